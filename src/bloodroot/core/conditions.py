@@ -1,0 +1,498 @@
+"""Expressions over four values: true, false, unknown, faulty; and what remains when something is unknown.
+
+A formula is folded over facts. What is known disappears into `TRUE`, `FALSE` or `FAULTY`; what is not known stays
+behind as a smaller formula, the remainder. A faulty part met a missing attribute or values that cannot be compared.
+It is neither true nor false, and stays so under ``not``.
+"""
+
+from __future__ import annotations
+
+import datetime
+import operator
+import uuid
+from collections.abc import Callable, Mapping
+from dataclasses import dataclass, field
+from enum import Enum
+from typing import Any, Protocol, cast
+
+
+class _Sentinel(Enum):
+    UNKNOWN = "unknown"
+    MISSING = "missing"
+
+
+UNKNOWN = _Sentinel.UNKNOWN  # nobody has supplied it yet
+MISSING = _Sentinel.MISSING  # its owner is there, and has nothing by that name
+
+# What a formula may still turn into, as bits.
+CAN_BE_TRUE, CAN_BE_FALSE, CAN_BE_FAULTY = 1, 2, 4
+
+
+@dataclass(slots=True)
+class Facts:
+    """What is known while a formula is folded. None, or `UNKNOWN` for the caller, is what nobody has supplied.
+
+    Attributes:
+        certain: bits of the roles and audiences that the caller holds for sure.
+        possible: bits that the caller may hold; the same as ``certain`` for a known caller.
+        caller: the names that ``caller.`` leads to; None for a signed-out caller, `UNKNOWN` for one to be imagined.
+        record: the thing that the endpoint acts on, an object or a mapping.
+        path: the parameters of the path, as text.
+        query: the parameters of the query, as text.
+        args: the arguments of a guarded call.
+        now: the moment of the decision.
+        assumed: conditions whose value is taken as given, by name.
+    """
+
+    certain: int
+    possible: int
+    caller: Any = None
+    record: Any = None
+    path: Mapping[str, Any] | None = None
+    query: Mapping[str, Any] | None = None
+    args: Mapping[str, Any] | None = None
+    now: datetime.datetime | None = None
+    assumed: Mapping[str, bool] = field(default_factory=dict)
+
+
+class Formula(Protocol):
+    """Anything that can be folded."""
+
+    def fold(self, facts: Facts) -> Formula:
+        """The formula with all that is known folded in."""
+        ...
+
+    def values(self) -> int:
+        """What a remainder may still turn into: any of `CAN_BE_TRUE`, `CAN_BE_FALSE`, `CAN_BE_FAULTY`."""
+        ...
+
+    def words(self) -> str:
+        """The formula in the words of the policy."""
+        ...
+
+
+@dataclass(frozen=True, slots=True)
+class Known:
+    """A formula about which nothing is left to ask."""
+
+    name: str
+    bits: int
+    audience: str
+
+    def fold(self, facts: Facts) -> Formula:  # noqa: ARG002
+        return self
+
+    def values(self) -> int:
+        return self.bits
+
+    def words(self) -> str:
+        return self.audience
+
+
+TRUE = Known("true", CAN_BE_TRUE, "anyone")
+FALSE = Known("false", CAN_BE_FALSE, "nobody")
+FAULTY = Known("faulty", CAN_BE_FAULTY, "nobody, since something is missing or cannot be compared")
+
+
+def known(value: bool) -> Known:
+    """A Python truth as a formula."""
+    return TRUE if value else FALSE
+
+
+@dataclass(frozen=True, slots=True)
+class Conjunction:
+    """Every part must be true."""
+
+    parts: tuple[Formula, ...]
+
+    def fold(self, facts: Facts) -> Formula:
+        return both(part.fold(facts) for part in self.parts)
+
+    def values(self) -> int:
+        each = [part.values() for part in self.parts]
+        found = CAN_BE_TRUE if all(bits & CAN_BE_TRUE for bits in each) else 0
+        if any(bits & CAN_BE_FALSE for bits in each):
+            found |= CAN_BE_FALSE
+        if any(bits & CAN_BE_FAULTY for bits in each) and all(bits != CAN_BE_FALSE for bits in each):
+            found |= CAN_BE_FAULTY
+        return found
+
+    def words(self) -> str:
+        return " and ".join(_bracketed(part, Disjunction) for part in self.parts)
+
+
+@dataclass(frozen=True, slots=True)
+class Disjunction:
+    """One true part is enough."""
+
+    parts: tuple[Formula, ...]
+
+    def fold(self, facts: Facts) -> Formula:
+        return either(part.fold(facts) for part in self.parts)
+
+    def values(self) -> int:
+        each = [part.values() for part in self.parts]
+        found = CAN_BE_FALSE if all(bits & CAN_BE_FALSE for bits in each) else 0
+        if any(bits & CAN_BE_TRUE for bits in each):
+            found |= CAN_BE_TRUE
+        if any(bits & CAN_BE_FAULTY for bits in each) and all(bits != CAN_BE_TRUE for bits in each):
+            found |= CAN_BE_FAULTY
+        return found
+
+    def words(self) -> str:
+        return " or ".join(_bracketed(part, Conjunction) for part in self.parts)
+
+
+@dataclass(frozen=True, slots=True)
+class Negated:
+    """True where its part is false. A faulty part stays faulty."""
+
+    part: Formula
+
+    def fold(self, facts: Facts) -> Formula:
+        return opposite(self.part.fold(facts))
+
+    def values(self) -> int:
+        bits = self.part.values()
+        found = bits & CAN_BE_FAULTY
+        if bits & CAN_BE_FALSE:
+            found |= CAN_BE_TRUE
+        if bits & CAN_BE_TRUE:
+            found |= CAN_BE_FALSE
+        return found
+
+    def words(self) -> str:
+        return f"not {_bracketed(self.part, Conjunction, Disjunction)}"
+
+
+def both(parts: Any) -> Formula:
+    """The conjunction of folded parts, as small as it can be."""
+    left: list[Formula] = []
+    for part in parts:
+        if part is FALSE:
+            return FALSE
+        if part is not TRUE and part not in left:
+            left.append(part)
+    if not left:
+        return TRUE
+    return left[0] if len(left) == 1 else Conjunction(tuple(left))
+
+
+def either(parts: Any) -> Formula:
+    """The disjunction of folded parts, as small as it can be."""
+    left: list[Formula] = []
+    for part in parts:
+        if part is TRUE:
+            return TRUE
+        if part is not FALSE and part not in left:
+            left.append(part)
+    if not left:
+        return FALSE
+    return left[0] if len(left) == 1 else Disjunction(tuple(left))
+
+
+def opposite(part: Formula) -> Formula:
+    """The negation of a folded part."""
+    if part is TRUE:
+        return FALSE
+    if part is FALSE:
+        return TRUE
+    return part if part is FAULTY else Negated(part)
+
+
+def can_be_true(formula: Formula) -> bool:
+    """Whether a remainder may still turn out true."""
+    return bool(formula.values() & CAN_BE_TRUE)
+
+
+def _bracketed(part: Formula, *kinds: type) -> str:
+    return f"({part.words()})" if isinstance(part, kinds) else part.words()
+
+
+# Named conditions ------------------------------------------------------------------------------------------------
+
+
+@dataclass(frozen=True, slots=True)
+class Condition:
+    """A condition by its name; what remains of it keeps the name.
+
+    Attributes:
+        name: the name in the policy.
+        test: what has to hold.
+        message: what a refused caller is told, if the policy says.
+        where: file and line of its declaration.
+    """
+
+    name: str
+    test: Formula
+    message: str | None = None
+    where: str = ""
+
+    def fold(self, facts: Facts) -> Formula:
+        assumed = facts.assumed.get(self.name)
+        if assumed is not None:
+            return known(assumed)
+        rest = self.test.fold(facts)
+        if isinstance(rest, Known):
+            return rest
+        return self if rest == self.test else Condition(self.name, rest, self.message, self.where)
+
+    def values(self) -> int:
+        return self.test.values()
+
+    def words(self) -> str:
+        return self.name
+
+
+# Comparisons -----------------------------------------------------------------------------------------------------
+
+
+@dataclass(frozen=True, slots=True)
+class Value:
+    """A value in a comparison. ``textual`` marks text from a path or a query, which may stand for a number."""
+
+    value: Any
+    textual: bool = False
+    literal: bool = False
+
+    def words(self) -> str:
+        if self.value is None:
+            return "none"
+        if isinstance(self.value, bool):
+            return "true" if self.value else "false"
+        if isinstance(self.value, str):
+            escaped = self.value.replace("\\", "\\\\").replace('"', '\\"')
+            return f'"{escaped}"'
+        text = str(self.value)
+        return text if len(text) <= 60 else f"{text[:57]}..."
+
+
+@dataclass(frozen=True, slots=True)
+class Reference:
+    """``record.owner.id``: a root and the names that lead from it."""
+
+    root: str
+    names: tuple[str, ...]
+
+    def words(self) -> str:
+        return ".".join((self.root, *self.names))
+
+
+@dataclass(frozen=True, slots=True)
+class Moment:
+    """The word ``now``."""
+
+    def words(self) -> str:
+        return "now"
+
+
+@dataclass(frozen=True, slots=True)
+class Several:
+    """Operands between square brackets."""
+
+    items: tuple[Operand, ...]
+
+    def words(self) -> str:
+        return f"[{', '.join(item.words() for item in self.items)}]"
+
+
+Operand = Value | Reference | Moment | Several
+
+
+@dataclass(frozen=True, slots=True)
+class Holds:
+    """A reference that stands alone: true or false as its value is, faulty where it is neither."""
+
+    reference: Operand
+
+    def fold(self, facts: Facts) -> Formula:
+        operand = resolve(self.reference, facts)
+        if not isinstance(operand, Value):
+            return self
+        return known(operand.value) if isinstance(operand.value, bool) else FAULTY
+
+    def values(self) -> int:
+        return CAN_BE_TRUE | CAN_BE_FALSE | CAN_BE_FAULTY
+
+    def words(self) -> str:
+        return self.reference.words()
+
+
+@dataclass(frozen=True, slots=True)
+class Comparison:
+    """Two operands and one of ``== != < <= > >= in``."""
+
+    left: Operand
+    sign: str
+    right: Operand
+
+    def fold(self, facts: Facts) -> Formula:
+        left, right = resolve(self.left, facts), resolve(self.right, facts)
+        for side in (left, right):
+            if isinstance(side, Value) and side.value is MISSING:
+                return FAULTY
+        if isinstance(left, Value) and isinstance(right, Value):
+            return compare(left, self.sign, right)
+        if left == self.left and right == self.right:
+            return self
+        return Comparison(left, self.sign, right)
+
+    def values(self) -> int:
+        return CAN_BE_TRUE | CAN_BE_FALSE | CAN_BE_FAULTY
+
+    def words(self) -> str:
+        return f"{self.left.words()} {self.sign} {self.right.words()}"
+
+
+def findings(formula: Formula, facts: Facts) -> list[str]:
+    """What the references of a condition led to, in words: ``record.botanist_id is 4``."""
+    if isinstance(formula, Condition):
+        return findings(formula.test, facts)
+    if isinstance(formula, Negated):
+        return findings(formula.part, facts)
+    if isinstance(formula, Conjunction | Disjunction):
+        return list(dict.fromkeys(told for part in formula.parts for told in findings(part, facts)))
+    operands = (formula.left, formula.right) if isinstance(formula, Comparison) else ()
+    if isinstance(formula, Holds):
+        operands = (formula.reference,)
+    told = []
+    for operand in operands:
+        found = resolve(operand, facts)
+        if isinstance(operand, Reference) and isinstance(found, Value):
+            told.append(f"{operand.words()} is {'missing' if found.value is MISSING else found.words()}")
+    return told
+
+
+def resolve(operand: Operand, facts: Facts) -> Operand:
+    """An operand with what is known put in its place. A missing attribute becomes the value `MISSING`."""
+    if isinstance(operand, Reference):
+        found = _follow(operand, facts)
+        if found is UNKNOWN:
+            return operand
+        return Value(found, textual=operand.root in ("path", "query") and isinstance(found, str))
+    if isinstance(operand, Moment):
+        return operand if facts.now is None else Value(facts.now)
+    if isinstance(operand, Several):
+        items = tuple(resolve(item, facts) for item in operand.items)
+        if any(isinstance(item, Value) and item.value is MISSING for item in items):
+            return Value(MISSING)
+        if all(isinstance(item, Value) for item in items):
+            return Value(items)
+        return Several(items)
+    return operand
+
+
+def _follow(reference: Reference, facts: Facts) -> Any:
+    """What a reference leads to, `UNKNOWN` or `MISSING`."""
+    start = getattr(facts, reference.root)
+    if start is UNKNOWN:
+        return UNKNOWN
+    if start is None:
+        # A signed-out caller has no attributes; any other root that is not there may yet be supplied.
+        return MISSING if reference.root == "caller" else UNKNOWN
+    for name in reference.names:
+        try:
+            start = start.get(name, MISSING) if isinstance(start, Mapping) else getattr(start, name, MISSING)
+        except Exception:
+            # A property of somebody's record failed: whatever it was, it is not an answer to build access on.
+            return MISSING
+        if start is MISSING or start is UNKNOWN:
+            return start
+    return start
+
+
+_ORDER: dict[str, Callable[[Any, Any], Any]] = {
+    "<": operator.lt,
+    "<=": operator.le,
+    ">": operator.gt,
+    ">=": operator.ge,
+}
+
+
+def compare(left: Value, sign: str, right: Value) -> Formula:
+    """Two values compared. What cannot be compared is faulty."""
+    try:
+        if sign == "in":
+            return _among(left, right)
+        if sign == "==":
+            return _equal(left, right)
+        if sign == "!=":
+            return opposite(_equal(left, right))
+        pair = _pair(left, right)
+        if pair is None or None in pair or isinstance(pair[0], bool):
+            return FAULTY
+        return known(bool(_ORDER[sign](*pair)))
+    except Exception:
+        # Comparing runs code of the application's own types. An error there is no reason to let anybody in.
+        return FAULTY
+
+
+def _equal(left: Value, right: Value) -> Formula:
+    """Whether two values are the same; faulty where they are of kinds that cannot be."""
+    if left.value is None or right.value is None:
+        if left.value is right.value and not (left.literal or right.literal):
+            # Nobody's record and a caller without an id: neither has a value, which makes them no match.
+            return FAULTY
+        return known(left.value is right.value)
+    pair = _pair(left, right)
+    if pair is None:
+        # Text of a path that is no number simply is not that number.
+        return FALSE if left.textual or right.textual else FAULTY
+    return known(bool(pair[0] == pair[1]))
+
+
+def _pair(left: Value, right: Value) -> tuple[Any, Any] | None:
+    """The two values as one kind, or None where they are of two."""
+    one, other = left.value, right.value
+    if one is None or other is None:
+        return (one, other)
+    if left.textual and not isinstance(other, str):
+        one = _from_text(one, other)
+    elif right.textual and not isinstance(one, str):
+        other = _from_text(other, one)
+    return (one, other) if one is not None and other is not None and _kind(one) == _kind(other) else None
+
+
+def _kind(value: Any) -> object:
+    """What a value can be compared with: its like."""
+    if isinstance(value, bool):
+        return bool
+    if isinstance(value, int | float):
+        return float
+    for kind in (str, bytes, uuid.UUID, datetime.datetime, datetime.date):
+        if isinstance(value, kind):
+            return kind
+    return "number" if hasattr(value, "as_integer_ratio") else type(value)
+
+
+def _from_text(text: str, like: Any) -> Any:
+    """Text of a path as a number in its plain decimal form or as a UUID, or None where it is not one."""
+    if isinstance(like, bool):
+        return None
+    if isinstance(like, uuid.UUID):
+        try:
+            return uuid.UUID(text)
+        except ValueError:
+            return None
+    if isinstance(like, int | float):
+        try:
+            number = type(like)(text)
+        except ValueError:
+            return None
+        return number if str(number) == text else None
+    return None
+
+
+def _among(left: Value, right: Value) -> Formula:
+    """Whether a value is a member of a collection. Part of a text is not a member of it."""
+    if not isinstance(right.value, list | tuple | set | frozenset):
+        return FAULTY
+    found: Formula = FALSE
+    for item in right.value:
+        member = cast(Value, item) if isinstance(item, Value) else Value(item)
+        same = _equal(left, member)
+        if same is TRUE:
+            return TRUE
+        if same is FAULTY:
+            found = FAULTY
+    return found

@@ -1,0 +1,149 @@
+"""What a policy says to one request: outcome, reason, answer, and the steps that led there."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from enum import Enum
+from typing import TYPE_CHECKING, Any
+
+from .conditions import CAN_BE_TRUE, TRUE, Conjunction, Formula
+
+if TYPE_CHECKING:
+    from collections.abc import Callable, Mapping
+
+    from .policy import Line
+
+
+class Outcome(str, Enum):
+    """What comes of a request. The values are the words that reports use."""
+
+    ALLOW = "allow"
+    DEPENDS = "depends"
+    SIGN_IN = "sign-in"
+    DENY = "deny"
+
+    def __str__(self) -> str:
+        return self.value
+
+
+@dataclass(frozen=True, slots=True)
+class Answer:
+    """What a refused caller gets.
+
+    Attributes:
+        status: the HTTP status code (RFC 9110, section 15).
+        message: one sentence for the caller.
+    """
+
+    status: int
+    message: str
+
+
+@dataclass(frozen=True, slots=True)
+class Step:
+    """One step of a decision.
+
+    Attributes:
+        name: ``path``, ``apart``, ``line``, ``sign-in``, ``standing``, ``roles`` or ``conditions``.
+        verdict: ``passed``, ``refused`` or ``open`` (it depends).
+        text: what was found, in words.
+        where: file and line that the step rests on, or an empty text.
+        line: the text of that line, or an empty text.
+    """
+
+    name: str
+    verdict: str
+    text: str
+    where: str = ""
+    line: str = ""
+
+
+# Filled in by `Policy`: one run of the same code makes the decision, a second one tells its steps.
+Explain = "Callable[[], tuple[Step, ...]]"
+
+
+class Decision:
+    """What a policy says to one request.
+
+    Attributes:
+        outcome: `Outcome`.
+        reason: None where the request is allowed or depends, else ``ambiguous-path``, ``apart``, ``closed``,
+            ``signed-out``, ``signed-in``, ``role``, ``condition`` (one without a name) or a condition's name.
+        line: the endpoint line that decides, or None.
+        remainder: for `Outcome.DEPENDS`, what still has to hold; None otherwise.
+    """
+
+    __slots__ = ("_explain", "_question", "line", "outcome", "reason", "remainder")
+
+    def __init__(
+        self,
+        outcome: Outcome,
+        reason: str | None,
+        line: Line | None,
+        remainder: Formula | None,
+        explain: Callable[..., tuple[Step, ...]],
+        question: tuple[Any, ...],
+    ) -> None:
+        self.outcome = outcome
+        self.reason = reason
+        self.line = line
+        self.remainder = remainder
+        self._explain = explain
+        self._question = question
+
+    @property
+    def allowed(self) -> bool:
+        """Whether the request may go on. False where it still depends."""
+        return self.outcome is Outcome.ALLOW
+
+    @property
+    def answer(self) -> Answer | None:
+        """What the caller gets instead; None where the request is allowed or depends."""
+        if self.reason is None:
+            return None
+        return refusal(self.reason, self.line)
+
+    @property
+    def steps(self) -> tuple[Step, ...]:
+        """The steps in the order they were taken, up to the one that decided."""
+        return self._explain(*self._question)
+
+    @property
+    def path_values(self) -> Mapping[str, str]:
+        """The parameters in the path, by name; empty where no line covers it."""
+        from .paths import read_path
+
+        segments = read_path(self._question[2])
+        return self.line.template.values(segments) if self.line is not None and segments is not None else {}
+
+    def __repr__(self) -> str:
+        reason = f", reason={self.reason!r}" if self.reason else ""
+        remains = f", remainder={self.remainder.words()!r}" if self.remainder is not None else ""
+        return f"<Decision {self.outcome}{reason}{remains}>"
+
+
+_MESSAGES = {
+    "ambiguous-path": (400, "This address can be read in more than one way. Check its slashes, dots and signs."),
+    "apart": (403, "You hold two roles that nobody may hold together. Ask whoever gives out roles here."),
+    "closed": (403, "Nobody has access to this."),
+    "signed-out": (401, "Sign in to use this."),
+    "signed-in": (403, "This is for visitors who are not signed in."),
+    "role": (403, "You do not have access to this."),
+}
+
+
+def refusal(reason: str, line: Line | None) -> Answer:
+    """The answer that goes with a reason."""
+    known = _MESSAGES.get(reason)
+    if known is not None:
+        return Answer(*known)
+    message = line.messages.get(reason) if line is not None else None
+    return Answer(403, message or "You do not have access to this.")
+
+
+def may_hold(formulas: list[Formula]) -> bool:
+    """Whether all of these remainders may turn out true together."""
+    if not formulas:
+        return True
+    whole = formulas[0] if len(formulas) == 1 else Conjunction(tuple(formulas))
+    return whole is TRUE or bool(whole.values() & CAN_BE_TRUE)

@@ -1,0 +1,280 @@
+"""The access matrix: every column against every endpoint, all columns at once as bits of one integer."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from typing import TYPE_CHECKING
+
+from .conditions import (
+    FALSE,
+    TRUE,
+    UNKNOWN,
+    Conjunction,
+    Disjunction,
+    Facts,
+    Formula,
+    Known,
+    Negated,
+    both,
+    can_be_true,
+    either,
+    opposite,
+)
+from .decision import Outcome
+from .paths import ANY
+from .requirements import Holding, PermissionAsked, references_in
+from .roles import SIGNED_OUT
+
+if TYPE_CHECKING:
+    from collections.abc import Iterator, Mapping
+
+    from .caller import Caller
+    from .policy import Line, Policy
+
+# Formulas by the columns that have them: each column is in exactly one.
+Spread = dict[Formula, int]
+
+
+@dataclass(frozen=True, slots=True)
+class Column:
+    """One kind of caller: ``signed-out``, ``signed-in``, a role or a persona."""
+
+    name: str
+    description: str = ""
+
+
+@dataclass(frozen=True, slots=True)
+class Cell:
+    """What one kind of caller gets at one endpoint; what remains to be known where it depends."""
+
+    outcome: Outcome
+    remainder: Formula | None = None
+
+    def words(self) -> str:
+        """``allow``, ``deny``, ``sign-in`` or ``if own-trial``."""
+        return f"if {self.remainder.words()}" if self.remainder is not None else self.outcome.value
+
+
+_ALLOW, _SIGN_IN, _DENY = Cell(Outcome.ALLOW), Cell(Outcome.SIGN_IN), Cell(Outcome.DENY)
+
+
+@dataclass(frozen=True, slots=True)
+class Row:
+    """One endpoint. Each attribute but the first three holds a bit for each column.
+
+    Attributes:
+        method: the method, or ``any``.
+        line: the line that decides.
+        marks: standing rules that ask something of the caller alone. Cells show what holds while these are met.
+        allow: the columns that are let in.
+        sign_in: the columns that may try again after signing in.
+        depends: the columns for which it depends, by what remains to be known.
+    """
+
+    method: str
+    line: Line
+    marks: tuple[tuple[Line, int], ...]
+    allow: int
+    sign_in: int
+    depends: tuple[tuple[Formula, int], ...]
+
+    @property
+    def path(self) -> str:
+        """The path template as written."""
+        return self.line.template.text
+
+    @property
+    def area(self) -> str:
+        """The first segment of the path, which people read as the part of the application it belongs to."""
+        segments = self.line.template.segments
+        return f"/{segments[0].text}" if segments and segments[0].kind == "literal" else "/"
+
+    def cell(self, column: int) -> Cell:
+        """The cell in a column, counted from 0."""
+        bit = 1 << column
+        if self.allow & bit:
+            return _ALLOW
+        if self.sign_in & bit:
+            return _SIGN_IN
+        for remainder, columns in self.depends:
+            if columns & bit:
+                return Cell(Outcome.DEPENDS, remainder)
+        return _DENY
+
+
+@dataclass(frozen=True, slots=True)
+class Matrix:
+    """Columns from least to most, and a row for each method of each endpoint line, in the order of the file."""
+
+    columns: tuple[Column, ...]
+    rows: tuple[Row, ...]
+
+    def cells(self, row: Row) -> Iterator[Cell]:
+        """The cells of a row, from left to right."""
+        return (row.cell(number) for number in range(len(self.columns)))
+
+
+def matrix_of_roles(policy: Policy) -> Matrix:
+    """The matrix of a policy: signed out, signed in with no role beyond the defaults, then a column for each role."""
+    roles = policy.roles
+    names = roles.by_reach()
+    columns = (
+        Column("signed-out", "nobody is signed in"),
+        Column("signed-in", "signed in, with no role beyond the defaults"),
+        *(Column(name, roles.descriptions.get(name, "")) for name in names),
+    )
+    spreading = _Spreading([SIGNED_OUT, roles.base, *(roles.base | roles.closure[name] for name in names)], roles.base)
+    rows = [
+        _row(policy, spreading, line, method) for line in policy.endpoints for method in line.methods or (ANY,)
+    ]
+    return Matrix(columns, tuple(rows))
+
+
+def matrix_of_callers(policy: Policy, callers: Mapping[str, Caller | None]) -> Matrix:
+    """The matrix of a policy with a column for each of these callers, in this order."""
+    columns = tuple(Column(name) for name in callers)
+    rows = []
+    for line in policy.endpoints:
+        for method in line.methods or (ANY,):
+            allow = sign_in = 0
+            depends: Spread = {}
+            for number, caller in enumerate(callers.values()):
+                outcome, remainder = policy.outcome_at(line, method, caller)
+                if outcome is Outcome.ALLOW:
+                    allow |= 1 << number
+                elif outcome is Outcome.SIGN_IN:
+                    sign_in |= 1 << number
+                elif remainder is not None:
+                    depends[remainder] = depends.get(remainder, 0) | 1 << number
+            rows.append(Row(method, line, (), allow, sign_in, tuple(depends.items())))
+    return Matrix(columns, tuple(rows))
+
+
+class _Spreading:
+    """Formulas over all columns at once. Parts that many lines share are worked out once."""
+
+    def __init__(self, columns: list[int], base: int) -> None:
+        self.every = (1 << len(columns)) - 1
+        self.signed_out = self.holding_columns(columns, SIGNED_OUT)
+        self._columns = columns
+        self._by_mask: dict[int, int] = {}
+        self._by_formula: dict[int, Spread] = {}
+        self._keep: list[Formula] = []
+        self.facts_out = Facts(SIGNED_OUT, SIGNED_OUT)
+        self.facts_in = Facts(base, ~SIGNED_OUT, caller=UNKNOWN)
+
+    @staticmethod
+    def holding_columns(columns: list[int], mask: int) -> int:
+        found = 0
+        for number, bits in enumerate(columns):
+            if bits & mask:
+                found |= 1 << number
+        return found
+
+    def holding(self, mask: int) -> int:
+        """The columns that hold any of these bits."""
+        found = self._by_mask.get(mask)
+        if found is None:
+            found = self._by_mask[mask] = self.holding_columns(self._columns, mask)
+        return found
+
+    def spread(self, formula: Formula) -> Spread:
+        """What a formula becomes, column by column."""
+        found = self._by_formula.get(id(formula))
+        if found is None:
+            found = self._by_formula[id(formula)] = self._spread(formula)
+            self._keep.append(formula)
+        return found
+
+    def _spread(self, formula: Formula) -> Spread:
+        if isinstance(formula, Known):
+            return {formula: self.every}
+        if isinstance(formula, Holding):
+            held = self.holding(formula.mask)
+            return _without_empty({TRUE: held, FALSE: self.every & ~held})
+        if isinstance(formula, PermissionAsked):
+            return self.spread(formula.grants)
+        if isinstance(formula, Negated):
+            return _merged((opposite(part), columns) for part, columns in self.spread(formula.part).items())
+        if isinstance(formula, Conjunction):
+            return self._joined(formula.parts, both, TRUE)
+        if isinstance(formula, Disjunction):
+            return self._joined(formula.parts, either, FALSE)
+        # Conditions do not ask for roles, so there are only two kinds of column: signed in and signed out.
+        signed_in = self.every & ~self.signed_out
+        return _merged(
+            ((formula.fold(self.facts_in), signed_in), (formula.fold(self.facts_out), self.signed_out))
+        )
+
+    def _joined(self, parts: tuple[Formula, ...], join: type | object, start: Formula) -> Spread:
+        found: Spread = {start: self.every}
+        for part in parts:
+            others = self.spread(part)
+            found = _merged(
+                (join((one, other)), columns & more)  # type: ignore[operator]
+                for one, columns in found.items()
+                for other, more in others.items()
+                if columns & more
+            )
+        return found
+
+
+def _merged(pairs: Iterator[tuple[Formula, int]] | tuple[tuple[Formula, int], ...]) -> Spread:
+    found: Spread = {}
+    for formula, columns in pairs:
+        if columns:
+            found[formula] = found.get(formula, 0) | columns
+    return found
+
+
+def _without_empty(spread: Spread) -> Spread:
+    return {formula: columns for formula, columns in spread.items() if columns}
+
+
+def _row(policy: Policy, spreading: _Spreading, line: Line, method: str) -> Row:
+    """One endpoint over all columns."""
+    if line.plain and not policy.standing:
+        allow = spreading.holding(line.opens)
+        # Anybody signed in might hold any of the roles, so a line that opens to one of them invites to sign in.
+        waits = spreading.signed_out & ~allow if line.opens & ~SIGNED_OUT else 0
+        return Row(method, line, (), allow, waits, ())
+    asked = policy.asked(line, method)
+    whole: Spread = {TRUE: spreading.every}
+    marks = []
+    for rule, formula in asked:
+        spread = spreading.spread(formula)
+        if rule is not line:
+            spread, touched = _while_met(spread)
+            if touched:
+                marks.append((rule, touched))
+        whole = _merged(
+            (both((one, other)), columns & more)
+            for one, columns in whole.items()
+            for other, more in spread.items()
+            if columns & more
+        )
+    allow = whole.get(TRUE, 0)
+    depends = tuple((rest, columns) for rest, columns in whole.items() if rest is not TRUE and can_be_true(rest))
+    settled = allow
+    for _, columns in depends:
+        settled |= columns
+    refused_out = spreading.signed_out & ~settled
+    waits = refused_out if refused_out and policy.opens_after_sign_in(asked, spreading.facts_out) else 0
+    seen = [(rule, touched & settled) for rule, touched in marks if touched & settled]
+    return Row(method, line, tuple(seen), allow, waits, depends)
+
+
+def _while_met(spread: Spread) -> tuple[Spread, int]:
+    """A standing rule with every remainder that asks something of the caller alone taken as met."""
+    met: Spread = {}
+    touched = 0
+    for formula, columns in spread.items():
+        roots = {reference.root for reference in references_in(formula)}
+        if roots == {"caller"} and can_be_true(formula):
+            touched |= columns
+            met[TRUE] = met.get(TRUE, 0) | columns
+        else:
+            met[formula] = met.get(formula, 0) | columns
+    return met, touched
+
+

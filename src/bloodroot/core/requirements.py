@@ -1,0 +1,367 @@
+"""What a line asks of the caller, compiled over role bits."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from typing import TYPE_CHECKING
+
+from ..language import tree
+from ..language.problems import Place, Problem, suggestion
+from .conditions import (
+    CAN_BE_FALSE,
+    CAN_BE_TRUE,
+    FALSE,
+    TRUE,
+    Comparison,
+    Condition,
+    Conjunction,
+    Disjunction,
+    Facts,
+    Formula,
+    Holds,
+    Known,
+    Moment,
+    Negated,
+    Operand,
+    Reference,
+    Several,
+    Value,
+    opposite,
+)
+from .order import circle, in_order
+from .roles import SIGNED_IN, SIGNED_OUT, RoleTable
+
+if TYPE_CHECKING:
+    from collections.abc import Iterator
+
+
+@dataclass(frozen=True, slots=True)
+class Holding:
+    """The caller holds at least one of these bits: a role, or being signed in or out."""
+
+    mask: int
+    name: str
+
+    def fold(self, facts: Facts) -> Formula:
+        if facts.certain & self.mask:
+            return TRUE
+        return self if facts.possible & self.mask else FALSE
+
+    def values(self) -> int:
+        return CAN_BE_TRUE | CAN_BE_FALSE
+
+    def words(self) -> str:
+        return self.name
+
+
+@dataclass(frozen=True, slots=True)
+class PermissionAsked:
+    """A permission by its name, and the grants that give it."""
+
+    name: str
+    grants: Formula
+
+    def fold(self, facts: Facts) -> Formula:
+        return self.grants.fold(facts)
+
+    def values(self) -> int:
+        return self.grants.values()
+
+    def words(self) -> str:
+        return self.name
+
+
+@dataclass(frozen=True, slots=True)
+class Elsewhere:
+    """The request is for another path than these; not known before there is a request."""
+
+    pattern: str
+
+    def fold(self, facts: Facts) -> Formula:  # noqa: ARG002
+        return self
+
+    def values(self) -> int:
+        return CAN_BE_TRUE | CAN_BE_FALSE
+
+    def words(self) -> str:
+        return f"outside {self.pattern}"
+
+
+_LONGEST_CHAIN = 40  # of conditions that rest on each other; folding goes some calls deeper for each
+
+_AUDIENCES: dict[str, Formula] = {
+    "anyone": TRUE,
+    "nobody": FALSE,
+    "signed-in": Holding(SIGNED_IN, "signed-in"),
+    "signed-out": Holding(SIGNED_OUT, "signed-out"),
+}
+
+
+def sure_bits(formula: Formula) -> int:
+    """The bits of which any one alone makes the formula true, whatever else is the case."""
+    if isinstance(formula, Holding):
+        return formula.mask
+    if isinstance(formula, PermissionAsked):
+        return sure_bits(formula.grants)
+    if isinstance(formula, Disjunction):
+        bits = 0
+        for part in formula.parts:
+            bits |= sure_bits(part)
+        return bits
+    return SIGNED_IN | SIGNED_OUT if formula is TRUE else 0
+
+
+def only_bits(formula: Formula) -> bool:
+    """Whether a formula is decided by `sure_bits` alone: none of them held, and it is false."""
+    if isinstance(formula, PermissionAsked):
+        return only_bits(formula.grants)
+    if isinstance(formula, Disjunction):
+        return all(only_bits(part) for part in formula.parts)
+    return isinstance(formula, Holding | Known)
+
+
+def conditions_in(formula: Formula) -> Iterator[Condition]:
+    """The named conditions that a formula mentions, in the order of the text."""
+    if isinstance(formula, Condition):
+        yield formula
+        yield from conditions_in(formula.test)
+    elif isinstance(formula, PermissionAsked):
+        yield from conditions_in(formula.grants)
+    elif isinstance(formula, Conjunction | Disjunction):
+        for part in formula.parts:
+            yield from conditions_in(part)
+    elif isinstance(formula, Negated):
+        yield from conditions_in(formula.part)
+
+
+def references_in(formula: Formula) -> Iterator[Reference]:
+    """The references that a formula asks for, through conditions and permissions."""
+    if isinstance(formula, Condition):
+        yield from references_in(formula.test)
+    elif isinstance(formula, PermissionAsked):
+        yield from references_in(formula.grants)
+    elif isinstance(formula, Conjunction | Disjunction):
+        for part in formula.parts:
+            yield from references_in(part)
+    elif isinstance(formula, Negated):
+        yield from references_in(formula.part)
+    elif isinstance(formula, Holds):
+        yield from _references(formula.reference)
+    elif isinstance(formula, Comparison):
+        yield from _references(formula.left)
+        yield from _references(formula.right)
+
+
+def _references(operand: Operand) -> Iterator[Reference]:
+    if isinstance(operand, Reference):
+        yield operand
+    elif isinstance(operand, Several):
+        for item in operand.items:
+            yield from _references(item)
+
+
+class Resolver:
+    """Names of one policy to formulas. Every name is resolved once; a mistake is reported and stands for `FALSE`."""
+
+    def __init__(self, document: tree.Document, roles: RoleTable, problems: list[Problem]) -> None:
+        self._roles = roles
+        self._problems = problems
+        self._broken = document.broken
+        self._holding: dict[str, Formula] = dict(_AUDIENCES)
+        for name, bit in roles.bit.items():
+            self._holding[name] = Holding(bit, name)
+        self.conditions = self._conditions(document)
+        self.permissions = self._permissions(document)
+        self._wildcards = {name[:-1]: grants for name, grants in self.permissions.items() if name.endswith("*")}
+        self._asked: dict[str, Formula] = {}
+
+    def requirement(self, node: tree.Node) -> Formula:
+        """What a line asks, as a formula."""
+        if isinstance(node, tree.Word):
+            return self._word(node)
+        if isinstance(node, tree.AnyOf):
+            return Disjunction(tuple([self.requirement(part) for part in node.parts]))
+        if isinstance(node, tree.AllOf):
+            return Conjunction(tuple([self.requirement(part) for part in node.parts]))
+        if isinstance(node, tree.Given):
+            return Conjunction((self.requirement(node.requirement), self.expression(node.condition)))
+        assert isinstance(node, tree.Negation)
+        part = self.requirement(node.part)
+        if _asks_what_is_held(part):
+            # A signed-out visitor holds nothing, so a plain negation would let everybody in from the street.
+            return Conjunction((_AUDIENCES["signed-in"], opposite(part)))
+        return opposite(part)
+
+    def expression(self, node: tree.Node) -> Formula:
+        """A condition's test, as a formula."""
+        if isinstance(node, tree.Word):
+            return self._named_condition(node)
+        if isinstance(node, tree.AnyOf):
+            return Disjunction(tuple([self.expression(part) for part in node.parts]))
+        if isinstance(node, tree.AllOf):
+            return Conjunction(tuple([self.expression(part) for part in node.parts]))
+        if isinstance(node, tree.Negation):
+            return opposite(self.expression(node.part))
+        if isinstance(node, tree.Reference):
+            return Holds(Reference(node.root, node.names))
+        if isinstance(node, tree.Literal):
+            return TRUE if node.value else FALSE
+        assert isinstance(node, tree.Comparison)
+        left, right = _operand(node.left), _operand(node.right)
+        if node.operator == "not in":
+            return Negated(Comparison(left, "in", right))
+        return Comparison(left, node.operator, right)
+
+    def permission(self, name: str) -> Formula | None:
+        """What a permission asks, its wildcards included, or None where the policy does not know it."""
+        asked = self._asked.get(name)
+        if asked is None:
+            grants = [self.permissions[name]] if name in self.permissions else []
+            place = name.rfind(":")
+            while place > 0:
+                wide = self._wildcards.get(name[: place + 1])
+                if wide is not None:
+                    grants.append(wide)
+                place = name.rfind(":", 0, place)
+            if not grants:
+                return None
+            asked = self._asked[name] = PermissionAsked(name, _flat(grants))
+        return asked
+
+    def _word(self, word: tree.Word) -> Formula:
+        """A role, an audience, a permission or a condition by its name."""
+        held = self._holding.get(word.text)
+        if held is not None:
+            return held
+        if ":" in word.text:
+            asked = self.permission(word.text)
+            return asked if asked is not None else self._unknown("permission", word, self.permissions)
+        condition = self.conditions.get(word.text)
+        if condition is not None:
+            return condition
+        names = [*self._roles.bit, *self.conditions, *_AUDIENCES, *self._broken]
+        what = "role or condition" if self.conditions else "role"
+        guess = suggestion(word.text, names)
+        if guess:
+            what = "condition" if guess.split('"')[1] in self.conditions else "role"
+        return self._unknown(what, word, names)
+
+    def _named_condition(self, word: tree.Word) -> Formula:
+        condition = self.conditions.get(word.text)
+        if condition is not None:
+            return condition
+        if word.text in self._holding:
+            self._problems.append(
+                Problem(f'"{word.text}" is a role; what follows "if" is a condition or a comparison', word.place)
+            )
+            return FALSE
+        return self._unknown("condition", word, self.conditions)
+
+    def _unknown(self, what: str, word: tree.Word, known: object) -> Formula:
+        if word.text not in self._broken:
+            self._problems.append(
+                Problem(f'unknown {what} "{word.text}"{suggestion(word.text, known)}', word.place)  # type: ignore[arg-type]
+            )
+        return FALSE
+
+    def _conditions(self, document: tree.Document) -> dict[str, Formula]:
+        """Every condition, those it rests on first; a circle of them is a mistake."""
+        declared: dict[str, tree.Condition] = {}
+        for entry in document.conditions:
+            name, place = entry.name.text, entry.name.place
+            if name in self._roles.bit:
+                self._problems.append(
+                    Problem(f'"{name}" is the name of a role already; give the condition another', place)
+                )
+            elif name in declared:
+                at = declared[name].name.place.at
+                self._problems.append(Problem(f'condition "{name}" is declared already, in {at}', place))
+            else:
+                declared[name] = entry
+        self.conditions = {}
+        rests_on = {name: [w for w in _words(entry.expression) if w in declared] for name, entry in declared.items()}
+        ordered, stuck = in_order(rests_on)
+        if stuck:
+            loop = circle(stuck, rests_on)
+            told = " → ".join(loop)
+            self._problems.append(
+                Problem(f"these conditions rest on each other in a circle: {told}", declared[loop[0]].name.place)
+            )
+            # Known to be wrong and told: they are not unknown names as well.
+            self._broken = self._broken | set(stuck)
+        depth: dict[str, int] = {}
+        for name in ordered:
+            entry = declared[name]
+            depth[name] = 1 + max((depth.get(other, 0) for other in rests_on[name]), default=0)
+            if depth[name] > _LONGEST_CHAIN:
+                message = f"this condition rests on a chain of more than {_LONGEST_CHAIN} others; join some of them"
+                self._problems.append(Problem(message, entry.name.place))
+                self._broken = self._broken | {name}
+                continue
+            test = self.expression(entry.expression)
+            self.conditions[name] = Condition(name, test, entry.message, entry.name.place.at)
+        return self.conditions
+
+    def _permissions(self, document: tree.Document) -> dict[str, Formula]:
+        """What each declared permission asks, by its name as written."""
+        permissions: dict[str, Formula] = {}
+        declared: dict[str, Place] = {}
+        for entry in document.permissions:
+            name = entry.name.text
+            if name in declared:
+                self._problems.append(
+                    Problem(f'permission "{name}" is declared already, in {declared[name].at}', entry.name.place)
+                )
+                continue
+            declared[name] = entry.name.place
+            permissions[name] = _flat([self._grant(grant) for grant in entry.grants])
+        return permissions
+
+    def _grant(self, grant: tree.Grant) -> Formula:
+        held = self._holding.get(grant.to.text)
+        if held is None:
+            held = self._unknown("role", grant.to, [*self._roles.bit, *self._broken])
+        if grant.condition is None:
+            return held
+        return Conjunction((held, self.expression(grant.condition)))
+
+
+def _flat(parts: list[Formula]) -> Formula:
+    """Parts joined by "or"; one alone stays itself, none is never true."""
+    if not parts:
+        return FALSE
+    return parts[0] if len(parts) == 1 else Disjunction(tuple(parts))
+
+
+def _asks_what_is_held(formula: Formula) -> bool:
+    """Whether a formula speaks of roles or permissions, and not of audiences and conditions alone."""
+    if isinstance(formula, Holding):
+        return formula.mask & ~(SIGNED_IN | SIGNED_OUT) != 0
+    if isinstance(formula, Conjunction | Disjunction):
+        return any(_asks_what_is_held(part) for part in formula.parts)
+    if isinstance(formula, Negated):
+        return _asks_what_is_held(formula.part)
+    return isinstance(formula, PermissionAsked)
+
+
+def _operand(node: tree.Node) -> Operand:
+    if isinstance(node, tree.Reference):
+        return Reference(node.root, node.names)
+    if isinstance(node, tree.Literal):
+        return Value(node.value, literal=True)
+    if isinstance(node, tree.Listing):
+        return Several(tuple(_operand(item) for item in node.items))
+    assert isinstance(node, tree.Now)
+    return Moment()
+
+
+def _words(node: tree.Node) -> Iterator[str]:
+    """The names of conditions in an expression."""
+    if isinstance(node, tree.Word):
+        yield node.text
+    elif isinstance(node, tree.AllOf | tree.AnyOf):
+        for part in node.parts:
+            yield from _words(part)
+    elif isinstance(node, tree.Negation):
+        yield from _words(node.part)
+

@@ -1,0 +1,172 @@
+"""Roles: inclusion, defaults, groups, and roles kept apart. Each role is one bit."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from typing import TYPE_CHECKING
+
+from ..language.problems import Problem, suggestion
+from .order import circle, in_order
+
+if TYPE_CHECKING:
+    from ..language import tree
+    from .caller import Caller
+
+# Being signed in or not is one bit each, beside the roles, so that one test of bits decides audiences as well.
+SIGNED_OUT = 1
+SIGNED_IN = 2
+_KEPT = 4096
+
+
+@dataclass(slots=True)
+class Held:
+    """What a caller holds: a bit for each role, those included too, and the names the policy does not know."""
+
+    bits: int
+    apart: tuple[str, ...]
+    unknown: tuple[str, ...]
+
+
+class RoleTable:
+    """The roles of a policy.
+
+    Attributes:
+        bit: the one bit of each role, in the order of the file.
+        closure: for each role, its bit and those of all roles it includes.
+        groups: for each group, the bits of the roles it stands for.
+        base: the bits of a signed-in caller who was given nothing: signed in, and the default roles.
+        apart: sets of roles of which nobody may hold two, each with the names as bits.
+    """
+
+    def __init__(
+        self,
+        closure: dict[str, int],
+        bit: dict[str, int],
+        groups: dict[str, int],
+        base: int,
+        apart: tuple[tuple[tuple[str, int], ...], ...],
+        descriptions: dict[str, str],
+    ) -> None:
+        self.bit = bit
+        self.closure = closure
+        self.groups = groups
+        self.base = base
+        self.apart = apart
+        self.descriptions = descriptions
+        self._held: dict[tuple[frozenset[str], frozenset[str]], Held] = {}
+        self._nobody = Held(SIGNED_OUT, (), ())
+
+    def held(self, caller: Caller | None) -> Held:
+        """What a caller holds. Callers with the same roles and groups share one answer."""
+        if caller is None:
+            return self._nobody
+        key = (caller.roles, caller.groups)
+        found = self._held.get(key)  # type: ignore[arg-type]
+        if found is None:
+            found = self._work_out(caller)
+            if len(self._held) >= _KEPT:
+                # Roles come from tokens: without a limit a stranger could fill the memory.
+                self._held.clear()
+            self._held[key] = found  # type: ignore[index]
+        return found
+
+    def _work_out(self, caller: Caller) -> Held:
+        bits = self.base
+        unknown = []
+        for role in caller.roles:
+            closure = self.closure.get(role)
+            if closure is None:
+                unknown.append(f'role "{role}"')
+            else:
+                bits |= closure
+        for group in caller.groups:
+            closure = self.groups.get(group)
+            if closure is None:
+                unknown.append(f'group "{group}"')
+            else:
+                bits |= closure
+        apart: tuple[str, ...] = ()
+        for members in self.apart:
+            both = tuple(name for name, bit in members if bits & bit)
+            if len(both) > 1:
+                apart = both
+                break
+        return Held(bits, apart, tuple(sorted(unknown)))
+
+    def names(self, bits: int) -> tuple[str, ...]:
+        """The roles whose bits are set, in the order of the file."""
+        return tuple(name for name, bit in self.bit.items() if bits & bit)
+
+    def by_reach(self) -> tuple[str, ...]:
+        """Role names from least to most: by how many roles each includes, then as in the file."""
+        order = {name: place for place, name in enumerate(self.bit)}
+        return tuple(sorted(self.bit, key=lambda name: (self.closure[name].bit_count(), order[name])))
+
+
+def compile_roles(document: tree.Document, problems: list[Problem]) -> RoleTable:
+    """Resolve the sections ``roles`` and ``groups``; mistakes are added to ``problems``."""
+    declared: dict[str, tree.Role] = {}
+    for role in document.roles:
+        first = declared.setdefault(role.name.text, role)
+        if first is not role:
+            problems.append(
+                Problem(f'role "{role.name.text}" is declared already, in {first.name.place.at}', role.name.place)
+            )
+    known = [*declared, *document.broken]
+
+    def resolved(words: list[tree.Word]) -> list[str]:
+        for word in words:
+            if word.text not in known:
+                problems.append(
+                    Problem(f'unknown role "{word.text}"{suggestion(word.text, known)}', word.place)
+                )
+        return [word.text for word in words if word.text in declared]
+
+    bit = {name: 1 << (number + 2) for number, name in enumerate(declared)}
+    includes = {name: resolved(role.includes) for name, role in declared.items()}
+    closure = _closures(includes, bit, declared, problems)
+    base = SIGNED_IN
+    for name, role in declared.items():
+        if role.default:
+            base |= closure[name]
+    groups: dict[str, int] = {}
+    for group in document.groups:
+        if group.name.text in groups:
+            problems.append(Problem(f'group "{group.name.text}" is declared already', group.name.place))
+        bits = 0
+        for name in resolved(group.roles):
+            bits |= closure[name]
+        groups[group.name.text] = bits
+    apart = []
+    for entry in document.apart:
+        members = tuple((name, bit[name]) for name in dict.fromkeys(resolved(entry.roles)))
+        apart.append(members)
+        for name, held in closure.items():
+            both = [member for member, one in members if held & one]
+            if len(both) > 1:
+                told = " and ".join(both[:2])
+                problems.append(Problem(f'role "{name}" holds {told}, which this line keeps apart', entry.place))
+    descriptions = {name: role.description for name, role in declared.items() if role.description}
+    return RoleTable(closure, bit, groups, base, tuple(apart), descriptions)
+
+
+def _closures(
+    includes: dict[str, list[str]], bit: dict[str, int], declared: dict[str, tree.Role], problems: list[Problem]
+) -> dict[str, int]:
+    """For each role its own bit and all it includes, found from the leaves up."""
+    closure: dict[str, int] = {}
+    ordered, stuck = in_order(includes)
+    for name in ordered:
+        bits = bit[name]
+        for child in includes[name]:
+            bits |= closure[child]
+        closure[name] = bits
+    for name in stuck:
+        closure[name] = bit[name]
+    if stuck:
+        loop = circle(stuck, includes)
+        problems.append(
+            Problem(f"these roles include each other in a circle: {' → '.join(loop)}", declared[loop[0]].name.place)
+        )
+    return closure
+

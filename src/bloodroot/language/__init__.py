@@ -1,0 +1,1 @@
+"""The policy language: text to tree and back, with problems that know their place."""

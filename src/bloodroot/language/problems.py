@@ -1,0 +1,92 @@
+"""Where a mistake stands in a policy, what it is, and how it is shown."""
+
+from __future__ import annotations
+
+import difflib
+from dataclasses import dataclass, field
+from typing import TYPE_CHECKING, NamedTuple
+
+if TYPE_CHECKING:
+    from collections.abc import Iterable
+
+
+@dataclass(frozen=True, slots=True)
+class Source:
+    """One policy text and the name people know it by.
+
+    Attributes:
+        name: the file name as it was given, or another name such as ``<text>``.
+        lines: the text, a line each, without line ends.
+    """
+
+    name: str
+    lines: tuple[str, ...] = field(repr=False)
+
+
+class Place(NamedTuple):
+    """A stretch of one line of a source. ``line`` and ``column`` count from 1."""
+
+    source: Source
+    line: int
+    column: int
+    length: int
+
+    def __str__(self) -> str:
+        return f"{self.source.name}:{self.line}:{self.column}"
+
+    @property
+    def at(self) -> str:
+        """File and line, as in ``access.bloodroot:12``."""
+        return f"{self.source.name}:{self.line}"
+
+    @property
+    def text(self) -> str:
+        """The whole line that the place is on."""
+        return self.source.lines[self.line - 1] if self.line <= len(self.source.lines) else ""
+
+
+@dataclass(frozen=True, slots=True)
+class Problem:
+    """One mistake in a policy: what is wrong and what to do, and where."""
+
+    message: str
+    place: Place
+
+    def __str__(self) -> str:
+        """The message after its place, then the line itself with the place marked."""
+        line = self.place.text
+        head = f"{self.place}: {self.message}"
+        if not line.strip():
+            return head
+        gutter = f"{self.place.line:>5} | "
+        # Tabs are shown as one blank so that the mark stands under what it marks.
+        shown = line.replace("\t", " ")
+        mark = " " * (self.place.column - 1) + "^" * max(1, self.place.length)
+        return f"{head}\n{gutter}{shown}\n{' ' * (len(gutter) - 2)}| {mark}"
+
+
+class PolicyError(Exception):
+    """A policy that cannot be used. Carries every problem found, in the order of their places.
+
+    Attributes:
+        problems: at least one `Problem`.
+    """
+
+    def __init__(self, problems: Iterable[Problem]) -> None:
+        self.problems = tuple(sorted(set(problems), key=lambda p: (p.place.source.name, p.place.line, p.place.column)))
+        super().__init__(self.problems)
+
+    def __str__(self) -> str:
+        count = len(self.problems)
+        told = "\n\n".join(str(problem) for problem in self.problems)
+        return f"{told}\n\n{count} {'problem' if count == 1 else 'problems'} in the policy"
+
+
+def suggestion(word: str, known: Iterable[str]) -> str:
+    """``; did you mean "curator"?`` for a near miss among the known words, else an empty text."""
+    choices = list(known)
+    near = difflib.get_close_matches(word, choices, n=1, cutoff=0.6)
+    if not near:
+        # A difference in case alone scores low on short words, and is the most common slip of all.
+        near = [choice for choice in choices if choice.lower() == word.lower()][:1]
+    return f'; did you mean "{near[0]}"?' if near else ""
