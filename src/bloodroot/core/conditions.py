@@ -10,10 +10,10 @@ from __future__ import annotations
 import datetime
 import operator
 import uuid
-from collections.abc import Callable, Mapping
+from collections.abc import Callable, Iterable, Mapping
 from dataclasses import dataclass, field
 from enum import Enum
-from typing import Any, Protocol, cast
+from typing import Any, Protocol
 
 
 class _Sentinel(Enum):
@@ -165,7 +165,7 @@ class Negated:
         return f"not {_bracketed(self.part, Conjunction, Disjunction)}"
 
 
-def both(parts: Any) -> Formula:
+def both(parts: Iterable[Formula]) -> Formula:
     """The conjunction of folded parts, as small as it can be."""
     left: list[Formula] = []
     for part in parts:
@@ -178,7 +178,7 @@ def both(parts: Any) -> Formula:
     return left[0] if len(left) == 1 else Conjunction(tuple(left))
 
 
-def either(parts: Any) -> Formula:
+def either(parts: Iterable[Formula]) -> Formula:
     """The disjunction of folded parts, as small as it can be."""
     left: list[Formula] = []
     for part in parts:
@@ -209,7 +209,7 @@ def _bracketed(part: Formula, *kinds: type) -> str:
     return f"({part.words()})" if isinstance(part, kinds) else part.words()
 
 
-# Named conditions ------------------------------------------------------------------------------------------------
+# Named conditions ------------------------------------------------------------------------------------------
 
 
 @dataclass(frozen=True, slots=True)
@@ -244,7 +244,7 @@ class Condition:
         return self.name
 
 
-# Comparisons -----------------------------------------------------------------------------------------------------
+# Comparisons ------------------------------------------------------------------------------------------
 
 
 @dataclass(frozen=True, slots=True)
@@ -352,8 +352,10 @@ def findings(formula: Formula, facts: Facts) -> list[str]:
         return findings(formula.part, facts)
     if isinstance(formula, Conjunction | Disjunction):
         return list(dict.fromkeys(told for part in formula.parts for told in findings(part, facts)))
-    operands = (formula.left, formula.right) if isinstance(formula, Comparison) else ()
-    if isinstance(formula, Holds):
+    operands: tuple[Operand, ...] = ()
+    if isinstance(formula, Comparison):
+        operands = (formula.left, formula.right)
+    elif isinstance(formula, Holds):
         operands = (formula.reference,)
     told = []
     for operand in operands:
@@ -489,7 +491,7 @@ def _among(left: Value, right: Value) -> Formula:
         return FAULTY
     found: Formula = FALSE
     for item in right.value:
-        member = cast(Value, item) if isinstance(item, Value) else Value(item)
+        member = item if isinstance(item, Value) else Value(item)
         same = _equal(left, member)
         if same is TRUE:
             return TRUE

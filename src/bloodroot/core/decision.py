@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from dataclasses import dataclass
-from enum import Enum
+from enum import StrEnum
 from typing import TYPE_CHECKING, Any
 
 from .conditions import CAN_BE_TRUE, TRUE, Conjunction, Formula
@@ -14,16 +14,13 @@ if TYPE_CHECKING:
     from .policy import Line
 
 
-class Outcome(str, Enum):
+class Outcome(StrEnum):
     """What comes of a request. The values are the words that reports use."""
 
     ALLOW = "allow"
     DEPENDS = "depends"
     SIGN_IN = "sign-in"
     DENY = "deny"
-
-    def __str__(self) -> str:
-        return self.value
 
 
 @dataclass(frozen=True, slots=True)
@@ -56,10 +53,6 @@ class Step:
     text: str
     where: str = ""
     line: str = ""
-
-
-# Filled in by `Policy`: one run of the same code makes the decision, a second one tells its steps.
-Explain = "Callable[[], tuple[Step, ...]]"
 
 
 class Decision:

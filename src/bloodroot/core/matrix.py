@@ -124,9 +124,7 @@ def matrix_of_roles(policy: Policy) -> Matrix:
         *(Column(name, roles.descriptions.get(name, "")) for name in names),
     )
     spreading = _Spreading([SIGNED_OUT, roles.base, *(roles.base | roles.closure[name] for name in names)], roles.base)
-    rows = [
-        _row(policy, spreading, line, method) for line in policy.endpoints for method in line.methods or (ANY,)
-    ]
+    rows = [_row(policy, spreading, line, method) for line in policy.endpoints for method in line.methods or (ANY,)]
     return Matrix(columns, tuple(rows))
 
 
@@ -202,9 +200,7 @@ class _Spreading:
             return self._joined(formula.parts, either, FALSE)
         # Conditions do not ask for roles, so there are only two kinds of column: signed in and signed out.
         signed_in = self.every & ~self.signed_out
-        return _merged(
-            ((formula.fold(self.facts_in), signed_in), (formula.fold(self.facts_out), self.signed_out))
-        )
+        return _merged(((formula.fold(self.facts_in), signed_in), (formula.fold(self.facts_out), self.signed_out)))
 
     def _joined(self, parts: tuple[Formula, ...], join: type | object, start: Formula) -> Spread:
         found: Spread = {start: self.every}
@@ -276,5 +272,3 @@ def _while_met(spread: Spread) -> tuple[Spread, int]:
         else:
             met[formula] = met.get(formula, 0) | columns
     return met, touched
-
-

@@ -8,7 +8,7 @@ from typing import TYPE_CHECKING, Generic, TypeVar
 from urllib.parse import unquote_to_bytes
 
 if TYPE_CHECKING:
-    from collections.abc import Iterator, Mapping
+    from collections.abc import Mapping
 
 T = TypeVar("T")
 
@@ -78,6 +78,15 @@ class Template:
                 parts.append({"star": "*", "rest": "**"}.get(segment.kind, segment.text))
         return "/" + "/".join(parts)
 
+    def covers(self, segments: list[str]) -> bool:
+        """Whether a request path, read into its segments, is one of those that this template stands for."""
+        for place, part in enumerate(self.segments):
+            if part.kind == "rest":
+                return True
+            if place == len(segments) or not part.matches(segments[place]):
+                return False
+        return len(self.segments) == len(segments)
+
     def values(self, segments: list[str]) -> dict[str, str]:
         """The parameters in a request path that this template matches."""
         return {
@@ -113,7 +122,13 @@ def parse_template(text: str) -> Template:
     """
     if not text.startswith("/"):
         raise TemplateError("a path begins with /")
-    for sign, told in (("?", "a query"), ("#", "a fragment"), ("%", "a percent-encoding"), (";", "a ;"), ("\\", "a backslash")):
+    for sign, told in (
+        ("?", "a query"),
+        ("#", "a fragment"),
+        ("%", "a percent-encoding"),
+        (";", "a ;"),
+        ("\\", "a backslash"),
+    ):
         if sign in text:
             raise TemplateError(f"a path template has no place for {told}; write the path alone, as plain text")
     body = text[1:]
@@ -146,7 +161,9 @@ def _segment(part: str) -> Segment:
     if part == "**":
         return Segment("rest")
     if "*" in part:
-        raise TemplateError(f'"{part}" mixes * with text; * and ** are whole segments, and {{name}} takes text around it')
+        raise TemplateError(
+            f'"{part}" mixes * with text; * and ** are whole segments, and {{name}} takes text around it'
+        )
     pieces = _PIECE.findall(part)
     if not pieces:
         if "{" in part or "}" in part:
@@ -321,11 +338,3 @@ def overlap(pattern: Template, template: Template) -> bool | None:
     # What is left of the template may be `**`, which stands for nothing as well.
     left = template.segments[len(pattern.segments) :]
     return None if len(left) == 1 and left[0].kind == "rest" else False
-
-
-def literal_start(template: Template) -> Iterator[str]:
-    """The literal segments that a template begins with."""
-    for segment in template.segments:
-        if segment.kind != "literal":
-            return
-        yield segment.text

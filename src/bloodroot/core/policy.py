@@ -97,7 +97,7 @@ class Policy:
         self._resolver = resolver
         self._index = index
 
-    # Questions ---------------------------------------------------------------------------------------------------
+    # Questions --------------------------------------------------------------------------------
 
     def decide(
         self,
@@ -158,9 +158,7 @@ class Policy:
         """
         asked = self._resolver.permission(permission)
         if asked is None:
-            raise LookupError(
-                f'unknown permission "{permission}"{suggestion(permission, self.permissions)}'
-            )
+            raise LookupError(f'unknown permission "{permission}"{suggestion(permission, self.permissions)}')
         held = self.roles.held(caller)
         bits = 0 if held.apart else held.bits
         return asked.fold(self._facts(bits, caller, record=record, args=args)) is TRUE
@@ -198,11 +196,13 @@ class Policy:
         outcome, _, remainder = self._weigh(self.asked(line, method), facts, held, caller, None)
         return outcome, remainder
 
-    def asks_for(self, root: str, line: Line) -> bool:
-        """Whether what a line asks rests on ``record``, ``query`` or another root of references."""
-        return any(reference.root == root for reference in references_in(line.requirement))
+    def asks_for(self, root: str, line: Line, method: str) -> bool:
+        """Whether what is asked at an endpoint rests on ``record``, ``query`` or another root of references."""
+        return any(
+            reference.root == root for _, formula in self.asked(line, method) for reference in references_in(formula)
+        )
 
-    # How a decision comes about ----------------------------------------------------------------------------------
+    # How a decision comes about --------------------------------------------------------------------------------
 
     def _facts(self, bits: int, caller: Caller | None, **supplied: Any) -> Facts:
         moment = supplied.pop("now", None) or datetime.datetime.now(datetime.UTC)
@@ -242,7 +242,7 @@ class Policy:
             now=now,
             assumed=assume or {},
         )
-        rules = [rule for rule in self.standing if _covers(rule, method) and _matches(rule.template, segments)]
+        rules = [rule for rule in self.standing if _covers(rule, method) and rule.template.covers(segments)]
         return self._weigh([(each, each.requirement) for each in (*rules, line)], facts, held, caller, trace)
 
     def _weigh(
@@ -294,16 +294,16 @@ class Policy:
         )
         return may_hold([formula.fold(imagined) for _, formula in asked])
 
-    def _reason(
-        self, line: Line, facts: Facts, caller: Caller | None, trace: _Trace | None, *, is_rule: bool
-    ) -> str:
+    def _reason(self, line: Line, facts: Facts, caller: Caller | None, trace: _Trace | None, *, is_rule: bool) -> str:
         """Why a line refuses: being signed in, roles and permissions, or a condition."""
         where = "standing" if is_rule else "roles"
         if caller is not None:
             visitor = Facts(SIGNED_OUT, SIGNED_OUT, record=facts.record, path=facts.path, query=facts.query)
             if can_be_true(line.requirement.fold(visitor)):
                 if trace:
-                    trace.add(where, "refused", "the page is for signed-out visitors, and the caller is signed in", line)
+                    trace.add(
+                        where, "refused", "the page is for signed-out visitors, and the caller is signed in", line
+                    )
                 return "signed-in"
         # With every question about conditions left open, only roles and permissions can refuse.
         roles_alone = line.requirement.fold(Facts(facts.certain, facts.possible, caller=UNKNOWN))
@@ -364,25 +364,10 @@ def remains_in_words(formula: Formula) -> str:
 
 
 def _covers(rule: Line, method: str) -> bool:
-    return (
-        not rule.methods
-        or method in rule.methods
-        or method == ANY
-        or (method == "HEAD" and "GET" in rule.methods)
-    )
+    return not rule.methods or method in rule.methods or method == ANY or (method == "HEAD" and "GET" in rule.methods)
 
 
-def _matches(template: Template, segments: list[str]) -> bool:
-    """Whether a template covers the segments of a request path."""
-    for place, part in enumerate(template.segments):
-        if part.kind == "rest":
-            return True
-        if place == len(segments) or not part.matches(segments[place]):
-            return False
-    return len(template.segments) == len(segments)
-
-
-# Compiling -------------------------------------------------------------------------------------------------------
+# Compiling --------------------------------------------------------------------------------
 
 
 def parse(text: str, name: str = "<text>") -> Policy:
@@ -412,7 +397,9 @@ def parse(text: str, name: str = "<text>") -> Policy:
     standing = tuple(_lines(document.standing, resolver, problems))
     if not document.endpoints and not problems:
         problems.append(
-            Problem("this policy has no endpoints; without any, every request is refused", Place(document.source, 1, 1, 1))
+            Problem(
+                "this policy has no endpoints; without any, every request is refused", Place(document.source, 1, 1, 1)
+            )
         )
     if problems:
         raise PolicyError(problems)
@@ -463,4 +450,3 @@ def _check_path_names(
                 )
             )
             return
-

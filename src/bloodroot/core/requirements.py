@@ -364,4 +364,3 @@ def _words(node: tree.Node) -> Iterator[str]:
             yield from _words(part)
     elif isinstance(node, tree.Negation):
         yield from _words(node.part)
-

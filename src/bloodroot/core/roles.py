@@ -117,9 +117,7 @@ def compile_roles(document: tree.Document, problems: list[Problem]) -> RoleTable
     def resolved(words: list[tree.Word]) -> list[str]:
         for word in words:
             if word.text not in known:
-                problems.append(
-                    Problem(f'unknown role "{word.text}"{suggestion(word.text, known)}', word.place)
-                )
+                problems.append(Problem(f'unknown role "{word.text}"{suggestion(word.text, known)}', word.place))
         return [word.text for word in words if word.text in declared]
 
     bit = {name: 1 << (number + 2) for number, name in enumerate(declared)}
@@ -169,4 +167,3 @@ def _closures(
             Problem(f"these roles include each other in a circle: {' → '.join(loop)}", declared[loop[0]].name.place)
         )
     return closure
-

@@ -18,8 +18,12 @@ ROOTS = ("caller", "record", "path", "query", "args")
 METHODS = ("GET", "HEAD", "POST", "PUT", "PATCH", "DELETE", "OPTIONS", "TRACE", "CONNECT")
 # Words of the language: none of them can be the name of a role or a condition.
 RESERVED = frozenset(
-    (*AUDIENCES, *ROOTS, "and", "or", "not", "if", "in", "true", "false", "none", "now", "any", "includes")
-    + ("default", "apart", "guarded", "action", "accept", "go", "hide", "status", "read", "change")
+    (
+        *AUDIENCES,
+        *ROOTS,
+        *("and", "or", "not", "if", "in", "true", "false", "none", "now", "any", "includes", "default", "apart"),
+        *("guarded", "action", "accept", "go", "hide", "status", "read", "change"),
+    )
 )
 _COMPARISONS = frozenset(("==", "!=", "<", "<=", ">", ">="))
 # A path, and brackets inside brackets, are limited so that no text can exhaust the interpreter's stack.
@@ -116,7 +120,7 @@ class _Reader:
     def string(self, what: str) -> str:
         """STRING, with its quotes off and its escapes undone."""
         if self.kind != "string":
-            self.fail(f'expected {what} between double quotes, found {self.found()}')
+            self.fail(f"expected {what} between double quotes, found {self.found()}")
         return _unquoted(self.take().text)
 
     def optional_string(self) -> str | None:
@@ -178,7 +182,7 @@ def _note_broken(document: tree.Document, entries: list[Entry]) -> None:
 
 
 def _header(document: tree.Document, head: _Reader) -> Callable[[tree.Document, _Reader], None] | None:
-    """"policy" STRING | "roles" | "groups" | "permissions" | "conditions" | "endpoints" | "always" """
+    """ "policy" STRING | "roles" | "groups" | "permissions" | "conditions" | "endpoints" | "always" """
     keyword = head.take()
     if keyword.text == "policy":
         title = head.string("the name of the policy")
@@ -394,7 +398,7 @@ def _conjunction(reader: _Reader) -> tree.Node:
 
 
 def _negation(reader: _Reader) -> tree.Node:
-    """"not" negation | comparison"""
+    """ "not" negation | comparison"""
     if reader.at("not"):
         place = reader.place(reader.take())
         return tree.Negation(_deeper(reader, _negation), place)
@@ -475,7 +479,7 @@ def _reference(reader: _Reader) -> tree.Reference:
 
 
 def _listing(reader: _Reader) -> tree.Listing:
-    """"[" [ operand { "," operand } ] "]" """
+    """ "[" [ operand { "," operand } ] "]" """
     place = reader.place(reader.take())
     items: list[tree.Node] = []
     while not reader.at("]"):
@@ -487,7 +491,7 @@ def _listing(reader: _Reader) -> tree.Listing:
 
 
 def _bracketed(reader: _Reader, inside: Callable[[_Reader], tree.Node]) -> tree.Node:
-    """"(" ... ")" """
+    """ "(" ... ")" """
     opening = reader.place(reader.take())
     node = _deeper(reader, inside)
     if not reader.at(")"):

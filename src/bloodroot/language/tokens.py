@@ -119,9 +119,7 @@ def read_sections(source: Source) -> tuple[list[Section], list[Problem]]:
     return sections, problems
 
 
-def _tokens(
-    source: Source, number: int, text: str, indent: int, problems: list[Problem]
-) -> list[Token]:
+def _tokens(source: Source, number: int, text: str, indent: int, problems: list[Problem]) -> list[Token]:
     """The tokens of one line, up to the first character that begins none."""
     tokens: list[Token] = []
     end = len(text.rstrip())

@@ -1,0 +1,67 @@
+"""The command line. Commands import what they need when they run, so that help stays fast."""
+
+from __future__ import annotations
+
+import os
+import sys
+from typing import Annotated
+
+import typer
+
+from . import demo, matrix, probe, why
+
+app = typer.Typer(
+    name="bloodroot",
+    help="Declare who may do what in a web application, see it, enforce it, and prove it on the running application.",
+    no_args_is_help=True,
+    pretty_exceptions_enable=False,
+    context_settings={"help_option_names": ["-h", "--help"]},
+)
+app.command("demo")(demo.demo)
+app.command("matrix")(matrix.matrix)
+app.command("why")(why.why)
+app.command("probe")(probe.probe)
+
+
+def _version(wanted: bool) -> None:
+    if wanted:
+        from .. import __version__
+
+        typer.echo(f"bloodroot {__version__}")
+        raise typer.Exit
+
+
+@app.callback()
+def main(
+    version: Annotated[
+        bool, typer.Option("--version", callback=_version, is_eager=True, help="Show the version and leave.")
+    ] = False,
+) -> None:
+    """Nothing to do before a command."""
+
+
+def run() -> None:
+    """Run the program. What goes wrong becomes one message and exit status 2, never a traceback."""
+    from ..language.problems import PolicyError
+    from ..settings import SettingsError
+    from .output import UsageError
+
+    try:
+        app()
+    except (PolicyError, SettingsError, UsageError) as error:
+        sys.stderr.write(f"{error}\n")
+        sys.exit(2)
+    except OSError as error:
+        if isinstance(error, BrokenPipeError):
+            # The reader of a pipe has seen enough. Python would complain again while it shuts down.
+            sys.stderr.close()
+            sys.exit(0)
+        name = f"{error.filename}: " if error.filename else ""
+        sys.stderr.write(f"{name}{error.strerror or error}\n")
+        sys.exit(2)
+    except Exception as error:
+        if "BLOODROOT_TRACEBACK" in os.environ:
+            raise
+        told = f"{type(error).__name__}: {error}"
+        sys.stderr.write(f"a fault in bloodroot itself: {told}; BLOODROOT_TRACEBACK=1 in the environment shows where\n")
+        sys.exit(2)

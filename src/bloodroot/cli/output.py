@@ -1,0 +1,99 @@
+"""Where results go: a terminal, a pipe or a file."""
+
+from __future__ import annotations
+
+import sys
+from enum import StrEnum
+from pathlib import Path
+from typing import TYPE_CHECKING, Annotated
+
+import typer
+
+if TYPE_CHECKING:
+    from rich.console import Console, RenderableType
+
+    from ..core.policy import Policy
+    from ..settings import Settings
+
+
+class UsageError(Exception):
+    """Options that do not go together, or a name that nothing stands behind."""
+
+
+class Color(StrEnum):
+    """When to use colour."""
+
+    AUTO = "auto"
+    ALWAYS = "always"
+    NEVER = "never"
+
+
+PolicyOption = Annotated[
+    Path | None, typer.Option("--policy", metavar="FILE", help="The policy; by default the one the settings name.")
+]
+SettingsOption = Annotated[
+    Path | None,
+    typer.Option("--settings", metavar="FILE", help="The settings; by default bloodroot.toml here or further up."),
+]
+ColorOption = Annotated[Color, typer.Option("--color", help="When to use colour.")]
+OutOption = Annotated[
+    Path | None, typer.Option("--out", metavar="FILE", help="Write to this file; its ending picks the format.")
+]
+
+_PIPE_WIDTH = 160
+
+
+def project(policy: Path | None, settings: Path | None) -> tuple[Policy, Settings | None]:
+    """The policy and the settings that a command works with.
+
+    Raises:
+        PolicyError: the policy cannot be used.
+        SettingsError: the settings cannot be used.
+    """
+    from ..files import load
+    from ..settings import find_settings, read_settings
+
+    file = settings or find_settings()
+    found = read_settings(file) if file is not None else None
+    if policy is not None:
+        return load(policy), found
+    return load(_shown(found.policy) if found is not None else Path("access.bloodroot")), found
+
+
+def _shown(path: Path) -> Path:
+    """A path as short as it can be told from here."""
+    try:
+        return path.resolve().relative_to(Path.cwd().resolve())
+    except ValueError:
+        return path
+
+
+def console(color: Color, file: Path | None = None) -> Console:
+    """A console for results. ``NO_COLOR`` is respected; a pipe gets plain text of a fixed width."""
+    from rich.console import Console
+
+    if file is None and sys.stdout.isatty():
+        made = Console(highlight=False, soft_wrap=False)
+    else:
+        made = Console(highlight=False, width=_PIPE_WIDTH, file=sys.stdout)
+    if color is not Color.AUTO:
+        made.no_color = color is Color.NEVER
+        if color is Color.ALWAYS:
+            made = Console(highlight=False, force_terminal=True, width=made.width, file=sys.stdout)
+    return made
+
+
+def show(made: Console, result: RenderableType) -> None:
+    """Print a result, without the blanks that pad a table to its full width."""
+    with made.capture() as captured:
+        made.print(result)
+    lines = captured.get().split("\n")
+    typer.echo("\n".join(line.rstrip() for line in lines), nl=False, color=True)
+
+
+def write(file: Path, text: str) -> None:
+    """Write a result to a file, whole or not at all, and say so on standard error."""
+    from ..files import write_text
+
+    write_text(file, text)
+    typer.echo(f"wrote {file}", err=True)

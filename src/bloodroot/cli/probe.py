@@ -1,0 +1,56 @@
+"""bloodroot probe: asks the running application as every persona."""
+
+from __future__ import annotations
+
+import sys
+from typing import TYPE_CHECKING
+
+import typer
+
+from .output import Color, ColorOption, PolicyOption, SettingsOption, UsageError
+
+if TYPE_CHECKING:
+    from ..core.policy import Policy
+    from ..probe.runner import Result
+    from ..settings import Settings
+
+
+def probe(
+    policy: PolicyOption = None,
+    settings: SettingsOption = None,
+    color: ColorOption = Color.AUTO,
+) -> None:
+    """Ask the application as every persona, and compare what it answers with what is declared."""
+    from ..report import table
+    from . import output
+
+    rules, found = output.project(policy, settings)
+    if found is None:
+        raise UsageError("there are no settings; write bloodroot.toml, or name one with --settings")
+    result = with_progress(rules, found)
+    console = output.console(color)
+    output.show(console, table.probe(result))
+    if not sound(result):
+        raise typer.Exit(1)
+
+
+def with_progress(policy: Policy, settings: Settings) -> Result:
+    """Probe, and show on a terminal how far it has come."""
+    from rich.console import Console
+    from rich.progress import BarColumn, MofNCompleteColumn, Progress, TextColumn
+
+    from ..probe.runner import probe as run
+
+    if not sys.stderr.isatty():
+        return run(policy, settings)
+    columns = (TextColumn("asking"), BarColumn(), MofNCompleteColumn())
+    with Progress(*columns, console=Console(stderr=True), transient=True) as progress:
+        task = progress.add_task("asking", total=None)
+        return run(policy, settings, told=lambda done, total: progress.update(task, completed=done, total=total))
+
+
+def sound(result: Result) -> bool:
+    """Whether the application does what is declared, as far as it could be asked."""
+    from ..probe.reading import Verdict
+
+    return all(each.verdict is Verdict.AGREE for each in result.observations)

@@ -1,0 +1,109 @@
+"""The API for programs: JSON, and a bearer token instead of a session."""
+
+from __future__ import annotations
+
+import datetime
+import os
+from dataclasses import asdict
+from json import JSONDecodeError
+from typing import Any
+
+import jwt
+from starlette.exceptions import HTTPException
+from starlette.requests import Request
+from starlette.responses import JSONResponse, Response
+
+from . import data
+from .pages import found, may
+
+ISSUER = "fernhollow"
+
+
+async def body(request: Request) -> dict[str, Any]:
+    """The JSON object that was sent; 400 where there is none."""
+    try:
+        sent = await request.json()
+    except (JSONDecodeError, UnicodeDecodeError):
+        raise HTTPException(400, "The body must be JSON.") from None
+    if not isinstance(sent, dict):
+        raise HTTPException(400, "The body must be a JSON object.")
+    return sent
+
+
+async def make_token(request: Request) -> Response:
+    """A token for whoever knows the password. It names the member and nothing else: roles are looked up fresh."""
+    sent = await body(request)
+    member = data.member_with_password(str(sent.get("email", "")), str(sent.get("password", "")))
+    if member is None:
+        return JSONResponse({"message": "The address or the password is wrong."}, 422)
+    expires = datetime.datetime.now(datetime.UTC) + datetime.timedelta(minutes=15)
+    claims = {"iss": ISSUER, "sub": str(member.id), "exp": expires}
+    token = jwt.encode(claims, os.environ["SEEDBANK_KEY"], algorithm="HS256")
+    return JSONResponse({"access_token": token, "token_type": "Bearer", "expires_in": 900})
+
+
+def member_of_token(token: str) -> data.Member | None:
+    """Whom a token stands for; None where it is not one of ours, or has expired."""
+    try:
+        claims = jwt.decode(
+            token,
+            os.environ["SEEDBANK_KEY"],
+            algorithms=["HS256"],
+            issuer=ISSUER,
+            options={"require": ["exp", "iss", "sub"]},
+        )
+    except jwt.InvalidTokenError:
+        return None
+    return data.member(claims["sub"])
+
+
+def caller(request: Request) -> data.Member | None:
+    scheme, _, token = request.headers.get("authorization", "").partition(" ")
+    return member_of_token(token) if scheme.lower() == "bearer" else None
+
+
+def me(request: Request) -> Response:
+    member = found(caller(request))
+    return JSONResponse({"id": member.id, "name": member.name, "roles": sorted(member.roles)})
+
+
+def accessions(request: Request) -> Response:
+    rows = [each for each in data.accessions() if may(request, "accession:read", each)]
+    return JSONResponse([{"id": each.id, "species": each.species} for each in rows])
+
+
+def accession(request: Request) -> Response:
+    record = found(data.accession(request.path_params["accession_id"]))
+    return JSONResponse({"id": record.id, "species": record.species, "origin": record.origin})
+
+
+async def change_accession(request: Request) -> Response:
+    record = found(data.accession(request.path_params["accession_id"]))
+    origin = (await body(request)).get("origin")
+    if not isinstance(origin, str) or not origin:
+        raise HTTPException(400, "The origin is missing.")
+    data.ask("update accessions set origin = ? where id = ?", origin, record.id)
+    return JSONResponse({"id": record.id, "origin": origin})
+
+
+def trial(request: Request) -> Response:
+    return JSONResponse(asdict(found(data.trial(request.path_params["trial_id"]))))
+
+
+async def change_trial(request: Request) -> Response:
+    record = found(data.trial(request.path_params["trial_id"]))
+    germinated = (await body(request)).get("germinated")
+    if not isinstance(germinated, int):
+        raise HTTPException(400, "The number that germinated is missing.")
+    data.ask("update trials set germinated = ? where id = ?", germinated, record.id)
+    return JSONResponse({"id": record.id, "germinated": germinated})
+
+
+def delete_trial(request: Request) -> Response:
+    record = found(data.trial(request.path_params["trial_id"]))
+    data.ask("delete from trials where id = ?", record.id)
+    return Response(status_code=204)
+
+
+def exchanges(request: Request) -> Response:  # noqa: ARG001
+    return JSONResponse([asdict(each) for each in data.exchanges()])

@@ -1,0 +1,54 @@
+"""The application, with the policy around it: uvicorn seedbank.app:app"""
+
+from __future__ import annotations
+
+import os
+from pathlib import Path
+from typing import Any
+
+from starlette.applications import Starlette
+from starlette.middleware import Middleware
+from starlette.middleware.sessions import SessionMiddleware
+from starlette.requests import Request
+
+import bloodroot
+from bloodroot.enforce import asgi, current
+
+from . import api, data
+from .routes import routes
+
+policy = bloodroot.load(Path(__file__).resolve().parent.parent / "access.bloodroot")
+
+
+def identify(request: asgi.Request) -> bloodroot.Caller | None:
+    """The member who sent a request, with the roles of this moment: by token for the API, by session for pages."""
+    if request.path.startswith("/api/"):
+        scheme, _, token = (request.header("authorization") or "").partition(" ")
+        member = api.member_of_token(token) if scheme.lower() == "bearer" else None
+    else:
+        member = data.member(request.session["member"]) if "member" in request.session else None
+    if member is None:
+        return None
+    return bloodroot.Caller(id=member.id, roles=member.roles, attributes={"status": member.status})
+
+
+class DeclaredRights:
+    """Shows a link, and lists a record, exactly where the policy would let the caller in."""
+
+    def may(self, request: Request, permission: str, record: Any = None) -> bool:  # noqa: ARG002
+        return current().may(permission, record)
+
+
+app = Starlette(
+    routes=routes(),
+    middleware=[
+        Middleware(SessionMiddleware, secret_key=os.environ["SEEDBANK_KEY"], same_site="strict"),
+        Middleware(
+            asgi.AccessMiddleware,
+            policy=policy,
+            identify=identify,
+            records={"accession_id": data.accession, "trial_id": data.trial},
+        ),
+    ],
+)
+app.state.rights = DeclaredRights()

@@ -1,0 +1,92 @@
+"""What a refused caller gets: status, headers and body."""
+
+from __future__ import annotations
+
+import html
+import json
+from dataclasses import dataclass
+from http import HTTPStatus
+
+from ..core.decision import Answer
+
+
+@dataclass(frozen=True, slots=True)
+class Response:
+    """A finished response.
+
+    Attributes:
+        status: the HTTP status code.
+        headers: names in lower case, and values.
+        body: bytes, to be left out for HEAD.
+    """
+
+    status: int
+    headers: tuple[tuple[str, str], ...]
+    body: bytes
+
+
+UNSETTLED = Answer(500, "The application did not finish its check of who may have this, so it is withheld.")
+MISSING = Answer(404, "There is nothing here.")
+NO_CALLER = Answer(500, "The application could not tell who you are.")
+
+
+def response(answer: Answer, accept: str, realm: str) -> Response:
+    """An answer as a response: problem details (RFC 9457) for clients that ask for JSON, a small page otherwise.
+
+    Args:
+        answer: what to say.
+        accept: the request's ``Accept`` header, or an empty text.
+        realm: the name of the policy, for the challenge (RFC 9110, section 11.5).
+    """
+    title = HTTPStatus(answer.status).phrase
+    if wants_json(accept):
+        kind = "application/problem+json"
+        problem = {"type": "about:blank", "title": title, "status": answer.status, "detail": answer.message}
+        body = json.dumps(problem).encode()
+    else:
+        kind = "text/html; charset=utf-8"
+        body = _PAGE.format(title=html.escape(title), message=html.escape(answer.message)).encode()
+    headers = [
+        ("content-type", kind),
+        ("content-length", str(len(body))),
+        # What a caller gets hangs on who it is and what it reads, and is nobody else's to keep.
+        ("cache-control", "no-store"),
+        ("vary", "Accept, Authorization, Cookie"),
+    ]
+    if answer.status == HTTPStatus.UNAUTHORIZED:
+        headers.append(("www-authenticate", f'Bearer realm="{_quotable(realm)}"'))
+    return Response(answer.status, tuple(headers), body)
+
+
+_PAGE = """<!doctype html>
+<html lang="en">
+<head><meta charset="utf-8"><meta name="viewport" content="width=device-width"><title>{title}</title>
+<style>body {{ font: 1.1rem/1.5 system-ui, sans-serif; margin: 15vh auto; max-width: 34rem; padding: 0 1rem }}</style>
+</head>
+<body><h1>{title}</h1><p>{message}</p></body>
+</html>
+"""
+
+
+def wants_json(accept: str) -> bool:
+    """Whether an ``Accept`` header asks for JSON rather than for a page (RFC 9110, section 12.5.1)."""
+    json_quality = html_quality = 0.0
+    for part in accept.lower().split(","):
+        kind, *parameters = (piece.strip() for piece in part.split(";"))
+        quality = 1.0
+        for parameter in parameters:
+            if parameter.startswith("q="):
+                try:
+                    quality = float(parameter[2:])
+                except ValueError:
+                    quality = 0.0
+        if kind == "application/json" or (kind.startswith("application/") and kind.endswith("+json")):
+            json_quality = max(json_quality, quality)
+        elif kind in ("text/html", "application/xhtml+xml"):
+            html_quality = max(html_quality, quality)
+    return json_quality > html_quality
+
+
+def _quotable(text: str) -> str:
+    """Text that may stand in a quoted string of a header (RFC 9110, section 5.6.4)."""
+    return "".join(sign for sign in text if " " <= sign <= "~" and sign not in '"\\')

@@ -1,0 +1,251 @@
+"""The policy in front of an ASGI application."""
+
+from __future__ import annotations
+
+import asyncio
+import inspect
+from collections.abc import Awaitable, Callable, Mapping, MutableMapping
+from dataclasses import dataclass
+from http.cookies import CookieError, SimpleCookie
+from typing import Any
+from urllib.parse import parse_qs, quote, unquote_to_bytes
+
+from ..core.caller import Caller
+from ..core.decision import Answer, Outcome
+from ..core.policy import Policy
+from . import answers
+from .access import Access, Refused, _current, log
+
+Scope = MutableMapping[str, Any]
+Message = MutableMapping[str, Any]
+Receive = Callable[[], Awaitable[Message]]
+Send = Callable[[Message], Awaitable[None]]
+App = Callable[[Scope, Receive, Send], Awaitable[None]]
+
+
+@dataclass(frozen=True, slots=True)
+class Request:
+    """What `identify` gets to see of a request.
+
+    Attributes:
+        method: in capitals.
+        path: as the client sent it, still percent-encoded.
+        scope: the ASGI scope, for everything else.
+    """
+
+    method: str
+    path: str
+    scope: Scope
+
+    def header(self, name: str) -> str | None:
+        """The value of a header, the first one where there are several; None where there is none."""
+        wanted = name.lower().encode("latin-1")
+        for key, value in self.scope.get("headers", ()):
+            if key.lower() == wanted:
+                return str(value.decode("latin-1"))
+        return None
+
+    @property
+    def cookies(self) -> Mapping[str, str]:
+        """The cookies by name; none where the header cannot be read."""
+        try:
+            return {name: morsel.value for name, morsel in SimpleCookie(self.header("cookie") or "").items()}
+        except CookieError:
+            return {}
+
+    @property
+    def session(self) -> Mapping[str, Any]:
+        """The session that a session middleware outside of this one has put into the scope; empty without one."""
+        session: Mapping[str, Any] = self.scope.get("session", {})
+        return session
+
+
+Identify = Callable[[Request], Caller | None | Awaitable[Caller | None]]
+Loader = Callable[[str], Any]
+
+
+class AccessMiddleware:
+    """Asks the policy before every request, and lets nothing pass that it did not allow.
+
+    Args:
+        app: the application.
+        policy: what decides.
+        identify: who sends this request? Returns a `Caller`, or None for a signed-out one. A plain function runs on
+            the event loop and must not wait for anything; make it ``async`` where it asks a database.
+        records: for path parameters, how to load the record one stands for: a function from the parameter's text to
+            the record, or to None where there is none. A plain function runs in a thread, an ``async`` one is awaited.
+
+    A condition on the record is decided on what the loader finds. Where there is no loader the handler decides it with
+    ``current().settle(record)``; if the handler answers without having done so, its response is withheld.
+    """
+
+    def __init__(
+        self,
+        app: App,
+        policy: Policy,
+        *,
+        identify: Identify,
+        records: Mapping[str, Loader] | None = None,
+    ) -> None:
+        self.app = app
+        self.policy = policy
+        self.identify = identify
+        self.records = dict(records or {})
+        self.realm = policy.title or "application"
+
+    async def __call__(self, scope: Scope, receive: Receive, send: Send) -> None:
+        if scope["type"] == "lifespan":
+            await self.app(scope, receive, send)
+            return
+        if scope["type"] not in ("http", "websocket"):
+            log.error("a connection of the unknown type %r is not let in", scope["type"])
+            return
+        if scope["type"] == "http" and _is_preflight(scope):
+            await self.app(scope, receive, send)
+            return
+        access = await self._decide(scope, receive, send)
+        if access is None:
+            return
+        token = _current.set(access)
+        try:
+            if access.open:
+                await _Withheld(self, access, scope, send).run(receive)
+            else:
+                await self.app(scope, receive, send)
+        finally:
+            _current.reset(token)
+
+    async def _decide(self, scope: Scope, receive: Receive, send: Send) -> Access | None:
+        """The request under the policy, or None where it has been answered already."""
+        method = scope.get("method", "GET")
+        path = _path_as_sent(scope)
+        try:
+            caller = self.identify(Request(method, path, scope))
+            if inspect.isawaitable(caller):
+                caller = await caller
+            access = Access(self.policy, caller, method, path, _query(scope))
+        except Exception:
+            log.exception("identify failed for %s %s; the request is refused", method, path)
+            await self.answer(answers.NO_CALLER, scope, receive, send)
+            return None
+        parameter = access.parameter_with(self.records) if access.open else None
+        if parameter is not None:
+            record = await self._load(parameter, access.decision.path_values[parameter])
+            if record is None:
+                await self.answer(answers.MISSING, scope, receive, send)
+                return None
+            access.decide_with(record)
+        refused = access.decision.answer
+        if refused is not None or (access.open and scope["type"] == "websocket"):
+            await self.answer(refused or answers.UNSETTLED, scope, receive, send)
+            return None
+        return access
+
+    async def _load(self, parameter: str, text: str) -> Any:
+        loader = self.records[parameter]
+        if inspect.iscoroutinefunction(loader):
+            return await loader(text)
+        return await asyncio.to_thread(loader, text)
+
+    async def answer(self, answer: Answer, scope: Scope, receive: Receive, send: Send) -> None:
+        """Send a refusal: a response, or the refusal of a WebSocket handshake."""
+        if scope["type"] == "websocket":
+            await receive()
+            # 1008: policy violation (RFC 6455, section 7.4.1). Before acceptance, servers turn it into a 403.
+            await send({"type": "websocket.close", "code": 1008, "reason": answer.message})
+            return
+        accept = Request(scope["method"], "", scope).header("accept") or ""
+        response = answers.response(answer, accept, self.realm)
+        headers = [(name.encode("latin-1"), value.encode("latin-1")) for name, value in response.headers]
+        await send({"type": "http.response.start", "status": response.status, "headers": headers})
+        body = b"" if scope["method"] == "HEAD" else response.body
+        await send({"type": "http.response.body", "body": body})
+
+
+class _Withheld:
+    """A response that goes out only once what was left open has been settled."""
+
+    def __init__(self, middleware: AccessMiddleware, access: Access, scope: Scope, send: Send) -> None:
+        self.middleware = middleware
+        self.access = access
+        self.scope = scope
+        self.forward = send
+        self.started = False
+        self.withheld = False
+
+    async def run(self, receive: Receive) -> None:
+        """Run the application, and answer in its place where it may not answer itself."""
+        try:
+            await self.middleware.app(self.scope, receive, self.send)
+        except Refused:
+            if not self.started:
+                await self._answer_instead(404)
+            return
+        if not self.started and not self.withheld:
+            await self._answer_instead(500)
+
+    async def send(self, message: Message) -> None:
+        """Pass a message on, or drop it."""
+        if not self.started and not self.withheld and message["type"] == "http.response.start":
+            if self.access.decision.outcome is Outcome.ALLOW:
+                self.started = True
+            else:
+                await self._answer_instead(message["status"])
+        if self.started:
+            await self.forward(message)
+
+    async def _answer_instead(self, status: int) -> None:
+        self.withheld = True
+        if self.access.refused:
+            answer = self.access.decision.answer or answers.UNSETTLED
+        elif status == 404:
+            # A handler that finds no record has nothing to settle. What it says of that is left out.
+            answer = answers.MISSING
+        else:
+            answer = answers.UNSETTLED
+            line = self.access.decision.line
+            remains = self.access.decision.remainder
+            log.error(
+                "%s %s: nobody settled %s, which %s asks for; the response is withheld. "
+                "Register a loader for the path parameter, or call current().settle(record)",
+                self.access.method,
+                self.access.path,
+                remains.words() if remains is not None else "the condition",
+                line.place.at if line is not None else "the policy",
+            )
+        await self.middleware.answer(answer, self.scope, _nothing_more, self.forward)
+
+
+async def _nothing_more() -> Message:
+    return {"type": "http.disconnect"}
+
+
+def _path_as_sent(scope: Scope) -> str:
+    """The path as the client sent it; an empty text, which nothing matches, where servers and layers disagree."""
+    path: str = scope["path"]
+    raw = scope.get("raw_path")
+    if not raw:
+        return quote(path, safe="/-._~!$&'()*+,=:@")
+    sent = raw.split(b"?", 1)[0]
+    seen = unquote_to_bytes(sent).decode("utf-8", "replace")
+    if seen not in (path, scope.get("root_path", "") + path):
+        # Some layer has rewritten the path: the policy would decide one page, and the application serve another.
+        return ""
+    return str(sent.decode("latin-1"))
+
+
+def _query(scope: Scope) -> dict[str, Any]:
+    """The parameters of the query: text, or a list where one is given more than once, which equals nothing."""
+    text = scope.get("query_string", b"").decode("latin-1")
+    if not text:
+        return {}
+    values = parse_qs(text, keep_blank_values=True, max_num_fields=1000)
+    return {name: found[0] if len(found) == 1 else found for name, found in values.items()}
+
+
+def _is_preflight(scope: Scope) -> bool:
+    """Whether this asks, before a cross-origin request, if it may be sent (Fetch standard, section 4.9)."""
+    if scope["method"] != "OPTIONS":
+        return False
+    names = {name.lower() for name, _ in scope["headers"]}
+    return b"origin" in names and b"access-control-request-method" in names

@@ -1,0 +1,77 @@
+"""The application under probe: imported from the settings, and run in this process."""
+
+from __future__ import annotations
+
+import asyncio
+import importlib
+import sys
+import traceback
+from contextlib import asynccontextmanager
+from pathlib import Path
+from typing import TYPE_CHECKING, Any
+
+from ..settings import SettingsError
+
+if TYPE_CHECKING:
+    from collections.abc import AsyncIterator
+
+
+def imported(name: str, folder: Path, key: str) -> Any:
+    """The object that ``module:name`` stands for.
+
+    Args:
+        name: as in ``seedbank.app:app``.
+        folder: where modules are looked for first.
+        key: the settings key it comes from, for messages.
+
+    Raises:
+        SettingsError: there is no such thing, or its module fails while it is imported.
+    """
+    module_name, colon, attribute = name.partition(":")
+    if not colon or not module_name or not attribute:
+        raise SettingsError(f'{key} = "{name}": this must be "module:name", such as "seedbank.app:app"')
+    if str(folder) not in sys.path:
+        sys.path.insert(0, str(folder))
+    try:
+        found: Any = importlib.import_module(module_name)
+        for part in attribute.split("."):
+            found = getattr(found, part)
+    except (Exception, SystemExit) as error:
+        frames = [f for f in traceback.extract_tb(error.__traceback__) if str(folder) in f.filename]
+        place = f" ({Path(frames[-1].filename).name}:{frames[-1].lineno})" if frames else ""
+        raise SettingsError(f'{key} = "{name}" cannot be imported: {type(error).__name__}: {error}{place}') from None
+    return found
+
+
+@asynccontextmanager
+async def running(app: Any) -> AsyncIterator[None]:
+    """The application between its start-up and its shut-down (ASGI lifespan protocol).
+
+    Raises:
+        SettingsError: it fails to start.
+    """
+    inbox: asyncio.Queue[dict[str, Any]] = asyncio.Queue()
+    outbox: asyncio.Queue[dict[str, Any] | None] = asyncio.Queue()
+
+    async def serve() -> None:
+        try:
+            await app({"type": "lifespan", "asgi": {"version": "3.0"}, "state": {}}, inbox.get, outbox.put)
+        except Exception:
+            # The protocol is optional: an application without it raises, and is used without.
+            return
+        finally:
+            await outbox.put(None)
+
+    task = asyncio.create_task(serve())
+    await inbox.put({"type": "lifespan.startup"})
+    answer = await outbox.get()
+    if answer is not None and answer["type"] == "lifespan.startup.failed":
+        await task
+        raise SettingsError(f"the application failed to start: {answer.get('message') or 'it does not say why'}")
+    try:
+        yield
+    finally:
+        if answer is not None:
+            await inbox.put({"type": "lifespan.shutdown"})
+            await outbox.get()
+        await task

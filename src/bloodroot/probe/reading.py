@@ -1,0 +1,88 @@
+"""What a response says about access, and whether that is what was declared."""
+
+from __future__ import annotations
+
+import html
+from dataclasses import dataclass
+from enum import StrEnum
+from typing import TYPE_CHECKING
+from urllib.parse import urlsplit
+
+from ..core.decision import Outcome
+
+if TYPE_CHECKING:
+    from collections.abc import Collection
+
+    import httpx
+
+    from .cases import Case, Secret
+
+
+class Verdict(StrEnum):
+    """How a response compares with the policy."""
+
+    AGREE = "agree"
+    HOLE = "hole"
+    BLOCKED = "blocked"
+    UNCLEAR = "unclear"
+
+
+@dataclass(frozen=True, slots=True)
+class Observation:
+    """One request and what came back.
+
+    Attributes:
+        case: the request.
+        status: the HTTP status code.
+        location: where it redirected to, or an empty text.
+        verdict: how that compares with the policy.
+        said: what was observed, in words.
+    """
+
+    case: Case
+    status: int
+    location: str
+    verdict: Verdict
+    said: str
+
+
+def read(
+    case: Case, response: httpx.Response, sign_in_paths: Collection[str], secrets: Collection[Secret]
+) -> Observation:
+    """Compare a response with what was declared.
+
+    Args:
+        case: the request, and what the policy declares for it.
+        response: what the application answered.
+        sign_in_paths: a redirect to one of these asks the caller to sign in.
+        secrets: texts that this caller may not see.
+    """
+    status = response.status_code
+    location = response.headers.get("location", "")
+    verdict, said = _compare(case, status, location, sign_in_paths)
+    if verdict is Verdict.AGREE and case.declared is Outcome.ALLOW and response.is_success:
+        text = response.text
+        shown = next((each for each in secrets if each.mark in text or each.mark in html.unescape(text)), None)
+        if shown is not None:
+            verdict = Verdict.HOLE
+            said = (
+                f'shows "{shown.mark}", which GET {shown.page.template.text} keeps from them: {shown.condition} fails'
+            )
+    return Observation(case, status, location, verdict, said)
+
+
+def _compare(case: Case, status: int, location: str, sign_in_paths: Collection[str]) -> tuple[Verdict, str]:
+    allowed = case.declared is Outcome.ALLOW
+    if status == 401 or (300 <= status < 400 and urlsplit(location).path in sign_in_paths):
+        return (Verdict.BLOCKED, "asked to sign in") if allowed else (Verdict.AGREE, "asked to sign in")
+    if status == 403:
+        return (Verdict.BLOCKED, "refused") if allowed else (Verdict.AGREE, "refused")
+    if status == 404:
+        # Hiding a page is a refusal. Where access is declared, the sample may simply not be there.
+        return (Verdict.UNCLEAR, "nothing found; is the sample there?") if allowed else (Verdict.AGREE, "hidden")
+    if status == 405:
+        return Verdict.UNCLEAR, "the application does not serve this method"
+    if status >= 500:
+        return Verdict.UNCLEAR, "the application failed"
+    # Whatever else it says, a redirect or a complaint about the form, it dealt with the request itself.
+    return (Verdict.AGREE, "let in") if allowed else (Verdict.HOLE, "let in")

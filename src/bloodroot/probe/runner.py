@@ -1,0 +1,192 @@
+"""Sends every request of a plan, as every persona, and compares the answers with the policy."""
+
+from __future__ import annotations
+
+import asyncio
+import inspect
+import re
+import shlex
+import subprocess
+import sys
+from dataclasses import dataclass
+from typing import TYPE_CHECKING, Any
+
+import httpx
+
+from ..settings import Persona, Settings, SettingsError, SignIn
+from .application import imported, running
+from .cases import Case, Plan, Untried, plan
+from .reading import Observation, Verdict, read
+from .sign_in import NOBODY, Credentials, sign_in, way_for
+
+if TYPE_CHECKING:
+    from collections.abc import Callable
+
+    from ..core.policy import Policy
+
+_BASE = "http://127.0.0.1"
+_AT_ONCE = 8
+_RESET_SECONDS = 60
+
+
+@dataclass(frozen=True, slots=True)
+class Result:
+    """What a probe found.
+
+    Attributes:
+        observations: every request with its answer, in the order of the policy.
+        untried: what could not be asked, and why.
+    """
+
+    observations: tuple[Observation, ...]
+    untried: tuple[Untried, ...]
+
+    def count(self, verdict: Verdict) -> int:
+        """How many answers have this verdict."""
+        return sum(each.verdict is verdict for each in self.observations)
+
+
+def probe(policy: Policy, settings: Settings, *, told: Callable[[int, int], None] | None = None) -> Result:
+    """Ask the application named in the settings, in this process.
+
+    Args:
+        policy: what is declared.
+        settings: the application, the personas, the samples.
+        told: called after each answer with how many have come and how many there will be.
+
+    Raises:
+        SettingsError: the application cannot be imported or started, a persona cannot sign in, the data cannot be
+            put back, or the settings lack what is needed.
+    """
+    if not settings.personas:
+        raise SettingsError(f"{settings.file.name}: there are no personas to ask as; write [personas.NAME]")
+    if settings.app is None:
+        raise SettingsError(f'{settings.file.name}: there is no application to ask; write app = "module:name"')
+    app = imported(settings.app, settings.folder, "app")
+    return asyncio.run(_Probe(settings, plan(policy, settings), app, told).run())
+
+
+class _Probe:
+    """One run: the credentials collected so far, and whether the data has been touched."""
+
+    def __init__(self, settings: Settings, what: Plan, app: Any, told: Callable[[int, int], None] | None) -> None:
+        self.settings = settings
+        self.plan = what
+        self.app = app
+        self.told = told
+        self.transport = httpx.ASGITransport(app=app, raise_app_exceptions=False)
+        self.credentials: dict[tuple[str, int], asyncio.Task[Credentials]] = {}
+        self.sign_in_paths = {way.path for way in settings.sign_ins}
+        self.answered = 0
+        self.touched = True
+
+    async def run(self) -> Result:
+        """Everything that only reads, many at once; then what changes data, one by one with the data put back."""
+        reading = [case for case in self.plan.cases if case.safe]
+        changing = [case for case in self.plan.cases if not case.safe]
+        untried = list(self.plan.untried)
+        if self.settings.reset is None and changing:
+            why = "it would change data, and nothing puts it back; write reset under [probe]"
+            untried += [Untried(case.line, case.method, case.persona, why) for case in changing]
+            changing = []
+        self.total = len(reading) + len(changing)
+        observations: dict[Case, Observation] = {}
+        async with (
+            running(self.app),
+            httpx.AsyncClient(transport=self.transport, base_url=_BASE, follow_redirects=False) as client,
+        ):
+            await self._put_back()
+            limit = asyncio.Semaphore(_AT_ONCE)
+
+            async def one(case: Case) -> None:
+                async with limit:
+                    observations[case] = await self._ask(client, case)
+
+            try:
+                async with asyncio.TaskGroup() as group:
+                    for case in reading:
+                        group.create_task(one(case))
+            except ExceptionGroup as failed:
+                # The first failure ended the others; it is the one to tell.
+                raise failed.exceptions[0] from None
+            for case in changing:
+                await self._put_back()
+                observations[case] = await self._ask(client, case)
+                # Whatever was let in, or failed half way, may have changed something.
+                self.touched = observations[case].status < 300 or observations[case].said != "refused"
+            await self._put_back()
+        ordered = tuple(observations[case] for case in self.plan.cases if case in observations)
+        return Result(ordered, tuple(untried))
+
+    async def _ask(self, client: httpx.AsyncClient, case: Case) -> Observation:
+        way = way_for(self.settings, case)
+        observation = await self._send(client, case, await self._credentials(case.persona, way))
+        if case.persona.signed_in and way is not None and observation.said == "asked to sign in":
+            # A session may have ended, or gone when the data was put back: ask once more, freshly signed in.
+            self.credentials.pop((case.persona.name, id(way)), None)
+            observation = await self._send(client, case, await self._credentials(case.persona, way))
+        self.answered += 1
+        if self.told is not None:
+            self.told(self.answered, self.total)
+        return observation
+
+    async def _send(self, client: httpx.AsyncClient, case: Case, credentials: Credentials) -> Observation:
+        headers = dict(credentials.headers)
+        if credentials.cookies:
+            headers["cookie"] = "; ".join(f"{name}={value}" for name, value in credentials.cookies.items())
+        body = self.settings.bodies.get(f"{case.method} {case.line.template.text}")
+        sent: dict[str, Any] = {}
+        if body is not None:
+            sent = {"data": body.content} if body.kind == "form" else {"json": body.content}
+        # Cookies that one answer sets must not go along with the next request, which may be somebody else's.
+        client.cookies.clear()
+        response = await client.request(case.method, case.path, headers=headers, **sent)
+        return read(case, response, self.sign_in_paths, self.plan.secrets.get(case.persona.name, ()))
+
+    async def _credentials(self, persona: Persona, way: SignIn | None) -> Credentials:
+        """What the persona sends with a request; the first request of each signs in, and the others wait for it."""
+        if not persona.signed_in:
+            return NOBODY
+        if way is None:
+            raise SettingsError(f'persona "{persona.name}" has no way to sign in; write [probe.sign_in]')
+        key = (persona.name, id(way))
+        if key not in self.credentials:
+            signing_in = sign_in(self.settings, persona, way, self.transport, _BASE)
+            self.credentials[key] = asyncio.create_task(signing_in)
+        return await self.credentials[key]
+
+    async def _put_back(self) -> None:
+        """Put the data back where it may have been changed."""
+        if not self.touched or self.settings.reset is None:
+            return
+        self.touched = False
+        reset = self.settings.reset
+        if re.fullmatch(r"[\w.]+:[\w.]+", reset):
+            try:
+                done = imported(reset, self.settings.folder, "probe.reset")()
+                if inspect.isawaitable(done):
+                    await done
+            except SettingsError:
+                raise
+            except (Exception, SystemExit) as error:
+                raise SettingsError(f"probe.reset failed: {type(error).__name__}: {error}") from None
+            return
+        await asyncio.to_thread(_run, reset, self.settings)
+
+
+def _run(command: str, settings: Settings) -> None:
+    """Run the reset command in the project's folder."""
+    words = shlex.split(command)
+    if words and words[0] in ("python", "python3"):
+        words[0] = sys.executable  # the interpreter that has the application's packages
+    try:
+        done = subprocess.run(  # noqa: S603
+            words, cwd=settings.folder, capture_output=True, text=True, timeout=_RESET_SECONDS, check=False
+        )
+    except (OSError, IndexError) as error:
+        raise SettingsError(f"probe.reset cannot run: {error}") from None
+    except subprocess.TimeoutExpired:
+        raise SettingsError(f"probe.reset did not end within {_RESET_SECONDS} seconds") from None
+    if done.returncode:
+        last = (done.stderr.strip() or done.stdout.strip() or "it says nothing").splitlines()[-1]
+        raise SettingsError(f"probe.reset ended with status {done.returncode}: {last}")

@@ -1,0 +1,1 @@
+"""Results for people and for programs, one module a format."""

@@ -1,0 +1,302 @@
+"""Results as a person reads them in a terminal."""
+
+from __future__ import annotations
+
+from collections import Counter
+from typing import TYPE_CHECKING
+
+from rich.console import Console, Group, RenderableType
+from rich.table import Table
+from rich.text import Text
+
+from ..core.decision import Outcome
+from ..core.requirements import conditions_in
+from ..probe.reading import Verdict
+
+if TYPE_CHECKING:
+    from collections.abc import Iterable, Sequence
+
+    from ..core.caller import Caller
+    from ..core.decision import Decision
+    from ..core.matrix import Cell, Matrix, Row
+    from ..core.policy import Line, Policy
+    from ..probe.reading import Observation
+    from ..probe.runner import Result
+
+_SIGNS = {Outcome.ALLOW: "●", Outcome.DEPENDS: "◐", Outcome.SIGN_IN: "▷", Outcome.DENY: "·"}
+_PLAIN_SIGNS = {Outcome.ALLOW: "+", Outcome.DEPENDS: "?", Outcome.SIGN_IN: ">", Outcome.DENY: "."}
+_STYLES = {Outcome.ALLOW: "green", Outcome.DEPENDS: "yellow", Outcome.SIGN_IN: "blue", Outcome.DENY: "dim"}
+_MEANINGS = {
+    Outcome.ALLOW: "allow",
+    Outcome.DEPENDS: "depends on the condition named",
+    Outcome.SIGN_IN: "sign in first",
+    Outcome.DENY: "deny",
+}
+_MARKS = "†‡§¶"
+_PLAIN_MARKS = "abcd"
+
+
+# Matrix ----------------------------------------------------------------------------------------------------------
+
+
+def matrix(result: Matrix, policy: Policy, console: Console) -> RenderableType:
+    """Endpoints down the side by area of the path, kinds of caller across the top from least to most."""
+    sheet = _Sheet(result, console)
+    parts: list[RenderableType] = [Text(_headline(result, policy), style="bold"), Text()]
+    parts.append(sheet.table())
+    parts += [Text(), *sheet.legend()]
+    return Group(*parts)
+
+
+def _headline(result: Matrix, policy: Policy) -> str:
+    cells = Counter(cell.outcome for row in result.rows for cell in result.cells(row))
+    told = ", ".join(f"{cells[outcome]} {outcome.value}" for outcome in Outcome)
+    return f"{policy.title or 'Policy'}: {len(result.rows)} endpoints, {len(result.columns)} kinds of caller; {told}"
+
+
+class _Sheet:
+    """A matrix laid out for the width at hand: conditions in the cells where they fit, else at the end of the row."""
+
+    def __init__(self, result: Matrix, console: Console) -> None:
+        self.result = result
+        self.plain = not console.encoding.lower().startswith("utf")
+        self.signs = _PLAIN_SIGNS if self.plain else _SIGNS
+        self.marks = self._marks()
+        rows = [(row, list(result.cells(row))) for row in result.rows]
+        self.rows = _joined(rows)
+        self.left = max((len(methods) + len(row.path) for _, methods, row, _ in self.rows), default=0) + 3
+        widths = [
+            max([len(column.name), *(len(self._full(cell)) + 2 for cell in cells)], default=1)
+            for column, cells in zip(result.columns, zip(*(cells for *_, cells in self.rows), strict=True), strict=True)
+        ]
+        self.narrow = self.left + sum(widths) + 2 * len(widths) + 9 > console.width
+
+    def _marks(self) -> dict[str, str]:
+        """A sign for each thing that standing rules ask of the caller alone."""
+        asked = dict.fromkeys(rule.requirement.words() for row in self.result.rows for rule, _ in row.marks)
+        signs = _PLAIN_MARKS if self.plain else _MARKS
+        return {
+            words: signs[number] if number < len(signs) else f"({number + 1})" for number, words in enumerate(asked)
+        }
+
+    def table(self) -> Table:
+        """The table itself."""
+        table = Table(box=None, pad_edge=False, padding=(0, 2, 0, 0), show_footer=True, header_style="bold")
+        columns = self.result.columns
+        heads = [chr(ord("A") + number) for number in range(len(columns))] if self.narrow else None
+        table.add_column("", no_wrap=True)
+        for number, column in enumerate(columns):
+            footer = Text(str(self._total(number)), style="dim")
+            table.add_column(heads[number] if heads else column.name, footer=footer, no_wrap=self.narrow)
+        if self.narrow:
+            table.add_column("depends on")
+        table.add_column("allow", justify="right", style="dim", footer="")
+        table.columns[0].footer = Text("allow, or depends", style="dim")
+        area = None
+        for each, methods, row, cells in self.rows:
+            if each != area:
+                if area is not None:
+                    table.add_row()
+                table.add_row(Text(each, style="bold"))
+                area = each
+            self._add(table, methods, row, cells)
+        table.add_row()
+        return table
+
+    def _add(self, table: Table, methods: str, row: Row, cells: list[Cell]) -> None:
+        told: list[RenderableType] = [Text.assemble("  ", (methods, "cyan"), " ", row.path)]
+        for number, cell in enumerate(cells):
+            sign = self.signs[cell.outcome] + self._mark(row, number)
+            text = Text(sign if self.narrow or cell.remainder is None else f"{sign} {cell.remainder.words()}")
+            text.stylize(_STYLES[cell.outcome])
+            told.append(text)
+        if self.narrow:
+            told.append(Text(self._remainders(cells), style=_STYLES[Outcome.DEPENDS]))
+        told.append(f"{sum(cell.outcome is Outcome.ALLOW for cell in cells)}")
+        table.add_row(*told)
+
+    def _mark(self, row: Row, column: int) -> str:
+        return "".join(
+            dict.fromkeys(self.marks[rule.requirement.words()] for rule, columns in row.marks if columns >> column & 1)
+        )
+
+    def _remainders(self, cells: list[Cell]) -> str:
+        """What the cells of a row depend on, with the letters of their columns."""
+        by_words: dict[str, str] = {}
+        for number, cell in enumerate(cells):
+            if cell.remainder is not None:
+                words = cell.remainder.words()
+                by_words[words] = by_words.get(words, "") + chr(ord("A") + number)
+        if len(by_words) == 1:
+            return next(iter(by_words))
+        return ", ".join(f"{letters} {words}" for words, letters in by_words.items())
+
+    def _full(self, cell: Cell) -> str:
+        return f"{self.signs[cell.outcome]} {cell.remainder.words()}" if cell.remainder else self.signs[cell.outcome]
+
+    def _total(self, column: int) -> int:
+        return sum(cells[column].outcome in (Outcome.ALLOW, Outcome.DEPENDS) for *_, cells in self.rows)
+
+    def legend(self) -> Iterable[Text]:
+        """What the signs, the letters and the marks mean."""
+        text = Text()
+        for outcome, meaning in _MEANINGS.items():
+            text.append(self.signs[outcome], _STYLES[outcome])
+            text.append(f" {meaning}   ")
+        yield text
+        if self.narrow:
+            letters = (f"{chr(ord('A') + number)} {each.name}" for number, each in enumerate(self.result.columns))
+            yield Text("   ".join(letters))
+        rules = {rule.requirement.words(): rule for row in self.result.rows for rule, _ in row.marks}
+        for words, mark in self.marks.items():
+            tests = "; ".join(f"{c.name} is {c.test.words()}" for c in conditions_in(rules[words].requirement))
+            yield Text(f"{mark} and always: {words}" + (f" ({tests}, {rules[words].place.at})" if tests else ""))
+
+
+def _joined(rows: list[tuple[Row, list[Cell]]]) -> list[tuple[str, str, Row, list[Cell]]]:
+    """Rows by area, with the methods of one line and the same cells in one row.
+
+    Areas of one row are gathered under ``/``: a heading for each of them would be longer than what it heads.
+    """
+    areas: dict[str, list[tuple[str, Row, list[Cell]]]] = {}
+    for row, cells in rows:
+        found = areas.setdefault(row.area, [])
+        if found and found[-1][1].line is row.line and found[-1][2] == cells:
+            found[-1] = (f"{found[-1][0]} {row.method}", row, cells)
+        else:
+            found.append((row.method, row, cells))
+    alone = [each for area, found in areas.items() if len(found) == 1 or area == "/" for each in found]
+    return [("/", *each) for each in alone] + [
+        (area, *each) for area, found in areas.items() if len(found) > 1 and area != "/" for each in found
+    ]
+
+
+# Why -------------------------------------------------------------------------------------------------------------
+
+_VERDICTS = {"passed": ("✓", "green"), "refused": ("✗", "red"), "open": ("◐", "yellow")}
+_PLAIN_VERDICTS = {"passed": "ok", "refused": "no", "open": "??"}
+
+
+def decision(
+    result: Decision,
+    policy: Policy,
+    who: str,
+    caller: Caller | None,
+    request: str,
+    enough: Sequence[str],
+    console: Console,
+) -> RenderableType:
+    """One decision: the outcome, the steps with their lines, and which roles would have been enough."""
+    plain = not console.encoding.lower().startswith("utf")
+    style = _STYLES[result.outcome] if result.outcome is not Outcome.DENY else "red"
+    told = result.outcome.value + (f" ({result.reason})" if result.reason else "")
+    head = Text.assemble((f"{request} as {who}: ", "bold"), (told, f"bold {style}"))
+    parts: list[RenderableType] = [head]
+    if caller is not None:
+        held = policy.roles.names(policy.roles.held(caller).bits)
+        parts.append(Text(f"{who} holds {', '.join(held) or 'no role'}", style="dim"))
+    parts.append(Text())
+    steps = Table(box=None, show_header=False, pad_edge=False, padding=(0, 2, 0, 0))
+    for step in result.steps:
+        sign, colour = _VERDICTS[step.verdict]
+        steps.add_row(
+            Text(_PLAIN_VERDICTS[step.verdict] if plain else sign, style=colour),
+            Text(step.name, style="bold"),
+            Text(step.text),
+        )
+        if step.where:
+            steps.add_row("", "", Text(f"{step.where}  {step.line}", style="dim"))
+    parts.append(steps)
+    parts.append(Text())
+    answer = result.answer
+    if answer is not None:
+        parts.append(Text(f"The caller gets {answer.status}: {answer.message}"))
+    if enough:
+        parts.append(Text(f"Roles that would be enough: {', '.join(enough)}"))
+    if result.outcome is Outcome.DEPENDS:
+        parts.append(Text("To settle it, add the record: --record '{\"name\": value}'"))
+    return Group(*parts)
+
+
+# Probe -----------------------------------------------------------------------------------------------------------
+
+
+def probe(result: Result) -> RenderableType:
+    """What a probe found: the count first, then each hole and each blocked endpoint with who and what."""
+    holes = result.count(Verdict.HOLE)
+    blocked = result.count(Verdict.BLOCKED)
+    unclear = result.count(Verdict.UNCLEAR)
+    endpoints = len({(each.case.line.order, each.case.method) for each in result.observations})
+    people = len({each.case.persona.name for each in result.observations})
+    open_at = len(
+        {(each.case.line.order, each.case.method) for each in result.observations if each.verdict is Verdict.HOLE}
+    )
+    told = _plural(holes, "hole") + (f" at {_plural(open_at, 'endpoint')}" if holes else "")
+    told += f", {blocked} blocked, {result.count(Verdict.AGREE)} agree"
+    told += f", {unclear} unclear" if unclear else ""
+    told += f"; {_plural(endpoints, 'endpoint')} as {_plural(people, 'persona')}"
+    style = "bold red" if holes else "bold yellow" if blocked or unclear else "bold green"
+    parts: list[RenderableType] = [Text(told, style=style)]
+    for verdict, title, colour in (
+        (Verdict.HOLE, "HOLE", "red"),
+        (Verdict.BLOCKED, "BLOCKED", "yellow"),
+        (Verdict.UNCLEAR, "UNCLEAR", "magenta"),
+    ):
+        found = [each for each in result.observations if each.verdict is verdict]
+        for group in _by_endpoint(found):
+            parts += [Text(), *_finding(group, title, colour)]
+    if result.untried:
+        parts += [Text(), Text(f"Not tried: {_plural(len(result.untried), 'request')}", style="bold")]
+        reasons = Counter(
+            f"{each.method} {each.line.template.text} as {each.persona.name}: {each.why}" for each in result.untried
+        )
+        shown = list(reasons)[:8]
+        parts += [Text(f"  {reason}") for reason in shown]
+        if len(reasons) > len(shown):
+            parts.append(Text(f"  and {len(reasons) - len(shown)} more"))
+    parts += [Text(), Text(_next_step(holes, blocked, unclear))]
+    return Group(*parts)
+
+
+def _by_endpoint(found: list[Observation]) -> list[list[Observation]]:
+    """Observations of one endpoint, with one thing observed, together."""
+    groups: dict[tuple[int, str, str, str], list[Observation]] = {}
+    for each in found:
+        key = (each.case.line.order, each.case.method, each.said, each.case.sample)
+        groups.setdefault(key, []).append(each)
+    return list(groups.values())
+
+
+def _finding(group: list[Observation], title: str, colour: str) -> Iterable[Text]:
+    first = group[0]
+    case = first.case
+    line: Line = case.line
+    sample = f"  [{case.sample}]" if case.sample else ""
+    yield Text.assemble((f"{title:8}", f"bold {colour}"), (f"{case.method} {line.template.text}", "bold"), sample)
+    by_declared: dict[str, list[str]] = {}
+    for each in group:
+        by_declared.setdefault(each.case.declared.value, []).append(each.case.persona.name)
+    for declared, names in by_declared.items():
+        yield Text(f"        declared {declared} for {', '.join(dict.fromkeys(names))}")
+    statuses = ", ".join(dict.fromkeys(_status(each) for each in group))
+    yield Text.assemble("        observed ", (first.said, colour))
+    yield Text(f"        {case.method} {case.path} answered {statuses}")
+    yield Text(f"        {line.place.at}  {line.text}", style="dim")
+
+
+def _status(each: Observation) -> str:
+    return f"{each.status} to {each.location}" if each.location else str(each.status)
+
+
+def _plural(count: int, word: str) -> str:
+    return f"{count} {word}" if count == 1 else f"{count} {word}s"
+
+
+def _next_step(holes: int, blocked: int, unclear: int) -> str:
+    if holes:
+        return "Next: close the holes in the application, or put bloodroot.enforce.asgi.AccessMiddleware around it."
+    if blocked:
+        return "Next: ask `bloodroot why PERSONA METHOD PATH` whether the policy or the application is right."
+    if unclear:
+        return "Next: see that the samples exist in the data, then probe again."
+    return "The application does what the policy declares."
