@@ -9,9 +9,9 @@ from typing import TYPE_CHECKING, Any
 from .conditions import CAN_BE_TRUE, TRUE, Conjunction, Formula
 
 if TYPE_CHECKING:
-    from collections.abc import Callable, Mapping
+    from collections.abc import Mapping
 
-    from .policy import Line
+    from .policy import Line, Policy
 
 
 class Outcome(StrEnum):
@@ -66,7 +66,7 @@ class Decision:
         remainder: for `Outcome.DEPENDS`, what still has to hold; None otherwise.
     """
 
-    __slots__ = ("_explain", "_question", "line", "outcome", "reason", "remainder")
+    __slots__ = ("_policy", "_question", "line", "outcome", "reason", "remainder")
 
     def __init__(
         self,
@@ -74,14 +74,14 @@ class Decision:
         reason: str | None,
         line: Line | None,
         remainder: Formula | None,
-        explain: Callable[..., tuple[Step, ...]],
+        policy: Policy,
         question: tuple[Any, ...],
     ) -> None:
         self.outcome = outcome
         self.reason = reason
         self.line = line
         self.remainder = remainder
-        self._explain = explain
+        self._policy = policy
         self._question = question
 
     @property
@@ -99,7 +99,7 @@ class Decision:
     @property
     def steps(self) -> tuple[Step, ...]:
         """The steps in the order they were taken, up to the one that decided."""
-        return self._explain(*self._question)
+        return self._policy.explain(self._question)
 
     @property
     def path_values(self) -> Mapping[str, str]:

@@ -85,9 +85,8 @@ class Row:
 
     @property
     def area(self) -> str:
-        """The first segment of the path, which people read as the part of the application it belongs to."""
-        segments = self.line.template.segments
-        return f"/{segments[0].text}" if segments and segments[0].kind == "literal" else "/"
+        """The part of the application that the path belongs to."""
+        return self.line.template.area
 
     def cell(self, column: int) -> Cell:
         """The cell in a column, counted from 0."""

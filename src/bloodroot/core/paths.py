@@ -3,9 +3,11 @@
 from __future__ import annotations
 
 import re
-from dataclasses import dataclass, field
-from typing import TYPE_CHECKING, Generic, TypeVar
-from urllib.parse import unquote_to_bytes
+from dataclasses import dataclass
+from enum import Enum
+from functools import lru_cache
+from typing import TYPE_CHECKING, Any, Generic, TypeVar
+from urllib.parse import quote, unquote_to_bytes
 
 if TYPE_CHECKING:
     from collections.abc import Mapping
@@ -16,9 +18,11 @@ ANY = "any"
 _LONGEST = 100  # segments in a template; the search goes one call deeper for each
 _NAME = re.compile(r"[^\W\d][\w-]*")
 _PIECE = re.compile(r"\{([^{}]*)\}")
-# The paths that nearly all requests have: nothing to decode, nothing that could be read two ways.
-_PLAIN = re.compile(r"(?:/(?!\.\.?(?:/|\Z))[A-Za-z0-9\-._~!$&'()*+,=:@]+)*/?").fullmatch
+# Nearly all paths have none of these: nothing to decode, nothing that could be read two ways.
+_ODD = re.compile(r"[^A-Za-z0-9\-._~!$&'()*+,=:@/]").search
 _TWO_WAYS = re.compile(r"[/\\;\x00-\x1f\x7f-\x9f]").search
+_NOT_IN_TEMPLATES = re.compile(r"[?#%;\\\x00-\x1f\x7f]").search
+_UNFIT = {"?": "a query", "#": "a fragment", "%": "a percent-encoding", ";": "a ;", "\\": "a backslash"}
 _BAD_PERCENT = re.compile(r"%(?![0-9A-Fa-f]{2})").search
 
 
@@ -26,91 +30,96 @@ class TemplateError(ValueError):
     """A path template that cannot be used; the message says why."""
 
 
+class Wild(Enum):
+    """A segment that stands for anything: one segment, or the rest of the path."""
+
+    STAR = "*"
+    REST = "**"
+
+
+STAR, REST = Wild.STAR, Wild.REST
+
+
 @dataclass(frozen=True, slots=True)
-class Segment:
-    """One segment of a template.
+class Parameter:
+    """A segment with a name in it, and perhaps literal text before and after: ``{name}``, ``v{number}.json``."""
 
-    Attributes:
-        kind: ``literal``, ``affixed`` (a name with text around it), ``name``, ``star`` or ``rest``.
-        text: the literal text, or the name of the parameter; empty for stars.
-        before: literal text before the name.
-        after: literal text after the name.
-    """
-
-    kind: str
-    text: str = ""
+    name: str
     before: str = ""
     after: str = ""
 
+    @property
+    def bare(self) -> bool:
+        """Whether there is no text around the name."""
+        return not self.before and not self.after
+
     def matches(self, value: str) -> bool:
         """Whether one decoded segment of a request path fits."""
-        if self.kind == "literal":
-            return value == self.text
-        if self.kind == "affixed":
-            return (
-                len(value) > len(self.before) + len(self.after)
-                and value.startswith(self.before)
-                and value.endswith(self.after)
-            )
-        return True
+        before, after = self.before, self.after
+        return len(value) > len(before) + len(after) and value.startswith(before) and value.endswith(after)
 
     def value(self, text: str) -> str:
         """What the parameter is in a segment that fits."""
         return text[len(self.before) : len(text) - len(self.after)]
 
+    def __str__(self) -> str:
+        return f"{self.before}{{{self.name}}}{self.after}"
 
-@dataclass(frozen=True, slots=True)
+
+# A literal segment is its own text.
+Segment = str | Parameter | Wild
+
+
+def _fits(part: Segment, value: str) -> bool:
+    """Whether one decoded segment of a request path fits a segment of a template."""
+    if isinstance(part, str):
+        return part == value
+    return part.matches(value) if isinstance(part, Parameter) else True
+
+
+@dataclass(slots=True)
 class Template:
-    """A path template: ``/accessions/{accession_id}``."""
+    """A path template: ``/accessions/{accession_id}``. Never changed once made; freezing would double what it costs."""
 
     text: str
     segments: tuple[Segment, ...]
     names: tuple[str, ...]
 
     @property
-    def shape(self) -> str:
-        """The template with the names taken out: two lines of one shape stand for the same paths."""
-        parts = []
-        for segment in self.segments:
-            if segment.kind in ("name", "affixed"):
-                parts.append(f"{segment.before}{{}}{segment.after}")
-            else:
-                parts.append({"star": "*", "rest": "**"}.get(segment.kind, segment.text))
-        return "/" + "/".join(parts)
+    def area(self) -> str:
+        """The first segment, which people read as the part of the application that the path belongs to."""
+        first = self.segments[0] if self.segments else None
+        return f"/{first}" if isinstance(first, str) else "/"
 
     def covers(self, segments: list[str]) -> bool:
         """Whether a request path, read into its segments, is one of those that this template stands for."""
         for place, part in enumerate(self.segments):
-            if part.kind == "rest":
+            if part is REST:
                 return True
-            if place == len(segments) or not part.matches(segments[place]):
+            if place == len(segments) or not _fits(part, segments[place]):
                 return False
         return len(self.segments) == len(segments)
 
     def values(self, segments: list[str]) -> dict[str, str]:
         """The parameters in a request path that this template matches."""
         return {
-            part.text: part.value(segments[place])
+            part.name: part.value(segments[place])
             for place, part in enumerate(self.segments)
-            if part.kind in ("name", "affixed")
+            if isinstance(part, Parameter)
         }
 
     def fill(self, values: Mapping[str, str]) -> str:
-        """A path with every parameter replaced; stars become ``values["*"]``, or an ``x`` without one.
+        """A path with every parameter replaced; ``*`` and ``**`` become an ``x``.
 
         Raises:
             KeyError: a parameter has no value.
         """
-        from urllib.parse import quote
-
         parts = []
         for part in self.segments:
-            if part.kind in ("name", "affixed"):
-                parts.append(part.before + quote(values[part.text], safe="") + part.after)
-            elif part.kind == "literal":
-                parts.append(quote(part.text, safe="-._~!$&'()*+,=:@"))
+            if isinstance(part, Parameter):
+                parts.append(part.before + quote(values[part.name], safe="") + part.after)
             else:
-                parts.append(values.get("*", "x"))
+                parts.append(quote(part, safe="-._~!$&'()*+,=:@") if isinstance(part, str) else "x")
         return "/" + "/".join(parts)
 
 
@@ -122,34 +131,25 @@ def parse_template(text: str) -> Template:
     """
     if not text.startswith("/"):
         raise TemplateError("a path begins with /")
-    for sign, told in (
-        ("?", "a query"),
-        ("#", "a fragment"),
-        ("%", "a percent-encoding"),
-        (";", "a ;"),
-        ("\\", "a backslash"),
-    ):
-        if sign in text:
-            raise TemplateError(f"a path template has no place for {told}; write the path alone, as plain text")
-    body = text[1:]
-    if body.endswith("/"):
-        body = body[:-1]
+    unfit = _NOT_IN_TEMPLATES(text)
+    if unfit:
+        told = _UNFIT.get(unfit[0], "a control character")
+        raise TemplateError(f"a path template has no place for {told}; write the path alone, as plain text")
+    body = text[1:-1] if text.endswith("/") else text[1:]
     parts = body.split("/") if body else []
     if len(parts) > _LONGEST:
         raise TemplateError(f"a path has at most {_LONGEST} segments")
-    segments = []
-    for number, part in enumerate(parts):
-        segment = _segment(part)
-        if segment.kind == "rest" and number != len(parts) - 1:
-            raise TemplateError("** may stand only as the last segment")
-        segments.append(segment)
-    names = tuple(segment.text for segment in segments if segment.kind in ("name", "affixed"))
-    for name in names:
-        if names.count(name) > 1:
-            raise TemplateError(f"the name {{{name}}} stands in this path twice")
-    return Template(text, tuple(segments), names)
+    segments = tuple([part if part.isalnum() else _segment(part) for part in parts])
+    if "*" in text and REST in segments[:-1]:
+        raise TemplateError("** may stand only as the last segment")
+    names = tuple([part.name for part in segments if isinstance(part, Parameter)]) if "{" in text else ()
+    if len(names) > 1 and len(set(names)) < len(names):
+        twice = next(name for name in names if names.count(name) > 1)
+        raise TemplateError(f"the name {{{twice}}} stands in this path twice")
+    return Template(text, segments, names)
 
 
+@lru_cache(maxsize=4096)
 def _segment(part: str) -> Segment:
     """One segment of a template, from its text."""
     if part == "":
@@ -157,26 +157,24 @@ def _segment(part: str) -> Segment:
     if part in (".", ".."):
         raise TemplateError("a path has no . or .. segment")
     if part == "*":
-        return Segment("star")
+        return STAR
     if part == "**":
-        return Segment("rest")
+        return REST
     if "*" in part:
         raise TemplateError(
             f'"{part}" mixes * with text; * and ** are whole segments, and {{name}} takes text around it'
         )
     pieces = _PIECE.findall(part)
-    if not pieces:
-        if "{" in part or "}" in part:
-            raise TemplateError(f'a brace in "{part}" has no partner; a parameter is written {{name}}')
-        return Segment("literal", part)
     if len(pieces) > 1:
         raise TemplateError(f'"{part}" has more than one {{name}}; a segment has room for one')
-    before, after = part.split("{" + pieces[0] + "}", 1)
-    if "{" in before + after or "}" in before + after:
+    before, after = part.split("{" + pieces[0] + "}", 1) if pieces else (part, "")
+    if not {"{", "}"}.isdisjoint(before + after):
         raise TemplateError(f'a brace in "{part}" has no partner; a parameter is written {{name}}')
+    if not pieces:
+        return part
     if not _NAME.fullmatch(pieces[0]):
         raise TemplateError(f'"{pieces[0]}" cannot name a parameter; names are letters, digits, - and _')
-    return Segment("affixed" if before or after else "name", pieces[0], before, after)
+    return Parameter(pieces[0], before, after)
 
 
 def read_path(path: str) -> list[str] | None:
@@ -186,10 +184,11 @@ def read_path(path: str) -> list[str] | None:
     segment, an encoded slash or backslash, a ``;``, a control character, and bytes that are not UTF-8. One
     trailing slash does not count.
     """
-    if _PLAIN(path):
-        if path[-1:] == "/":
-            return path[1:-1].split("/") if len(path) > 1 else []
-        return path[1:].split("/") if path else None
+    if path[:1] == "/" and not _ODD(path) and "/." not in path:
+        segments = path[1:].split("/")
+        if segments[-1] == "":
+            segments.pop()
+        return None if "" in segments else segments
     if not path.startswith("/") or "?" in path or "#" in path or _BAD_PERCENT(path):
         return None
     segments = (path[1:-1] if path.endswith("/") else path[1:]).split("/")
@@ -208,16 +207,21 @@ def read_path(path: str) -> list[str] | None:
     return read
 
 
-@dataclass(slots=True)
-class _Node(Generic[T]):
-    """What can follow one beginning of a path."""
+_NONE: dict[str, Any] = {}
 
-    literals: dict[str, _Node[T]] = field(default_factory=dict)
-    affixed: list[tuple[Segment, _Node[T]]] = field(default_factory=list)
-    name: _Node[T] | None = None
-    star: _Node[T] | None = None
-    ends: dict[str, T] = field(default_factory=dict)
-    rest: dict[str, T] = field(default_factory=dict)
+
+class _Node(Generic[T]):
+    """What can follow one beginning of a path. Empty parts are shared until something is put in."""
+
+    __slots__ = ("affixed", "ends", "literals", "name", "rest", "star")
+
+    def __init__(self) -> None:
+        self.literals: dict[str, _Node[T]] = _NONE
+        self.affixed: tuple[tuple[Parameter, _Node[T]], ...] = ()
+        self.name: _Node[T] | None = None
+        self.star: _Node[T] | None = None
+        self.ends: dict[str, T] = _NONE
+        self.rest: dict[str, T] = _NONE
 
 
 class PathIndex(Generic[T]):
@@ -230,14 +234,36 @@ class PathIndex(Generic[T]):
         """Put a line in its place. Returns the methods that another line of the same shape has taken already."""
         node = self._root
         for segment in template.segments:
-            if segment.kind == "rest":
+            if isinstance(segment, str):
+                child = node.literals.get(segment)
+                if child is None:
+                    if node.literals is _NONE:
+                        node.literals = {}
+                    child = node.literals[segment] = _Node()
+                node = child
+            elif segment is REST:
+                if node.rest is _NONE:
+                    node.rest = {}
                 return _put(node.rest, methods, line)
-            node = _child(node, segment)
+            else:
+                node = _child(node, segment)
+        if node.ends is _NONE:
+            node.ends = {}
         return _put(node.ends, methods, line)
 
     def find(self, method: str, segments: list[str]) -> T | None:
         """The most specific line for a method and the segments of a path, or None."""
-        return _find(self._root, segments, 0, len(segments), method)
+        node = self._root
+        for segment in segments:
+            child = node.literals.get(segment)
+            if child is None:
+                child = node.name
+                if child is None or node.affixed:
+                    return _find(self._root, segments, 0, len(segments), method)
+            node = child
+        # Always taking the most specific branch has led to a line, as it nearly always does: no need to search.
+        line = node.ends.get(method)
+        return line if line is not None else _find(self._root, segments, 0, len(segments), method)
 
 
 def _put(lines: dict[str, T], methods: tuple[str, ...], line: T) -> list[tuple[str, T]]:
@@ -249,31 +275,27 @@ def _put(lines: dict[str, T], methods: tuple[str, ...], line: T) -> list[tuple[s
     return taken
 
 
-def _child(node: _Node[T], segment: Segment) -> _Node[T]:
-    """The node behind one more segment, made where it is missing."""
-    if segment.kind == "literal":
-        child = node.literals.get(segment.text)
-        if child is None:
-            child = node.literals[segment.text] = _Node()
-        return child
-    if segment.kind == "name":
-        if node.name is None:
-            node.name = _Node()
-        return node.name
-    if segment.kind == "star":
+def _child(node: _Node[T], segment: Parameter | Wild) -> _Node[T]:
+    """The node behind a parameter or a star, made where it is missing."""
+    if isinstance(segment, Wild):
         if node.star is None:
             node.star = _Node()
         return node.star
+    if segment.bare:
+        if node.name is None:
+            node.name = _Node()
+        return node.name
     for known, child in node.affixed:
         if (known.before, known.after) == (segment.before, segment.after):
             return child
     child = _Node()
-    node.affixed.append((segment, child))
-    # More text around the name is more specific; what is left of a tie must not hang on the order of lines.
-    node.affixed.sort(
-        key=lambda item: (-len(item[0].before + item[0].after), -len(item[0].before), item[0].before, item[0].after)
-    )
+    node.affixed = tuple(sorted((*node.affixed, (segment, child)), key=lambda item: _by_text(item[0])))
     return child
+
+
+def _by_text(part: Parameter) -> tuple[int, int, str, str]:
+    """More text around a name is more specific; what is left of a tie must not hang on the order of lines."""
+    return -len(part.before + part.after), -len(part.before), part.before, part.after
 
 
 def _find(node: _Node[T], segments: list[str], place: int, count: int, method: str) -> T | None:
@@ -319,22 +341,21 @@ def overlap(pattern: Template, template: Template) -> bool | None:
     """Whether a pattern matches every path of a template (True), some of them (None) or none (False)."""
     certain = True
     for place, part in enumerate(pattern.segments):
-        if part.kind == "rest":
+        if part is REST:
             return certain or None
         if place == len(template.segments):
             return False
         other = template.segments[place]
-        if other.kind == "rest":
+        if other is REST:
             return None
-        if part.kind in ("name", "star"):
+        if part is STAR or (isinstance(part, Parameter) and part.bare):
             continue
-        if other.kind == "literal":
-            if not part.matches(other.text):
+        if isinstance(other, str):
+            if not _fits(part, other):
                 return False
-        elif part != other:
+        elif not (isinstance(other, Parameter) and isinstance(part, Parameter) and _by_text(part) == _by_text(other)):
             certain = False
     if len(template.segments) == len(pattern.segments):
         return certain or None
     # What is left of the template may be `**`, which stands for nothing as well.
-    left = template.segments[len(pattern.segments) :]
-    return None if len(left) == 1 and left[0].kind == "rest" else False
+    return None if template.segments[len(pattern.segments) :] == (REST,) else False

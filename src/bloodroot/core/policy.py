@@ -7,12 +7,12 @@ from dataclasses import dataclass, field
 from typing import TYPE_CHECKING, Any
 
 from ..language import tree
-from ..language.parser import METHODS, parse_with_problems
+from ..language.parser import parse_with_problems
 from ..language.problems import Place, PolicyError, Problem, suggestion
 from .conditions import TRUE, UNKNOWN, Disjunction, Facts, Formula, Known, both, can_be_true, findings
 from .decision import Decision, Outcome, Step, may_hold
 from .paths import ANY, PathIndex, Template, TemplateError, overlap, parse_template, read_path
-from .requirements import Elsewhere, Resolver, conditions_in, only_bits, references_in, sure_bits
+from .requirements import Elsewhere, Resolver, conditions_in, references_in
 from .roles import SIGNED_OUT, Held, RoleTable, compile_roles
 
 if TYPE_CHECKING:
@@ -129,19 +129,19 @@ class Policy:
         question = (caller, method, path, record, query, args, now, assume)
         segments = read_path(path)
         if segments is None:
-            return Decision(Outcome.DENY, "ambiguous-path", None, None, self._explain, question)
+            return Decision(Outcome.DENY, "ambiguous-path", None, None, self, question)
         line = self._index.find(method, segments)
         if line is None:
-            return Decision(Outcome.DENY, "closed", None, None, self._explain, question)
+            return Decision(Outcome.DENY, "closed", None, None, self, question)
         held = self.roles.held(caller)
         if not self.standing and not held.apart and not assume:
             # Roles alone decide most requests, and those are decided here. The steps below say the same.
             if held.bits & line.opens:
-                return Decision(Outcome.ALLOW, None, line, None, self._explain, question)
+                return Decision(Outcome.ALLOW, None, line, None, self, question)
             if line.plain and caller is not None and not line.opens & SIGNED_OUT:
-                return Decision(Outcome.DENY, "role", line, None, self._explain, question)
+                return Decision(Outcome.DENY, "role", line, None, self, question)
         outcome, reason, remainder = self._weigh_request(question, segments, line, held, None)
-        return Decision(outcome, reason, line, remainder, self._explain, question)
+        return Decision(outcome, reason, line, remainder, self, question)
 
     def may(
         self,
@@ -208,8 +208,8 @@ class Policy:
         moment = supplied.pop("now", None) or datetime.datetime.now(datetime.UTC)
         return Facts(bits, bits, caller=_View(caller) if caller is not None else None, now=moment, **supplied)
 
-    def _explain(self, *question: Any) -> tuple[Step, ...]:
-        """The same decision once more, with its steps written down."""
+    def explain(self, question: tuple[Any, ...]) -> tuple[Step, ...]:
+        """The same decision once more, with its steps written down. For `Decision.steps`, which has the question."""
         trace = _Trace()
         caller, method, path = question[:3]
         segments = read_path(path)
@@ -411,22 +411,20 @@ def _lines(
 ) -> Iterator[Line]:
     """Entries with a path, compiled; mistakes are added to ``problems``."""
     for order, entry in enumerate(entries):
-        for method in entry.methods:
-            if method not in METHODS and (guess := suggestion(method, METHODS)):
-                problems.append(Problem(f'"{method}" is no method that HTTP knows{guess}', entry.place))
-        requirement = resolver.requirement(entry.requirement)
+        requirement, opens, plain = resolver.asked(entry.requirement, entry.asks_at)
         try:
             template = parse_template(entry.path.text)
         except TemplateError as error:
-            problems.append(Problem(str(error), entry.path.place))
+            problems.append(Problem(str(error), entry.path.place(entry.place)))
             continue
-        _check_path_names(requirement, template, entry, problems)
+        if not plain:
+            _check_path_names(requirement, template, entry, problems)
         yield Line(
             entry.methods,
             template,
             requirement,
-            sure_bits(requirement),
-            only_bits(requirement),
+            opens,
+            plain,
             entry.place,
             order,
             entry.description,
@@ -437,8 +435,6 @@ def _check_path_names(
     requirement: Formula, template: Template, entry: tree.Endpoint | tree.Standing, problems: list[Problem]
 ) -> None:
     """A condition that asks for a path parameter the path does not have could never hold."""
-    if isinstance(requirement, Known) or only_bits(requirement):
-        return
     for reference in references_in(requirement):
         if reference.root == "path" and reference.names[0] not in template.names:
             names = ", ".join(f"{{{name}}}" for name in template.names) or "no parameters"
@@ -446,7 +442,7 @@ def _check_path_names(
                 Problem(
                     f"this asks for {reference.words()}, and the path has {names}"
                     f"{suggestion(reference.names[0], template.names)}",
-                    entry.path.place,
+                    entry.path.place(entry.place),
                 )
             )
             return

@@ -19,7 +19,6 @@ from .conditions import (
     Facts,
     Formula,
     Holds,
-    Known,
     Moment,
     Negated,
     Operand,
@@ -56,10 +55,12 @@ class Holding:
 
 @dataclass(frozen=True, slots=True)
 class PermissionAsked:
-    """A permission by its name, and the grants that give it."""
+    """A permission by its name, and the grants that give it; `bits_that_open` of them is kept, as many lines ask."""
 
     name: str
     grants: Formula
+    opens: int
+    plain: bool
 
     def fold(self, facts: Facts) -> Formula:
         return self.grants.fold(facts)
@@ -97,27 +98,22 @@ _AUDIENCES: dict[str, Formula] = {
 }
 
 
-def sure_bits(formula: Formula) -> int:
-    """The bits of which any one alone makes the formula true, whatever else is the case."""
+def bits_that_open(formula: Formula) -> tuple[int, bool]:
+    """The bits of which any one alone makes a formula true, and whether nothing but those can."""
     if isinstance(formula, Holding):
-        return formula.mask
+        return formula.mask, True
     if isinstance(formula, PermissionAsked):
-        return sure_bits(formula.grants)
+        return formula.opens, formula.plain
     if isinstance(formula, Disjunction):
-        bits = 0
+        bits, plain = 0, True
         for part in formula.parts:
-            bits |= sure_bits(part)
-        return bits
-    return SIGNED_IN | SIGNED_OUT if formula is TRUE else 0
-
-
-def only_bits(formula: Formula) -> bool:
-    """Whether a formula is decided by `sure_bits` alone: none of them held, and it is false."""
-    if isinstance(formula, PermissionAsked):
-        return only_bits(formula.grants)
-    if isinstance(formula, Disjunction):
-        return all(only_bits(part) for part in formula.parts)
-    return isinstance(formula, Holding | Known)
+            more, also = bits_that_open(part)
+            bits |= more
+            plain = plain and also
+        return bits, plain
+    if formula is TRUE:
+        return SIGNED_IN | SIGNED_OUT, True
+    return 0, formula is FALSE
 
 
 def conditions_in(formula: Formula) -> Iterator[Condition]:
@@ -167,6 +163,7 @@ class Resolver:
         self._roles = roles
         self._problems = problems
         self._broken = document.broken
+        self._origin = Place(document.source, 1, 1, 1)
         self._holding: dict[str, Formula] = dict(_AUDIENCES)
         for name, bit in roles.bit.items():
             self._holding[name] = Holding(bit, name)
@@ -174,6 +171,20 @@ class Resolver:
         self.permissions = self._permissions(document)
         self._wildcards = {name[:-1]: grants for name, grants in self.permissions.items() if name.endswith("*")}
         self._asked: dict[str, Formula] = {}
+        self._read: dict[int, tuple[Formula, int, bool]] = {}
+
+    def asked(self, node: tree.Node, origin: Place) -> tuple[Formula, int, bool]:
+        """What a line asks, with `bits_that_open` it. Lines that share a requirement share the formula."""
+        found = self._read.get(id(node))
+        if found is None:
+            before = len(self._problems)
+            self._origin = origin
+            formula = self.requirement(node)
+            found = (formula, *bits_that_open(formula))
+            if len(self._problems) == before:
+                # One with a mistake in it is read again, so that the mistake is told of every line.
+                self._read[id(node)] = found
+        return found
 
     def requirement(self, node: tree.Node) -> Formula:
         """What a line asks, as a formula."""
@@ -225,7 +236,8 @@ class Resolver:
                 place = name.rfind(":", 0, place)
             if not grants:
                 return None
-            asked = self._asked[name] = PermissionAsked(name, _flat(grants))
+            formula = _flat(grants)
+            asked = self._asked[name] = PermissionAsked(name, formula, *bits_that_open(formula))
         return asked
 
     def _word(self, word: tree.Word) -> Formula:
@@ -252,7 +264,10 @@ class Resolver:
             return condition
         if word.text in self._holding:
             self._problems.append(
-                Problem(f'"{word.text}" is a role; what follows "if" is a condition or a comparison', word.place)
+                Problem(
+                    f'"{word.text}" is a role; what follows "if" is a condition or a comparison',
+                    word.place(self._origin),
+                )
             )
             return FALSE
         return self._unknown("condition", word, self.conditions)
@@ -260,7 +275,7 @@ class Resolver:
     def _unknown(self, what: str, word: tree.Word, known: object) -> Formula:
         if word.text not in self._broken:
             self._problems.append(
-                Problem(f'unknown {what} "{word.text}"{suggestion(word.text, known)}', word.place)  # type: ignore[arg-type]
+                Problem(f'unknown {what} "{word.text}"{suggestion(word.text, known)}', word.place(self._origin))  # type: ignore[arg-type]
             )
         return FALSE
 
@@ -268,13 +283,13 @@ class Resolver:
         """Every condition, those it rests on first; a circle of them is a mistake."""
         declared: dict[str, tree.Condition] = {}
         for entry in document.conditions:
-            name, place = entry.name.text, entry.name.place
+            name, place = entry.name.text, entry.place
             if name in self._roles.bit:
                 self._problems.append(
                     Problem(f'"{name}" is the name of a role already; give the condition another', place)
                 )
             elif name in declared:
-                at = declared[name].name.place.at
+                at = declared[name].place.at
                 self._problems.append(Problem(f'condition "{name}" is declared already, in {at}', place))
             else:
                 declared[name] = entry
@@ -285,7 +300,7 @@ class Resolver:
             loop = circle(stuck, rests_on)
             told = " → ".join(loop)
             self._problems.append(
-                Problem(f"these conditions rest on each other in a circle: {told}", declared[loop[0]].name.place)
+                Problem(f"these conditions rest on each other in a circle: {told}", declared[loop[0]].place)
             )
             # Known to be wrong and told: they are not unknown names as well.
             self._broken = self._broken | set(stuck)
@@ -295,11 +310,12 @@ class Resolver:
             depth[name] = 1 + max((depth.get(other, 0) for other in rests_on[name]), default=0)
             if depth[name] > _LONGEST_CHAIN:
                 message = f"this condition rests on a chain of more than {_LONGEST_CHAIN} others; join some of them"
-                self._problems.append(Problem(message, entry.name.place))
+                self._problems.append(Problem(message, entry.place))
                 self._broken = self._broken | {name}
                 continue
+            self._origin = entry.place
             test = self.expression(entry.expression)
-            self.conditions[name] = Condition(name, test, entry.message, entry.name.place.at)
+            self.conditions[name] = Condition(name, test, entry.message, entry.place.at)
         return self.conditions
 
     def _permissions(self, document: tree.Document) -> dict[str, Formula]:
@@ -310,10 +326,10 @@ class Resolver:
             name = entry.name.text
             if name in declared:
                 self._problems.append(
-                    Problem(f'permission "{name}" is declared already, in {declared[name].at}', entry.name.place)
+                    Problem(f'permission "{name}" is declared already, in {declared[name].at}', entry.place)
                 )
                 continue
-            declared[name] = entry.name.place
+            declared[name] = self._origin = entry.place
             permissions[name] = _flat([self._grant(grant) for grant in entry.grants])
         return permissions
 

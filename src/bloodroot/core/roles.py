@@ -5,7 +5,7 @@ from __future__ import annotations
 from dataclasses import dataclass
 from typing import TYPE_CHECKING
 
-from ..language.problems import Problem, suggestion
+from ..language.problems import Place, Problem, suggestion
 from .order import circle, in_order
 
 if TYPE_CHECKING:
@@ -109,19 +109,19 @@ def compile_roles(document: tree.Document, problems: list[Problem]) -> RoleTable
     for role in document.roles:
         first = declared.setdefault(role.name.text, role)
         if first is not role:
-            problems.append(
-                Problem(f'role "{role.name.text}" is declared already, in {first.name.place.at}', role.name.place)
-            )
+            problems.append(Problem(f'role "{role.name.text}" is declared already, in {first.place.at}', role.place))
     known = [*declared, *document.broken]
 
-    def resolved(words: list[tree.Word]) -> list[str]:
+    def resolved(words: list[tree.Word], origin: Place) -> list[str]:
         for word in words:
             if word.text not in known:
-                problems.append(Problem(f'unknown role "{word.text}"{suggestion(word.text, known)}', word.place))
+                problems.append(
+                    Problem(f'unknown role "{word.text}"{suggestion(word.text, known)}', word.place(origin))
+                )
         return [word.text for word in words if word.text in declared]
 
     bit = {name: 1 << (number + 2) for number, name in enumerate(declared)}
-    includes = {name: resolved(role.includes) for name, role in declared.items()}
+    includes = {name: resolved(role.includes, role.place) for name, role in declared.items()}
     closure = _closures(includes, bit, declared, problems)
     base = SIGNED_IN
     for name, role in declared.items():
@@ -129,15 +129,15 @@ def compile_roles(document: tree.Document, problems: list[Problem]) -> RoleTable
             base |= closure[name]
     groups: dict[str, int] = {}
     for group in document.groups:
-        if group.name.text in groups:
-            problems.append(Problem(f'group "{group.name.text}" is declared already', group.name.place))
+        if group.name in groups:
+            problems.append(Problem(f'group "{group.name}" is declared already', group.place))
         bits = 0
-        for name in resolved(group.roles):
+        for name in resolved(group.roles, group.place):
             bits |= closure[name]
-        groups[group.name.text] = bits
+        groups[group.name] = bits
     apart = []
     for entry in document.apart:
-        members = tuple((name, bit[name]) for name in dict.fromkeys(resolved(entry.roles)))
+        members = tuple((name, bit[name]) for name in dict.fromkeys(resolved(entry.roles, entry.place)))
         apart.append(members)
         for name, held in closure.items():
             both = [member for member, one in members if held & one]
@@ -164,6 +164,6 @@ def _closures(
     if stuck:
         loop = circle(stuck, includes)
         problems.append(
-            Problem(f"these roles include each other in a circle: {' → '.join(loop)}", declared[loop[0]].name.place)
+            Problem(f"these roles include each other in a circle: {' → '.join(loop)}", declared[loop[0]].place)
         )
     return closure

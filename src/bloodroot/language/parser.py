@@ -2,16 +2,13 @@
 
 from __future__ import annotations
 
-from typing import TYPE_CHECKING, NoReturn, TypeVar
+import re
+from collections.abc import Callable
+from typing import NoReturn
 
 from . import tree
 from .problems import Place, PolicyError, Problem, Source, suggestion
-from .tokens import Entry, Section, Token, read_sections
-
-if TYPE_CHECKING:
-    from collections.abc import Callable
-
-_T = TypeVar("_T")
+from .tokens import Entry, Token, read_entries, tokens_of
 
 AUDIENCES = ("anyone", "signed-in", "signed-out", "nobody")
 ROOTS = ("caller", "record", "path", "query", "args")
@@ -26,7 +23,10 @@ RESERVED = frozenset(
     )
 )
 _COMPARISONS = frozenset(("==", "!=", "<", "<=", ">", ">="))
-# A path, and brackets inside brackets, are limited so that no text can exhaust the interpreter's stack.
+_ESCAPED = re.compile(r"\\(.)")
+_PLAIN_ENDPOINT = re.compile(r' +([A-Z]+(?: +[A-Z]+)*|any) +(/[^\s#]*) +([^\s"#](?:[^"#]*[^\s"#])?) *').fullmatch
+_LONGEST_NUMBER = 40
+# Brackets inside brackets are limited so that no text can exhaust the interpreter's stack.
 _DEEPEST = 40
 
 
@@ -51,12 +51,42 @@ def parse(text: str, name: str = "<text>") -> tree.Document:
 
 def parse_with_problems(text: str, name: str = "<text>") -> tuple[tree.Document, list[Problem]]:
     """Read as much of a policy text as can be read, and every problem met on the way."""
-    source = Source(name, tuple(text.split("\n")))
-    sections, problems = read_sections(source)
-    document = tree.Document(source)
-    for section in sections:
-        _section(document, section, problems)
-    return document, problems
+    document = tree.Document(Source(name, tuple(text.split("\n"))))
+    return document, _Parser(document).run()
+
+
+class _Parser:
+    """One text being read: its document so far, and the problems met."""
+
+    def __init__(self, document: tree.Document) -> None:
+        self.document = document
+        self.source = document.source
+        self.problems: list[Problem] = []
+        self.read_entry: _ReadEntry | None = None
+        self.methods: dict[str, tuple[str, ...]] = {}
+        self.requirements: dict[str, tree.Node] = {}
+
+    def run(self) -> list[Problem]:
+        """Read every entry. A mistake spoils its own entry and nothing else."""
+        for entry in read_entries(self.source, self.problems):
+            if entry.indent and self.read_entry is _endpoint and not entry.more and _plain_endpoint(self, entry):
+                continue
+            tokens, problem = tokens_of(self.source, entry)
+            try:
+                if problem is not None:
+                    raise _Mistake(problem)
+                if not entry.indent:
+                    self.read_entry = None
+                    self.read_entry = _header(self, _Reader(self.source, tokens))
+                elif self.read_entry is not None:
+                    self.read_entry(self, _Reader(self.source, tokens))
+                else:
+                    self.document.broken.add(tokens[0][1])
+            except _Mistake as mistake:
+                self.problems.append(mistake.problem)
+                # So that a name is not called unknown only because its own line has a mistake in it.
+                self.document.broken.add(tokens[0][1])
+        return self.problems
 
 
 class _Mistake(Exception):
@@ -67,23 +97,24 @@ class _Mistake(Exception):
 
 
 class _Reader:
-    """The tokens of one entry, read from left to right."""
+    """The tokens of one entry, read from left to right. Words are placed from an origin, by default the first."""
 
-    __slots__ = ("depth", "kind", "position", "source", "text", "tokens")
+    __slots__ = ("depth", "kind", "origin", "position", "source", "text", "tokens")
 
-    def __init__(self, source: Source, entry: Entry) -> None:
+    def __init__(self, source: Source, tokens: list[Token]) -> None:
         self.source = source
-        self.tokens = entry.tokens
+        self.tokens = tokens
         self.depth = 0
         self.position = 0
-        self.kind, self.text = entry.tokens[0][:2]
+        self.kind, self.text, line, column = tokens[0]
+        self.origin = (line, column)
 
     def take(self) -> Token:
         """The token at hand; the next one becomes the token at hand."""
         token = self.tokens[self.position]
-        if token.kind != "end":
+        if token[0] != "end":
             self.position += 1
-            self.kind, self.text = self.tokens[self.position][:2]
+            self.kind, self.text, _, _ = self.tokens[self.position]
         return token
 
     def place(self, token: Token | None = None) -> Place:
@@ -91,18 +122,21 @@ class _Reader:
         _, text, line, column = token or self.tokens[self.position]
         return Place(self.source, line, column, len(text) or 1)
 
-    def word(self, token: Token | None = None) -> tree.Word:
-        """The token at hand, or the one given, as a node."""
-        _, text, line, column = token or self.take()
-        return tree.Word(text, Place(self.source, line, column, len(text)))
+    def from_here(self) -> Place:
+        """Make the token at hand the origin of the words that follow."""
+        place = self.place()
+        self.origin = (place.line, place.column)
+        return place
 
-    def at(self, text: str) -> bool:
-        """Whether the word or mark at hand is this one."""
-        return self.text == text and (self.kind == "word" or self.kind == "mark")
+    def word(self) -> tree.Word:
+        """The token at hand, as a node."""
+        _, text, line, column = self.take()
+        down = line - self.origin[0]
+        return tree.Word(text, down, column - (1 if down else self.origin[1]))
 
     def skip(self, text: str) -> bool:
-        """Pass over this word or mark where it is at hand."""
-        if self.at(text):
+        """Pass over this word or mark where it is at hand. A string, quotes and all, is never taken for one."""
+        if self.text == text:
             self.take()
             return True
         return False
@@ -121,11 +155,11 @@ class _Reader:
         """STRING, with its quotes off and its escapes undone."""
         if self.kind != "string":
             self.fail(f"expected {what} between double quotes, found {self.found()}")
-        return _unquoted(self.take().text)
+        return _unquoted(self.take()[1])
 
     def optional_string(self) -> str | None:
         """[ STRING ]"""
-        return _unquoted(self.take().text) if self.kind == "string" else None
+        return _unquoted(self.take()[1]) if self.kind == "string" else None
 
     def end(self, hint: str = "") -> None:
         """Nothing may be left of the entry."""
@@ -144,71 +178,46 @@ class _Reader:
 
 
 def _unquoted(text: str) -> str:
-    return text[1:-1].replace('\\"', '"').replace("\\\\", "\\") if "\\" in text else text[1:-1]
+    return _ESCAPED.sub(r"\1", text[1:-1]) if "\\" in text else text[1:-1]
 
 
-def _section(document: tree.Document, section: Section, problems: list[Problem]) -> None:
-    """A header and its entries. A mistake spoils its own entry and nothing else."""
-    if section.header.spoiled:
-        _note_broken(document, section.entries)
-        return
-    head = _Reader(document.source, section.header)
-    keyword = head.text
-    try:
-        read = _header(document, head)
-    except _Mistake as mistake:
-        problems.append(mistake.problem)
-        _note_broken(document, section.entries)
-        return
-    if read is None:
-        if section.entries:
-            first = _Reader(document.source, section.entries[0])
-            problems.append(Problem(f"the section {keyword} has no entries", first.place()))
-        return
-    source = document.source
-    for entry in section.entries:
-        if entry.spoiled:
-            _note_broken(document, [entry])
-            continue
-        try:
-            read(document, _Reader(source, entry))
-        except _Mistake as mistake:
-            problems.append(mistake.problem)
-            _note_broken(document, [entry])
+# Sections --------------------------------------------------------------------------------------------------------
 
 
-def _note_broken(document: tree.Document, entries: list[Entry]) -> None:
-    document.broken.update(entry.tokens[0].text for entry in entries if entry.tokens)
-
-
-def _header(document: tree.Document, head: _Reader) -> Callable[[tree.Document, _Reader], None] | None:
-    """ "policy" STRING | "roles" | "groups" | "permissions" | "conditions" | "endpoints" | "always" """
-    keyword = head.take()
-    if keyword.text == "policy":
+def _header(parser: _Parser, head: _Reader) -> _ReadEntry:
+    """section = "policy" STRING | "roles" | "groups" | "permissions" | "conditions" | "endpoints" | "always" """
+    place = head.place()
+    keyword = head.take()[1]
+    if keyword == "policy":
         title = head.string("the name of the policy")
         head.end()
-        if document.title is not None:
-            head.fail("this policy has a name already", head.place(keyword))
-        document.title = title
-        return None
-    read = _SECTIONS.get(keyword.text)
+        if parser.document.title is not None:
+            head.fail("this policy has a name already", place)
+        parser.document.title = title
+        return _nothing
+    read = _SECTIONS.get(keyword)
     if read is None:
         words = ("policy", *_SECTIONS)
-        guess = suggestion(keyword.text, words) or f"; sections are {', '.join(words)}, and entries are indented"
-        head.fail(f'unknown section "{keyword.text}"{guess}', head.place(keyword))
+        guess = suggestion(keyword, words) or f"; sections are {', '.join(words)}, and entries are indented"
+        head.fail(f'unknown section "{keyword}"{guess}', place)
     head.end("; entries stand under the header, one to a line and indented")
     return read
 
 
-def _role(document: tree.Document, reader: _Reader) -> None:
-    """NAME { "includes" names | "default" } [ STRING ]  |  "apart" names"""
-    if reader.at("apart"):
-        place = reader.place(reader.take())
+def _nothing(parser: _Parser, reader: _Reader) -> None:  # noqa: ARG001
+    """A section that is a header and nothing else."""
+    reader.fail("this section has no entries; what belongs to it stands in its own line")
+
+
+def _role(parser: _Parser, reader: _Reader) -> None:
+    """role = NAME { "includes" names | "default" } [ STRING ]  |  "apart" names"""
+    place = reader.place()
+    if reader.skip("apart"):
         roles = _names(reader, "a role")
         reader.end()
-        if len(roles) < 2:
+        if len({role.text for role in roles}) < 2:
             reader.fail("apart needs at least two roles, with commas between them", place)
-        document.apart.append(tree.Apart(roles, place))
+        parser.document.apart.append(tree.Apart(roles, place))
         return
     name = reader.name("a role")
     includes: list[tree.Word] = []
@@ -223,23 +232,25 @@ def _role(document: tree.Document, reader: _Reader) -> None:
             reader.fail(f"did not expect {reader.found()} after the name of a role{guess}")
     description = reader.optional_string()
     reader.end()
-    document.roles.append(tree.Role(name, includes, default, description))
+    parser.document.roles.append(tree.Role(name, includes, default, description, place))
 
 
-def _group(document: tree.Document, reader: _Reader) -> None:
-    """STRING names"""
-    token = reader.tokens[0]
-    name = tree.Word(reader.string("the name of a group"), reader.place(token))
-    document.groups.append(tree.Group(name, _names(reader, "a role")))
+def _group(parser: _Parser, reader: _Reader) -> None:
+    """group = STRING names"""
+    place = reader.place()
+    name = reader.string("the name of a group")
+    roles = _names(reader, "a role")
     reader.end()
+    parser.document.groups.append(tree.Group(name, roles, place))
 
 
-def _permission(document: tree.Document, reader: _Reader) -> None:
-    """PERMISSION [ grant { "," grant } ] [ STRING ]"""
+def _permission(parser: _Parser, reader: _Reader) -> None:
+    """permission = PERMISSION [ grant { "," grant } ] [ STRING ]"""
+    place = reader.place()
     if reader.kind != "word" or ":" not in reader.text:
         reader.fail(f"expected a permission such as thing:verb, found {reader.found()}")
+    _check_permission(reader)
     name = reader.word()
-    _check_permission(reader, name)
     grants: list[tree.Grant] = []
     if reader.kind == "word":
         grants.append(_grant(reader))
@@ -247,59 +258,93 @@ def _permission(document: tree.Document, reader: _Reader) -> None:
             grants.append(_grant(reader))
     description = reader.optional_string()
     reader.end("; grants have commas between them")
-    document.permissions.append(tree.Permission(name, grants, description))
+    parser.document.permissions.append(tree.Permission(name, grants, description, place))
 
 
-def _check_permission(reader: _Reader, name: tree.Word) -> None:
+def _check_permission(reader: _Reader) -> None:
     """A permission has names between colons; a star may stand as the last part."""
-    if "." in name.text:
-        reader.fail("a permission has colons between its parts, not dots", name.place)
-    if "*" in name.text[:-1]:
-        reader.fail("in a permission, * may stand only as the last part", name.place)
+    if "." in reader.text:
+        reader.fail("a permission has colons between its parts, not dots")
+    if "*" in reader.text[:-1]:
+        reader.fail("in a permission, * may stand only as the last part")
 
 
 def _grant(reader: _Reader) -> tree.Grant:
-    """( NAME | audience ) [ "if" expression ]"""
-    to = reader.word() if reader.text in AUDIENCES and reader.kind == "word" else reader.name("a role")
-    condition = _expression(reader) if reader.skip("if") else None
-    return tree.Grant(to, condition)
+    """grant = ( NAME | audience ) [ "if" expression ]"""
+    to = reader.word() if reader.text in AUDIENCES else reader.name("a role")
+    return tree.Grant(to, _expression(reader) if reader.skip("if") else None)
 
 
-def _condition(document: tree.Document, reader: _Reader) -> None:
-    """NAME expression [ STRING ]"""
+def _condition(parser: _Parser, reader: _Reader) -> None:
+    """condition = NAME expression [ STRING ]"""
+    place = reader.place()
     name = reader.name("a condition")
     expression = _expression(reader)
     message = reader.optional_string()
     reader.end()
-    document.conditions.append(tree.Condition(name, expression, message))
+    parser.document.conditions.append(tree.Condition(name, expression, message, place))
 
 
-def _endpoint(document: tree.Document, reader: _Reader) -> None:
-    """methods PATH requirement [ STRING ]"""
+def _plain_endpoint(parser: _Parser, entry: Entry) -> bool:
+    """An endpoint of one line whose methods and requirement have been read before, which is what most lines are.
+
+    Only what differs from line to line is read anew. False leaves the entry to `_endpoint`.
+    """
+    match = _PLAIN_ENDPOINT(entry.text)
+    if match is None:
+        return False
+    methods, path, asked = match.groups()
+    requirement = parser.requirements.get(asked)
+    known = parser.methods.get(methods)
+    if requirement is None or known is None:
+        return False
+    at = match.start(1)
+    source, line = parser.source, entry.line
+    parser.document.endpoints.append(
+        tree.Endpoint(
+            known,
+            tree.Word(path, 0, match.start(2) - at),
+            requirement,
+            None,
+            Place(source, line, at + 1, len(methods)),
+            Place(source, line, match.start(3) + 1, len(asked)),
+        )
+    )
+    return True
+
+
+def _endpoint(parser: _Parser, reader: _Reader) -> None:
+    """endpoint = methods PATH requirement [ STRING ]"""
     place = reader.place()
     methods = _methods(reader)
     if methods is None:
         reader.fail(f"expected a method such as GET, or any, found {reader.found()}")
     path = _path(reader, "expected a path that begins with /")
+    asks_at = reader.from_here()
     requirement = _requirement(reader)
+    if reader.kind == "end" and place.line == reader.place().line:
+        end = reader.place().column - 1
+        parser.requirements[place.text[asks_at.column - 1 : end]] = requirement
+        parser.methods[place.text[place.column - 1 : path.place(place).column - 1].rstrip()] = methods
     description = reader.optional_string()
     reader.end()
-    document.endpoints.append(tree.Endpoint(methods, path, requirement, description, place))
+    parser.document.endpoints.append(tree.Endpoint(methods, path, requirement, description, place, asks_at))
 
 
-def _standing(document: tree.Document, reader: _Reader) -> None:
-    """[ methods ] PATH requirement [ STRING ]"""
+def _standing(parser: _Parser, reader: _Reader) -> None:
+    """always = [ methods ] PATH requirement [ STRING ]"""
     place = reader.place()
     methods = _methods(reader) or ()
     path = _path(reader, "expected a path that begins with /, or methods and a path")
+    asks_at = reader.from_here()
     requirement = _requirement(reader)
     description = reader.optional_string()
     reader.end()
-    document.standing.append(tree.Standing(methods, path, requirement, description, place))
+    parser.document.standing.append(tree.Standing(methods, path, requirement, description, place, asks_at))
 
 
 def _methods(reader: _Reader) -> tuple[str, ...] | None:
-    """METHOD { METHOD } | "any" """
+    """methods = METHOD { METHOD } | "any" """
     if reader.skip("any"):
         return ()
     methods: list[str] = []
@@ -311,9 +356,11 @@ def _methods(reader: _Reader) -> tuple[str, ...] | None:
             reader.fail(f'"{method}" is not a method{way_out}')
         if method in methods:
             reader.fail(f"{method} stands here twice")
+        if method not in METHODS and (guess := suggestion(method, METHODS)):
+            reader.fail(f'"{method}" is no method that HTTP knows{guess}')
         methods.append(method)
         reader.take()
-        if reader.at(","):
+        if reader.text == ",":
             reader.fail("methods have blanks between them, not commas")
     return tuple(methods) or None
 
@@ -325,13 +372,16 @@ def _path(reader: _Reader, expected: str) -> tree.Word:
     return reader.word()
 
 
+# Requirements ----------------------------------------------------------------------------------------------------
+
+
 def _requirement(reader: _Reader) -> tree.Node:
-    """alternative { "or" alternative }"""
+    """requirement = alternative { "or" alternative }"""
     first = _alternative(reader)
-    if not reader.at("or"):
+    if reader.text != "or":
         return first
     parts = [first]
-    while reader.at("or"):
+    while reader.text == "or":
         if isinstance(parts[-1], tree.Given):
             reader.fail(
                 'what follows "or" here could belong to the condition or stand beside it; '
@@ -343,9 +393,9 @@ def _requirement(reader: _Reader) -> tree.Node:
 
 
 def _alternative(reader: _Reader) -> tree.Node:
-    """term { "and" term } [ "if" expression ]"""
+    """alternative = term { "and" term } [ "if" expression ]"""
     part = _term(reader)
-    if reader.at("and"):
+    if reader.text == "and":
         parts = [part]
         while reader.skip("and"):
             parts.append(_term(reader))
@@ -356,29 +406,29 @@ def _alternative(reader: _Reader) -> tree.Node:
 
 
 def _term(reader: _Reader) -> tree.Node:
-    """[ "not" ] ( NAME | PERMISSION | audience | "guarded" | "(" requirement ")" )"""
-    if reader.at("not"):
-        place = reader.place(reader.take())
-        return tree.Negation(_deeper(reader, _term), place)
-    if reader.at("("):
+    """term = [ "not" ] ( NAME | PERMISSION | audience | "guarded" | "(" requirement ")" )"""
+    if reader.skip("not"):
+        return tree.Negation(_deeper(reader, _term))
+    if reader.text == "(":
         return _bracketed(reader, _requirement)
     if reader.kind == "word":
-        text = reader.text
-        if ":" in text:
-            permission = reader.word()
-            if text.endswith("*"):
-                reader.fail("what is asked for must be one permission; * may only be granted", permission.place)
-            _check_permission(reader, permission)
-            return permission
-        if text in AUDIENCES or text == "guarded":
+        if ":" in reader.text:
+            if reader.text.endswith("*"):
+                reader.fail("what is asked for must be one permission; * may only be granted")
+            _check_permission(reader)
+            return reader.word()
+        if reader.text in AUDIENCES:
             return reader.word()
     return reader.name("a role, a permission or a condition")
 
 
+# Expressions -----------------------------------------------------------------------------------------------------
+
+
 def _expression(reader: _Reader) -> tree.Node:
-    """conjunction { "or" conjunction }"""
+    """expression = conjunction { "or" conjunction }"""
     first = _conjunction(reader)
-    if not reader.at("or"):
+    if reader.text != "or":
         return first
     parts = [first]
     while reader.skip("or"):
@@ -387,9 +437,9 @@ def _expression(reader: _Reader) -> tree.Node:
 
 
 def _conjunction(reader: _Reader) -> tree.Node:
-    """negation { "and" negation }"""
+    """conjunction = negation { "and" negation }"""
     first = _negation(reader)
-    if not reader.at("and"):
+    if reader.text != "and":
         return first
     parts = [first]
     while reader.skip("and"):
@@ -398,67 +448,68 @@ def _conjunction(reader: _Reader) -> tree.Node:
 
 
 def _negation(reader: _Reader) -> tree.Node:
-    """ "not" negation | comparison"""
-    if reader.at("not"):
-        place = reader.place(reader.take())
-        return tree.Negation(_deeper(reader, _negation), place)
+    """negation = "not" negation | comparison"""
+    if reader.skip("not"):
+        return tree.Negation(_deeper(reader, _negation))
     return _comparison(reader)
 
 
 def _comparison(reader: _Reader) -> tree.Node:
-    """operand [ ( "==" | "!=" | "<" | "<=" | ">" | ">=" | "in" | "not" "in" ) operand ]"""
-    start = reader.position
+    """comparison = operand [ ( "==" | "!=" | "<" | "<=" | ">" | ">=" | "in" | "not" "in" ) operand ]"""
+    start = reader.place()
     left = _operand(reader)
-    if reader.kind == "mark" and reader.text in _COMPARISONS:
-        operator = reader.take().text
+    if reader.text in _COMPARISONS:
+        operator = reader.take()[1]
     elif reader.skip("in"):
         operator = "in"
-    elif reader.at("not"):
-        reader.take()
+    elif reader.skip("not"):
         if not reader.skip("in"):
             reader.fail(f'expected "in" after "not", found {reader.found()}')
         operator = "not in"
     else:
-        if isinstance(left, tree.Literal) and not isinstance(left.value, bool):
-            reader.fail("a value alone is not a condition; compare it with something", left.place)
-        if isinstance(left, tree.Now | tree.Listing):
-            reader.fail("this alone is not a condition; compare it with something", left.place)
+        if isinstance(left, tree.Now | tree.Listing) or (
+            isinstance(left, tree.Literal) and not isinstance(left.value, bool)
+        ):
+            reader.fail("a value alone is not a condition; compare it with something", start)
         return left
+    _check_operand(reader, left, start)
+    start = reader.place()
     right = _operand(reader)
-    if reader.kind == "mark" and reader.text in _COMPARISONS:
+    _check_operand(reader, right, start)
+    if reader.text in _COMPARISONS:
         reader.fail('comparisons do not chain; join two of them with "and"')
-    for side in (left, right):
-        if isinstance(side, tree.Word):
-            reader.fail(f'"{side.text}" is the name of a condition and cannot be compared', side.place)
-        if isinstance(side, tree.AllOf | tree.AnyOf | tree.Negation | tree.Comparison):
-            reader.fail("what stands between parentheses is a condition and cannot be compared")
-    return tree.Comparison(left, operator, right, reader.place(reader.tokens[start]))
+    return tree.Comparison(left, operator, right)
+
+
+def _check_operand(reader: _Reader, operand: tree.Node, place: Place) -> None:
+    """Only values can be compared."""
+    if isinstance(operand, tree.Word):
+        reader.fail(f'"{operand.text}" is the name of a condition and cannot be compared', place)
+    if isinstance(operand, tree.AllOf | tree.AnyOf | tree.Negation | tree.Comparison):
+        reader.fail("what stands between parentheses is a condition and cannot be compared", place)
 
 
 def _operand(reader: _Reader) -> tree.Node:
-    """reference | STRING | NUMBER | "true" | "false" | "none" | "now" | list | NAME | "(" expression ")" """
+    """operand = reference | STRING | NUMBER | "true" | "false" | "none" | "now" | list | NAME | "(" expression ")" """
     kind, text = reader.kind, reader.text
-    place = reader.place()
     if kind == "string":
-        return tree.Literal(reader.string("a text"), place)
+        return tree.Literal(reader.string("a text"))
     if kind == "number":
-        reader.take()
-        return tree.Literal(float(text) if "." in text else int(text), place)
+        return tree.Literal(_number(reader))
     if kind == "word":
         if "." in text:
             return _reference(reader)
         if text in _CONSTANTS:
             reader.take()
-            return tree.Literal(_CONSTANTS[text], place)
-        if text == "now":
-            reader.take()
-            return tree.Now(place)
+            return tree.Literal(_CONSTANTS[text])
+        if reader.skip("now"):
+            return tree.Now()
         if text in ROOTS:
             reader.fail(f'"{text}" alone says nothing; write {text}.name')
         return reader.name("a condition")
-    if reader.at("("):
+    if text == "(":
         return _bracketed(reader, _expression)
-    if reader.at("["):
+    if text == "[":
         return _deeper(reader, _listing)
     reader.fail(f"expected something to compare or the name of a condition, found {reader.found()}")
 
@@ -466,44 +517,60 @@ def _operand(reader: _Reader) -> tree.Node:
 _CONSTANTS = {"true": True, "false": False, "none": None}
 
 
+def _number(reader: _Reader) -> int | float:
+    """NUMBER"""
+    if len(reader.text) > _LONGEST_NUMBER:
+        reader.fail(f"a number has at most {_LONGEST_NUMBER} digits")
+    text = reader.take()[1]
+    return float(text) if "." in text else int(text)
+
+
 def _reference(reader: _Reader) -> tree.Reference:
-    """( "caller" | "record" | "path" | "query" | "args" ) "." NAME { "." NAME }"""
-    word = reader.word()
-    root, *names = word.text.split(".")
+    """reference = ( "caller" | "record" | "path" | "query" | "args" ) "." NAME { "." NAME }"""
+    root, *names = reader.text.split(".")
     if root not in ROOTS:
         guess = suggestion(root, ROOTS) or f"; a reference begins with {', '.join(ROOTS[:-1])} or {ROOTS[-1]}"
-        reader.fail(f'"{root}" is nothing that can be asked{guess}', word.place)
-    if ":" in word.text or "*" in word.text:
-        reader.fail("a reference has names with dots between them", word.place)
-    return tree.Reference(root, tuple(names), word.place)
+        reader.fail(f'"{root}" is nothing that can be asked{guess}')
+    if ":" in reader.text or "*" in reader.text:
+        reader.fail("a reference has names with dots between them")
+    if len(names) > _DEEPEST:
+        reader.fail(f"a reference has at most {_DEEPEST} names")
+    reader.take()
+    return tree.Reference(root, tuple(names))
 
 
-def _listing(reader: _Reader) -> tree.Listing:
-    """ "[" [ operand { "," operand } ] "]" """
-    place = reader.place(reader.take())
+def _listing(reader: _Reader) -> tree.Node:
+    """list = "[" [ operand { "," operand } ] "]" """
+    opening = reader.place(reader.take())
     items: list[tree.Node] = []
-    while not reader.at("]"):
+    while reader.text != "]":
+        if reader.kind == "end":
+            reader.fail("this bracket is not closed", opening)
+        start = reader.place()
         items.append(_operand(reader))
-        if not reader.skip(",") and not reader.at("]"):
+        _check_operand(reader, items[-1], start)
+        if not reader.skip(",") and reader.text != "]":
             reader.fail(f'expected "," or "]", found {reader.found()}')
     reader.take()
-    return tree.Listing(items, place)
+    return tree.Listing(items)
+
+
+# Pieces ----------------------------------------------------------------------------------------------------------
 
 
 def _bracketed(reader: _Reader, inside: Callable[[_Reader], tree.Node]) -> tree.Node:
     """ "(" ... ")" """
     opening = reader.place(reader.take())
     node = _deeper(reader, inside)
-    if not reader.at(")"):
-        reader.fail(
-            "this parenthesis is not closed" if reader.kind == "end" else f'expected ")", found {reader.found()}',
-            opening if reader.kind == "end" else None,
-        )
+    if reader.text != ")":
+        if reader.kind == "end":
+            reader.fail("this parenthesis is not closed", opening)
+        reader.fail(f'expected ")", found {reader.found()}')
     reader.take()
     return node
 
 
-def _deeper(reader: _Reader, inside: Callable[[_Reader], _T]) -> _T:
+def _deeper(reader: _Reader, inside: Callable[[_Reader], tree.Node]) -> tree.Node:
     """One level further in, up to a limit."""
     reader.depth += 1
     if reader.depth > _DEEPEST:
@@ -514,14 +581,15 @@ def _deeper(reader: _Reader, inside: Callable[[_Reader], _T]) -> _T:
 
 
 def _names(reader: _Reader, what: str) -> list[tree.Word]:
-    """NAME { "," NAME }"""
+    """names = NAME { "," NAME }"""
     names = [reader.name(what)]
     while reader.skip(","):
         names.append(reader.name(what))
     return names
 
 
-_SECTIONS: dict[str, Callable[[tree.Document, _Reader], None]] = {
+_ReadEntry = Callable[[_Parser, _Reader], None]
+_SECTIONS: dict[str, _ReadEntry] = {
     "roles": _role,
     "groups": _group,
     "permissions": _permission,

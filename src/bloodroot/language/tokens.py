@@ -1,12 +1,15 @@
-"""Policy text cut into sections and entries, and each entry into tokens."""
+"""Policy text cut into entries, and each entry into tokens."""
 
 from __future__ import annotations
 
 import re
 from dataclasses import dataclass
-from typing import NamedTuple
+from typing import TYPE_CHECKING
 
 from .problems import Place, Problem, Source
+
+if TYPE_CHECKING:
+    from collections.abc import Iterator
 
 _TOKEN = re.compile(
     r"""
@@ -18,7 +21,7 @@ _TOKEN = re.compile(
     | (?P<number>-?\d+(?:\.\d+)?(?![\w.]))
     | (?P<mark>==|!=|<=|>=|[<>()\[\],*])
     | (?P<comment>\#.*)
-    | (?P<stray>.)
+    | (?P<stray>.+)
     )
     """,
     re.VERBOSE,
@@ -40,112 +43,98 @@ _FOREIGN = {
 }
 
 
-class Token(NamedTuple):
-    """One word of an entry. ``kind`` is ``word``, ``path``, ``string``, ``number``, ``mark`` or ``end``."""
-
-    kind: str
-    text: str
-    line: int
-    column: int
+# One word of an entry: its kind (``word``, ``path``, ``string``, ``number``, ``mark`` or ``end``), its text, and the
+# line and column it begins at. A plain tuple, since a large policy has a hundred thousand of them.
+Token = tuple[str, str, int, int]
 
 
 @dataclass(slots=True)
 class Entry:
-    """The tokens of one entry, its continuation lines included; the last token has the kind ``end``.
+    """One entry as text.
 
-    ``spoiled`` marks an entry with a character that means nothing: it is reported already, and not parsed.
+    Attributes:
+        line: the number of its first line, counted from 1.
+        text: its first line, indentation and comment included.
+        indent: how far it is indented; a section header is not.
+        more: its continuation lines, with their numbers.
     """
 
-    tokens: list[Token]
+    line: int
+    text: str
     indent: int
-    spoiled: bool = False
+    more: list[tuple[int, str]]
 
 
-@dataclass(slots=True)
-class Section:
-    """A header and the entries indented under it."""
-
-    header: Entry
-    entries: list[Entry]
-
-
-def read_sections(source: Source) -> tuple[list[Section], list[Problem]]:
-    """Cut a source into sections and entries. Mistakes are reported and passed over."""
-    sections: list[Section] = []
-    problems: list[Problem] = []
+def read_entries(source: Source, problems: list[Problem]) -> Iterator[Entry]:
+    """Cut a source into entries and section headers. Lines that belong to none are added to ``problems``."""
     entry: Entry | None = None
-    indent_of_entries = 0
+    of_section = -1  # how far the entries of the section at hand are indented: 0 before its first, -1 before a header
     for number, text in enumerate(source.lines, 1):
         body = text.lstrip(" ")
-        if not body or body[0] == "#":
+        if not body or body[0] == "#" or body.isspace():
             continue
         indent = len(text) - len(body)
-        if not body.strip():
-            continue
-        before = len(problems)
-        tokens = _tokens(source, number, text, indent, problems)
-        spoiled = len(problems) > before
-        if indent == 0:
-            entry = Entry(tokens, 0, spoiled)
-            sections.append(Section(entry, []))
-            indent_of_entries = 0
-        elif not sections:
-            problems.append(
-                Problem(
-                    "this line belongs to no section; a section header such as endpoints starts in the first column",
-                    Place(source, number, indent + 1, len(text) - indent),
-                )
-            )
-        elif entry is not None and indent > entry.indent and sections[-1].entries:
-            entry.tokens.extend(tokens)
-            entry.spoiled |= spoiled
-        elif not sections[-1].entries or indent == indent_of_entries:
-            indent_of_entries = indent
-            entry = Entry(tokens, indent, spoiled)
-            sections[-1].entries.append(entry)
+        if not indent or not of_section or indent == of_section:
+            if entry is not None:
+                yield entry
+            entry = Entry(number, text, indent, [])
+            of_section = indent
+        elif of_section < 0:
+            message = "this line belongs to no section; a section header such as endpoints starts in the first column"
+            problems.append(Problem(message, Place(source, number, indent + 1, len(body.rstrip()))))
+        elif indent > of_section and entry is not None:
+            entry.more.append((number, text))
         else:
-            problems.append(
-                Problem(
-                    f"the entries of this section are indented by {indent_of_entries}, this one by {indent}; "
-                    "indent it like the others, or deeper to continue the entry above",
-                    Place(source, number, 1, indent),
-                )
-            )
-    for section in sections:
-        for each in (section.header, *section.entries):
-            if each.tokens:
-                last = each.tokens[-1]
-                each.tokens.append(Token("end", "", last.line, last.column + len(last.text)))
-    return sections, problems
+            message = f"the entries of this section are indented by {of_section}, this one by {indent}; "
+            message += "indent it like the others, or deeper to continue the entry above"
+            problems.append(Problem(message, Place(source, number, 1, indent)))
+    if entry is not None:
+        yield entry
 
 
-def _tokens(source: Source, number: int, text: str, indent: int, problems: list[Problem]) -> list[Token]:
-    """The tokens of one line, up to the first character that begins none."""
-    tokens: list[Token] = []
-    end = len(text.rstrip())
-    for match in _TOKEN.finditer(text, indent, end):
-        kind = match.lastgroup
-        if kind == "comment" or kind is None:
+def tokens_of(source: Source, entry: Entry) -> tuple[list[Token], Problem | None]:
+    """The tokens of an entry, up to the first character that begins none; the last one has the kind ``end``."""
+    tokens, problem = read_tokens(source, entry.line, entry.text, entry.indent)
+    for number, text in entry.more:
+        if problem is not None:
             break
-        found = match[kind]
-        if kind == "stray":
-            problems.append(_stray(source, number, match.start(kind) + 1, found, text))
-            break
-        tokens.append(Token(kind, found, number, match.start(kind) + 1))
-    return tokens
+        more, problem = read_tokens(source, number, text, 0)
+        tokens[-1:] = more
+    return tokens, problem
 
 
-def _stray(source: Source, number: int, column: int, found: str, text: str) -> Problem:
-    """The problem with a character that begins no token."""
+def read_tokens(source: Source, number: int, text: str, start: int) -> tuple[list[Token], Problem | None]:
+    """The tokens of a line from one of its characters on, and the mistake that ends them early, if any."""
+    tokens = [
+        (kind, match[kind], number, match.start(kind) + 1)
+        for match in _TOKEN.finditer(text.rstrip(), start)
+        if (kind := match.lastgroup)
+    ]
+    problem = None
+    if tokens:
+        kind, found, _, column = tokens[-1]
+        if kind == "comment":
+            tokens.pop()
+        elif kind == "stray":
+            tokens.pop()
+            problem = _stray(source, number, column, found)
+    _, last, _, column = tokens[-1] if tokens else ("", "", 0, start + 1)
+    tokens.append(("end", "", number, column + len(last)))
+    return tokens, problem
+
+
+def _stray(source: Source, number: int, column: int, rest: str) -> Problem:
+    """The problem with a character that begins no token, from it to the end of the line."""
+    found = rest[0]
     if found == '"':
         return Problem(
             'this text is not closed; it ends with " on the same line',
-            Place(source, number, column, len(text.rstrip()) - column + 1),
+            Place(source, number, column, len(rest)),
         )
     if found in "\t\r\f\v":
         return Problem("a tab or another control character; use spaces", Place(source, number, column, 1))
     if found.isdigit():
-        length = len(re.match(r"[\w.\-]+", text[column - 1 :])[0])  # type: ignore[index]
+        length = len(re.match(r"[\w.\-]+", rest)[0])  # type: ignore[index]
         return Problem("a name begins with a letter", Place(source, number, column, length))
     told = repr(found) if not found.isprintable() else f'"{found}"'
     way_out = _FOREIGN.get(found)

@@ -1,7 +1,7 @@
 """The tree of a policy: what was written, as plain data. What it means is the business of ``core``.
 
-Every node knows its place, and places do not count when two trees are compared. The nodes are slotted but not
-frozen: a large policy makes a hundred thousand of them, and freezing triples the time that takes.
+Places do not count when two trees are compared. The nodes are slotted but not frozen: a large policy makes a hundred
+thousand of them, and freezing triples the time that takes.
 """
 
 from __future__ import annotations
@@ -13,10 +13,25 @@ from .problems import Place, Source
 
 @dataclass(slots=True)
 class Word:
-    """A name, a permission, an audience or ``guarded``, as written."""
+    """A name, a permission, an audience or ``guarded``, as written.
+
+    A word knows how far it stands from the origin of its entry, not where that is: lines that ask for the same then
+    share one requirement.
+
+    Attributes:
+        text: as written.
+        down: lines below the origin.
+        across: columns from the origin on its own line, or from the first column on a line below it.
+    """
 
     text: str
-    place: Place = field(compare=False, repr=False)
+    down: int = field(compare=False, repr=False)
+    across: int = field(compare=False, repr=False)
+
+    def place(self, origin: Place) -> Place:
+        """Where the word stands, given where the origin of its entry is."""
+        column = self.across + (origin.column if not self.down else 1)
+        return Place(origin.source, origin.line + self.down, column, len(self.text))
 
 
 @dataclass(slots=True)
@@ -24,7 +39,6 @@ class Negation:
     """``not`` before a term."""
 
     part: Node
-    place: Place = field(compare=False, repr=False)
 
 
 @dataclass(slots=True)
@@ -56,7 +70,6 @@ class Comparison:
     left: Node
     operator: str
     right: Node
-    place: Place = field(compare=False, repr=False)
 
 
 @dataclass(slots=True)
@@ -65,7 +78,6 @@ class Reference:
 
     root: str
     names: tuple[str, ...]
-    place: Place = field(compare=False, repr=False)
 
 
 @dataclass(slots=True)
@@ -73,14 +85,11 @@ class Literal:
     """A text, a number, ``true``, ``false`` or ``none``."""
 
     value: str | int | float | bool | None
-    place: Place = field(compare=False, repr=False)
 
 
 @dataclass(slots=True)
 class Now:
     """The word ``now``: the moment of the decision."""
-
-    place: Place = field(compare=False, repr=False)
 
 
 @dataclass(slots=True)
@@ -88,7 +97,6 @@ class Listing:
     """Operands between square brackets."""
 
     items: list[Node]
-    place: Place = field(compare=False, repr=False)
 
 
 # A requirement uses Word, Negation, AllOf, AnyOf and Given; an expression all but Given.
@@ -103,6 +111,7 @@ class Role:
     includes: list[Word]
     default: bool
     description: str | None
+    place: Place = field(compare=False, repr=False)
 
 
 @dataclass(slots=True)
@@ -117,8 +126,9 @@ class Apart:
 class Group:
     """``"science-staff" botanist``: a group that the directory sends, and the roles it stands for."""
 
-    name: Word
+    name: str
     roles: list[Word]
+    place: Place = field(compare=False, repr=False)
 
 
 @dataclass(slots=True)
@@ -136,6 +146,7 @@ class Permission:
     name: Word
     grants: list[Grant]
     description: str | None
+    place: Place = field(compare=False, repr=False)
 
 
 @dataclass(slots=True)
@@ -145,17 +156,22 @@ class Condition:
     name: Word
     expression: Node
     message: str | None
+    place: Place = field(compare=False, repr=False)
 
 
 @dataclass(slots=True)
 class Endpoint:
-    """``PUT PATCH  /accessions/{accession_id}  accession:edit``. No methods stand for ``any``."""
+    """``PUT PATCH  /accessions/{accession_id}  accession:edit``. No methods stand for ``any``.
+
+    ``asks_at`` is the origin of the words in the requirement, ``place`` that of the path.
+    """
 
     methods: tuple[str, ...]
     path: Word
     requirement: Node
     description: str | None
     place: Place = field(compare=False, repr=False)
+    asks_at: Place = field(compare=False, repr=False)
 
 
 @dataclass(slots=True)
@@ -167,6 +183,7 @@ class Standing:
     requirement: Node
     description: str | None
     place: Place = field(compare=False, repr=False)
+    asks_at: Place = field(compare=False, repr=False)
 
 
 @dataclass(slots=True)
