@@ -38,7 +38,7 @@ def demo(
     from ..report import table
     from ..settings import read_settings
     from . import output
-    from .probe import sound, with_progress
+    from .probe import with_progress
 
     missing = [package for module, package in _NEEDED.items() if importlib.util.find_spec(module) is None]
     if missing:
@@ -77,7 +77,7 @@ def demo(
         typer.echo(f"  {command:46}{told}".rstrip())
     if not faulty:
         typer.echo(f"  {'bloodroot demo --faulty':46}the same with five mistakes, and the probe that finds them")
-    elif sound(result):
+    elif result.sound:
         raise UsageError("the probe found nothing in the faulty application; that is a fault in Bloodroot itself")
 
 

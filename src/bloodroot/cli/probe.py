@@ -30,7 +30,7 @@ def probe(
     result = with_progress(rules, found)
     console = output.console(color)
     output.show(console, table.probe(result))
-    if not sound(result):
+    if not result.sound:
         raise typer.Exit(1)
 
 
@@ -47,10 +47,3 @@ def with_progress(policy: Policy, settings: Settings) -> Result:
     with Progress(*columns, console=Console(stderr=True), transient=True) as progress:
         task = progress.add_task("asking", total=None)
         return run(policy, settings, told=lambda done, total: progress.update(task, completed=done, total=total))
-
-
-def sound(result: Result) -> bool:
-    """Whether the application does what is declared, as far as it could be asked."""
-    from ..probe.reading import Verdict
-
-    return all(each.verdict is Verdict.AGREE for each in result.observations)

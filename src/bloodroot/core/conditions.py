@@ -171,8 +171,9 @@ def both(parts: Iterable[Formula]) -> Formula:
     for part in parts:
         if part is FALSE:
             return FALSE
-        if part is not TRUE and part not in left:
-            left.append(part)
+        if part is not TRUE:
+            inner = part.parts if isinstance(part, Conjunction) else (part,)
+            left += [each for each in inner if each not in left]
     if not left:
         return TRUE
     return left[0] if len(left) == 1 else Conjunction(tuple(left))
@@ -184,8 +185,9 @@ def either(parts: Iterable[Formula]) -> Formula:
     for part in parts:
         if part is TRUE:
             return TRUE
-        if part is not FALSE and part not in left:
-            left.append(part)
+        if part is not FALSE:
+            inner = part.parts if isinstance(part, Disjunction) else (part,)
+            left += [each for each in inner if each not in left]
     if not left:
         return FALSE
     return left[0] if len(left) == 1 else Disjunction(tuple(left))

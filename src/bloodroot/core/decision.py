@@ -94,7 +94,9 @@ class Decision:
         """What the caller gets instead; None where the request is allowed or depends."""
         if self.reason is None:
             return None
-        return refusal(self.reason, self.line)
+        status, message = _MESSAGES.get(self.reason, _REFUSED)
+        condition = self._policy.conditions.get(self.reason)
+        return Answer(status, condition.message if condition is not None and condition.message else message)
 
     @property
     def steps(self) -> tuple[Step, ...]:
@@ -121,17 +123,8 @@ _MESSAGES = {
     "closed": (403, "Nobody has access to this."),
     "signed-out": (401, "Sign in to use this."),
     "signed-in": (403, "This is for visitors who are not signed in."),
-    "role": (403, "You do not have access to this."),
 }
-
-
-def refusal(reason: str, line: Line | None) -> Answer:
-    """The answer that goes with a reason."""
-    known = _MESSAGES.get(reason)
-    if known is not None:
-        return Answer(*known)
-    message = line.messages.get(reason) if line is not None else None
-    return Answer(403, message or "You do not have access to this.")
+_REFUSED = (403, "You do not have access to this.")
 
 
 def may_hold(formulas: list[Formula]) -> bool:

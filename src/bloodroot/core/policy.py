@@ -50,11 +50,6 @@ class Line:
         """The line as written, blanks squeezed."""
         return " ".join(self.place.text.split("#")[0].split())
 
-    @property
-    def messages(self) -> dict[str, str]:
-        """What the conditions of this line have to say to a refused caller, by their names."""
-        return {c.name: c.message for c in conditions_in(self.requirement) if c.message}
-
 
 @dataclass(slots=True)
 class _Trace:

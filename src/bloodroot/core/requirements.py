@@ -167,7 +167,7 @@ class Resolver:
         self._holding: dict[str, Formula] = dict(_AUDIENCES)
         for name, bit in roles.bit.items():
             self._holding[name] = Holding(bit, name)
-        self.conditions = self._conditions(document)
+        self._conditions(document)
         self.permissions = self._permissions(document)
         self._wildcards = {name[:-1]: grants for name, grants in self.permissions.items() if name.endswith("*")}
         self._asked: dict[str, Formula] = {}
@@ -279,7 +279,7 @@ class Resolver:
             )
         return FALSE
 
-    def _conditions(self, document: tree.Document) -> dict[str, Formula]:
+    def _conditions(self, document: tree.Document) -> None:
         """Every condition, those it rests on first; a circle of them is a mistake."""
         declared: dict[str, tree.Condition] = {}
         for entry in document.conditions:
@@ -293,7 +293,7 @@ class Resolver:
                 self._problems.append(Problem(f'condition "{name}" is declared already, in {at}', place))
             else:
                 declared[name] = entry
-        self.conditions = {}
+        self.conditions: dict[str, Condition] = {}
         rests_on = {name: [w for w in _words(entry.expression) if w in declared] for name, entry in declared.items()}
         ordered, stuck = in_order(rests_on)
         if stuck:
@@ -316,7 +316,6 @@ class Resolver:
             self._origin = entry.place
             test = self.expression(entry.expression)
             self.conditions[name] = Condition(name, test, entry.message, entry.place.at)
-        return self.conditions
 
     def _permissions(self, document: tree.Document) -> dict[str, Formula]:
         """What each declared permission asks, by its name as written."""

@@ -377,23 +377,24 @@ def _path(reader: _Reader, expected: str) -> tree.Word:
 
 def _requirement(reader: _Reader) -> tree.Node:
     """requirement = alternative { "or" alternative }"""
-    first = _alternative(reader)
+    first, conditional = _alternative(reader)
     if reader.text != "or":
         return first
     parts = [first]
     while reader.text == "or":
-        if isinstance(parts[-1], tree.Given):
+        if conditional:
             reader.fail(
                 'what follows "or" here could belong to the condition or stand beside it; '
                 "put what belongs together between parentheses"
             )
         reader.take()
-        parts.append(_alternative(reader))
+        part, conditional = _alternative(reader)
+        parts.append(part)
     return tree.AnyOf(parts)
 
 
-def _alternative(reader: _Reader) -> tree.Node:
-    """alternative = term { "and" term } [ "if" expression ]"""
+def _alternative(reader: _Reader) -> tuple[tree.Node, bool]:
+    """alternative = term { "and" term } [ "if" expression ]; and whether it ends in an open "if"."""
     part = _term(reader)
     if reader.text == "and":
         parts = [part]
@@ -401,8 +402,8 @@ def _alternative(reader: _Reader) -> tree.Node:
             parts.append(_term(reader))
         part = tree.AllOf(parts)
     if reader.skip("if"):
-        return tree.Given(part, _conjunction(reader))
-    return part
+        return tree.Given(part, _conjunction(reader)), True
+    return part, False
 
 
 def _term(reader: _Reader) -> tree.Node:

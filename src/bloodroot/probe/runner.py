@@ -41,6 +41,11 @@ class Result:
     observations: tuple[Observation, ...]
     untried: tuple[Untried, ...]
 
+    @property
+    def sound(self) -> bool:
+        """Whether everything could be asked, and the application does what is declared."""
+        return not self.untried and all(each.verdict is Verdict.AGREE for each in self.observations)
+
     def count(self, verdict: Verdict) -> int:
         """How many answers have this verdict."""
         return sum(each.verdict is verdict for each in self.observations)

@@ -25,7 +25,7 @@ if TYPE_CHECKING:
 
 _SIGNS = {Outcome.ALLOW: "●", Outcome.DEPENDS: "◐", Outcome.SIGN_IN: "▷", Outcome.DENY: "·"}
 _PLAIN_SIGNS = {Outcome.ALLOW: "+", Outcome.DEPENDS: "?", Outcome.SIGN_IN: ">", Outcome.DENY: "."}
-_STYLES = {Outcome.ALLOW: "green", Outcome.DEPENDS: "yellow", Outcome.SIGN_IN: "blue", Outcome.DENY: "dim"}
+_STYLES = {Outcome.ALLOW: "green", Outcome.DEPENDS: "magenta", Outcome.SIGN_IN: "blue", Outcome.DENY: "dim"}
 _MEANINGS = {
     Outcome.ALLOW: "allow",
     Outcome.DEPENDS: "depends on the condition named",
@@ -104,7 +104,7 @@ class _Sheet:
         return table
 
     def _add(self, table: Table, methods: str, row: Row, cells: list[Cell]) -> None:
-        told: list[RenderableType] = [Text.assemble("  ", (methods, "cyan"), " ", row.path)]
+        told: list[RenderableType] = [Text.assemble("  ", f"{methods} {row.path}")]
         for number, cell in enumerate(cells):
             sign = self.signs[cell.outcome] + self._mark(row, number)
             text = Text(sign if self.narrow or cell.remainder is None else f"{sign} {cell.remainder.words()}")
@@ -173,7 +173,7 @@ def _joined(rows: list[tuple[Row, list[Cell]]]) -> list[tuple[str, str, Row, lis
 
 # Why -------------------------------------------------------------------------------------------------------------
 
-_VERDICTS = {"passed": ("✓", "green"), "refused": ("✗", "red"), "open": ("◐", "yellow")}
+_VERDICTS = {"passed": ("✓", "green"), "refused": ("✗", "red"), "open": ("◐", "magenta")}
 _PLAIN_VERDICTS = {"passed": "ok", "refused": "no", "open": "??"}
 
 
@@ -234,8 +234,9 @@ def probe(result: Result) -> RenderableType:
     told = _plural(holes, "hole") + (f" at {_plural(open_at, 'endpoint')}" if holes else "")
     told += f", {blocked} blocked, {result.count(Verdict.AGREE)} agree"
     told += f", {unclear} unclear" if unclear else ""
+    told += f", {len(result.untried)} not tried" if result.untried else ""
     told += f"; {_plural(endpoints, 'endpoint')} as {_plural(people, 'persona')}"
-    style = "bold red" if holes else "bold yellow" if blocked or unclear else "bold green"
+    style = "bold red" if holes else "bold green" if result.sound else "bold yellow"
     parts: list[RenderableType] = [Text(told, style=style)]
     for verdict, title, colour in (
         (Verdict.HOLE, "HOLE", "red"),
@@ -246,15 +247,15 @@ def probe(result: Result) -> RenderableType:
         for group in _by_endpoint(found):
             parts += [Text(), *_finding(group, title, colour)]
     if result.untried:
-        parts += [Text(), Text(f"Not tried: {_plural(len(result.untried), 'request')}", style="bold")]
+        parts += [Text(), Text("NOT TRIED", style="bold magenta")]
         reasons = Counter(
             f"{each.method} {each.line.template.text} as {each.persona.name}: {each.why}" for each in result.untried
         )
         shown = list(reasons)[:8]
-        parts += [Text(f"  {reason}") for reason in shown]
+        parts += [Text(f"        {reason}") for reason in shown]
         if len(reasons) > len(shown):
-            parts.append(Text(f"  and {len(reasons) - len(shown)} more"))
-    parts += [Text(), Text(_next_step(holes, blocked, unclear))]
+            parts.append(Text(f"        and {len(reasons) - len(shown)} more"))
+    parts += [Text(), Text(_next_step(result))]
     return Group(*parts)
 
 
@@ -292,11 +293,11 @@ def _plural(count: int, word: str) -> str:
     return f"{count} {word}" if count == 1 else f"{count} {word}s"
 
 
-def _next_step(holes: int, blocked: int, unclear: int) -> str:
-    if holes:
+def _next_step(result: Result) -> str:
+    if result.count(Verdict.HOLE):
         return "Next: close the holes in the application, or put bloodroot.enforce.asgi.AccessMiddleware around it."
-    if blocked:
+    if result.count(Verdict.BLOCKED):
         return "Next: ask `bloodroot why PERSONA METHOD PATH` whether the policy or the application is right."
-    if unclear:
-        return "Next: see that the samples exist in the data, then probe again."
+    if not result.sound:
+        return "Next: complete the samples in the settings, see that they exist in the data, and probe again."
     return "The application does what the policy declares."

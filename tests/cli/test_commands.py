@@ -1,0 +1,170 @@
+"""The installed program on files in a folder: what it prints, and how it ends."""
+
+import csv
+import io
+
+from tests.policies import TEXT
+from tests.program import InFolder
+
+
+class Matrix(InFolder):
+    def test_the_table(self) -> None:
+        self.write("access.bloodroot", TEXT)
+        out = self.ran("matrix")
+        self.assertTrue(out.startswith("Tarn Bank: 20 endpoints, 7 kinds of caller; "), out[:80])
+        self.assertIn("PATCH /plots/{plot_id}", out)
+        self.assertIn("◐† own-plot", out)
+        self.assertIn('† and always: active (active is caller.status == "active", access.bloodroot:50)', out)
+        line = next(line for line in out.splitlines() if "/lots/{lot_id}.csv" in line)
+        self.assertEqual(line.split(), ["GET", "/lots/{lot_id}.csv", "▷", "·", "·", "●", "·", "·", "·", "1"])
+
+    def test_a_narrow_terminal_gets_letters(self) -> None:
+        self.write("access.bloodroot", TEXT)
+        self.write(
+            "wide.bloodroot", TEXT.replace("reviewer", "a-reviewer-with-a-name-as-long-as-a-line-of-an-old-terminal")
+        )
+        out = self.ran("matrix", "--policy", "wide.bloodroot", COLUMNS="100")
+        self.assertIn("A signed-out   B signed-in   C helper", out)
+
+    def test_plain_signs_where_the_terminal_knows_no_others(self) -> None:
+        self.write("access.bloodroot", TEXT)
+        out = self.ran("matrix", PYTHONIOENCODING="ascii")
+        self.assertIn("? depends on the condition named", out)
+        self.assertTrue(out.isascii())
+
+    def test_csv_to_a_pipe_and_to_a_file(self) -> None:
+        self.write("access.bloodroot", TEXT)
+        text = self.ran("matrix", "--format", "csv")
+        rows = list(csv.DictReader(io.StringIO(text)))
+        self.assertEqual(list(rows[0])[:4], ["method", "path", "signed-out", "signed-in"])
+        found = {(row["method"], row["path"]): row for row in rows}
+        self.assertEqual(found["PATCH", "/plots/{plot_id}"]["grower"], "if own-plot")
+        self.assertEqual(found["GET", "/lots"]["signed-out"], "sign-in")
+        self.assertEqual(found["any", "/lots/*/history"]["keeper"], "deny")
+        run = self.bloodroot("matrix", "--out", "m.csv")
+        self.assertEqual((run.status, run.out, run.err), (0, "", "wrote m.csv\n"))
+        self.assertEqual((self.folder / "m.csv").read_text(), text)
+        self.assertEqual(sorted(each.name for each in self.folder.iterdir()), ["access.bloodroot", "m.csv"])
+
+    def test_colour_only_where_it_is_wanted(self) -> None:
+        self.write("access.bloodroot", TEXT)
+        self.assertNotIn("\x1b[", self.ran("matrix"))
+        self.assertIn("\x1b[", self.ran("matrix", "--color", "always"))
+
+    def test_personas_have_columns_too(self) -> None:
+        self.write("access.bloodroot", TEXT)
+        self.write(
+            "bloodroot.toml",
+            """
+            [personas.visitor]
+            signed_in = false
+            [personas.ivy]
+            roles = ["grower"]
+            attributes = { id = 3, status = "asleep" }
+            """,
+        )
+        rows = list(csv.DictReader(io.StringIO(self.ran("matrix", "--personas", "--format", "csv"))))
+        found = {(row["method"], row["path"]): (row["visitor"], row["ivy"]) for row in rows}
+        self.assertEqual(found["PATCH", "/plots/{plot_id}"], ("sign-in", "deny"))
+        self.assertEqual(found["GET", "/people/{person_id}"], ("sign-in", "if self"))
+
+
+class Why(InFolder):
+    def test_each_outcome_is_explained(self) -> None:
+        self.write("access.bloodroot", TEXT)
+        for words, parts in (
+            (("keeper", "PATCH", "/plots/7"), ["deny (active)", "caller.status is missing"]),
+            (("grower", "GET", "/lots/new"), ["deny (role)", "Roles that would be enough: keeper"]),
+            (
+                ("signed-out", "get", "/lots"),
+                ["sign-in (signed-out)", "The caller gets 401", "enough: helper, reviewer"],
+            ),
+            (("clerk,reviewer", "GET", "/lots"), ["deny (apart)", "holds clerk and reviewer, which are kept apart"]),
+            (("helper", "GET", "/nowhere"), ["deny (closed)", "no line covers GET /nowhere"]),
+            (("helper", "GET", "/a/%2e%2e"), ["deny (ambiguous-path)", "more than one way"]),
+            (("signed-in", "GET", "/people/7?x=1"), ["deny (self)", 'path.person_id is "7"']),
+            (("keeper", "GET", "/lots/new"), ["allow", "access.bloodroot:33  GET /lots/new lot:edit"]),
+        ):
+            with self.subTest(" ".join(words)):
+                out = self.ran("why", *words)
+                for part in parts:
+                    self.assertIn(part, out)
+
+    def test_a_record_settles_it(self) -> None:
+        self.write("access.bloodroot", TEXT)
+        self.write("bloodroot.toml", '[personas.ivy]\nroles = ["grower"]\nattributes = { id = 3, status = "active" }\n')
+        out = self.ran("why", "ivy", "PATCH", "/plots/7")
+        self.assertIn("PATCH /plots/7 as ivy: depends", out)
+        self.assertIn("own-plot (own-plot: record.grower_id == 3)", out)
+        self.assertIn("Roles that would be enough: keeper", out)
+        out = self.ran("why", "ivy", "PATCH", "/plots/7", "--record", '{"grower_id": 3}')
+        self.assertIn("as ivy: allow", out)
+        out = self.ran("why", "ivy", "PATCH", "/plots/7", "--record", '{"grower_id": 4}')
+        self.assertIn("as ivy: deny (own-plot)", out)
+        self.assertIn("The caller gets 403: Only its grower may change a plot.", out)
+
+
+class Mistakes(InFolder):
+    """Bad input gives one clear message, and exit status 2."""
+
+    def test_messages(self) -> None:
+        self.write("access.bloodroot", TEXT)
+        self.write("bad.bloodroot", "roles\n  keeper\nendpoints\n  GET / keper\n  GOT /x keeper\n")
+        self.write("folder/x", "")
+        self.write("typo.toml", '[persona.ivy]\nroles = ["grower"]\n')
+        self.write("not.toml", "this is = not = toml\n")
+        self.write("stray.toml", '[personas.ivy]\nrole = ["grower"]\n')
+        self.write("how.toml", '[probe.sign_in]\nhow = "magic"\npath = "/x"\n')
+        self.write("bare.toml", 'policy = "access.bloodroot"\n')
+        self.write("gone.toml", 'app = "nowhere:app"\n[personas.ivy]\nsigned_in = false\n')
+        self.write("falls.toml", 'app = "falls:app"\n[personas.ivy]\nsigned_in = false\n')
+        self.write("falls.py", "import this_is_not_there\n")
+        for words, message in (
+            (("matrix", "--policy", "none.bloodroot"), "there is no such file"),
+            (("matrix", "--policy", "folder"), "this is a folder, not a policy file"),
+            (
+                ("matrix", "--policy", "bad.bloodroot"),
+                'bad.bloodroot:4:9: unknown role "keper"; did you mean "keeper"?',
+            ),
+            (("matrix", "--policy", "bad.bloodroot"), '"GOT" is no method that HTTP knows; did you mean "GET"?'),
+            (("matrix", "--out", "matrix.txt"), "a table is for the terminal"),
+            (("matrix", "--out", "nowhere/m.csv"), "nowhere"),
+            (("matrix", "--personas"), "there are no personas"),
+            (("matrix", "--format", "poster"), "poster"),
+            (("matrix", "--settings", "typo.toml"), 'typo.toml:1: persona: unknown key; did you mean "personas"?'),
+            (("matrix", "--settings", "not.toml"), "not.toml: this is not TOML"),
+            (
+                ("matrix", "--settings", "stray.toml"),
+                'stray.toml:2: personas.ivy.role: unknown key; did you mean "roles"?',
+            ),
+            (("probe", "--settings", "how.toml"), 'how.toml:2: probe.sign_in.how: this must be "form" or "json"'),
+            (("probe",), "there are no settings"),
+            (("probe", "--settings", "bare.toml"), "there are no personas to ask as"),
+            (("probe", "--settings", "gone.toml"), "cannot be imported: ModuleNotFoundError"),
+            (("probe", "--settings", "falls.toml"), "No module named 'this_is_not_there' (falls.py:1)"),
+            (("why", "kepper", "GET", "/"), 'unknown role "kepper"; did you mean "keeper"?'),
+            (("why", "keeper", "GET", "/", "--record", "{"), "--record is not JSON"),
+            (("why", "keeper", "GET", "/", "--record", "[]"), "--record must be a JSON object"),
+        ):
+            with self.subTest(" ".join(words)):
+                run = self.bloodroot(*words)
+                self.assertEqual((run.status, run.out), (2, ""), run.err)
+                self.assertIn(message, run.err)
+
+    def test_help_and_version(self) -> None:
+        self.assertIn("bloodroot 0.", self.ran("--version"))
+        out = self.ran("--help")
+        for command in ("demo", "matrix", "probe", "why"):
+            self.assertIn(command, out)
+            self.assertIn("Usage", self.ran(command, "--help"))
+
+    def test_a_pipe_that_closes_early_is_no_fault(self) -> None:
+        import subprocess
+
+        from tests.program import PROGRAM
+
+        self.write("access.bloodroot", TEXT)
+        done = subprocess.run(
+            ["sh", "-c", f"{PROGRAM} matrix | head -c 10"], cwd=self.folder, capture_output=True, text=True, timeout=60
+        )
+        self.assertEqual(done.stderr, "")

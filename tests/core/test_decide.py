@@ -1,0 +1,269 @@
+"""Given this policy and this caller, this is the answer."""
+
+import unittest
+from datetime import UTC, datetime
+from types import SimpleNamespace
+from uuid import UUID
+
+import bloodroot
+from bloodroot import Caller
+from tests.policies import POLICY
+
+OUT = None
+NEW = Caller(id=1, attributes={"status": "active"})
+GROWER = Caller(id=3, roles={"grower"}, attributes={"status": "active"})
+ASLEEP = Caller(id=3, roles={"grower"}, attributes={"status": "asleep"})
+KEEPER = Caller(id=4, roles={"keeper"}, attributes={"status": "active"})
+CLERK = Caller(id=5, roles={"clerk"}, attributes={"status": "active"})
+REVIEWER = Caller(id=6, roles={"reviewer"}, attributes={"status": "active"})
+TORN = Caller(id=7, roles={"clerk", "reviewer"}, attributes={"status": "active"})
+GROUPED = Caller(id=3, groups={"field-staff", "choir"}, attributes={"status": "active"})
+STRANGE = Caller(id=8, roles={"Keeper", "keep", "keeper-emeritus"})
+
+
+class Requests(unittest.TestCase):
+    cases = (
+        (OUT, "GET", "/", "allow"),
+        (OUT, "HEAD", "/", "allow"),
+        (OUT, "POST", "/", "deny closed"),
+        (OUT, "GET", "/sign-in", "allow"),
+        (NEW, "GET", "/sign-in", "deny signed-in"),
+        (OUT, "POST", "/sign-out", "sign-in signed-out"),
+        (OUT, "GET", "/lots", "sign-in signed-out"),
+        (NEW, "GET", "/lots", "allow"),
+        (NEW, "GET", "/lots/", "allow"),
+        (NEW, "GET", "/lots/../lots", "deny ambiguous-path"),
+        (OUT, "GET", "/lots%2f7", "deny ambiguous-path"),
+        (NEW, "GET", "/lots/new", "deny role"),
+        (KEEPER, "GET", "/lots/new", "allow"),
+        (NEW, "GET", "/lots/7.csv", "deny role"),
+        (REVIEWER, "GET", "/lots/7.csv", "allow"),
+        (KEEPER, "PUT", "/lots/7", "allow"),
+        (GROWER, "PUT", "/lots/7", "deny role"),
+        (KEEPER, "DELETE", "/lots/7", "allow"),
+        (KEEPER, "GET", "/lots/7/history", "deny role"),
+        (OUT, "GET", "/lots/7/history", "deny role"),
+        (GROWER, "PATCH", "/plots/7", "depends"),
+        (GROUPED, "PATCH", "/plots/7", "depends"),
+        (KEEPER, "PATCH", "/plots/7", "allow"),
+        (NEW, "PATCH", "/plots/7", "deny role"),
+        (ASLEEP, "PATCH", "/plots/7", "deny active"),
+        (STRANGE, "PATCH", "/plots/7", "deny active"),
+        (OUT, "PATCH", "/plots/7", "sign-in signed-out"),
+        (CLERK, "POST", "/parcels", "allow"),
+        (KEEPER, "POST", "/parcels", "deny role"),
+        (GROWER, "POST", "/parcels/weigh", "allow"),
+        (CLERK, "POST", "/parcels/weigh", "allow"),
+        (NEW, "GET", "/people/1", "allow"),
+        (NEW, "GET", "/people/2", "deny self"),
+        (NEW, "GET", "/people/01", "deny self"),
+        (NEW, "GET", "/people/x", "deny self"),
+        (OUT, "GET", "/people/1", "sign-in signed-out"),
+        (CLERK, "DELETE", "/people/1", "allow"),
+        (CLERK, "DELETE", "/people/5", "deny self"),
+        (KEEPER, "GET", "/rota", "allow"),
+        (CLERK, "GET", "/rota", "deny role"),
+        (OUT, "GET", "/rota", "sign-in signed-out"),
+        (STRANGE, "GET", "/lots/new", "deny role"),
+        (TORN, "GET", "/", "allow"),
+        (TORN, "GET", "/memos", "allow"),
+        (TORN, "GET", "/lots", "deny apart"),
+        (NEW, "get", "/memos", "deny closed"),
+    )
+
+    def test_outcomes_and_reasons(self) -> None:
+        for caller, method, path, expected in self.cases:
+            with self.subTest(f"{caller} {method} {path}"):
+                decision = POLICY.decide(caller, method, path)
+                told = f"{decision.outcome} {decision.reason or ''}".strip()
+                self.assertEqual(told, expected)
+                self.assertEqual(decision.allowed, expected == "allow")
+
+    def test_the_steps_tell_the_same_story(self) -> None:
+        for caller, method, path, expected in self.cases:
+            with self.subTest(f"{caller} {method} {path}"):
+                verdicts = [step.verdict for step in POLICY.decide(caller, method, path).steps]
+                self.assertEqual("refused" in verdicts, expected.startswith(("deny", "sign-in")))
+                self.assertEqual("open" in verdicts, expected == "depends")
+                self.assertNotIn("refused", verdicts[:-1], "a refusal is the last step")
+
+    def test_answers(self) -> None:
+        for caller, method, path, status, message in (
+            (OUT, "GET", "/lots", 401, "Sign in to use this."),
+            (NEW, "GET", "/lots/new", 403, "You do not have access to this."),
+            (ASLEEP, "PATCH", "/plots/7", 403, "Your account is asleep."),
+            (NEW, "GET", "/a//b", 400, "This address can be read"),
+        ):
+            answer = POLICY.decide(caller, method, path).answer
+            self.assertIsNotNone(answer)
+            self.assertEqual(answer.status, status)
+            self.assertIn(message, answer.message)
+        self.assertIsNone(POLICY.decide(OUT, "GET", "/").answer)
+
+    def test_unknown_roles_are_told_in_the_steps(self) -> None:
+        told = " ".join(step.text for step in POLICY.decide(STRANGE, "GET", "/lots").steps)
+        self.assertIn('does not know the role "Keeper"', told)
+
+    def test_a_refusal_names_what_was_found(self) -> None:
+        steps = POLICY.decide(GROWER, "PATCH", "/plots/7", record={"grower_id": 9}).steps
+        self.assertIn("record.grower_id is 9", steps[-1].text)
+        self.assertEqual(steps[-1].where, "tarn.bloodroot:40")
+        steps = POLICY.decide(GROWER, "PATCH", "/plots/7", record={}).steps
+        self.assertIn("own-plot is faulty", steps[-1].text)
+        self.assertIn("record.grower_id is missing", steps[-1].text)
+
+
+class Records(unittest.TestCase):
+    def test_a_record_settles_what_depended_on_it(self) -> None:
+        for caller, record, expected in (
+            (GROWER, {"grower_id": 3}, "allow"),
+            (GROWER, SimpleNamespace(grower_id=3), "allow"),
+            (GROWER, {"grower_id": 4}, "deny"),
+            (GROWER, {"grower_id": "3"}, "deny"),
+            (GROWER, {"grower_id": None}, "deny"),
+            (GROWER, {}, "deny"),
+            (GROWER, 3, "deny"),
+            (Caller(roles={"grower"}, attributes={"status": "active"}), {"grower_id": None}, "deny"),
+            (KEEPER, {}, "allow"),
+        ):
+            with self.subTest(f"{caller} {record}"):
+                decision = POLICY.decide(caller, "PATCH", "/plots/7", record=record)
+                self.assertEqual(decision.outcome.value, expected)
+
+    def test_what_remains_is_told_with_the_caller_folded_in(self) -> None:
+        decision = POLICY.decide(GROWER, "POST", "/plots/7/sow")
+        self.assertEqual(decision.remainder.words(), "ready")
+        self.assertEqual(decision.remainder.test.parts[0].test.words(), "record.grower_id == 3")
+
+    def test_may_asks_for_a_permission_in_any_layer(self) -> None:
+        for caller, permission, record, expected in (
+            (GROWER, "plot:edit", {"grower_id": 3}, True),
+            (GROWER, "plot:edit", {"grower_id": 4}, False),
+            (GROWER, "plot:edit", None, False),
+            (KEEPER, "plot:edit", None, True),
+            (OUT, "lot:read", None, False),
+            (OUT, "memo:read", None, True),
+            (CLERK, "parcel:open", None, True),
+            (TORN, "parcel:open", None, False),
+        ):
+            with self.subTest(f"{caller} {permission}"):
+                self.assertIs(POLICY.may(caller, permission, record=record), expected)
+        with self.assertRaisesRegex(LookupError, 'did you mean "plot:edit"'):
+            POLICY.may(KEEPER, "plot:edt")
+
+
+class Conditions(unittest.TestCase):
+    """Expressions over four values, each decided by a policy of one endpoint."""
+
+    now = datetime(2026, 3, 1, 12, tzinfo=UTC)
+    record = SimpleNamespace(
+        id=7, name="Fern", tags=["a", "b"], open=True, shut=False, none=None, size=1.5,
+        uuid=UUID("12345678-1234-5678-1234-567812345678"), due=datetime(2026, 4, 1, tzinfo=UTC),
+        naive=datetime(2026, 4, 1), owner={"id": 3, "team": {"name": "north"}}, text="a,b",
+    )  # fmt: skip
+    cases = (
+        ("record.id == 7", "allow"),
+        ("record.id != 7", "deny"),
+        ("record.id == 7.0", "allow"),
+        ('record.id == "7"', "faulty"),
+        ("record.id < 8 and record.id >= 7", "allow"),
+        ('record.name > "Ash"', "allow"),
+        ("record.name > 1", "faulty"),
+        ("record.open", "allow"),
+        ("not record.shut", "allow"),
+        ("record.shut", "deny"),
+        ("record.id", "faulty"),
+        ("not record.id", "faulty"),
+        ("record.open == 1", "faulty"),
+        ("record.open == true", "allow"),
+        ("record.gone == 1", "faulty"),
+        ("not record.gone == 1", "faulty"),
+        ("record.gone != 1", "faulty"),
+        ("record.gone", "faulty"),
+        ("record.gone == 1 or record.id == 7", "allow"),
+        ("record.gone == 1 and record.id == 8", "deny"),
+        ("not (record.gone == 1 and record.id == 7)", "faulty"),
+        ("record.none == none", "allow"),
+        ("record.id == none", "deny"),
+        ("record.id != none", "allow"),
+        ("record.none == record.none", "faulty"),
+        ("record.none != record.none", "faulty"),
+        ("record.none < 3", "faulty"),
+        ("record.id in [1, 7]", "allow"),
+        ("record.id not in [1, 7]", "deny"),
+        ('record.id in ["7"]', "faulty"),
+        ('record.id in ["7", 7]', "allow"),
+        ("record.id in []", "deny"),
+        ('"a" in record.tags', "allow"),
+        ('"c" in record.tags', "deny"),
+        ('"c" not in record.tags', "allow"),
+        ('"a" in record.text', "faulty"),
+        ('"a" not in record.text', "faulty"),
+        ("record.owner.team.name == caller.team", "allow"),
+        ("record.owner.team.gone == caller.team", "faulty"),
+        ("record.owner.id == caller.id", "allow"),
+        ("caller.gone == 1", "faulty"),
+        ("record.due > now", "allow"),
+        ("record.naive > now", "faulty"),
+        ("path.x == record.id", "allow"),
+        ("path.x < 8", "allow"),
+        ('path.x == "7"', "allow"),
+        ("path.x == record.name", "deny"),
+        ("path.x == record.open", "deny"),
+        ("query.u == record.uuid", "allow"),
+        ('query.u == "12345678123456781234567812345678"', "allow"),
+        ("query.many == 1", "faulty"),
+        ("query.gone == 1", "faulty"),
+        ("args.y == 1", "depends"),
+        ("args.y == 1 or record.id == 7", "allow"),
+        ("args.y == 1 and record.id == 8", "deny"),
+        ("args.y == 1 and record.gone == 1", "faulty"),
+        ("args.y == 1 or record.gone == 1", "depends"),
+        ("true", "allow"),
+        ("false", "deny"),
+        ("record.id == 7 # a comment", "allow"),
+    )
+
+    def test_each_expression(self) -> None:
+        caller = Caller(id=3, attributes={"team": "north"})
+        query = {"u": "12345678123456781234567812345678", "many": ["1", "2"]}
+        for text, expected in self.cases:
+            with self.subTest(text):
+                policy = bloodroot.parse(f"conditions\n  test {text}\nendpoints\n  GET /a/{{x}} signed-in and test")
+                decision = policy.decide(caller, "GET", "/a/7", record=self.record, query=query, now=self.now)
+                if expected == "faulty":
+                    self.assertEqual(decision.outcome, "deny")
+                    if "args" not in text:
+                        self.assertIn("test is faulty", decision.steps[-1].text)
+                else:
+                    self.assertEqual(decision.outcome, expected)
+
+    def test_a_record_that_fails_when_it_is_read_lets_nobody_in(self) -> None:
+        class Broken:
+            @property
+            def id(self) -> int:
+                raise RuntimeError("the database has gone")
+
+            def __eq__(self, other: object) -> bool:
+                raise RuntimeError("nothing is like me")
+
+            __hash__ = None
+
+        policy = bloodroot.parse(
+            "endpoints\n  GET /a anyone if record.id == 3\n  GET /b anyone if record.it == record.it"
+        )
+        self.assertEqual(policy.decide(None, "GET", "/a", record=Broken()).outcome, "deny")
+        self.assertEqual(policy.decide(None, "GET", "/b", record={"it": Broken()}).outcome, "deny")
+
+
+class Callers(unittest.TestCase):
+    def test_a_caller_is_made_of_collections_of_names(self) -> None:
+        with self.assertRaisesRegex(TypeError, "collection of names"):
+            Caller(roles="keeper")
+        with self.assertRaises(TypeError):
+            Caller(attributes=["status"])
+
+    def test_roles_from_strangers_do_not_fill_the_memory(self) -> None:
+        for number in range(10_000):
+            POLICY.decide(Caller(roles={f"role-{number}"}), "GET", "/lots")
+        self.assertLess(len(POLICY.roles._held), 5000)

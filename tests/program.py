@@ -1,0 +1,57 @@
+"""The installed program, run as a user runs it."""
+
+import os
+import subprocess
+import sys
+import tempfile
+import unittest
+from dataclasses import dataclass
+from pathlib import Path
+from textwrap import dedent
+
+PROGRAM = Path(sys.executable).parent / "bloodroot"
+
+
+@dataclass(frozen=True)
+class Run:
+    """What came of one run."""
+
+    status: int
+    out: str
+    err: str
+
+
+class InFolder(unittest.TestCase):
+    """A test that works in a temporary folder of its own."""
+
+    def setUp(self) -> None:
+        folder = tempfile.TemporaryDirectory()
+        self.addCleanup(folder.cleanup)
+        self.folder = Path(folder.name).resolve()
+
+    def write(self, name: str, text: str) -> Path:
+        """A file in the folder; the text may be indented with the test."""
+        file = self.folder / name
+        file.parent.mkdir(parents=True, exist_ok=True)
+        file.write_text(dedent(text).lstrip("\n"), "utf-8")
+        return file
+
+    def bloodroot(self, *words: object, stdin: str | None = None, **environment: str) -> Run:
+        """Run the program in the folder."""
+        done = subprocess.run(
+            [str(PROGRAM), *map(str, words)],
+            cwd=self.folder,
+            env={**os.environ, "COLUMNS": "160", **environment},
+            input=stdin,
+            capture_output=True,
+            text=True,
+            timeout=120,
+        )
+        self.assertNotIn("Traceback", done.stderr + done.stdout)
+        return Run(done.returncode, done.stdout, done.stderr)
+
+    def ran(self, *words: object, status: int = 0, **environment: str) -> str:
+        """What the program prints, when it ends with this status."""
+        run = self.bloodroot(*words, **environment)
+        self.assertEqual(run.status, status, run.out + run.err)
+        return run.out

@@ -1,0 +1,53 @@
+"""What may import what, and what a production service loads."""
+
+import ast
+import subprocess
+import sys
+import unittest
+from pathlib import Path
+
+ROOT = Path(__file__).parent.parent / "src" / "bloodroot"
+ROOMS = ("cli", "report", "probe", "demo", "enforce", "settings", "files", "core", "language")
+# Each room may import from those to its right, and from itself.
+ALLOWED = {room: ROOMS[number:] for number, room in enumerate(ROOMS)}
+
+
+def imports(file: Path) -> set[str]:
+    """The modules of ours that a file imports, as dotted names below the package."""
+    package = ("bloodroot", *file.relative_to(ROOT).parent.parts)
+    found = set()
+    for node in ast.walk(ast.parse(file.read_text("utf-8"))):
+        if isinstance(node, ast.ImportFrom):
+            base = package[: len(package) - node.level + 1] if node.level else ()
+            module = (*base, *(node.module or "").split("."))
+            if module[0] == "bloodroot":
+                found |= {".".join((*filter(None, module[1:]), alias.name)) for alias in node.names}
+    return found
+
+
+class House(unittest.TestCase):
+    def test_imports_run_one_way(self) -> None:
+        for file in ROOT.rglob("*.py"):
+            parts = file.relative_to(ROOT).parts
+            room = parts[0].removesuffix(".py")
+            if room not in ALLOWED or "files" in parts[1:]:
+                continue
+            for name in imports(file):
+                other = name.split(".")[0]
+                if other in ALLOWED:
+                    self.assertIn(other, ALLOWED[room], f"{'/'.join(parts)} imports {name}")
+
+    def test_the_heart_needs_the_standard_library_alone(self) -> None:
+        code = (
+            "import sys; before = set(sys.modules); import bloodroot, bloodroot.core.matrix; "
+            "print(*{m.split('.')[0] for m in set(sys.modules) - before})"
+        )
+        done = subprocess.run([sys.executable, "-c", code], capture_output=True, text=True, check=True)
+        others = {name for name in done.stdout.split() if name not in sys.stdlib_module_names}
+        self.assertEqual(others, {"bloodroot"})
+
+    def test_enforcement_needs_no_framework(self) -> None:
+        code = "import sys, bloodroot.enforce.asgi; print(*sorted({m.split('.')[0] for m in sys.modules}))"
+        done = subprocess.run([sys.executable, "-c", code], capture_output=True, text=True, check=True)
+        for name in ("starlette", "httpx", "rich", "typer", "jwt", "sqlalchemy", "numpy"):
+            self.assertNotIn(name, done.stdout.split())
