@@ -5,26 +5,85 @@ from __future__ import annotations
 import os
 import tempfile
 from pathlib import Path
+from typing import TYPE_CHECKING
 
-from .core.policy import Policy, parse
+from .core.compiler import compile_documents
+from .language.parser import parse_with_problems
 from .language.problems import Place, PolicyError, Problem, Source
 
+if TYPE_CHECKING:
+    from .core.policy import Policy
+    from .language import tree
+
 _LARGEST = 32 * 1024 * 1024
+_DEEPEST = 20
 
 
 def load(path: str | os.PathLike[str]) -> Policy:
-    """Read and compile the policy in a file.
+    """Read and compile the policy in a file, with all that it includes.
 
     Args:
-        path: a UTF-8 text file, such as ``access.bloodroot``.
+        path: a UTF-8 text file, such as ``access.bloodroot``. What it includes is looked for beside each file, and
+            must be in the folder of this one or below.
 
     Returns:
         The compiled policy.
 
     Raises:
-        PolicyError: with every mistake found, or with the reason why the file cannot be read.
+        PolicyError: with every mistake found, or with the reason why a file cannot be read.
     """
-    return parse(read_text(path), os.fspath(path))
+    reading = _Reading(Path(path))
+    reading.read(Path(path), None, ())
+    return compile_documents(reading.documents, reading.problems)
+
+
+class _Reading:
+    """The files of one policy."""
+
+    def __init__(self, main: Path) -> None:
+        self.folder = main.resolve().parent
+        self.documents: list[tree.Document] = []
+        self.problems: list[Problem] = []
+        self.seen: dict[Path, Place] = {}
+
+    def read(self, file: Path, asked: Place | None, above: tuple[Path, ...]) -> None:
+        """Read a file and those it includes."""
+        try:
+            text = read_text(file)
+        except PolicyError as error:
+            if asked is None:
+                raise
+            self.problems.append(Problem(f"{file}: {error.problems[0].message}", asked))
+            return
+        document, problems = parse_with_problems(text, os.fspath(file))
+        self.documents.append(document)
+        self.problems += problems
+        above = (*above, file.resolve())
+        for section in document.headed("include"):
+            wanted = file.parent / (section.argument or "")
+            problem = self._problem(wanted, above)
+            if problem is not None:
+                self.problems.append(Problem(problem, section.place))
+            else:
+                self.seen[wanted.resolve()] = section.place
+                self.read(wanted, section.place, above)
+
+    def _problem(self, wanted: Path, above: tuple[Path, ...]) -> str | None:
+        """Why a file cannot be included, or None."""
+        try:
+            real = wanted.resolve()
+        except (OSError, RuntimeError, ValueError):
+            return "this name leads nowhere"
+        if not real.is_relative_to(self.folder):
+            return f"this leaves the policy's folder, {self.folder.name}; what is included must be inside it"
+        if real in above:
+            way = " → ".join(each.name for each in (*above[above.index(real) :], real))
+            return f"these files include each other in a circle: {way}"
+        if real in self.seen:
+            return f"this file is included already, in {self.seen[real].at}"
+        if len(above) > _DEEPEST:
+            return f"files include each other more than {_DEEPEST} deep"
+        return None
 
 
 def read_text(path: str | os.PathLike[str]) -> str:

@@ -35,6 +35,7 @@ def demo(
     from ..core.matrix import matrix_of_roles
     from ..demo import write_demo
     from ..files import load
+    from ..probe.application import bound
     from ..report import table
     from ..settings import read_settings
     from . import output
@@ -59,7 +60,7 @@ def demo(
     os.chdir(place)
     try:
         settings = read_settings(Path("bloodroot.toml").resolve())
-        policy = load("access.bloodroot")
+        policy = bound(load("access.bloodroot"), settings)
         _title("bloodroot matrix", "who gets in where, from the policy alone")
         output.show(console, table.matrix(matrix_of_roles(policy), policy, console))
         _title("bloodroot probe", "the application asked as every persona")

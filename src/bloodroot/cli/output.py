@@ -44,7 +44,7 @@ _PIPE_WIDTH = 160
 
 
 def project(policy: Path | None, settings: Path | None) -> tuple[Policy, Settings | None]:
-    """The policy and the settings that a command works with.
+    """The policy and the settings that a command works with; the policy bound to the application, if it needs one.
 
     Raises:
         PolicyError: the policy cannot be used.
@@ -55,9 +55,20 @@ def project(policy: Path | None, settings: Path | None) -> tuple[Policy, Setting
 
     file = settings or find_settings()
     found = read_settings(file) if file is not None else None
-    if policy is not None:
-        return load(policy), found
-    return load(_shown(found.policy) if found is not None else Path("access.bloodroot")), found
+    if policy is None:
+        policy = _shown(found.policy) if found is not None else Path("access.bloodroot")
+    rules = load(policy)
+    if not rules.unbound:
+        return rules, found
+    if found is None:
+        action = rules.unbound[0]
+        raise UsageError(
+            f"{action.place.at} names the action {action.name}, and there is no application to find it in; "
+            'write app = "module:name" in bloodroot.toml'
+        )
+    from ..probe.application import bound
+
+    return bound(rules, found), found
 
 
 def _shown(path: Path) -> Path:

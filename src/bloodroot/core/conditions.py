@@ -41,6 +41,8 @@ class Facts:
         query: the parameters of the query, as text.
         args: the arguments of a guarded call.
         now: the moment of the decision.
+        scopes: what a token names of its owner's permissions; None where nothing is held back.
+        guarded: whether a guard in the handler has let the caller pass.
         assumed: conditions whose value is taken as given, by name.
     """
 
@@ -52,6 +54,8 @@ class Facts:
     query: Mapping[str, Any] | None = None
     args: Mapping[str, Any] | None = None
     now: datetime.datetime | None = None
+    scopes: frozenset[str] | None = None
+    guarded: bool = False
     assumed: Mapping[str, bool] = field(default_factory=dict)
 
 

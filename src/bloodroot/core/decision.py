@@ -11,7 +11,9 @@ from .conditions import CAN_BE_TRUE, TRUE, Conjunction, Formula
 if TYPE_CHECKING:
     from collections.abc import Mapping
 
-    from .policy import Line, Policy
+    from .answers import Answer
+    from .lines import Line
+    from .policy import Policy
 
 
 class Outcome(StrEnum):
@@ -24,24 +26,11 @@ class Outcome(StrEnum):
 
 
 @dataclass(frozen=True, slots=True)
-class Answer:
-    """What a refused caller gets.
-
-    Attributes:
-        status: the HTTP status code (RFC 9110, section 15).
-        message: one sentence for the caller.
-    """
-
-    status: int
-    message: str
-
-
-@dataclass(frozen=True, slots=True)
 class Step:
     """One step of a decision.
 
     Attributes:
-        name: ``path``, ``apart``, ``line``, ``sign-in``, ``standing``, ``roles`` or ``conditions``.
+        name: ``path``, ``caller``, ``line``, ``apart``, ``sign-in``, ``standing``, ``roles`` or ``conditions``.
         verdict: ``passed``, ``refused`` or ``open`` (it depends).
         text: what was found, in words.
         where: file and line that the step rests on, or an empty text.
@@ -94,9 +83,7 @@ class Decision:
         """What the caller gets instead; None where the request is allowed or depends."""
         if self.reason is None:
             return None
-        status, message = _MESSAGES.get(self.reason, _REFUSED)
-        condition = self._policy.conditions.get(self.reason)
-        return Answer(status, condition.message if condition is not None and condition.message else message)
+        return self._policy.answers.answer(self._question[1], self._question[2], self.reason)
 
     @property
     def steps(self) -> tuple[Step, ...]:
@@ -115,16 +102,6 @@ class Decision:
         reason = f", reason={self.reason!r}" if self.reason else ""
         remains = f", remainder={self.remainder.words()!r}" if self.remainder is not None else ""
         return f"<Decision {self.outcome}{reason}{remains}>"
-
-
-_MESSAGES = {
-    "ambiguous-path": (400, "This address can be read in more than one way. Check its slashes, dots and signs."),
-    "apart": (403, "You hold two roles that nobody may hold together. Ask whoever gives out roles here."),
-    "closed": (403, "Nobody has access to this."),
-    "signed-out": (401, "Sign in to use this."),
-    "signed-in": (403, "This is for visitors who are not signed in."),
-}
-_REFUSED = (403, "You do not have access to this.")
 
 
 def may_hold(formulas: list[Formula]) -> bool:

@@ -29,7 +29,8 @@ if TYPE_CHECKING:
     from collections.abc import Iterator, Mapping
 
     from .caller import Caller
-    from .policy import Line, Policy
+    from .lines import Line
+    from .policy import Policy
 
 # Formulas by the columns that have them: each column is in exactly one.
 Spread = dict[Formula, int]

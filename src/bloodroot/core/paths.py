@@ -337,6 +337,22 @@ def _line(lines: dict[str, T], method: str) -> T | None:
     return line
 
 
+def specificity(template: Template, *, exact: bool = False) -> tuple[tuple[int, int, int, str, str], ...]:
+    """A key by which templates that match the same path sort, the most specific first.
+
+    With ``exact`` literal text counts, so that equal keys are equal shapes.
+    """
+    key = []
+    for part in template.segments:
+        if isinstance(part, str):
+            key.append((0, 0, 0, part if exact else "", ""))
+        elif isinstance(part, Parameter):
+            key.append((2 if part.bare else 1, *_by_text(part)))
+        else:
+            key.append((3 if part is STAR else 4, 0, 0, "", ""))
+    return tuple(key)
+
+
 def overlap(pattern: Template, template: Template) -> bool | None:
     """Whether a pattern matches every path of a template (True), some of them (None) or none (False)."""
     certain = True

@@ -3,52 +3,66 @@
 from __future__ import annotations
 
 import datetime
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 from typing import TYPE_CHECKING, Any
 
-from ..language import tree
-from ..language.parser import parse_with_problems
-from ..language.problems import Place, PolicyError, Problem, suggestion
+from ..language.problems import PolicyError, Problem, suggestion
 from .conditions import TRUE, UNKNOWN, Disjunction, Facts, Formula, Known, both, can_be_true, findings
 from .decision import Decision, Outcome, Step, may_hold
-from .paths import ANY, PathIndex, Template, TemplateError, overlap, parse_template, read_path
+from .fields import FieldsRefused, names_of
+from .paths import ANY, PathIndex, TemplateError, overlap, parse_template, read_path, specificity
 from .requirements import Elsewhere, Resolver, conditions_in, references_in
-from .roles import SIGNED_OUT, Held, RoleTable, compile_roles
+from .roles import SIGNED_OUT, Held, RoleTable
 
 if TYPE_CHECKING:
-    from collections.abc import Iterable, Iterator, Mapping
+    from collections.abc import Iterable, Mapping
 
+    from .answers import Answers
     from .caller import Caller
+    from .fields import FieldRules
+    from .lines import ActionLine, Line
 
 
-@dataclass(slots=True, eq=False)
-class Line:
-    """One entry of the section ``endpoints`` or ``always``, compiled.
+@dataclass(frozen=True, slots=True)
+class Route:
+    """One route of an application, as `Policy.bind` wants to know it.
 
     Attributes:
-        methods: the methods it names; empty for any.
-        template: the path template.
-        requirement: what it asks.
-        opens: bits of which any one is enough to be let in.
-        plain: whether nothing but those bits can let anybody in.
-        place: where it stands.
-        order: its number among the lines of its section.
-        description: what the line says of itself, if anything.
+        action: the name of what serves it.
+        methods: in capitals; empty for any.
+        path: the path template as a policy writes it, mount prefix included.
     """
 
+    action: str
     methods: tuple[str, ...]
-    template: Template
-    requirement: Formula
-    opens: int
-    plain: bool
-    place: Place
-    order: int
-    description: str | None = None
+    path: str
 
-    @property
-    def text(self) -> str:
-        """The line as written, blanks squeezed."""
-        return " ".join(self.place.text.split("#")[0].split())
+
+@dataclass(slots=True)
+class Parts:
+    """What a compiled policy consists of.
+
+    Attributes:
+        title: the name of the policy, or None.
+        roles: the roles, their inclusion and groups.
+        resolver: the permissions and conditions by name.
+        endpoints: the endpoint lines with a path, in the order of the file.
+        actions: the endpoint lines that name an action and are not bound to a route yet.
+        standing: the standing rules, in the order of the file.
+        index: the endpoint lines by path.
+        answers: what refused callers get.
+        fields: who reads and changes what, by kind of record.
+    """
+
+    title: str | None
+    roles: RoleTable
+    resolver: Resolver
+    endpoints: tuple[Line, ...]
+    actions: tuple[ActionLine, ...]
+    standing: tuple[Line, ...]
+    index: PathIndex[Line]
+    answers: Answers
+    fields: dict[str, FieldRules]
 
 
 @dataclass(slots=True)
@@ -70,27 +84,71 @@ class Policy:
         roles: the roles, their inclusion and groups.
         conditions: named conditions.
         permissions: what each declared permission is granted to, by its name as written.
-        endpoints: the endpoint lines, in the order of the file.
+        endpoints: the endpoint lines, in the order of the file; lines that name an action once they are bound.
+        unbound: endpoint lines that name an action, as long as the policy is not bound to an application.
         standing: the standing rules, in the order of the file.
+        answers: what refused callers get.
+        fields: who reads and changes what, by kind of record.
     """
 
-    def __init__(
-        self,
-        title: str | None,
-        roles: RoleTable,
-        resolver: Resolver,
-        endpoints: tuple[Line, ...],
-        standing: tuple[Line, ...],
-        index: PathIndex[Line],
-    ) -> None:
-        self.title = title
-        self.roles = roles
-        self.conditions = resolver.conditions
-        self.permissions = resolver.permissions
-        self.endpoints = endpoints
-        self.standing = standing
-        self._resolver = resolver
-        self._index = index
+    def __init__(self, parts: Parts, routes: PathIndex[Line | Route] | None = None) -> None:
+        self.title = parts.title
+        self.roles = parts.roles
+        self.conditions = parts.resolver.conditions
+        self.permissions = parts.resolver.permissions
+        self.endpoints = parts.endpoints
+        self.unbound = parts.actions
+        self.standing = parts.standing
+        self.answers = parts.answers
+        self.fields = parts.fields
+        self._parts = parts
+        self._resolver = parts.resolver
+        self._index = parts.index
+        self._routes = routes
+
+    def bind(self, routes: Iterable[Route]) -> Policy:
+        """The policy with its ``action`` lines turned into the methods and paths of an application's routes.
+
+        Args:
+            routes: every route of the application, those included that no ``action`` line names.
+
+        Raises:
+            PolicyError: an action that no route serves, or a path line for the very template of an action's route.
+        """
+        problems: list[Problem] = []
+        index: PathIndex[Line | Route] = PathIndex()
+        bound: dict[str, list[Line]] = {action.name: [] for action in self.unbound}
+        actions = {action.name: action for action in self.unbound}
+        served = []
+        for route in routes:
+            served.append(route.action)
+            try:
+                template = parse_template(route.path)
+            except TemplateError:
+                # A route that a policy cannot write can be served by no action line either; path lines still decide.
+                continue
+            action = actions.get(route.action)
+            if action is None:
+                index.add(route.methods, template, route)
+                continue
+            line = action.bound(route.methods, template)
+            bound[action.name].append(line)
+            index.add(route.methods, template, line)
+            for other in self.endpoints:
+                same = specificity(other.template, exact=True) == specificity(template, exact=True)
+                if same and (not other.methods or not line.methods or set(other.methods) & set(line.methods)):
+                    message = f"action {action.name} is served at {route.path}, for which {other.place.at} has a line"
+                    problems.append(Problem(f"{message}; leave one of the two", action.place))
+        for action in self.unbound:
+            if not bound[action.name]:
+                guess = suggestion(action.name, served) or "; it serves none of the application's routes"
+                problems.append(Problem(f'unknown action "{action.name}"{guess}', action.place))
+        if problems:
+            raise PolicyError(problems)
+        lines = sorted(
+            [*self.endpoints, *(line for found in bound.values() for line in found)], key=lambda line: line.order
+        )
+        return Policy(replace(self._parts, endpoints=tuple(lines), actions=()), index)
 
     # Questions --------------------------------------------------------------------------------
 
@@ -104,6 +162,7 @@ class Policy:
         query: Mapping[str, Any] | None = None,
         args: Mapping[str, Any] | None = None,
         now: datetime.datetime | None = None,
+        guarded: bool = False,
         assume: Mapping[str, bool] | None = None,
     ) -> Decision:
         """Decide one request.
@@ -116,20 +175,21 @@ class Policy:
             query: parameters of the query by name, or None where they are not known.
             args: arguments of a guarded call by name, or None where they are not known.
             now: the moment of the decision, by default the present one (UTC).
+            guarded: whether a guard in the handler has let the caller pass.
             assume: conditions whose value is taken as given, by name: to ask "what if".
 
         Returns:
             The decision. Bad input is refused, never an error.
         """
-        question = (caller, method, path, record, query, args, now, assume)
+        question = (caller, method, path, record, query, args, now, guarded, assume)
         segments = read_path(path)
         if segments is None:
             return Decision(Outcome.DENY, "ambiguous-path", None, None, self, question)
-        line = self._index.find(method, segments)
+        line = self._line(method, segments)
         if line is None:
             return Decision(Outcome.DENY, "closed", None, None, self, question)
         held = self.roles.held(caller)
-        if not self.standing and not held.apart and not assume:
+        if not self.standing and not held.apart and not assume and (caller is None or caller.scopes is None):
             # Roles alone decide most requests, and those are decided here. The steps below say the same.
             if held.bits & line.opens:
                 return Decision(Outcome.ALLOW, None, line, None, self, question)
@@ -154,14 +214,69 @@ class Policy:
         asked = self._resolver.permission(permission)
         if asked is None:
             raise LookupError(f'unknown permission "{permission}"{suggestion(permission, self.permissions)}')
+        return asked.fold(self._facts_of(caller, record, args)) is TRUE
+
+    def flags(self, caller: Caller | None, permissions: Iterable[str], *, record: Any = None) -> dict[str, bool]:
+        """Which of these permissions a caller has: for a page or an API to show what is possible.
+
+        Raises:
+            LookupError: the policy has no such permission.
+        """
+        return {permission: self.may(caller, permission, record=record) for permission in permissions}
+
+    def readable(self, caller: Caller | None, kind: str, record: Any = None) -> frozenset[str]:
+        """The fields of a record that a caller may see.
+
+        Args:
+            caller: who asks; None for a signed-out caller.
+            kind: the kind of record, as in ``fields accession``.
+            record: a mapping, a dataclass or an object; None for the fields that the policy names.
+
+        Returns:
+            Names of fields. Where the policy says nothing of this kind, all of the record's.
+
+        Raises:
+            LookupError: the policy knows no such kind, but one of nearly the same name.
+        """
+        rules = self._rules_for(kind)
+        if rules is None:
+            return frozenset(names_of(record))
+        names = names_of(record) if record is not None else [name for name in rules.rules if name != "*"]
+        return rules.readable(names, self._facts_of(caller, record))
+
+    def changeable(self, caller: Caller | None, kind: str, changes: Iterable[str], record: Any = None) -> None:
+        """Check that a caller may change every one of these fields.
+
+        Args:
+            caller: who asks; None for a signed-out caller.
+            kind: the kind of record, as in ``fields accession``.
+            changes: the names of the fields, or a mapping of them to new values.
+            record: the record as it is, for conditions that ask for it.
+
+        Raises:
+            FieldsRefused: naming each field that may not be changed.
+            LookupError: the policy knows no such kind, but one of nearly the same name.
+        """
+        rules = self._rules_for(kind)
+        refused = rules.refused(changes, self._facts_of(caller, record)) if rules is not None else []
+        if refused:
+            raise FieldsRefused(kind, refused)
+
+    def _rules_for(self, kind: str) -> FieldRules | None:
+        rules = self.fields.get(kind)
+        if rules is None and (guess := suggestion(kind, self.fields)):
+            # A slip of the pen would otherwise open every field.
+            raise LookupError(f"the policy has no section fields {kind}{guess}")
+        return rules
+
+    def _facts_of(self, caller: Caller | None, record: Any, args: Mapping[str, Any] | None = None) -> Facts:
         held = self.roles.held(caller)
-        bits = 0 if held.apart else held.bits
-        return asked.fold(self._facts(bits, caller, record=record, args=args)) is TRUE
+        return self._facts(0 if held.apart else held.bits, caller, record=record, args=args)
 
     def line_for(self, method: str, path: str) -> Line | None:
         """The endpoint line that decides a method and a path as the client sent it, or None."""
         segments = read_path(path)
-        return None if segments is None else self._index.find(method, segments)
+        return None if segments is None else self._line(method, segments)
 
     def asked(self, line: Line, method: str) -> list[tuple[Line, Formula]]:
         """All that is asked of a caller at an endpoint, whatever the parameters of its path turn out to be.
@@ -197,11 +312,21 @@ class Policy:
             reference.root == root for _, formula in self.asked(line, method) for reference in references_in(formula)
         )
 
+    def _line(self, method: str, segments: list[str]) -> Line | None:
+        """The line that decides: that of the action which serves the path, else the most specific path line."""
+        if self._routes is not None:
+            found = self._routes.find(method, segments)
+            if found is not None and not isinstance(found, Route):
+                return found
+        return self._index.find(method, segments)
+
     # How a decision comes about --------------------------------------------------------------------------------
 
     def _facts(self, bits: int, caller: Caller | None, **supplied: Any) -> Facts:
         moment = supplied.pop("now", None) or datetime.datetime.now(datetime.UTC)
-        return Facts(bits, bits, caller=_View(caller) if caller is not None else None, now=moment, **supplied)
+        scopes = caller.scopes if caller is not None else None
+        view = _View(caller) if caller is not None else None
+        return Facts(bits, bits, caller=view, now=moment, scopes=scopes, **supplied)  # type: ignore[arg-type]
 
     def explain(self, question: tuple[Any, ...]) -> tuple[Step, ...]:
         """The same decision once more, with its steps written down. For `Decision.steps`, which has the question."""
@@ -213,8 +338,8 @@ class Policy:
             return tuple(trace.steps)
         held = self.roles.held(caller)
         for name in held.unknown:
-            trace.add("roles", "passed", f"the policy does not know the {name}, so it counts for nothing")
-        line = self._index.find(method, segments)
+            trace.add("caller", "passed", f"the policy does not know the {name}, so it counts for nothing")
+        line = self._line(method, segments)
         if line is None:
             trace.add("line", "refused", f"no line covers {method} {path}, and what is not declared is closed")
             return tuple(trace.steps)
@@ -226,7 +351,7 @@ class Policy:
         self, question: tuple[Any, ...], segments: list[str], line: Line, held: Held, trace: _Trace | None
     ) -> tuple[Outcome, str | None, Formula | None]:
         """Outcome, reason and remainder for a request whose line is known."""
-        caller, method, _, record, query, args, now, assume = question
+        caller, method, _, record, query, args, now, guarded, assume = question
         facts = self._facts(
             0 if held.apart else held.bits,
             caller,
@@ -235,6 +360,7 @@ class Policy:
             query=query,
             args=args,
             now=now,
+            guarded=guarded,
             assumed=assume or {},
         )
         rules = [rule for rule in self.standing if _covers(rule, method) and rule.template.covers(segments)]
@@ -301,7 +427,9 @@ class Policy:
                     )
                 return "signed-in"
         # With every question about conditions left open, only roles and permissions can refuse.
-        roles_alone = line.requirement.fold(Facts(facts.certain, facts.possible, caller=UNKNOWN))
+        roles_alone = line.requirement.fold(
+            Facts(facts.certain, facts.possible, caller=UNKNOWN, scopes=facts.scopes, guarded=facts.guarded)
+        )
         if not can_be_true(roles_alone):
             if trace:
                 has = ", ".join(self.roles.names(facts.certain)) or "no role"
@@ -360,84 +488,3 @@ def remains_in_words(formula: Formula) -> str:
 
 def _covers(rule: Line, method: str) -> bool:
     return not rule.methods or method in rule.methods or method == ANY or (method == "HEAD" and "GET" in rule.methods)
-
-
-# Compiling --------------------------------------------------------------------------------
-
-
-def parse(text: str, name: str = "<text>") -> Policy:
-    """Compile a policy text.
-
-    Args:
-        text: the policy.
-        name: what to call it in messages, as a rule its file name.
-
-    Raises:
-        PolicyError: with every mistake found.
-    """
-    document, problems = parse_with_problems(text, name)
-    roles = compile_roles(document, problems)
-    resolver = Resolver(document, roles, problems)
-    index: PathIndex[Line] = PathIndex()
-    endpoints = tuple(_lines(document.endpoints, resolver, problems))
-    for line in endpoints:
-        for method, other in index.add(line.methods, line.template, line):
-            problems.append(
-                Problem(
-                    f"{method} {line.template.text} stands for the same requests as the line in {other.place.at}; "
-                    "say in one line what both ask",
-                    line.place,
-                )
-            )
-    standing = tuple(_lines(document.standing, resolver, problems))
-    if not document.endpoints and not problems:
-        problems.append(
-            Problem(
-                "this policy has no endpoints; without any, every request is refused", Place(document.source, 1, 1, 1)
-            )
-        )
-    if problems:
-        raise PolicyError(problems)
-    return Policy(document.title, roles, resolver, endpoints, standing, index)
-
-
-def _lines(
-    entries: Iterable[tree.Endpoint | tree.Standing], resolver: Resolver, problems: list[Problem]
-) -> Iterator[Line]:
-    """Entries with a path, compiled; mistakes are added to ``problems``."""
-    for order, entry in enumerate(entries):
-        requirement, opens, plain = resolver.asked(entry.requirement, entry.asks_at)
-        try:
-            template = parse_template(entry.path.text)
-        except TemplateError as error:
-            problems.append(Problem(str(error), entry.path.place(entry.place)))
-            continue
-        if not plain:
-            _check_path_names(requirement, template, entry, problems)
-        yield Line(
-            entry.methods,
-            template,
-            requirement,
-            opens,
-            plain,
-            entry.place,
-            order,
-            entry.description,
-        )
-
-
-def _check_path_names(
-    requirement: Formula, template: Template, entry: tree.Endpoint | tree.Standing, problems: list[Problem]
-) -> None:
-    """A condition that asks for a path parameter the path does not have could never hold."""
-    for reference in references_in(requirement):
-        if reference.root == "path" and reference.names[0] not in template.names:
-            names = ", ".join(f"{{{name}}}" for name in template.names) or "no parameters"
-            problems.append(
-                Problem(
-                    f"this asks for {reference.words()}, and the path has {names}"
-                    f"{suggestion(reference.names[0], template.names)}",
-                    entry.path.place(entry.place),
-                )
-            )
-            return

@@ -31,7 +31,7 @@ from .order import circle, in_order
 from .roles import SIGNED_IN, SIGNED_OUT, RoleTable
 
 if TYPE_CHECKING:
-    from collections.abc import Iterator
+    from collections.abc import Collection, Iterator
 
 
 @dataclass(frozen=True, slots=True)
@@ -63,7 +63,14 @@ class PermissionAsked:
     plain: bool
 
     def fold(self, facts: Facts) -> Formula:
+        if facts.scopes is not None and not self.named_by(facts.scopes):
+            return FALSE
         return self.grants.fold(facts)
+
+    def named_by(self, scopes: Collection[str]) -> bool:
+        """Whether one of these scopes names the permission: itself, or its family as in ``trial:*``."""
+        parts = self.name.split(":")
+        return self.name in scopes or any(":".join((*parts[:count], "*")) in scopes for count in range(1, len(parts)))
 
     def values(self) -> int:
         return self.grants.values()
@@ -88,6 +95,20 @@ class Elsewhere:
         return f"outside {self.pattern}"
 
 
+@dataclass(frozen=True, slots=True)
+class Guarded:
+    """A guard in the handler has let the caller pass; not known before it has."""
+
+    def fold(self, facts: Facts) -> Formula:
+        return TRUE if facts.guarded else self
+
+    def values(self) -> int:
+        return CAN_BE_TRUE | CAN_BE_FALSE
+
+    def words(self) -> str:
+        return "guarded"
+
+
 _LONGEST_CHAIN = 40  # of conditions that rest on each other; folding goes some calls deeper for each
 
 _AUDIENCES: dict[str, Formula] = {
@@ -95,6 +116,7 @@ _AUDIENCES: dict[str, Formula] = {
     "nobody": FALSE,
     "signed-in": Holding(SIGNED_IN, "signed-in"),
     "signed-out": Holding(SIGNED_OUT, "signed-out"),
+    "guarded": Guarded(),
 }
 
 
@@ -282,7 +304,7 @@ class Resolver:
     def _conditions(self, document: tree.Document) -> None:
         """Every condition, those it rests on first; a circle of them is a mistake."""
         declared: dict[str, tree.Condition] = {}
-        for entry in document.conditions:
+        for entry in document.entries(tree.Condition):
             name, place = entry.name.text, entry.place
             if name in self._roles.bit:
                 self._problems.append(
@@ -321,7 +343,7 @@ class Resolver:
         """What each declared permission asks, by its name as written."""
         permissions: dict[str, Formula] = {}
         declared: dict[str, Place] = {}
-        for entry in document.permissions:
+        for entry in document.entries(tree.Permission):
             name = entry.name.text
             if name in declared:
                 self._problems.append(

@@ -5,11 +5,11 @@ from __future__ import annotations
 from dataclasses import dataclass
 from typing import TYPE_CHECKING
 
+from ..language import tree
 from ..language.problems import Place, Problem, suggestion
 from .order import circle, in_order
 
 if TYPE_CHECKING:
-    from ..language import tree
     from .caller import Caller
 
 # Being signed in or not is one bit each, beside the roles, so that one test of bits decides audiences as well.
@@ -106,7 +106,7 @@ class RoleTable:
 def compile_roles(document: tree.Document, problems: list[Problem]) -> RoleTable:
     """Resolve the sections ``roles`` and ``groups``; mistakes are added to ``problems``."""
     declared: dict[str, tree.Role] = {}
-    for role in document.roles:
+    for role in document.entries(tree.Role):
         first = declared.setdefault(role.name.text, role)
         if first is not role:
             problems.append(Problem(f'role "{role.name.text}" is declared already, in {first.place.at}', role.place))
@@ -128,7 +128,7 @@ def compile_roles(document: tree.Document, problems: list[Problem]) -> RoleTable
         if role.default:
             base |= closure[name]
     groups: dict[str, int] = {}
-    for group in document.groups:
+    for group in document.entries(tree.Group):
         if group.name in groups:
             problems.append(Problem(f'group "{group.name}" is declared already', group.place))
         bits = 0
@@ -136,7 +136,7 @@ def compile_roles(document: tree.Document, problems: list[Problem]) -> RoleTable
             bits |= closure[name]
         groups[group.name] = bits
     apart = []
-    for entry in document.apart:
+    for entry in document.entries(tree.Apart):
         members = tuple((name, bit[name]) for name in dict.fromkeys(resolved(entry.roles, entry.place)))
         apart.append(members)
         for name, held in closure.items():

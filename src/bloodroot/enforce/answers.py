@@ -6,8 +6,9 @@ import html
 import json
 from dataclasses import dataclass
 from http import HTTPStatus
+from urllib.parse import quote
 
-from ..core.decision import Answer
+from ..core.answers import Answer
 
 
 @dataclass(frozen=True, slots=True)
@@ -26,22 +27,28 @@ class Response:
 
 
 UNSETTLED = Answer(500, "The application did not finish its check of who may have this, so it is withheld.")
+_IN_A_PATH = "/-._~!$&'()*+,=:@"
 MISSING = Answer(404, "There is nothing here.")
 NO_CALLER = Answer(500, "The application could not tell who you are.")
 
 
-def response(answer: Answer, accept: str, realm: str) -> Response:
+def response(answer: Answer, accept: str, realm: str, asked_for: str | None = None) -> Response:
     """An answer as a response: problem details (RFC 9457) for clients that ask for JSON, a small page otherwise.
+
+    A redirect is for pages; a client that asks for JSON gets the status that stands behind it.
 
     Args:
         answer: what to say.
         accept: the request's ``Accept`` header, or an empty text.
         realm: the name of the policy, for the challenge (RFC 9110, section 11.5).
+        asked_for: path and query to come back to after a redirect, passed on as ``next``; None for none.
     """
-    title = HTTPStatus(answer.status).phrase
-    if wants_json(accept):
+    as_json = wants_json(accept)
+    status = answer.otherwise if as_json and answer.otherwise is not None else answer.status
+    title = _title(status)
+    if as_json:
         kind = "application/problem+json"
-        problem = {"type": "about:blank", "title": title, "status": answer.status, "detail": answer.message}
+        problem = {"type": "about:blank", "title": title, "status": status, "detail": answer.message}
         body = json.dumps(problem).encode()
     else:
         kind = "text/html; charset=utf-8"
@@ -53,9 +60,25 @@ def response(answer: Answer, accept: str, realm: str) -> Response:
         ("cache-control", "no-store"),
         ("vary", "Accept, Authorization, Cookie"),
     ]
-    if answer.status == HTTPStatus.UNAUTHORIZED:
+    if status == HTTPStatus.UNAUTHORIZED:
         headers.append(("www-authenticate", f'Bearer realm="{_quotable(realm)}"'))
-    return Response(answer.status, tuple(headers), body)
+    if status == HTTPStatus.SEE_OTHER and answer.location is not None:
+        headers.append(("location", quote(answer.location, safe=_IN_A_PATH) + _next(asked_for)))
+    return Response(status, tuple(headers), body)
+
+
+def _title(status: int) -> str:
+    try:
+        return HTTPStatus(status).phrase
+    except ValueError:
+        return "Refused"
+
+
+def _next(asked_for: str | None) -> str:
+    """Where to come back to. Only a path of this very site: two slashes would lead to another one."""
+    if asked_for is None or not asked_for.startswith("/") or asked_for.startswith(("//", "/\\")):
+        return ""
+    return f"?next={quote(asked_for, safe='/')}"
 
 
 _PAGE = """<!doctype html>

@@ -10,8 +10,9 @@ from http.cookies import CookieError, SimpleCookie
 from typing import Any
 from urllib.parse import parse_qs, quote, unquote_to_bytes
 
+from ..core.answers import Answer
 from ..core.caller import Caller
-from ..core.decision import Answer, Outcome
+from ..core.decision import Outcome
 from ..core.policy import Policy
 from . import answers
 from .access import Access, Refused, _current, log
@@ -137,7 +138,7 @@ class AccessMiddleware:
             access.decide_with(record)
         refused = access.decision.answer
         if refused is not None or (access.open and scope["type"] == "websocket"):
-            await self.answer(refused or answers.UNSETTLED, scope, receive, send)
+            await self.answer(refused or answers.UNSETTLED, scope, receive, send, _asked_for(access, scope))
             return None
         return access
 
@@ -147,7 +148,9 @@ class AccessMiddleware:
             return await loader(text)
         return await asyncio.to_thread(loader, text)
 
-    async def answer(self, answer: Answer, scope: Scope, receive: Receive, send: Send) -> None:
+    async def answer(
+        self, answer: Answer, scope: Scope, receive: Receive, send: Send, asked_for: str | None = None
+    ) -> None:
         """Send a refusal: a response, or the refusal of a WebSocket handshake."""
         if scope["type"] == "websocket":
             await receive()
@@ -155,7 +158,7 @@ class AccessMiddleware:
             await send({"type": "websocket.close", "code": 1008, "reason": answer.message})
             return
         accept = Request(scope["method"], "", scope).header("accept") or ""
-        response = answers.response(answer, accept, self.realm)
+        response = answers.response(answer, accept, self.realm, asked_for)
         headers = [(name.encode("latin-1"), value.encode("latin-1")) for name, value in response.headers]
         await send({"type": "http.response.start", "status": response.status, "headers": headers})
         body = b"" if scope["method"] == "HEAD" else response.body
@@ -196,8 +199,10 @@ class _Withheld:
 
     async def _answer_instead(self, status: int) -> None:
         self.withheld = True
+        asked_for = None
         if self.access.refused:
             answer = self.access.decision.answer or answers.UNSETTLED
+            asked_for = _asked_for(self.access, self.scope)
         elif status == 404:
             # A handler that finds no record has nothing to settle. What it says of that is left out.
             answer = answers.MISSING
@@ -213,7 +218,15 @@ class _Withheld:
                 remains.words() if remains is not None else "the condition",
                 line.place.at if line is not None else "the policy",
             )
-        await self.middleware.answer(answer, self.scope, _nothing_more, self.forward)
+        await self.middleware.answer(answer, self.scope, _nothing_more, self.forward, asked_for)
+
+
+def _asked_for(access: Access, scope: Scope) -> str | None:
+    """The page to come back to after a redirect. One for visitors alone is none to come back to."""
+    if scope.get("method") not in ("GET", "HEAD") or access.decision.reason == "signed-in":
+        return None
+    query = scope.get("query_string", b"").decode("latin-1")
+    return access.path + (f"?{query}" if query else "")
 
 
 async def _nothing_more() -> Message:

@@ -62,24 +62,29 @@ class _Parser:
         self.document = document
         self.source = document.source
         self.problems: list[Problem] = []
-        self.read_entry: _ReadEntry | None = None
+        self.section: tree.Section | None = None
         self.methods: dict[str, tuple[str, ...]] = {}
         self.requirements: dict[str, tree.Node] = {}
 
     def run(self) -> list[Problem]:
         """Read every entry. A mistake spoils its own entry and nothing else."""
+        read: _ReadEntry | None = None
         for entry in read_entries(self.source, self.problems):
-            if entry.indent and self.read_entry is _endpoint and not entry.more and _plain_endpoint(self, entry):
-                continue
+            if entry.indent and read is _endpoint and not entry.more and self.section is not None:
+                known = _known_endpoint(self, entry)
+                if known is not None:
+                    self.section.entries.append(known)
+                    continue
             tokens, problem = tokens_of(self.source, entry)
             try:
                 if problem is not None:
                     raise _Mistake(problem)
                 if not entry.indent:
-                    self.read_entry = None
-                    self.read_entry = _header(self, _Reader(self.source, tokens))
-                elif self.read_entry is not None:
-                    self.read_entry(self, _Reader(self.source, tokens))
+                    read = self.section = None
+                    read, self.section = _header(self, _Reader(self.source, tokens))
+                    self.document.sections.append(self.section)
+                elif read is not None and self.section is not None:
+                    self.section.entries.append(read(self, _Reader(self.source, tokens)))
                 else:
                     self.document.broken.add(tokens[0][1])
             except _Mistake as mistake:
@@ -184,32 +189,31 @@ def _unquoted(text: str) -> str:
 # Sections --------------------------------------------------------------------------------------------------------
 
 
-def _header(parser: _Parser, head: _Reader) -> _ReadEntry:
-    """section = "policy" STRING | "roles" | "groups" | "permissions" | "conditions" | "endpoints" | "always" """
+def _header(parser: _Parser, head: _Reader) -> tuple[_ReadEntry, tree.Section]:
+    """section = "policy" STRING | "include" STRING | ( "roles" | ... | "denials" | "fields" NAME )"""
     place = head.place()
     keyword = head.take()[1]
-    if keyword == "policy":
-        title = head.string("the name of the policy")
-        head.end()
-        if parser.document.title is not None:
+    argument = None
+    if keyword in ("policy", "include"):
+        argument = head.string("the name of the policy" if keyword == "policy" else "the name of a file")
+        if keyword == "policy" and parser.document.headed("policy"):
             head.fail("this policy has a name already", place)
-        parser.document.title = title
-        return _nothing
-    read = _SECTIONS.get(keyword)
-    if read is None:
-        words = ("policy", *_SECTIONS)
+    elif keyword == "fields":
+        argument = head.name("a kind of record").text
+    elif keyword not in _SECTIONS:
+        words = tuple(_SECTIONS)
         guess = suggestion(keyword, words) or f"; sections are {', '.join(words)}, and entries are indented"
         head.fail(f'unknown section "{keyword}"{guess}', place)
     head.end("; entries stand under the header, one to a line and indented")
-    return read
+    return _SECTIONS[keyword], tree.Section(keyword, argument, [], place)
 
 
-def _nothing(parser: _Parser, reader: _Reader) -> None:  # noqa: ARG001
+def _nothing(parser: _Parser, reader: _Reader) -> tree.Entry:  # noqa: ARG001
     """A section that is a header and nothing else."""
     reader.fail("this section has no entries; what belongs to it stands in its own line")
 
 
-def _role(parser: _Parser, reader: _Reader) -> None:
+def _role(parser: _Parser, reader: _Reader) -> tree.Role | tree.Apart:  # noqa: ARG001
     """role = NAME { "includes" names | "default" } [ STRING ]  |  "apart" names"""
     place = reader.place()
     if reader.skip("apart"):
@@ -217,8 +221,7 @@ def _role(parser: _Parser, reader: _Reader) -> None:
         reader.end()
         if len({role.text for role in roles}) < 2:
             reader.fail("apart needs at least two roles, with commas between them", place)
-        parser.document.apart.append(tree.Apart(roles, place))
-        return
+        return tree.Apart(roles, place)
     name = reader.name("a role")
     includes: list[tree.Word] = []
     default = False
@@ -232,19 +235,19 @@ def _role(parser: _Parser, reader: _Reader) -> None:
             reader.fail(f"did not expect {reader.found()} after the name of a role{guess}")
     description = reader.optional_string()
     reader.end()
-    parser.document.roles.append(tree.Role(name, includes, default, description, place))
+    return tree.Role(name, includes, default, description, place)
 
 
-def _group(parser: _Parser, reader: _Reader) -> None:
+def _group(parser: _Parser, reader: _Reader) -> tree.Group:  # noqa: ARG001
     """group = STRING names"""
     place = reader.place()
     name = reader.string("the name of a group")
     roles = _names(reader, "a role")
     reader.end()
-    parser.document.groups.append(tree.Group(name, roles, place))
+    return tree.Group(name, roles, place)
 
 
-def _permission(parser: _Parser, reader: _Reader) -> None:
+def _permission(parser: _Parser, reader: _Reader) -> tree.Permission:  # noqa: ARG001
     """permission = PERMISSION [ grant { "," grant } ] [ STRING ]"""
     place = reader.place()
     if reader.kind != "word" or ":" not in reader.text:
@@ -258,7 +261,7 @@ def _permission(parser: _Parser, reader: _Reader) -> None:
             grants.append(_grant(reader))
     description = reader.optional_string()
     reader.end("; grants have commas between them")
-    parser.document.permissions.append(tree.Permission(name, grants, description, place))
+    return tree.Permission(name, grants, description, place)
 
 
 def _check_permission(reader: _Reader) -> None:
@@ -275,63 +278,83 @@ def _grant(reader: _Reader) -> tree.Grant:
     return tree.Grant(to, _expression(reader) if reader.skip("if") else None)
 
 
-def _condition(parser: _Parser, reader: _Reader) -> None:
+def _condition(parser: _Parser, reader: _Reader) -> tree.Condition:  # noqa: ARG001
     """condition = NAME expression [ STRING ]"""
     place = reader.place()
     name = reader.name("a condition")
     expression = _expression(reader)
     message = reader.optional_string()
     reader.end()
-    parser.document.conditions.append(tree.Condition(name, expression, message, place))
+    return tree.Condition(name, expression, message, place)
 
 
-def _plain_endpoint(parser: _Parser, entry: Entry) -> bool:
+def _known_endpoint(parser: _Parser, entry: Entry) -> tree.Endpoint | None:
     """An endpoint of one line whose methods and requirement have been read before, which is what most lines are.
 
-    Only what differs from line to line is read anew. False leaves the entry to `_endpoint`.
+    Only what differs from line to line is read anew. None leaves the entry to `_endpoint`.
     """
     match = _PLAIN_ENDPOINT(entry.text)
     if match is None:
-        return False
+        return None
     methods, path, asked = match.groups()
     requirement = parser.requirements.get(asked)
     known = parser.methods.get(methods)
     if requirement is None or known is None:
-        return False
+        return None
     at = match.start(1)
-    source, line = parser.source, entry.line
-    parser.document.endpoints.append(
-        tree.Endpoint(
-            known,
-            tree.Word(path, 0, match.start(2) - at),
-            requirement,
-            None,
-            Place(source, line, at + 1, len(methods)),
-            Place(source, line, match.start(3) + 1, len(asked)),
-        )
+    return tree.Endpoint(
+        known,
+        tree.Word(path, 0, match.start(2) - at),
+        [],
+        requirement,
+        None,
+        None,
+        Place(parser.source, entry.line, at + 1, len(methods)),
+        Place(parser.source, entry.line, match.start(3) + 1, len(asked)),
     )
-    return True
 
 
-def _endpoint(parser: _Parser, reader: _Reader) -> None:
-    """endpoint = methods PATH requirement [ STRING ]"""
+def _endpoint(parser: _Parser, reader: _Reader) -> tree.Endpoint:
+    """endpoint = ( methods PATH | "action" names ) requirement [ "accept" FINDING STRING ] [ STRING ]"""
     place = reader.place()
-    methods = _methods(reader)
-    if methods is None:
-        reader.fail(f"expected a method such as GET, or any, found {reader.found()}")
-    path = _path(reader, "expected a path that begins with /")
+    methods: tuple[str, ...] = ()
+    path = None
+    actions: list[tree.Word] = []
+    if reader.skip("action"):
+        actions = _actions(reader)
+    else:
+        found = _methods(reader)
+        if found is None:
+            reader.fail(f"expected a method such as GET, any or action, found {reader.found()}")
+        methods = found
+        path = _path(reader, "expected a path that begins with /")
     asks_at = reader.from_here()
     requirement = _requirement(reader)
-    if reader.kind == "end" and place.line == reader.place().line:
+    if path is not None and reader.kind == "end" and place.line == reader.place().line:
         end = reader.place().column - 1
         parser.requirements[place.text[asks_at.column - 1 : end]] = requirement
         parser.methods[place.text[place.column - 1 : path.place(place).column - 1].rstrip()] = methods
+    accept = None
+    if reader.skip("accept"):
+        finding = reader.name("a finding").text
+        accept = tree.Accept(finding, reader.string("why the finding is right"))
     description = reader.optional_string()
     reader.end()
-    parser.document.endpoints.append(tree.Endpoint(methods, path, requirement, description, place, asks_at))
+    return tree.Endpoint(methods, path, actions, requirement, accept, description, place, asks_at)
 
 
-def _standing(parser: _Parser, reader: _Reader) -> None:
+def _actions(reader: _Reader) -> list[tree.Word]:
+    """names, each of which may have dots"""
+    actions = []
+    while True:
+        if reader.kind != "word" or "*" in reader.text:
+            reader.fail(f"expected the name of an action, found {reader.found()}")
+        actions.append(reader.word())
+        if not reader.skip(","):
+            return actions
+
+
+def _standing(parser: _Parser, reader: _Reader) -> tree.Standing:  # noqa: ARG001
     """always = [ methods ] PATH requirement [ STRING ]"""
     place = reader.place()
     methods = _methods(reader) or ()
@@ -340,7 +363,46 @@ def _standing(parser: _Parser, reader: _Reader) -> None:
     requirement = _requirement(reader)
     description = reader.optional_string()
     reader.end()
-    parser.document.standing.append(tree.Standing(methods, path, requirement, description, place, asks_at))
+    return tree.Standing(methods, path, requirement, description, place, asks_at)
+
+
+def _denial(parser: _Parser, reader: _Reader) -> tree.Denial:  # noqa: ARG001
+    """denial = [ methods ] [ PATH ] reason answer"""
+    place = reader.place()
+    methods: tuple[str, ...] = ()
+    # A word is a method only where a path or another word follows before the answer: a reason stands alone.
+    following = reader.tokens[1] if len(reader.tokens) > 1 else reader.tokens[0]
+    if reader.kind == "word" and following[1] not in ("status", "go", "hide") and following[0] != "end":
+        methods = _methods(reader) or ()
+    path = reader.word() if reader.kind == "path" else None
+    if reader.kind != "word" or ":" in reader.text or "." in reader.text:
+        reader.fail(f"expected the reason of a refusal, such as signed-out, role or any, found {reader.found()}")
+    reason = reader.word()
+    status = to = None
+    kind = reader.text
+    if reader.skip("status"):
+        if reader.kind != "number" or not reader.text.isdecimal() or not 400 <= int(reader.text[:9]) <= 599:
+            reader.fail(f"expected a status from 400 to 599, found {reader.found()}")
+        status = int(reader.take()[1])
+    elif reader.skip("go"):
+        to = _path(reader, "expected the page to go to, which begins with /")
+    elif not reader.skip("hide"):
+        reader.fail(f'expected "status", "go" or "hide", found {reader.found()}')
+    message = None if kind == "hide" else reader.optional_string()
+    reader.end()
+    return tree.Denial(methods, path, reason, kind, status, to, message, place)
+
+
+def _field(parser: _Parser, reader: _Reader) -> tree.Field:  # noqa: ARG001
+    """field = ( NAME | "*" ) [ "read" requirement ] [ "change" requirement ]"""
+    place = reader.place()
+    name = reader.take()[1] if reader.text == "*" else reader.name("a field").text
+    read = _requirement(reader) if reader.skip("read") else None
+    change = _requirement(reader) if reader.skip("change") else None
+    if read is None and change is None:
+        reader.fail(f'expected "read" or "change" and who may, found {reader.found()}')
+    reader.end('; a field has "read" first and "change" after it')
+    return tree.Field(name, read, change, place)
 
 
 def _methods(reader: _Reader) -> tuple[str, ...] | None:
@@ -418,7 +480,7 @@ def _term(reader: _Reader) -> tree.Node:
                 reader.fail("what is asked for must be one permission; * may only be granted")
             _check_permission(reader)
             return reader.word()
-        if reader.text in AUDIENCES:
+        if reader.text in AUDIENCES or reader.text == "guarded":
             return reader.word()
     return reader.name("a role, a permission or a condition")
 
@@ -589,12 +651,16 @@ def _names(reader: _Reader, what: str) -> list[tree.Word]:
     return names
 
 
-_ReadEntry = Callable[[_Parser, _Reader], None]
+_ReadEntry = Callable[[_Parser, _Reader], tree.Entry]
 _SECTIONS: dict[str, _ReadEntry] = {
+    "policy": _nothing,
+    "include": _nothing,
     "roles": _role,
     "groups": _group,
     "permissions": _permission,
     "conditions": _condition,
     "endpoints": _endpoint,
     "always": _standing,
+    "denials": _denial,
+    "fields": _field,
 }

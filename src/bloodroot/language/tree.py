@@ -7,8 +7,11 @@ thousand of them, and freezing triples the time that takes.
 from __future__ import annotations
 
 from dataclasses import dataclass, field
+from typing import TypeVar
 
 from .problems import Place, Source
+
+T = TypeVar("T")
 
 
 @dataclass(slots=True)
@@ -160,15 +163,25 @@ class Condition:
 
 
 @dataclass(slots=True)
-class Endpoint:
-    """``PUT PATCH  /accessions/{accession_id}  accession:edit``. No methods stand for ``any``.
+class Accept:
+    """``accept open-change "a public form"``: a finding that the line is known to have, and why that is right."""
 
-    ``asks_at`` is the origin of the words in the requirement, ``place`` that of the path.
+    finding: str
+    reason: str
+
+
+@dataclass(slots=True)
+class Endpoint:
+    """``PUT PATCH  /accessions/{accession_id}  accession:edit``, or ``action exchanges.send  exchange:send``.
+
+    No methods stand for ``any``. ``asks_at`` is the origin of the words in the requirement, ``place`` of the others.
     """
 
     methods: tuple[str, ...]
-    path: Word
+    path: Word | None
+    actions: list[Word]
     requirement: Node
+    accept: Accept | None
     description: str | None
     place: Place = field(compare=False, repr=False)
     asks_at: Place = field(compare=False, repr=False)
@@ -187,20 +200,68 @@ class Standing:
 
 
 @dataclass(slots=True)
+class Denial:
+    """``/api/**  signed-out  status 401``: what a refused caller gets.
+
+    Attributes:
+        methods: none stand for every method.
+        path: None for every path.
+        reason: why the caller was refused, or ``any``.
+        kind: ``status``, ``go`` or ``hide``.
+        status: for ``status``, the code.
+        to: for ``go``, the page.
+        message: what the caller is told, or None.
+    """
+
+    methods: tuple[str, ...]
+    path: Word | None
+    reason: Word
+    kind: str
+    status: int | None
+    to: Word | None
+    message: str | None
+    place: Place = field(compare=False, repr=False)
+
+
+@dataclass(slots=True)
+class Field:
+    """``coordinates  read curator  change registrar``: a field, or ``*`` for every other one."""
+
+    name: str
+    read: Node | None
+    change: Node | None
+    place: Place = field(compare=False, repr=False)
+
+
+Entry = Role | Apart | Group | Permission | Condition | Endpoint | Standing | Denial | Field
+
+
+@dataclass(slots=True)
+class Section:
+    """A section as it stands in the file: its keyword, what the header says beside it, and its entries."""
+
+    keyword: str
+    argument: str | None
+    entries: list[Entry]
+    place: Place = field(compare=False, repr=False)
+
+
+@dataclass(slots=True)
 class Document:
-    """A whole policy text, its entries gathered by section.
+    """A whole policy text: its sections in the order of the file.
 
     ``broken`` holds the first word of every entry that could not be read, so that a name is not called unknown
     only because its own line has a mistake in it.
     """
 
-    source: Source
-    title: str | None = None
-    roles: list[Role] = field(default_factory=list)
-    apart: list[Apart] = field(default_factory=list)
-    groups: list[Group] = field(default_factory=list)
-    permissions: list[Permission] = field(default_factory=list)
-    conditions: list[Condition] = field(default_factory=list)
-    endpoints: list[Endpoint] = field(default_factory=list)
-    standing: list[Standing] = field(default_factory=list)
-    broken: set[str] = field(default_factory=set)
+    source: Source = field(compare=False, repr=False)
+    sections: list[Section] = field(default_factory=list)
+    broken: set[str] = field(default_factory=set, compare=False, repr=False)
+
+    def entries(self, kind: type[T]) -> list[T]:
+        """Every entry of one kind, in the order of the file."""
+        return [entry for section in self.sections for entry in section.entries if isinstance(entry, kind)]
+
+    def headed(self, keyword: str) -> list[Section]:
+        """Every section with this keyword."""
+        return [section for section in self.sections if section.keyword == keyword]

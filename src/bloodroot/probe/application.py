@@ -15,6 +15,9 @@ from ..settings import SettingsError
 if TYPE_CHECKING:
     from collections.abc import AsyncIterator
 
+    from ..core.policy import Policy
+    from ..settings import Settings
+
 
 def imported(name: str, folder: Path, key: str) -> Any:
     """The object that ``module:name`` stands for.
@@ -41,6 +44,31 @@ def imported(name: str, folder: Path, key: str) -> Any:
         place = f" ({Path(frames[-1].filename).name}:{frames[-1].lineno})" if frames else ""
         raise SettingsError(f'{key} = "{name}" cannot be imported: {type(error).__name__}: {error}{place}') from None
     return found
+
+
+def bound(policy: Policy, settings: Settings) -> Policy:
+    """The policy bound to the routes of the settings' application, where it has lines that name actions.
+
+    Raises:
+        SettingsError: there is no application to read routes from.
+        PolicyError: the application serves no such action.
+    """
+    if not policy.unbound:
+        return policy
+    first = policy.unbound[0]
+    if settings.app is None:
+        raise SettingsError(
+            f"{first.place.at} names the action {first.name}, and there are no routes to find it in; "
+            f'write app = "module:name" in {settings.file.name}'
+        )
+    app = imported(settings.app, settings.folder, "app")
+    while not hasattr(app, "routes") and hasattr(app, "app"):
+        app = app.app  # middleware around the application
+    if type(app).__module__.split(".")[0] == "builtins" or not hasattr(app, "routes"):
+        raise SettingsError(f'app = "{settings.app}": the routes of this application cannot be read')
+    from ..enforce import starlette
+
+    return policy.bind(starlette.routes(app))
 
 
 @asynccontextmanager

@@ -12,7 +12,9 @@ from ..settings import Example, Persona, Settings, SettingsError
 if TYPE_CHECKING:
     from collections.abc import Iterator, Mapping
 
-    from ..core.policy import Line, Policy
+    from ..core.decision import Decision
+    from ..core.lines import Line
+    from ..core.policy import Policy
 
 SAFE = ("GET", "HEAD", "OPTIONS")
 
@@ -27,6 +29,7 @@ class Case:
         path: with every parameter filled in.
         persona: who asks.
         declared: what the policy says: allow, deny or sign-in.
+        sent_to: where the policy sends the caller instead, or None.
         sample: which record it is for, such as ``own-trial holds``; empty where that makes no difference.
     """
 
@@ -35,6 +38,7 @@ class Case:
     path: str
     persona: Persona
     declared: Outcome
+    sent_to: str | None = None
     sample: str = ""
 
     @property
@@ -127,13 +131,14 @@ def _cases(policy: Policy, settings: Settings, line: Line, method: str, persona:
             return
         declared = _declared(policy, persona, method, path, variant)
         made += 1
-        if declared is None:
-            remainder = policy.decide(persona.caller, method, path, query={}).remainder
-            asks = remainder.words() if remainder is not None else "a condition"
+        if declared.remainder is not None:
+            asks = declared.remainder.words()
             yield Untried(line, method, persona, f"depends on {asks}; write [samples.{asks}] with holds and fails")
         else:
             sample = f"{variant.condition} {'holds' if variant.holds else 'fails'}" if variant.condition else ""
-            yield Case(line, method, path, persona, declared, sample)
+            answer = declared.answer
+            sent_to = answer.location if answer is not None else None
+            yield Case(line, method, path, persona, declared.outcome, sent_to, sample)
     if not made:
         yield Untried(line, method, persona, missing)
 
@@ -168,13 +173,13 @@ def _path(settings: Settings, line: Line, variant: _Variant, persona: Persona) -
     )
 
 
-def _declared(policy: Policy, persona: Persona, method: str, path: str, variant: _Variant) -> Outcome | None:
-    """What the policy says, the sample taken at its word where it matters; None where that is not enough."""
+def _declared(policy: Policy, persona: Persona, method: str, path: str, variant: _Variant) -> Decision:
+    """What the policy says, the sample taken at its word where it matters."""
     decision = policy.decide(persona.caller, method, path, query={})
     if decision.outcome is Outcome.DEPENDS and variant.condition:
         given = {variant.condition: variant.holds}
         decision = policy.decide(persona.caller, method, path, query={}, assume=given)
-    return None if decision.outcome is Outcome.DEPENDS else decision.outcome
+    return decision
 
 
 def _secrets(policy: Policy, settings: Settings, line: Line, method: str) -> Iterator[tuple[Secret, Persona]]:
@@ -191,7 +196,7 @@ def _secrets(policy: Policy, settings: Settings, line: Line, method: str) -> Ite
             except (SettingsError, KeyError):
                 continue
             declared = _declared(policy, persona, method, path, variant)
-            if declared is not None and declared is not Outcome.ALLOW:
+            if declared.reason is not None:
                 yield Secret(example.mark, variant.condition, line), persona
 
 

@@ -45,6 +45,11 @@ class Observation:
     verdict: Verdict
     said: str
 
+    @property
+    def kept_out(self) -> bool:
+        """Whether the caller was turned away, so that nothing can have changed."""
+        return self.said in ("refused", "asked to sign in") or self.said.startswith("sent to ")
+
 
 def read(
     case: Case, response: httpx.Response, sign_in_paths: Collection[str], secrets: Collection[Secret]
@@ -75,6 +80,8 @@ def _compare(case: Case, status: int, location: str, sign_in_paths: Collection[s
     allowed = case.declared is Outcome.ALLOW
     if status == 401 or (300 <= status < 400 and urlsplit(location).path in sign_in_paths):
         return (Verdict.BLOCKED, "asked to sign in") if allowed else (Verdict.AGREE, "asked to sign in")
+    if case.sent_to is not None and 300 <= status < 400 and urlsplit(location).path == case.sent_to:
+        return Verdict.AGREE, f"sent to {case.sent_to}"
     if status == 403:
         return (Verdict.BLOCKED, "refused") if allowed else (Verdict.AGREE, "refused")
     if status == 404:

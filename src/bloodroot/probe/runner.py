@@ -17,7 +17,7 @@ from ..settings import Persona, Settings, SettingsError, SignIn
 from .application import imported, running
 from .cases import Case, Plan, Untried, plan
 from .reading import Observation, Verdict, read
-from .sign_in import NOBODY, Credentials, sign_in, way_for
+from .sign_in import Credentials, sign_in, visiting, way_for
 
 if TYPE_CHECKING:
     from collections.abc import Callable
@@ -118,7 +118,7 @@ class _Probe:
                 await self._put_back()
                 observations[case] = await self._ask(client, case)
                 # Whatever was let in, or failed half way, may have changed something.
-                self.touched = observations[case].status < 300 or observations[case].said != "refused"
+                self.touched = not observations[case].kept_out
             await self._put_back()
         ordered = tuple(observations[case] for case in self.plan.cases if case in observations)
         return Result(ordered, tuple(untried))
@@ -151,7 +151,7 @@ class _Probe:
     async def _credentials(self, persona: Persona, way: SignIn | None) -> Credentials:
         """What the persona sends with a request; the first request of each signs in, and the others wait for it."""
         if not persona.signed_in:
-            return NOBODY
+            return visiting(way)
         if way is None:
             raise SettingsError(f'persona "{persona.name}" has no way to sign in; write [probe.sign_in]')
         key = (persona.name, id(way))

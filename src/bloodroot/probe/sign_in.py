@@ -22,7 +22,9 @@ class Credentials:
     headers: dict[str, str]
 
 
-NOBODY = Credentials({}, {})
+def visiting(way: SignIn | None) -> Credentials:
+    """What a visitor sends: nothing but the wish for a page, or for JSON where tokens are the way."""
+    return Credentials({}, {"accept": "application/json" if way is not None and way.token else "text/html"})
 
 
 def way_for(settings: Settings, case: Case) -> SignIn | None:
@@ -53,11 +55,11 @@ async def sign_in(
     if way.token is None:
         if not cookies:
             raise SettingsError(f"{who} and set no cookie; is this the address the form is sent to?")
-        return Credentials(cookies, {"accept": "text/html"})
+        return Credentials(cookies, visiting(way).headers)
     found = _at(response, way.token)
     if not isinstance(found, str):
         raise SettingsError(f'{who}, and there is no text at "{way.token}" in the answer')
-    return Credentials(cookies, {"accept": "application/json", "authorization": f"Bearer {found}"})
+    return Credentials(cookies, {**visiting(way).headers, "authorization": f"Bearer {found}"})
 
 
 def _at(response: httpx.Response, path: str) -> Any:

@@ -18,8 +18,9 @@ if TYPE_CHECKING:
 
     from ..core.caller import Caller
     from ..core.decision import Decision
+    from ..core.lines import Line
     from ..core.matrix import Cell, Matrix, Row
-    from ..core.policy import Line, Policy
+    from ..core.policy import Policy
     from ..probe.reading import Observation
     from ..probe.runner import Result
 

@@ -14,9 +14,10 @@ from starlette.requests import Request
 from starlette.responses import JSONResponse, Response
 
 from . import data
-from .pages import found, may
+from .pages import found, may, rights
 
 ISSUER = "fernhollow"
+CHANGING = ("species", "origin", "coordinates")
 
 
 async def body(request: Request) -> dict[str, Any]:
@@ -74,16 +75,21 @@ def accessions(request: Request) -> Response:
 
 def accession(request: Request) -> Response:
     record = found(data.accession(request.path_params["accession_id"]))
-    return JSONResponse({"id": record.id, "species": record.species, "origin": record.origin})
+    readable = rights(request).readable(request, "accession", record)
+    return JSONResponse({name: value for name, value in asdict(record).items() if name in readable})
 
 
 async def change_accession(request: Request) -> Response:
     record = found(data.accession(request.path_params["accession_id"]))
-    origin = (await body(request)).get("origin")
-    if not isinstance(origin, str) or not origin:
-        raise HTTPException(400, "The origin is missing.")
-    data.ask("update accessions set origin = ? where id = ?", origin, record.id)
-    return JSONResponse({"id": record.id, "origin": origin})
+    changes = await body(request)
+    if not changes or not all(name in CHANGING and isinstance(value, str) for name, value in changes.items()):
+        raise HTTPException(400, f"Send new texts for any of {', '.join(CHANGING)}.")
+    refused = rights(request).refused(request, "accession", changes, record)
+    if refused:
+        raise HTTPException(403, f"You may not change {', '.join(refused)}.")
+    for name, value in changes.items():
+        data.ask(f"update accessions set {name} = ? where id = ?", value, record.id)  # noqa: S608
+    return JSONResponse({"id": record.id, **changes})
 
 
 def trial(request: Request) -> Response:

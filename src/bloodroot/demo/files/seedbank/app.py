@@ -12,12 +12,13 @@ from starlette.middleware.sessions import SessionMiddleware
 from starlette.requests import Request
 
 import bloodroot
-from bloodroot.enforce import asgi, current
+from bloodroot.enforce import asgi, current, starlette
 
 from . import api, data
 from .routes import routes
 
-policy = bloodroot.load(Path(__file__).resolve().parent.parent / "access.bloodroot")
+handlers = routes()
+policy = bloodroot.load(Path(__file__).resolve().parent.parent / "access.bloodroot").bind(starlette.routes(handlers))
 
 
 def identify(request: asgi.Request) -> bloodroot.Caller | None:
@@ -33,14 +34,24 @@ def identify(request: asgi.Request) -> bloodroot.Caller | None:
 
 
 class DeclaredRights:
-    """Shows a link, and lists a record, exactly where the policy would let the caller in."""
+    """Shows a link, lists a record and leaves out a field exactly as the policy says."""
 
     def may(self, request: Request, permission: str, record: Any = None) -> bool:  # noqa: ARG002
         return current().may(permission, record)
 
+    def readable(self, request: Request, kind: str, record: Any) -> frozenset[str]:  # noqa: ARG002
+        return policy.readable(current().caller, kind, record)
+
+    def refused(self, request: Request, kind: str, changes: dict[str, Any], record: Any) -> tuple[str, ...]:  # noqa: ARG002
+        try:
+            policy.changeable(current().caller, kind, changes, record)
+        except bloodroot.FieldsRefused as error:
+            return error.fields
+        return ()
+
 
 app = Starlette(
-    routes=routes(),
+    routes=handlers,
     middleware=[
         Middleware(SessionMiddleware, secret_key=os.environ["SEEDBANK_KEY"], same_site="strict"),
         Middleware(

@@ -8,6 +8,7 @@ from __future__ import annotations
 import inspect
 import os
 from collections.abc import Awaitable, Callable
+from dataclasses import fields
 from typing import Any
 
 from starlette.applications import Starlette
@@ -158,6 +159,15 @@ class HandmadeRights:
             return has(member, "registrar")
         return has(member, "curator")
 
+    def readable(self, request: Request, kind: str, record: Any) -> frozenset[str]:  # noqa: ARG002
+        member = whoever_sent(request)
+        names = frozenset(each.name for each in fields(record))
+        return names if member is not None and has(member, "curator", "auditor") else names - {"coordinates"}
+
+    def refused(self, request: Request, kind: str, changes: dict[str, Any], record: Any) -> tuple[str, ...]:  # noqa: ARG002
+        member = whoever_sent(request)
+        return () if member is not None and has(member, "curator") else tuple(changes)
+
 
 def signed_out_only(handler: Handler) -> Handler:
     """The sign-in page is of no use to somebody who is signed in."""
@@ -178,7 +188,7 @@ def checked_routes() -> list[Any]:
             methods = (route.methods or set()) - {"HEAD"}
             handler = next((CHECKED[method, route.path] for method in methods if (method, route.path) in CHECKED), None)
             if handler is not None:
-                route = Route(route.path, handler, methods=list(methods))
+                route = Route(route.path, handler, methods=list(methods), name=route.name)
             elif route.path == "/sign-in":
                 route = Route(route.path, signed_out_only(route.endpoint), methods=list(methods))
         found.append(route)

@@ -16,17 +16,25 @@ T = TypeVar("T")
 
 
 class Rights(Protocol):
-    """Answers whether whoever sent a request may do something: to show a link, or to list a record."""
+    """What whoever sent a request may do: to show a link, list a record, or leave a field out."""
 
     def may(self, request: Request, permission: str, record: Any = None) -> bool: ...
+
+    def readable(self, request: Request, kind: str, record: Any) -> frozenset[str]: ...
+
+    def refused(self, request: Request, kind: str, changes: dict[str, Any], record: Any) -> tuple[str, ...]: ...
 
 
 _templates = Jinja2Templates(Path(__file__).parent / "templates")
 
 
+def rights(request: Request) -> Rights:
+    found: Rights = request.app.state.rights
+    return found
+
+
 def may(request: Request, permission: str, record: Any = None) -> bool:
-    rights: Rights = request.app.state.rights
-    return rights.may(request, permission, record)
+    return rights(request).may(request, permission, record)
 
 
 def page(request: Request, template: str, status: int = 200, **values: Any) -> Response:
@@ -97,6 +105,8 @@ def accession_list(request: Request) -> Response:
 def accession(request: Request) -> Response:
     record = found(data.accession(request.path_params["accession_id"]))
     facts = {"Species": record.species, "Origin": record.origin, "Restricted": "yes" if record.restricted else "no"}
+    if "coordinates" in rights(request).readable(request, "accession", record):
+        facts["Found at"] = record.coordinates
     actions = [("accession:edit", "Edit", "get", f"/accessions/{record.id}/edit")]
     actions += [("accession:withdraw", "Withdraw", "post", f"/accessions/{record.id}/withdraw")]
     return page(request, "record.html", title=record.species, facts=facts, actions=actions, record=record)

@@ -1,0 +1,259 @@
+"""Trees compiled into a policy: names resolved, lines put in their places, mistakes of meaning found."""
+
+from __future__ import annotations
+
+from typing import TYPE_CHECKING
+
+from ..language import tree
+from ..language.parser import parse_with_problems
+from ..language.problems import Place, PolicyError, Problem, suggestion
+from .answers import REASONS, Answers, Denial
+from .caller import imagined
+from .conditions import FALSE
+from .decision import Outcome
+from .fields import FieldRule, FieldRules
+from .lines import ActionLine, Line
+from .paths import PathIndex, Template, TemplateError, parse_template, specificity
+from .policy import Parts, Policy
+from .requirements import Resolver, conditions_in, references_in
+from .roles import compile_roles
+
+if TYPE_CHECKING:
+    from collections.abc import Iterator
+
+    from .caller import Caller
+    from .conditions import Formula
+
+
+def parse(text: str, name: str = "<text>") -> Policy:
+    """Compile a policy text.
+
+    Args:
+        text: the policy. It cannot include files: a text has no folder to look for them in.
+        name: what to call it in messages, as a rule its file name.
+
+    Raises:
+        PolicyError: with every mistake found.
+    """
+    document, problems = parse_with_problems(text, name)
+    for section in document.headed("include"):
+        problems.append(Problem("a text cannot include files; put it into a file and load that", section.place))
+    return compile_documents([document], problems)
+
+
+def compile_documents(documents: list[tree.Document], problems: list[Problem]) -> Policy:
+    """Compile a policy that is spread over one or more files.
+
+    Args:
+        documents: the trees, that of the main file first.
+        problems: those already found, to be told with the others.
+
+    Raises:
+        PolicyError: with every mistake found.
+    """
+    whole = tree.Document(
+        documents[0].source,
+        [section for document in documents for section in document.sections],
+        {name for document in documents for name in document.broken},
+    )
+    roles = compile_roles(whole, problems)
+    resolver = Resolver(whole, roles, problems)
+    endpoints, actions = _endpoints(whole, resolver, problems)
+    parts = Parts(
+        _title(whole, problems),
+        roles,
+        resolver,
+        endpoints,
+        actions,
+        _standing(whole, resolver, problems),
+        _indexed(endpoints, problems),
+        Answers(_denials(whole, resolver, problems), resolver.conditions),
+        _fields(whole, resolver, problems),
+    )
+    if not endpoints and not actions and not problems:
+        message = "this policy has no endpoints; without any, every request is refused"
+        problems.append(Problem(message, Place(whole.source, 1, 1, 1)))
+    policy = Policy(parts)
+    if not problems:
+        problems.extend(_redirect_problems(policy))
+    if problems:
+        raise PolicyError(problems)
+    return policy
+
+
+def _title(document: tree.Document, problems: list[Problem]) -> str | None:
+    named = document.headed("policy")
+    for other in named[1:]:
+        problems.append(Problem(f"this policy has a name already, in {named[0].place.at}", other.place))
+    return named[0].argument if named else None
+
+
+def _endpoints(
+    document: tree.Document, resolver: Resolver, problems: list[Problem]
+) -> tuple[tuple[Line, ...], tuple[ActionLine, ...]]:
+    """The endpoint lines, those with a path and those that name actions."""
+    lines: list[Line] = []
+    actions: list[ActionLine] = []
+    named: dict[str, Place] = {}
+    for order, entry in enumerate(document.entries(tree.Endpoint)):
+        requirement, opens, plain = resolver.asked(entry.requirement, entry.asks_at)
+        about = (entry.description, entry.accept)
+        if entry.path is None:
+            for word in entry.actions:
+                place = word.place(entry.place)
+                first = named.setdefault(word.text, place)
+                if first is not place:
+                    problems.append(Problem(f"action {word.text} has a line already, in {first.at}", place))
+                actions.append(ActionLine(word.text, requirement, opens, plain, place, order, *about))
+            continue
+        template = _template(entry.path, entry.place, problems)
+        if template is not None:
+            if not plain:
+                _check_path_names(requirement, template, entry.path.place(entry.place), problems)
+            lines.append(Line(entry.methods, template, requirement, opens, plain, entry.place, order, *about))
+    return tuple(lines), tuple(actions)
+
+
+def _indexed(endpoints: tuple[Line, ...], problems: list[Problem]) -> PathIndex[Line]:
+    """The endpoint lines by path. Two of one shape and method are a mistake."""
+    index: PathIndex[Line] = PathIndex()
+    for line in endpoints:
+        for method, other in index.add(line.methods, line.template, line):
+            problems.append(
+                Problem(
+                    f"{method} {line.template.text} stands for the same requests as the line in {other.place.at}; "
+                    "say in one line what both ask",
+                    line.place,
+                )
+            )
+    return index
+
+
+def _standing(document: tree.Document, resolver: Resolver, problems: list[Problem]) -> tuple[Line, ...]:
+    lines = []
+    for order, entry in enumerate(document.entries(tree.Standing)):
+        requirement, opens, plain = resolver.asked(entry.requirement, entry.asks_at)
+        template = _template(entry.path, entry.place, problems)
+        if template is not None:
+            _check_path_names(requirement, template, entry.path.place(entry.place), problems)
+            about = (entry.description,)
+            lines.append(Line(entry.methods, template, requirement, opens, plain, entry.place, order, *about))
+    return tuple(lines)
+
+
+def _template(path: tree.Word, origin: Place, problems: list[Problem]) -> Template | None:
+    try:
+        return parse_template(path.text)
+    except TemplateError as error:
+        problems.append(Problem(str(error), path.place(origin)))
+        return None
+
+
+def _check_path_names(requirement: Formula, template: Template, place: Place, problems: list[Problem]) -> None:
+    """A condition that asks for a path parameter the path does not have could never hold."""
+    for reference in references_in(requirement):
+        if reference.root == "path" and reference.names[0] not in template.names:
+            names = ", ".join(f"{{{name}}}" for name in template.names) or "no parameters"
+            guess = suggestion(reference.names[0], template.names)
+            problems.append(Problem(f"this asks for {reference.words()}, and the path has {names}{guess}", place))
+            return
+
+
+def _denials(document: tree.Document, resolver: Resolver, problems: list[Problem]) -> list[Denial]:
+    denials: list[Denial] = []
+    for entry in document.entries(tree.Denial):
+        reason = entry.reason.text
+        known = [*REASONS, "any", *resolver.conditions, *document.broken]
+        if reason not in known:
+            guess = suggestion(reason, known) or f"; reasons are {', '.join(REASONS)}, any, and conditions"
+            problems.append(Problem(f'unknown reason "{reason}"{guess}', entry.reason.place(entry.place)))
+        template = _template(entry.path, entry.place, problems) if entry.path is not None else None
+        to = entry.to.text if entry.to is not None else None
+        about = (entry.kind, entry.status, to, entry.message, entry.place)
+        denial = Denial(entry.methods, template, reason, *about)
+        if to is not None and entry.to is not None:
+            target = _template(entry.to, entry.place, problems)
+            if target is not None and not all(isinstance(part, str) for part in target.segments):
+                message = "a redirect leads to one page; write a path without {names} and stars"
+                problems.append(Problem(message, entry.to.place(entry.place)))
+        for other in denials:
+            if _speak_of_the_same(denial, other):
+                message = f"the denial in {other.place.at} speaks of the same refusals; leave one of the two"
+                problems.append(Problem(message, entry.place))
+        denials.append(denial)
+    return denials
+
+
+def _speak_of_the_same(one: Denial, other: Denial) -> bool:
+    if one.reason != other.reason or (one.template is None) != (other.template is None):
+        return False
+    if one.template is not None and other.template is not None:
+        same = specificity(one.template, exact=True) == specificity(other.template, exact=True)
+        if not same:
+            return False
+    return bool(set(one.methods) & set(other.methods)) or (not one.methods and not other.methods)
+
+
+def _redirect_problems(policy: Policy) -> Iterator[Problem]:
+    """Redirects that nobody can follow, or that lead back to themselves."""
+    signed_in = [imagined(), *(imagined(role) for role in policy.roles.bit)]
+    for denial in policy.answers.denials:
+        if denial.to is None:
+            continue
+        if policy.line_for("GET", denial.to) is None and not policy.unbound:
+            message = f"this leads to {denial.to}, which no line covers, so nobody could see it"
+            yield Problem(f"{message}; add GET {denial.to} to the endpoints", denial.place)
+            continue
+        callers: list[Caller | None] = [None] if denial.reason == "signed-out" else [*signed_in]
+        if denial.reason not in ("signed-out", "signed-in", "role", "apart"):
+            callers.append(None)
+        for caller in callers:
+            loop = _loop(policy, denial.to, caller)
+            if loop:
+                who = "nobody is signed in" if caller is None else f"the caller is {_called(caller)}"
+                way = " → ".join(loop)
+                yield Problem(
+                    f"this redirect goes in a circle when {who}: {way}; let these callers see one of the pages",
+                    denial.place,
+                )
+                break
+
+
+def _called(caller: Caller) -> str:
+    return ", ".join(caller.roles) or "signed in"
+
+
+def _loop(policy: Policy, start: str, caller: Caller | None) -> list[str]:
+    """The circle that redirects lead a caller in from a page on, or an empty list."""
+    way = [start]
+    while True:
+        decision = policy.decide(caller, "GET", way[-1])
+        reasons = [decision.reason] if decision.reason is not None else []
+        if decision.outcome is Outcome.DEPENDS and decision.remainder is not None:
+            # Should one of these conditions fail, the caller is sent on as well.
+            reasons = [condition.name for condition in conditions_in(decision.remainder)]
+        answers = [policy.answers.answer("GET", way[-1], reason) for reason in reasons]
+        onward = next((answer.location for answer in answers if answer.location is not None), None)
+        if onward is None:
+            return []
+        if onward in way:
+            return [*way[way.index(onward) :], onward]
+        way.append(onward)
+
+
+def _fields(document: tree.Document, resolver: Resolver, problems: list[Problem]) -> dict[str, FieldRules]:
+    kinds: dict[str, FieldRules] = {}
+    for section in document.headed("fields"):
+        kind = section.argument or ""
+        rules = kinds.setdefault(kind, FieldRules(kind))
+        for entry in section.entries:
+            assert isinstance(entry, tree.Field)
+            if entry.name in rules.rules:
+                at = rules.rules[entry.name].place.at
+                problems.append(Problem(f'field "{entry.name}" has an entry already, in {at}', entry.place))
+            read, change = (
+                FALSE if asked is None else resolver.asked(asked, entry.place)[0]
+                for asked in (entry.read, entry.change)
+            )
+            rules.rules[entry.name] = FieldRule(read, change, entry.place)
+    return kinds

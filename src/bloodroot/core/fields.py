@@ -1,0 +1,69 @@
+"""Which fields of a record a caller may read and change."""
+
+from __future__ import annotations
+
+import dataclasses
+from collections.abc import Mapping
+from dataclasses import dataclass
+from typing import TYPE_CHECKING, Any
+
+from .conditions import FALSE, TRUE, Facts, Formula
+
+if TYPE_CHECKING:
+    from collections.abc import Iterable
+
+    from ..language.problems import Place
+
+
+class FieldsRefused(Exception):
+    """A change to fields that the caller may not change.
+
+    Attributes:
+        kind: the kind of record.
+        fields: each field that is refused, in the order it was given.
+    """
+
+    def __init__(self, kind: str, fields: Iterable[str]) -> None:
+        self.kind = kind
+        self.fields = tuple(fields)
+        super().__init__(f"no change to {', '.join(self.fields)} of {kind} is allowed")
+
+
+@dataclass(frozen=True, slots=True)
+class FieldRule:
+    """Who reads and who changes a field. What an entry does not say is closed."""
+
+    read: Formula
+    change: Formula
+    place: Place
+
+
+class FieldRules:
+    """The entries of ``fields KIND``: one for each field, and ``*`` for every field without its own."""
+
+    def __init__(self, kind: str) -> None:
+        self.kind = kind
+        self.rules: dict[str, FieldRule] = {}
+
+    def readable(self, names: Iterable[str], facts: Facts) -> frozenset[str]:
+        """Those of these fields that may be read."""
+        return frozenset(name for name in names if self._rule(name, "read").fold(facts) is TRUE)
+
+    def refused(self, names: Iterable[str], facts: Facts) -> list[str]:
+        """Those of these fields that may not be changed."""
+        return [name for name in names if self._rule(name, "change").fold(facts) is not TRUE]
+
+    def _rule(self, name: str, verb: str) -> Formula:
+        rule = self.rules.get(name) or self.rules.get("*")
+        if rule is None:
+            return FALSE
+        return rule.read if verb == "read" else rule.change
+
+
+def names_of(record: Any) -> tuple[str, ...]:
+    """The names of a record's fields: keys of a mapping, fields of a dataclass, or public attributes."""
+    if isinstance(record, Mapping):
+        return tuple(str(name) for name in record)
+    if dataclasses.is_dataclass(record):
+        return tuple(each.name for each in dataclasses.fields(record))
+    return tuple(name for name in getattr(record, "__dict__", {}) if not name.startswith("_"))

@@ -1,0 +1,75 @@
+"""Lines of a policy, compiled: what an endpoint or a standing rule asks."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from typing import TYPE_CHECKING
+
+if TYPE_CHECKING:
+    from ..language import tree
+    from ..language.problems import Place
+    from .conditions import Formula
+    from .paths import Template
+
+
+@dataclass(slots=True, eq=False)
+class Line:
+    """One entry of the section ``endpoints`` or ``always``.
+
+    Attributes:
+        methods: the methods it names; empty for any.
+        template: the path template.
+        requirement: what it asks.
+        opens: bits of which any one is enough to be let in.
+        plain: whether nothing but those bits can let anybody in.
+        place: where it stands.
+        order: its number among the lines of its section.
+        description: what the line says of itself, if anything.
+        accept: a finding that it is known to have, and why that is right.
+        action: the action that it was bound to, for a line that names one.
+    """
+
+    methods: tuple[str, ...]
+    template: Template
+    requirement: Formula
+    opens: int
+    plain: bool
+    place: Place
+    order: int
+    description: str | None = None
+    accept: tree.Accept | None = None
+    action: str | None = None
+
+    @property
+    def text(self) -> str:
+        """The line as written, blanks squeezed."""
+        return " ".join(self.place.text.split(" #")[0].split())
+
+
+@dataclass(slots=True, eq=False)
+class ActionLine:
+    """An endpoint line that names an action, before it is bound to an application's routes."""
+
+    name: str
+    requirement: Formula
+    opens: int
+    plain: bool
+    place: Place
+    order: int
+    description: str | None
+    accept: tree.Accept | None
+
+    def bound(self, methods: tuple[str, ...], template: Template) -> Line:
+        """The line for one route that serves the action."""
+        return Line(
+            methods,
+            template,
+            self.requirement,
+            self.opens,
+            self.plain,
+            self.place,
+            self.order,
+            self.description,
+            self.accept,
+            self.name,
+        )
