@@ -8,7 +8,7 @@ from typing import Annotated
 
 import typer
 
-from . import demo, matrix, probe, why
+from . import demo, format, matrix, probe, why
 
 app = typer.Typer(
     name="bloodroot",
@@ -21,6 +21,7 @@ app.command("demo")(demo.demo)
 app.command("matrix")(matrix.matrix)
 app.command("why")(why.why)
 app.command("probe")(probe.probe)
+app.command("format")(format.tidy_files)
 
 
 def _version(wanted: bool) -> None:

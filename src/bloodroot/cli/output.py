@@ -71,6 +71,14 @@ def project(policy: Path | None, settings: Path | None) -> tuple[Policy, Setting
     return bound(rules, found), found
 
 
+def policy_file() -> Path:
+    """The policy that the settings name, else ``access.bloodroot``."""
+    from ..settings import find_settings, read_settings
+
+    file = find_settings()
+    return _shown(read_settings(file).policy) if file is not None else Path("access.bloodroot")
+
+
 def _shown(path: Path) -> Path:
     """A path as short as it can be told from here."""
     try:

@@ -142,3 +142,12 @@ def _stray(source: Source, number: int, column: int, rest: str) -> Problem:
         f"the character {told} has no meaning here" + (f"; {way_out}" if way_out else ""),
         Place(source, number, column, 1),
     )
+
+
+def comment_in(text: str) -> str:
+    """The comment at the end of a line, its # included, or an empty text."""
+    found = ""
+    for match in _TOKEN.finditer(text.rstrip()):
+        if match.lastgroup == "comment":
+            found = match["comment"]
+    return found

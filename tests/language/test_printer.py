@@ -1,0 +1,216 @@
+"""One tidy form: idempotent, with every comment, and never another meaning."""
+
+import json
+import unittest
+from pathlib import Path
+
+from hypothesis import given, settings
+from hypothesis import strategies as st
+from jsonschema import Draft202012Validator
+
+from bloodroot.language.data import DataError, from_data, to_data
+from bloodroot.language.parser import parse
+from bloodroot.language.printer import printed, tidy
+from tests.core.random_policies import policies, written
+from tests.core.test_properties import slowly
+from tests.policies import TEXT
+from tests.program import InFolder
+
+ROOT = Path(__file__).parent.parent.parent
+DEMO = ROOT / "src" / "bloodroot" / "demo" / "files" / "access.bloodroot"
+EXAMPLES = [*DEMO.parent.glob("*.bloodroot"), *(ROOT / "docs").glob("**/*.bloodroot")]
+SCHEMA = json.loads((ROOT / "docs" / "policy.schema.json").read_text("utf-8"))
+
+UNTIDY = """
+
+# first of all
+policy   "Tarn"   # the name
+
+
+# about roles
+roles     # who
+      keeper    includes   helper     # keeps
+      helper "helps, and \\"more\\""
+
+      # a thought
+
+
+      apart keeper,helper
+endpoints
+  GET   POST /a   ( keeper )   # one
+  # between
+  any /b     keeper or
+     (helper     # inner
+       # and below
+       and not signed-out) if record.x==1  "b"
+  POST /c keeper accept open-change "a public form" "c"
+  # the last
+# of the next
+always
+  /b keeper
+  PUT /c/** keeper if now>record.at and 1.50 in [record.x,2]
+denials
+  any /x any hide
+  role status 403 "no"
+fields thing
+  * change nobody
+  weight read keeper
+# the end
+"""
+TIDY = """\
+# first of all
+policy "Tarn"  # the name
+
+# about roles
+roles  # who
+  keeper  includes helper  # keeps
+  helper  "helps, and \\"more\\""
+
+  # a thought
+
+  apart   keeper, helper
+
+endpoints
+  GET POST  /a  keeper  # one
+  # between
+  # inner
+  # and below
+  any       /b  keeper or helper and not signed-out if record.x == 1  "b"
+  POST      /c  keeper  accept open-change "a public form" "c"
+  # the last
+
+# of the next
+always
+  /b         keeper
+  PUT /c/**  keeper if now > record.at and 1.5 in [record.x, 2]
+
+denials
+  /x any  hide
+  role    status 403 "no"
+
+fields thing
+  *       change nobody
+  weight  read keeper
+
+# the end
+"""
+
+
+class Tidy(unittest.TestCase):
+    maxDiff = None
+
+    def test_the_form(self) -> None:
+        self.assertEqual(tidy(UNTIDY), TIDY)
+
+    def test_it_is_idempotent_and_means_the_same(self) -> None:
+        for text in (UNTIDY, TEXT, *(each.read_text("utf-8") for each in EXAMPLES)):
+            once = tidy(text)
+            self.assertEqual(tidy(once), once)
+            self.assertEqual(parse(once), parse(text))
+            self.assertEqual(sorted(_comments(once)), sorted(_comments(text)))
+
+    @slowly
+    @given(policies())
+    def test_requirements_come_back_as_they_were(self, made: tuple[str, list[str], list[str]]) -> None:
+        text = written(*made)
+        once = tidy(text)
+        self.assertEqual(parse(once), parse(text))
+        self.assertEqual(tidy(once), once)
+        self.assertEqual(parse(printed(parse(text))), parse(text))
+
+    @settings(max_examples=200, deadline=None, derandomize=True)
+    @given(st.lists(st.sampled_from([*UNTIDY.splitlines(), "", "# c", "  # c", "   # d"]), max_size=25))
+    def test_lines_in_any_order_keep_their_comments(self, lines: list[str]) -> None:
+        text = "\n".join(lines)
+        try:
+            document = parse(text)
+        except Exception:
+            return
+        once = tidy(text)
+        self.assertEqual(parse(once), document)
+        self.assertEqual(tidy(once), once)
+        self.assertEqual(sorted(_comments(once)), sorted(_comments(text)))
+
+    def test_what_is_too_long_is_broken_where_parts_are_joined(self) -> None:
+        grants = ", ".join(f"some-role-number-{number}" for number in range(12))
+        text = f"permissions\n  a:b {grants}\nendpoints\n  GET /a {grants.replace(',', ' or')}\n"
+        once = tidy(text)
+        self.assertLess(max(map(len, once.splitlines())), 121)
+        self.assertEqual(parse(once), parse(text))
+        self.assertEqual(tidy(once), once)
+
+
+def _comments(text: str) -> list[str]:
+    from bloodroot.language.tokens import comment_in
+
+    return [comment for line in text.splitlines() if (comment := comment_in(line))]
+
+
+class AsData(unittest.TestCase):
+    def test_there_and_back(self) -> None:
+        validator = Draft202012Validator(SCHEMA)
+        for text in (UNTIDY, TEXT, *(each.read_text("utf-8") for each in EXAMPLES)):
+            data = json.loads(json.dumps(to_data(parse(text))))
+            self.assertEqual(from_data(data), parse(text))
+            validator.validate(data)
+
+    @slowly
+    @given(policies())
+    def test_there_and_back_at_random(self, made: tuple[str, list[str], list[str]]) -> None:
+        document = parse(written(*made))
+        data = to_data(document)
+        self.assertEqual(from_data(data), document)
+        Draft202012Validator(SCHEMA).validate(data)
+
+    def test_what_is_no_policy_is_refused(self) -> None:
+        for data in (
+            None,
+            {},
+            {"sections": [{}]},
+            {"sections": [{"section": "rolls", "entries": [{}]}]},
+            {"sections": [{"section": "roles", "entries": [{"role": "a b"}]}]},
+            {"sections": [{"section": "roles", "entries": [{"role": 3}]}]},
+            {
+                "sections": [
+                    {"section": "endpoints", "entries": [{"methods": ["GET"], "path": "/", "requirement": {"x": 1}}]}
+                ]
+            },
+            {
+                "sections": [
+                    {"section": "endpoints", "entries": [{"methods": ["G T"], "path": "/", "requirement": "a"}]}
+                ]
+            },
+            {"sections": [{"section": "endpoints", "entries": [{"path": "/", "requirement": {"any": ["a"]}}]}]},
+        ):
+            with self.subTest(data), self.assertRaises(DataError):
+                from_data(data)
+
+
+class FormatCommand(InFolder):
+    def test_files_standard_input_check_and_diff(self) -> None:
+        tidied = tidy(UNTIDY)
+        file = self.write("access.bloodroot", "x")
+        file.write_text(UNTIDY, "utf-8")
+        self.write("tidy.bloodroot", tidied)
+        run = self.bloodroot("format", "--check", "access.bloodroot", "tidy.bloodroot")
+        self.assertEqual((run.status, run.out.splitlines()[0]), (1, "access.bloodroot is not tidy"))
+        self.assertIn("1 to tidy, 1 tidy", run.out)
+        run = self.bloodroot("format", "--diff")
+        self.assertEqual(run.status, 1)
+        self.assertIn('-policy   "Tarn"   # the name\n', run.out)
+        self.assertIn('+policy "Tarn"  # the name\n', run.out)
+        self.assertEqual(file.read_text(), UNTIDY)
+        run = self.bloodroot("format", "-", stdin=UNTIDY)
+        self.assertEqual((run.status, run.out), (0, tidied))
+        run = self.bloodroot("format")
+        self.assertEqual((run.status, run.out, run.err), (0, "", "tidied access.bloodroot\n"))
+        self.assertEqual(file.read_text(), tidied)
+        self.assertEqual(self.bloodroot("format", "--check").status, 0)
+
+    def test_a_mistake_in_one_file_leaves_all_as_they_are(self) -> None:
+        file = self.write("a.bloodroot", "roles\n    x\n")
+        self.write("b.bloodroot", "roles\n  x y\n")
+        run = self.bloodroot("format", "a.bloodroot", "b.bloodroot")
+        self.assertEqual(run.status, 2)
+        self.assertIn("b.bloodroot:2:5: did not expect", run.err)
+        self.assertEqual(file.read_text(), "roles\n    x\n")
