@@ -32,7 +32,7 @@ def load(path: str | os.PathLike[str]) -> Policy:
     Raises:
         PolicyError: with every mistake found, or with the reason why a file cannot be read.
     """
-    reading = _Reading(Path(path))
+    reading = _Reading()
     reading.read(Path(path), None, ())
     return compile_documents(reading.documents, reading.problems)
 
@@ -40,8 +40,8 @@ def load(path: str | os.PathLike[str]) -> Policy:
 class _Reading:
     """The files of one policy."""
 
-    def __init__(self, main: Path) -> None:
-        self.folder = main.resolve().parent
+    def __init__(self) -> None:
+        self.folder = Path()
         self.documents: list[tree.Document] = []
         self.problems: list[Problem] = []
         self.seen: dict[Path, Place] = {}
@@ -58,6 +58,8 @@ class _Reading:
         document, problems = parse_with_problems(text, os.fspath(file))
         self.documents.append(document)
         self.problems += problems
+        if asked is None:
+            self.folder = file.resolve().parent
         above = (*above, file.resolve())
         for section in document.headed("include"):
             wanted = file.parent / (section.argument or "")

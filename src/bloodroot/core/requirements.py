@@ -6,7 +6,7 @@ from dataclasses import dataclass
 from typing import TYPE_CHECKING
 
 from ..language import tree
-from ..language.problems import Place, Problem, suggestion
+from ..language.problems import ENOUGH, Place, Problem, suggestion
 from .conditions import (
     CAN_BE_FALSE,
     CAN_BE_TRUE,
@@ -31,7 +31,7 @@ from .order import circle, in_order
 from .roles import SIGNED_IN, SIGNED_OUT, RoleTable
 
 if TYPE_CHECKING:
-    from collections.abc import Collection, Iterator
+    from collections.abc import Collection, Iterable, Iterator
 
 
 @dataclass(frozen=True, slots=True)
@@ -184,7 +184,7 @@ class Resolver:
     def __init__(self, document: tree.Document, roles: RoleTable, problems: list[Problem]) -> None:
         self._roles = roles
         self._problems = problems
-        self._broken = document.broken
+        self._broken = set(document.broken)
         self._origin = Place(document.source, 1, 1, 1)
         self._holding: dict[str, Formula] = dict(_AUDIENCES)
         for name, bit in roles.bit.items():
@@ -275,7 +275,7 @@ class Resolver:
             return condition
         names = [*self._roles.bit, *self.conditions, *_AUDIENCES, *self._broken]
         what = "role or condition" if self.conditions else "role"
-        guess = suggestion(word.text, names)
+        guess = suggestion(word.text, names) if len(self._problems) < ENOUGH else ""
         if guess:
             what = "condition" if guess.split('"')[1] in self.conditions else "role"
         return self._unknown(what, word, names)
@@ -294,11 +294,10 @@ class Resolver:
             return FALSE
         return self._unknown("condition", word, self.conditions)
 
-    def _unknown(self, what: str, word: tree.Word, known: object) -> Formula:
+    def _unknown(self, what: str, word: tree.Word, known: Iterable[str]) -> Formula:
         if word.text not in self._broken:
-            self._problems.append(
-                Problem(f'unknown {what} "{word.text}"{suggestion(word.text, known)}', word.place(self._origin))  # type: ignore[arg-type]
-            )
+            guess = suggestion(word.text, known) if len(self._problems) < ENOUGH else ""
+            self._problems.append(Problem(f'unknown {what} "{word.text}"{guess}', word.place(self._origin)))
         return FALSE
 
     def _conditions(self, document: tree.Document) -> None:
@@ -325,7 +324,7 @@ class Resolver:
                 Problem(f"these conditions rest on each other in a circle: {told}", declared[loop[0]].place)
             )
             # Known to be wrong and told: they are not unknown names as well.
-            self._broken = self._broken | set(stuck)
+            self._broken.update(stuck)
         depth: dict[str, int] = {}
         for name in ordered:
             entry = declared[name]
@@ -333,7 +332,7 @@ class Resolver:
             if depth[name] > _LONGEST_CHAIN:
                 message = f"this condition rests on a chain of more than {_LONGEST_CHAIN} others; join some of them"
                 self._problems.append(Problem(message, entry.place))
-                self._broken = self._broken | {name}
+                self._broken.add(name)
                 continue
             self._origin = entry.place
             test = self.expression(entry.expression)

@@ -6,7 +6,7 @@ from dataclasses import dataclass
 from typing import TYPE_CHECKING
 
 from ..language import tree
-from ..language.problems import Place, Problem, suggestion
+from ..language.problems import ENOUGH, Place, Problem, suggestion
 from .order import circle, in_order
 
 if TYPE_CHECKING:
@@ -110,14 +110,13 @@ def compile_roles(document: tree.Document, problems: list[Problem]) -> RoleTable
         first = declared.setdefault(role.name.text, role)
         if first is not role:
             problems.append(Problem(f'role "{role.name.text}" is declared already, in {first.place.at}', role.place))
-    known = [*declared, *document.broken]
+    known = {**dict.fromkeys(declared), **dict.fromkeys(document.broken)}
 
     def resolved(words: list[tree.Word], origin: Place) -> list[str]:
         for word in words:
             if word.text not in known:
-                problems.append(
-                    Problem(f'unknown role "{word.text}"{suggestion(word.text, known)}', word.place(origin))
-                )
+                guess = suggestion(word.text, known) if len(problems) < ENOUGH else ""
+                problems.append(Problem(f'unknown role "{word.text}"{guess}', word.place(origin)))
         return [word.text for word in words if word.text in declared]
 
     bit = {name: 1 << (number + 2) for number, name in enumerate(declared)}

@@ -612,7 +612,7 @@ def _listing(reader: _Reader) -> tree.Node:
         start = reader.place()
         items.append(_operand(reader))
         _check_operand(reader, items[-1], start)
-        if not reader.skip(",") and reader.text != "]":
+        if not reader.skip(",") and reader.text != "]" and reader.kind != "end":
             reader.fail(f'expected "," or "]", found {reader.found()}')
     reader.take()
     return tree.Listing(items)

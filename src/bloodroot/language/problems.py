@@ -82,6 +82,10 @@ class PolicyError(Exception):
         return f"{told}\n\n{count} {'problem' if count == 1 else 'problems'} in the policy"
 
 
+# Looking for near misses takes long among thousands of names. Whoever has this many problems has other worries.
+ENOUGH = 100
+
+
 def suggestion(word: str, known: Iterable[str]) -> str:
     """``; did you mean "curator"?`` for a near miss among the known words, else an empty text."""
     choices = list(known)

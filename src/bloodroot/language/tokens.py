@@ -74,6 +74,9 @@ def read_entries(source: Source, problems: list[Problem]) -> Iterator[Entry]:
         if not body or body[0] == "#" or body.isspace():
             continue
         indent = len(text) - len(body)
+        if body[0] == "\t":
+            problems.append(Problem("a tab in the indentation; use spaces", Place(source, number, indent + 1, 1)))
+            continue
         if not indent or not of_section or indent == of_section:
             if entry is not None:
                 yield entry
@@ -131,15 +134,15 @@ def _stray(source: Source, number: int, column: int, rest: str) -> Problem:
             'this text is not closed; it ends with " on the same line',
             Place(source, number, column, len(rest)),
         )
-    if found in "\t\r\f\v":
-        return Problem("a tab or another control character; use spaces", Place(source, number, column, 1))
     if found.isdigit():
         length = len(re.match(r"[\w.\-]+", rest)[0])  # type: ignore[index]
         return Problem("a name begins with a letter", Place(source, number, column, length))
-    told = repr(found) if not found.isprintable() else f'"{found}"'
+    if not found.isprintable():
+        message = f"an invisible character, U+{ord(found):04X}, which means nothing here; leave it out"
+        return Problem(message, Place(source, number, column, 1))
     way_out = _FOREIGN.get(found)
     return Problem(
-        f"the character {told} has no meaning here" + (f"; {way_out}" if way_out else ""),
+        f'the character "{found}" has no meaning here' + (f"; {way_out}" if way_out else ""),
         Place(source, number, column, 1),
     )
 
