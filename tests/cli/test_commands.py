@@ -2,6 +2,7 @@
 
 import csv
 import io
+import json
 
 from tests.policies import TEXT
 from tests.program import InFolder
@@ -90,12 +91,43 @@ class Why(InFolder):
                 for part in parts:
                     self.assertIn(part, out)
 
+    def test_the_senior_role_and_the_page_of_the_junior_one(self) -> None:
+        self.write("access.bloodroot", TEXT)
+        out = self.ran("why", "keeper", "GET", "/lots/7.csv")
+        self.assertIn("asks for reviewer; the caller has helper, grower, keeper", out)
+        self.assertIn("Keeper includes helper, grower, and none of them is enough.", out)
+        self.assertIn('If keeper should count as reviewer, write "keeper includes reviewer" under roles.', out)
+        out = self.ran("why", "reviewer", "POST", "/parcels/weigh", "--record", "{}")
+        self.assertIn("active is faulty", out)
+
+    def test_which_lines_cover_a_path(self) -> None:
+        self.write("access.bloodroot", TEXT)
+        out = self.ran("why", "--path-only", "get", "/lots/7")
+        lines = [" ".join(line.split()) for line in out.splitlines()]
+        self.assertEqual(lines[0], "GET /lots/7 is decided by access.bloodroot:34")
+        self.assertEqual(lines[2:], [
+            "decides access.bloodroot:34 GET /lots/{lot_id} lot:read",
+            "less specific access.bloodroot:38 any /lots/** keeper",
+        ])  # fmt: skip
+        self.assertIn("and always  access.bloodroot:49", self.ran("why", "PATCH", "/plots/7", "--path-only"))
+        self.assertIn("no line covers GET /x", self.ran("why", "GET", "/x", "--path-only"))
+        self.assertIn("why needs WHO METHOD PATH", self.bloodroot("why", "GET", "/x").err)
+
+    def test_json(self) -> None:
+        self.write("access.bloodroot", TEXT)
+        told = json.loads(self.ran("why", "signed-out", "GET", "/lots", "--json"))
+        self.assertEqual((told["outcome"], told["reason"], told["answer"]["status"]), ("sign-in", "signed-out", 401))
+        self.assertEqual(told["line"], {"at": "access.bloodroot:32", "text": "GET /lots lot:read"})
+        self.assertEqual(told["enough"], ["helper", "reviewer", "grower", "clerk", "keeper"])
+        told = json.loads(self.ran("why", "GET", "/lots", "--json", "--path-only"))
+        self.assertEqual([each["at"] for each in told["lines"]], ["access.bloodroot:32", "access.bloodroot:38"])
+
     def test_a_record_settles_it(self) -> None:
         self.write("access.bloodroot", TEXT)
         self.write("bloodroot.toml", '[personas.ivy]\nroles = ["grower"]\nattributes = { id = 3, status = "active" }\n')
         out = self.ran("why", "ivy", "PATCH", "/plots/7")
         self.assertIn("PATCH /plots/7 as ivy: depends", out)
-        self.assertIn("own-plot (own-plot: record.grower_id == 3)", out)
+        self.assertIn("Still to be known: own-plot (own-plot is record.grower_id == 3)", out)
         self.assertIn("Roles that would be enough: keeper", out)
         out = self.ran("why", "ivy", "PATCH", "/plots/7", "--record", '{"grower_id": 3}')
         self.assertIn("as ivy: allow", out)

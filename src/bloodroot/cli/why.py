@@ -17,38 +17,50 @@ if TYPE_CHECKING:
 
 
 def why(
-    who: Annotated[str, typer.Argument(help="A persona, a role, several roles with commas, or signed-out.")],
-    method: Annotated[str, typer.Argument(help="The request method, such as PATCH.")],
-    path: Annotated[str, typer.Argument(help="The path, such as /trials/7; a query may follow.")],
+    words: Annotated[
+        list[str],
+        typer.Argument(
+            metavar="WHO METHOD PATH",
+            help="A persona, a role, several roles with commas, or signed-out; a method; a path, and a query if any.",
+        ),
+    ],
     record: Annotated[
         str | None, typer.Option("--record", metavar="JSON", help="The record that the endpoint acts on.")
     ] = None,
+    path_only: Annotated[
+        bool, typer.Option("--path-only", help="Only which lines cover METHOD PATH; WHO may be left out.")
+    ] = False,
+    as_json: Annotated[bool, typer.Option("--json", help="Tell it as JSON.")] = False,
     policy: PolicyOption = None,
     settings: SettingsOption = None,
     color: ColorOption = Color.AUTO,
 ) -> None:
     """Explain one decision: the outcome, the steps that led there, and the lines they rest on."""
-    from ..core.caller import Caller
-    from ..core.decision import Outcome
+    from ..core.explanation import explain
+    from ..report import json as as_text
     from ..report import table
     from . import output
 
+    if len(words) != 3 and not (path_only and len(words) == 2):
+        raise UsageError("why needs WHO METHOD PATH, as in: bloodroot why curator PATCH /trials/7")
+    who, method, path = words[0], words[-2].upper(), words[-1]
     rules, found = output.project(policy, settings)
-    caller = _caller(who, rules, found)
     sent, _, query = path.partition("?")
-    values = {name: each[0] if len(each) == 1 else each for name, each in parse_qs(query, True).items()}
-    known: dict[str, Any] = {"record": _record(record), "query": values}
-    decision = rules.decide(caller, method.upper(), sent, **known)
-    enough = []
-    if decision.outcome is not Outcome.ALLOW:
-        attributes = (caller.id, caller.attributes) if caller is not None else (None, {})
-        for role in rules.roles.by_reach():
-            other = Caller(attributes[0], {role}, attributes=attributes[1])
-            if rules.decide(other, method.upper(), sent, **known).outcome is Outcome.ALLOW:
-                enough.append(role)
     console = output.console(color)
-    request = f"{method.upper()} {path}"
-    output.show(console, table.decision(decision, rules, who, caller, request, enough, console))
+    if path_only:
+        covering = rules.candidates(method, sent), rules.rules_for(method, sent)
+        if as_json:
+            typer.echo(as_text.lines(method, sent, *covering), nl=False)
+        else:
+            output.show(console, table.lines(method, sent, *covering))
+        return
+    values = {name: each[0] if len(each) == 1 else each for name, each in parse_qs(query, True).items()}
+    caller = _caller(who, rules, found)
+    result = explain(rules, who, caller, method, sent, record=_record(record), query=values)
+    if as_json:
+        typer.echo(as_text.decision(result), nl=False)
+    else:
+        output.show(console, table.decision(result, console))
 
 
 def _caller(who: str, policy: Policy, settings: Settings | None) -> Caller | None:

@@ -11,7 +11,7 @@ from .conditions import TRUE, UNKNOWN, Disjunction, Facts, Formula, Known, both,
 from .decision import Decision, Outcome, Step, may_hold
 from .fields import FieldsRefused, names_of
 from .paths import ANY, PathIndex, TemplateError, overlap, parse_template, read_path, specificity
-from .requirements import Elsewhere, Resolver, conditions_in, references_in
+from .requirements import Elsewhere, Resolver, asks_in_words, conditions_in, in_words, references_in
 from .roles import SIGNED_OUT, Held, RoleTable
 
 if TYPE_CHECKING:
@@ -278,6 +278,20 @@ class Policy:
         segments = read_path(path)
         return None if segments is None else self._line(method, segments)
 
+    def candidates(self, method: str, path: str) -> list[Line]:
+        """Every endpoint line that covers a method and a path, the one that decides first, then by specificity."""
+        segments = read_path(path)
+        if segments is None:
+            return []
+        found = [line for line in self.endpoints if _covers(line, method) and line.template.covers(segments)]
+        decides = self._line(method, segments)
+        return sorted(found, key=lambda line: (line is not decides, specificity(line.template), not line.methods))
+
+    def rules_for(self, method: str, path: str) -> list[Line]:
+        """Every standing rule that must hold for a method and a path."""
+        segments = read_path(path) or []
+        return [rule for rule in self.standing if _covers(rule, method) and rule.template.covers(segments)]
+
     def asked(self, line: Line, method: str) -> list[tuple[Line, Formula]]:
         """All that is asked of a caller at an endpoint, whatever the parameters of its path turn out to be.
 
@@ -433,7 +447,7 @@ class Policy:
         if not can_be_true(roles_alone):
             if trace:
                 has = ", ".join(self.roles.names(facts.certain)) or "no role"
-                trace.add(where, "refused", f"asks for {line.requirement.words()}; the caller has {has}", line)
+                trace.add(where, "refused", f"asks for {asks_in_words(line.requirement)}; the caller has {has}", line)
             return "role"
         for condition in conditions_in(roles_alone):
             if not can_be_true(condition.fold(facts)):
@@ -476,14 +490,7 @@ def _tell(trace: _Trace, line: Line, formula: Formula, *, is_rule: bool) -> None
     if formula is TRUE:
         trace.add(name, "passed", f"asks for {asked}, which holds", line)
     else:
-        trace.add("standing" if is_rule else "conditions", "open", f"depends on {remains_in_words(formula)}", line)
-
-
-def remains_in_words(formula: Formula) -> str:
-    """A remainder in words: conditions by name, with what each of them still asks."""
-    named = {c.name: c.test.words() for c in conditions_in(formula)}
-    told = ", ".join(f"{name}: {test}" for name, test in named.items())
-    return f"{formula.words()} ({told})" if told else formula.words()
+        trace.add("standing" if is_rule else "conditions", "open", f"depends on {in_words(formula)}", line)
 
 
 def _covers(rule: Line, method: str) -> bool:

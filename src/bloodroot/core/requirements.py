@@ -152,6 +152,30 @@ def conditions_in(formula: Formula) -> Iterator[Condition]:
         yield from conditions_in(formula.part)
 
 
+def in_words(formula: Formula) -> str:
+    """A remainder in words: conditions by name, with what each of them still asks."""
+    named: dict[str, Condition] = {condition.name: condition for condition in conditions_in(formula)}
+    told = ", ".join(f"{name} is {condition.test.words()}" for name, condition in named.items())
+    return f"{formula.words()} ({told})" if told else formula.words()
+
+
+def asks_in_words(formula: Formula) -> str:
+    """What a line asks, with who has the permissions it names."""
+    given = ", ".join(f"{each.name} is given to {each.grants.words()}" for each in permissions_in(formula))
+    return f"{formula.words()} ({given})" if given else formula.words()
+
+
+def permissions_in(formula: Formula) -> Iterator[PermissionAsked]:
+    """The permissions that a formula asks for, in the order of the text."""
+    if isinstance(formula, PermissionAsked):
+        yield formula
+    elif isinstance(formula, Conjunction | Disjunction):
+        for part in formula.parts:
+            yield from permissions_in(part)
+    elif isinstance(formula, Negated):
+        yield from permissions_in(formula.part)
+
+
 def references_in(formula: Formula) -> Iterator[Reference]:
     """The references that a formula asks for, through conditions and permissions."""
     if isinstance(formula, Condition):
@@ -366,6 +390,7 @@ def _flat(parts: list[Formula]) -> Formula:
     """Parts joined by "or"; one alone stays itself, none is never true."""
     if not parts:
         return FALSE
+    parts = list(dict.fromkeys(parts))
     return parts[0] if len(parts) == 1 else Disjunction(tuple(parts))
 
 

@@ -14,10 +14,10 @@ from ..core.requirements import conditions_in
 from ..probe.reading import Verdict
 
 if TYPE_CHECKING:
-    from collections.abc import Iterable, Sequence
+    from collections.abc import Iterable
 
-    from ..core.caller import Caller
     from ..core.decision import Decision
+    from ..core.explanation import Explanation
     from ..core.lines import Line
     from ..core.matrix import Cell, Matrix, Row
     from ..core.policy import Policy
@@ -178,27 +178,35 @@ _VERDICTS = {"passed": ("✓", "green"), "refused": ("✗", "red"), "open": ("�
 _PLAIN_VERDICTS = {"passed": "ok", "refused": "no", "open": "??"}
 
 
-def decision(
-    result: Decision,
-    policy: Policy,
-    who: str,
-    caller: Caller | None,
-    request: str,
-    enough: Sequence[str],
-    console: Console,
-) -> RenderableType:
-    """One decision: the outcome, the steps with their lines, and which roles would have been enough."""
-    plain = not console.encoding.lower().startswith("utf")
-    style = _STYLES[result.outcome] if result.outcome is not Outcome.DENY else "red"
-    told = result.outcome.value + (f" ({result.reason})" if result.reason else "")
-    head = Text.assemble((f"{request} as {who}: ", "bold"), (told, f"bold {style}"))
+def decision(result: Explanation, console: Console) -> RenderableType:
+    """One decision: the outcome, the steps with their lines, the answer, and who would have been let in."""
+    made = result.decision
+    style = _STYLES[made.outcome] if made.outcome is not Outcome.DENY else "red"
+    told = made.outcome.value + (f" ({made.reason})" if made.reason else "")
+    head = Text.assemble((f"{result.method} {result.path} as {result.who}: ", "bold"), (told, f"bold {style}"))
     parts: list[RenderableType] = [head]
-    if caller is not None:
-        held = policy.roles.names(policy.roles.held(caller).bits)
-        parts.append(Text(f"{who} holds {', '.join(held) or 'no role'}", style="dim"))
-    parts.append(Text())
+    if made.reason != "signed-out" and result.who != "signed-out":
+        parts.append(Text(f"{result.who} holds {', '.join(result.roles) or 'no role'}", style="dim"))
+    parts += [Text(), _steps(made, console), Text()]
+    answer = made.answer
+    if answer is not None:
+        where = f" to {answer.location}" if answer.location is not None else ""
+        by = f" ({answer.place.at})" if answer.place is not None else ""
+        parts.append(Text(f"The caller gets {answer.status}{where}: {answer.message}{by}"))
+    if result.enough:
+        parts.append(Text(f"Roles that would be enough: {', '.join(result.enough)}"))
+    parts += [Text(f"{hint[0].upper()}{hint[1:]}.") for hint in result.hints]
+    if result.remains is not None:
+        parts.append(Text(f"Still to be known: {result.remains}"))
+    if result.record is not None:
+        parts.append(Text(f"To settle it, add the record: --record '{result.record}'"))
+    return Group(*parts)
+
+
+def _steps(made: Decision, console: Console) -> Table:
+    plain = not console.encoding.lower().startswith("utf")
     steps = Table(box=None, show_header=False, pad_edge=False, padding=(0, 2, 0, 0))
-    for step in result.steps:
+    for step in made.steps:
         sign, colour = _VERDICTS[step.verdict]
         steps.add_row(
             Text(_PLAIN_VERDICTS[step.verdict] if plain else sign, style=colour),
@@ -207,16 +215,20 @@ def decision(
         )
         if step.where:
             steps.add_row("", "", Text(f"{step.where}  {step.line}", style="dim"))
-    parts.append(steps)
-    parts.append(Text())
-    answer = result.answer
-    if answer is not None:
-        parts.append(Text(f"The caller gets {answer.status}: {answer.message}"))
-    if enough:
-        parts.append(Text(f"Roles that would be enough: {', '.join(enough)}"))
-    if result.outcome is Outcome.DEPENDS:
-        parts.append(Text("To settle it, add the record: --record '{\"name\": value}'"))
-    return Group(*parts)
+    return steps
+
+
+def lines(method: str, path: str, found: list[Line], rules: list[Line]) -> RenderableType:
+    """The lines that cover a path, the one that decides first, and the standing rules beside them."""
+    if not found:
+        return Text(f"no line covers {method} {path}, so nobody may see it", style="bold")
+    parts: list[RenderableType] = [Text(f"{method} {path} is decided by {found[0].place.at}", style="bold"), Text()]
+    table = Table(box=None, show_header=False, pad_edge=False, padding=(0, 2, 0, 0))
+    for number, line in enumerate(found):
+        table.add_row("less specific" if number else "decides", line.place.at, line.text)
+    for rule in rules:
+        table.add_row("and always", rule.place.at, rule.text)
+    return Group(*parts, table)
 
 
 # Probe -----------------------------------------------------------------------------------------------------------

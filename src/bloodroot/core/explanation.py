@@ -1,0 +1,94 @@
+"""What a person wants to know of a decision beside its steps: who would be let in, and what is missing."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from typing import TYPE_CHECKING, Any
+
+from .caller import Caller
+from .conditions import Formula
+from .decision import Decision, Outcome
+from .requirements import in_words, references_in
+
+if TYPE_CHECKING:
+    from .policy import Policy
+
+
+@dataclass(frozen=True, slots=True)
+class Explanation:
+    """A decision with what explains it.
+
+    Attributes:
+        decision: the decision itself.
+        who: what the caller is called.
+        method: the request method.
+        path: the request path.
+        roles: what the caller holds, included roles too.
+        enough: roles of which any one alone would have been let in, from least to most.
+        remains: what remains to be known, or None.
+        record: an example of the record that would settle it, as JSON, or None.
+        hints: sentences about what could be written differently.
+    """
+
+    decision: Decision
+    who: str
+    method: str
+    path: str
+    roles: tuple[str, ...]
+    enough: tuple[str, ...]
+    remains: str | None
+    record: str | None
+    hints: tuple[str, ...]
+
+
+def explain(policy: Policy, who: str, caller: Caller | None, method: str, path: str, **known: Any) -> Explanation:
+    """Decide a request and gather what explains the decision.
+
+    Args:
+        policy: what decides.
+        who: what to call the caller.
+        caller: who asks; None for a signed-out caller.
+        method: the request method.
+        path: the request path.
+        known: what else `Policy.decide` takes: ``record``, ``query`` and so on.
+    """
+    decision = policy.decide(caller, method, path, **known)
+    enough = []
+    if decision.outcome is not Outcome.ALLOW:
+        of_caller = (caller.id, caller.attributes) if caller is not None else (None, {})
+        for role in policy.roles.by_reach():
+            other = Caller(of_caller[0], {role}, attributes=of_caller[1])
+            if policy.decide(other, method, path, **known).outcome is Outcome.ALLOW:
+                enough.append(role)
+    remainder = decision.remainder
+    return Explanation(
+        decision,
+        who,
+        method,
+        path,
+        policy.roles.names(policy.roles.held(caller).bits),
+        tuple(enough),
+        in_words(remainder) if remainder is not None else None,
+        _record(remainder) if remainder is not None else None,
+        tuple(_hints(policy, caller, decision, enough)),
+    )
+
+
+def _record(remainder: Formula) -> str | None:
+    """A record with the attributes that a remainder asks for, their values left open."""
+    names = dict.fromkeys(each.names[0] for each in references_in(remainder) if each.root == "record")
+    return "{" + ", ".join(f'"{name}": ...' for name in names) + "}" if names else None
+
+
+def _hints(policy: Policy, caller: Caller | None, decision: Decision, enough: list[str]) -> list[str]:
+    """Where a role was missing: that a higher role does not count as a lower one unless it includes it."""
+    if decision.reason != "role" or caller is None or not enough:
+        return []
+    held = [role for role in policy.roles.bit if role in caller.roles]
+    hints = []
+    for role in held:
+        included = [name for name in policy.roles.names(policy.roles.closure[role]) if name != role]
+        hints.append(f"{role} includes {', '.join(included) or 'no other role'}, and none of them is enough")
+    if held:
+        hints.append(f'if {held[0]} should count as {enough[0]}, write "{held[0]} includes {enough[0]}" under roles')
+    return hints
