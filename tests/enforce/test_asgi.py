@@ -4,6 +4,7 @@ import json
 import unittest
 from typing import Any
 
+import bloodroot
 from bloodroot import Caller
 from bloodroot.enforce import Refused, current
 from bloodroot.enforce.answers import wants_json
@@ -179,6 +180,33 @@ class Asgi(unittest.TestCase):
         self.assertEqual(reached, [("OPTIONS", "/lots/7")])
         for method, headers in (("OPTIONS", {}), ("PUT", asked), ("OPTIONS", {"origin": "https://tarn.example"})):
             self.assertIn(ask(port, method, "/lots/new", **headers)[0], (401, 403))
+
+
+class Redirects(unittest.TestCase):
+    policy = bloodroot.parse(
+        "roles\n  keeper\nendpoints\n  GET /in signed-out\n  GET /desk signed-in\n  GET POST /lots/{id} keeper\n"
+        "denials\n  signed-out go /in\n  signed-in go /desk\n  /lots/* role hide\n"
+    )
+
+    def test_pages_are_sent_on_and_programs_are_told(self) -> None:
+        app = AccessMiddleware(application, self.policy, identify=identify)
+        with serving(app) as port:
+            for method, target, caller, accept, status, location in (
+                ("GET", "/desk", "", "text/html", 303, "/in?next=/desk"),
+                ("GET", "/lots/7?a=b&c=%2F", "", "text/html", 303, "/in?next=/lots/7%3Fa%3Db%26c%3D%252F"),
+                ("HEAD", "/desk", "", "", 303, "/in?next=/desk"),
+                ("POST", "/lots/7", "", "text/html", 303, "/in"),
+                ("GET", "/desk", "", "application/json", 401, None),
+                ("GET", "/in", "new", "text/html", 303, "/desk"),
+                ("GET", "/in", "new", "application/json", 403, None),
+                ("GET", "//evil.example/x", "", "text/html", 400, None),
+                ("GET", "/lots/7", "new", "text/html", 404, None),
+            ):
+                with self.subTest(f"{method} {target} as {caller or 'nobody'} for {accept}"):
+                    got, headers, body = ask(port, method, target, x_caller=caller, accept=accept)
+                    self.assertEqual((got, headers.get("location")), (status, location))
+                    if status == 404:
+                        self.assertIn("There is nothing here.", body)
 
 
 class WithoutAServer(unittest.IsolatedAsyncioTestCase):

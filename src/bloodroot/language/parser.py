@@ -22,6 +22,7 @@ RESERVED = frozenset(
         *("guarded", "action", "accept", "go", "hide", "status", "read", "change"),
     )
 )
+_ANSWERS = ("status", "go", "hide")
 _COMPARISONS = frozenset(("==", "!=", "<", "<=", ">", ">="))
 _ESCAPED = re.compile(r"\\(.)")
 _PLAIN_ENDPOINT = re.compile(r' +([A-Z]+(?: +[A-Z]+)*|any) +(/[^\s#]*) +([^\s"#](?:[^"#]*[^\s"#])?) *').fullmatch
@@ -369,11 +370,13 @@ def _standing(parser: _Parser, reader: _Reader) -> tree.Standing:  # noqa: ARG00
 def _denial(parser: _Parser, reader: _Reader) -> tree.Denial:  # noqa: ARG001
     """denial = [ methods ] [ PATH ] reason answer"""
     place = reader.place()
-    methods: tuple[str, ...] = ()
-    # A word is a method only where a path or another word follows before the answer: a reason stands alone.
-    following = reader.tokens[1] if len(reader.tokens) > 1 else reader.tokens[0]
-    if reader.kind == "word" and following[1] not in ("status", "go", "hide") and following[0] != "end":
-        methods = _methods(reader) or ()
+    methods: list[str] = []
+    if reader.text == "any" and reader.tokens[1][1] not in _ANSWERS:
+        reader.take()
+    else:
+        # The word right before the answer is the reason, whatever it looks like.
+        while reader.kind == "word" and reader.text.isupper() and reader.tokens[reader.position + 1][1] not in _ANSWERS:
+            methods.append(_method(reader, methods))
     path = reader.word() if reader.kind == "path" else None
     if reader.kind != "word" or ":" in reader.text or "." in reader.text:
         reader.fail(f"expected the reason of a refusal, such as signed-out, role or any, found {reader.found()}")
@@ -390,7 +393,7 @@ def _denial(parser: _Parser, reader: _Reader) -> tree.Denial:  # noqa: ARG001
         reader.fail(f'expected "status", "go" or "hide", found {reader.found()}')
     message = None if kind == "hide" else reader.optional_string()
     reader.end()
-    return tree.Denial(methods, path, reason, kind, status, to, message, place)
+    return tree.Denial(tuple(methods), path, reason, kind, status, to, message, place)
 
 
 def _field(parser: _Parser, reader: _Reader) -> tree.Field:  # noqa: ARG001
@@ -411,20 +414,25 @@ def _methods(reader: _Reader) -> tuple[str, ...] | None:
         return ()
     methods: list[str] = []
     while reader.kind == "word":
-        method = reader.text
-        if not method.isalpha() or not method.isupper():
-            upper = method.upper()
-            way_out = f"; write {upper}" if upper in METHODS else "; methods are written in capitals, such as GET"
-            reader.fail(f'"{method}" is not a method{way_out}')
-        if method in methods:
-            reader.fail(f"{method} stands here twice")
-        if method not in METHODS and (guess := suggestion(method, METHODS)):
-            reader.fail(f'"{method}" is no method that HTTP knows{guess}')
-        methods.append(method)
-        reader.take()
-        if reader.text == ",":
-            reader.fail("methods have blanks between them, not commas")
+        methods.append(_method(reader, methods))
     return tuple(methods) or None
+
+
+def _method(reader: _Reader, before: list[str]) -> str:
+    """METHOD"""
+    method = reader.text
+    if not method.isalpha() or not method.isupper():
+        upper = method.upper()
+        way_out = f"; write {upper}" if upper in METHODS else "; methods are written in capitals, such as GET"
+        reader.fail(f'"{method}" is not a method{way_out}')
+    if method in before:
+        reader.fail(f"{method} stands here twice")
+    if method not in METHODS and (guess := suggestion(method, METHODS)):
+        reader.fail(f'"{method}" is no method that HTTP knows{guess}')
+    reader.take()
+    if reader.text == ",":
+        reader.fail("methods have blanks between them, not commas")
+    return method
 
 
 def _path(reader: _Reader, expected: str) -> tree.Word:
