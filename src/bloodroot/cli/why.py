@@ -65,7 +65,7 @@ def why(
 
 def _caller(who: str, policy: Policy, settings: Settings | None) -> Caller | None:
     """The caller that a name stands for: a persona first, then roles."""
-    from ..core.caller import Caller
+    from ..core.caller import imagined
     from ..language.problems import suggestion
 
     personas = settings.personas if settings is not None else {}
@@ -74,14 +74,15 @@ def _caller(who: str, policy: Policy, settings: Settings | None) -> Caller | Non
     if who == "signed-out":
         return None
     if who == "signed-in":
-        return Caller()
+        return imagined()
     roles = [role.strip() for role in who.split(",")]
     for role in roles:
         if role not in policy.roles.bit:
             guess = suggestion(role, [*policy.roles.bit, *personas, "signed-out", "signed-in"])
             what = "persona or role" if personas else "role"
             raise UsageError(f'unknown {what} "{role}"{guess or "; known are " + ", ".join(policy.roles.bit)}')
-    return Caller(roles=roles)
+    # Of a role alone nothing else is known: what asks for an attribute stays open.
+    return imagined(*roles)
 
 
 def _record(text: str | None) -> Any:

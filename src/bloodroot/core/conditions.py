@@ -180,6 +180,7 @@ def both(parts: Iterable[Formula]) -> Formula:
             left += [each for each in inner if each not in left]
     if not left:
         return TRUE
+    left = _absorbed(left, Disjunction)
     return left[0] if len(left) == 1 else Conjunction(tuple(left))
 
 
@@ -194,7 +195,20 @@ def either(parts: Iterable[Formula]) -> Formula:
             left += [each for each in inner if each not in left]
     if not left:
         return FALSE
+    left = _absorbed(left, Conjunction)
     return left[0] if len(left) == 1 else Disjunction(tuple(left))
+
+
+def _absorbed(parts: list[Formula], kind: type[Conjunction] | type[Disjunction]) -> list[Formula]:
+    """Without parts that another one makes idle: ``a or (a and b)`` is ``a``, in all four values."""
+    if not any(isinstance(part, kind) for part in parts):
+        return parts
+    return [
+        part
+        for part in parts
+        if not (isinstance(part, Conjunction | Disjunction) and isinstance(part, kind))
+        or not any(inner in parts for inner in part.parts)
+    ]
 
 
 def opposite(part: Formula) -> Formula:

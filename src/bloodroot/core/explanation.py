@@ -85,6 +85,9 @@ def _hints(policy: Policy, caller: Caller | None, decision: Decision, enough: li
     if decision.reason != "role" or caller is None or not enough:
         return []
     held = [role for role in policy.roles.bit if role in caller.roles]
+    if not set(enough).isdisjoint(policy.roles.names(policy.roles.held(caller).bits)):
+        # The line refuses a role by name: no inclusion would help.
+        return []
     hints = []
     for role in held:
         included = [name for name in policy.roles.names(policy.roles.closure[role]) if name != role]

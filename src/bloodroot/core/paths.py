@@ -56,6 +56,8 @@ class Parameter:
     def matches(self, value: str) -> bool:
         """Whether one decoded segment of a request path fits."""
         before, after = self.before, self.after
+        if not before and not after:
+            return True
         return len(value) > len(before) + len(after) and value.startswith(before) and value.endswith(after)
 
     def value(self, text: str) -> str:
@@ -210,69 +212,150 @@ def read_path(path: str) -> list[str] | None:
 _NONE: dict[str, Any] = {}
 
 
-class _Node(Generic[T]):
-    """What can follow one beginning of a path. Empty parts are shared until something is put in."""
+# A line alone behind a beginning: all segments of its template, the line, and whether it is for any method. Most
+# lines have nothing beside them; keeping their rest in one piece saves time, memory and a walk.
+_Tail = tuple[tuple[Segment, ...], T, bool]
 
-    __slots__ = ("affixed", "ends", "literals", "name", "rest", "star")
+
+class _Node(Generic[T]):
+    """What can follow one beginning of a path, for one method."""
+
+    __slots__ = ("affixed", "end", "end_any", "literals", "name", "rest", "rest_any", "star")
 
     def __init__(self) -> None:
-        self.literals: dict[str, _Node[T]] = _NONE
+        # Most nodes have no literals of their own: the empty mapping is shared until something is put in.
+        self.literals: dict[str, _Node[T] | _Tail[T]] = _NONE
         self.affixed: tuple[tuple[Parameter, _Node[T]], ...] = ()
         self.name: _Node[T] | None = None
         self.star: _Node[T] | None = None
-        self.ends: dict[str, T] = _NONE
-        self.rest: dict[str, T] = _NONE
+        # Lines that end here and lines that end in ** here; each for the method by name, and for any method.
+        self.end: T | None = None
+        self.end_any: T | None = None
+        self.rest: T | None = None
+        self.rest_any: T | None = None
 
 
 class PathIndex(Generic[T]):
-    """Lines by method and template. What a search costs grows with the path, not with the number of lines."""
+    """Lines by method and template, a tree for each method.
+
+    What a search costs grows with the path, not with the number of lines.
+    """
 
     def __init__(self) -> None:
-        self._root: _Node[T] = _Node()
+        self._roots: dict[str, _Node[T]] = {}
+        self._others: _Node[T] = _Node()  # for methods that no line names
+        self._lines: dict[str, list[tuple[Template, T]]] = {ANY: []}
+        self._head: _Node[T] | None = None
 
     def add(self, methods: tuple[str, ...], template: Template, line: T) -> list[tuple[str, T]]:
         """Put a line in its place. Returns the methods that another line of the same shape has taken already."""
-        node = self._root
-        for segment in template.segments:
-            if isinstance(segment, str):
-                child = node.literals.get(segment)
-                if child is None:
-                    if node.literals is _NONE:
-                        node.literals = {}
-                    child = node.literals[segment] = _Node()
-                node = child
-            elif segment is REST:
-                if node.rest is _NONE:
-                    node.rest = {}
-                return _put(node.rest, methods, line)
-            else:
-                node = _child(node, segment)
-        if node.ends is _NONE:
-            node.ends = {}
-        return _put(node.ends, methods, line)
+        taken = []
+        self._head = None
+        for method in methods or (ANY,):
+            root = self._others if method == ANY else self._root(method)
+            other = _put(root, template.segments, line, any_method=method == ANY)
+            if other is not None:
+                taken.append((method, other))
+            self._lines[method].append((template, line))
+        if not methods:
+            for root in self._roots.values():
+                _put(root, template.segments, line, any_method=True)
+        return taken
+
+    def _root(self, method: str) -> _Node[T]:
+        """The tree of a method, made with all lines for any method in it."""
+        root = self._roots.get(method)
+        if root is None:
+            root = self._roots[method] = _Node()
+            self._lines[method] = []
+            for template, line in self._lines[ANY]:
+                _put(root, template.segments, line, any_method=True)
+        return root
+
+    def _root_for_head(self) -> _Node[T]:
+        """The tree for HEAD: its own lines, then those for GET, then those for any method."""
+        if "HEAD" not in self._roots:
+            return self._roots.get("GET", self._others)
+        if self._head is None:
+            head: _Node[T] = _Node()
+            for method in ("HEAD", "GET", ANY):
+                for template, line in self._lines.get(method, ()):
+                    _put(head, template.segments, line, any_method=method == ANY)
+            self._head = head
+        return self._head
 
     def find(self, method: str, segments: list[str]) -> T | None:
         """The most specific line for a method and the segments of a path, or None."""
-        node = self._root
-        for segment in segments:
+        root = self._roots.get(method)
+        if root is None or method == "HEAD":
+            root = self._root_for_head() if method == "HEAD" else self._others
+        node = root
+        for place, segment in enumerate(segments, 1):
             child = node.literals.get(segment)
             if child is None:
                 child = node.name
                 if child is None or node.affixed:
-                    return _find(self._root, segments, 0, len(segments), method)
+                    return _find(root, segments, 0, len(segments))
+            elif isinstance(child, tuple):
+                line = _line_of(child, segments, place)
+                return line if line is not None else _find(root, segments, 0, len(segments))
             node = child
         # Always taking the most specific branch has led to a line, as it nearly always does: no need to search.
-        line = node.ends.get(method)
-        return line if line is not None else _find(self._root, segments, 0, len(segments), method)
+        line = node.end
+        return line if line is not None else _find(root, segments, 0, len(segments))
 
 
-def _put(lines: dict[str, T], methods: tuple[str, ...], line: T) -> list[tuple[str, T]]:
-    taken = []
-    for method in methods or (ANY,):
-        there = lines.setdefault(method, line)
-        if there is not line:
-            taken.append((method, there))
-    return taken
+def _line_of(tail: _Tail[T], segments: list[str], place: int) -> T | None:
+    """The line of a tail, if the segments of a path fit it from a place on."""
+    parts, line, _ = tail
+    count = len(segments)
+    if len(parts) == count:
+        # A plain loop, and classes compared directly: this is run for nearly every request.
+        for number in range(place, count):
+            part = parts[number]
+            if part.__class__ is str:
+                if part != segments[number]:
+                    return None
+            elif part is not STAR and (part is REST or not part.matches(segments[number])):  # type: ignore[union-attr]
+                return line if part is REST else None
+        return line
+    if parts[-1] is not REST or len(parts) > count + 1:
+        return None
+    return line if all(_fits(parts[number], segments[number]) for number in range(place, len(parts) - 1)) else None
+
+
+def _put(node: _Node[T], parts: tuple[Segment, ...], line: T, *, any_method: bool, place: int = 0) -> T | None:
+    """Put a line into a tree, from a place of its template on. Returns the line that has the place already, if any."""
+    for segment in parts[place:]:
+        place += 1
+        if isinstance(segment, str):
+            child = node.literals.get(segment)
+            if child is None:
+                if node.literals is _NONE:
+                    node.literals = {}
+                node.literals[segment] = (parts, line, any_method)
+                return None
+            if isinstance(child, tuple):
+                # No longer alone: what was kept in one piece is laid out.
+                laid_out: _Node[T] = _Node()
+                _put(laid_out, child[0], child[1], any_method=child[2], place=place)
+                child = node.literals[segment] = laid_out
+            node = child
+        elif segment is REST:
+            there = node.rest_any if any_method else node.rest  # ** stands last
+            if there is None and any_method:
+                node.rest_any = line
+            elif there is None:
+                node.rest = line
+            return there
+        else:
+            node = _child(node, segment)
+    there = node.end_any if any_method else node.end
+    if there is None and any_method:
+        node.end_any = line
+    elif there is None:
+        node.end = line
+    return there
 
 
 def _child(node: _Node[T], segment: Parameter | Wild) -> _Node[T]:
@@ -298,43 +381,29 @@ def _by_text(part: Parameter) -> tuple[int, int, str, str]:
     return -len(part.before + part.after), -len(part.before), part.before, part.after
 
 
-def _find(node: _Node[T], segments: list[str], place: int, count: int, method: str) -> T | None:
+def _find(node: _Node[T], segments: list[str], place: int, count: int) -> T | None:
     """Depth first, the most specific branch first; each node is visited at most once."""
     if place == count:
-        return _line(node.ends, method) or _line(node.rest, method)
-    segment = segments[place]
-    child = node.literals.get(segment)
-    if child is not None:
-        line = _find(child, segments, place + 1, count, method)
-        if line is not None:
-            return line
-    for pattern, child in node.affixed:
-        if pattern.matches(segment):
-            line = _find(child, segments, place + 1, count, method)
+        for line in (node.end, node.end_any, node.rest, node.rest_any):
             if line is not None:
                 return line
-    child = node.name
-    if child is not None:
-        line = _find(child, segments, place + 1, count, method)
+        return None
+    segment = segments[place]
+    literal = node.literals.get(segment)
+    if isinstance(literal, tuple):
+        line = _line_of(literal, segments, place + 1)
         if line is not None:
             return line
-    child = node.star
-    if child is not None:
-        line = _find(child, segments, place + 1, count, method)
-        if line is not None:
-            return line
-    return _line(node.rest, method) if node.rest else None
-
-
-def _line(lines: dict[str, T], method: str) -> T | None:
-    """The line for a method: its own, GET for HEAD, then one for any method."""
-    line = lines.get(method)
-    if line is None and lines:
-        if method == "HEAD":
-            line = lines.get("GET")
-        if line is None:
-            line = lines.get(ANY)
-    return line
+        literal = None
+    branches = [literal]
+    branches += [child for pattern, child in node.affixed if pattern.matches(segment)]
+    branches += [node.name, node.star]
+    for child in branches:
+        if child is not None:
+            found = _find(child, segments, place + 1, count)
+            if found is not None:
+                return found
+    return node.rest if node.rest is not None else node.rest_any
 
 
 def specificity(template: Template, *, exact: bool = False) -> tuple[tuple[int, int, int, str, str], ...]:

@@ -186,9 +186,9 @@ class Policy:
         if segments is None:
             return Decision(Outcome.DENY, "ambiguous-path", None, None, self, question)
         line = self._line(method, segments)
-        if line is None:
-            return Decision(Outcome.DENY, "closed", None, None, self, question)
         held = self.roles.held(caller)
+        if line is None:
+            return Decision(Outcome.DENY, "apart" if held.apart else "closed", None, None, self, question)
         if not self.standing and not held.apart and not assume and (caller is None or caller.scopes is None):
             # Roles alone decide most requests, and those are decided here. The steps below say the same.
             if held.bits & line.opens:
@@ -354,6 +354,12 @@ class Policy:
         for name in held.unknown:
             trace.add("caller", "passed", f"the policy does not know the {name}, so it counts for nothing")
         line = self._line(method, segments)
+        if held.apart:
+            told = " and ".join(held.apart)
+            open_to_anyone = line is not None and not self._weigh_request(question, segments, line, held, None)[1]
+            if not open_to_anyone:
+                trace.add("apart", "refused", f"the caller holds {told}, which are kept apart")
+                return tuple(trace.steps)
         if line is None:
             trace.add("line", "refused", f"no line covers {method} {path}, and what is not declared is closed")
             return tuple(trace.steps)
@@ -394,9 +400,6 @@ class Policy:
         if held.apart:
             if all(formula is TRUE for formula in folded):
                 return Outcome.ALLOW, None, None
-            if trace:
-                told = " and ".join(held.apart)
-                trace.add("apart", "refused", f"the caller holds {told}, which are kept apart")
             return Outcome.DENY, "apart", None
         if caller is None and not may_hold(folded) and self.opens_after_sign_in(asked, facts):
             if trace:

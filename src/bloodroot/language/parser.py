@@ -25,7 +25,7 @@ RESERVED = frozenset(
 _ANSWERS = ("status", "go", "hide")
 _COMPARISONS = frozenset(("==", "!=", "<", "<=", ">", ">="))
 _ESCAPED = re.compile(r"\\(.)")
-_PLAIN_ENDPOINT = re.compile(r' +([A-Z]+(?: +[A-Z]+)*|any) +(/[^\s#]*) +([^\s"#](?:[^"#]*[^\s"#])?) *').fullmatch
+_PLAIN_ENDPOINT = re.compile(r' +([A-Z]+(?: +[A-Z]+)*|any) +(/[^\s#]*) +([^"#]+)').fullmatch
 _LONGEST_NUMBER = 40
 # Brackets inside brackets are limited so that no text can exhaust the interpreter's stack.
 _DEEPEST = 40
@@ -66,6 +66,7 @@ class _Parser:
         self.section: tree.Section | None = None
         self.methods: dict[str, tuple[str, ...]] = {}
         self.requirements: dict[str, tree.Node] = {}
+        self.terms: set[str] = set()
 
     def run(self) -> list[Problem]:
         """Read every entry. A mistake spoils its own entry and nothing else."""
@@ -290,16 +291,16 @@ def _condition(parser: _Parser, reader: _Reader) -> tree.Condition:  # noqa: ARG
 
 
 def _known_endpoint(parser: _Parser, entry: Entry) -> tree.Endpoint | None:
-    """An endpoint of one line whose methods and requirement have been read before, which is what most lines are.
+    """An endpoint of one line of which all but the path has been read before, which is what most lines are.
 
     Only what differs from line to line is read anew. None leaves the entry to `_endpoint`.
     """
-    match = _PLAIN_ENDPOINT(entry.text)
+    match = _PLAIN_ENDPOINT(entry.text.rstrip())
     if match is None:
         return None
     methods, path, asked = match.groups()
-    requirement = parser.requirements.get(asked)
     known = parser.methods.get(methods)
+    requirement = parser.requirements.get(asked) or _known_terms(parser, asked)
     if requirement is None or known is None:
         return None
     at = match.start(1)
@@ -313,6 +314,20 @@ def _known_endpoint(parser: _Parser, entry: Entry) -> tree.Endpoint | None:
         Place(parser.source, entry.line, at + 1, len(methods)),
         Place(parser.source, entry.line, match.start(3) + 1, len(asked)),
     )
+
+
+def _known_terms(parser: _Parser, asked: str) -> tree.Node | None:
+    """Terms that have been read before, joined by "or"; None for everything else."""
+    terms = asked.split(" or ")
+    if not parser.terms.issuperset(terms):
+        return None
+    words: list[tree.Node] = []
+    across = 0
+    for term in terms:
+        words.append(tree.Word(term, 0, across))
+        across += len(term) + len(" or ")
+    requirement = parser.requirements[asked] = tree.AnyOf(words) if len(words) > 1 else words[0]
+    return requirement
 
 
 def _endpoint(parser: _Parser, reader: _Reader) -> tree.Endpoint:
@@ -335,6 +350,8 @@ def _endpoint(parser: _Parser, reader: _Reader) -> tree.Endpoint:
         end = reader.place().column - 1
         parser.requirements[place.text[asks_at.column - 1 : end]] = requirement
         parser.methods[place.text[place.column - 1 : path.place(place).column - 1].rstrip()] = methods
+        parts = requirement.parts if isinstance(requirement, tree.AnyOf) else [requirement]
+        parser.terms.update(part.text for part in parts if isinstance(part, tree.Word))
     accept = None
     if reader.skip("accept"):
         finding = reader.name("a finding").text

@@ -56,13 +56,13 @@ class Entry:
         line: the number of its first line, counted from 1.
         text: its first line, indentation and comment included.
         indent: how far it is indented; a section header is not.
-        more: its continuation lines, with their numbers.
+        more: its continuation lines with their numbers; None where there are none, as nearly always.
     """
 
     line: int
     text: str
     indent: int
-    more: list[tuple[int, str]]
+    more: list[tuple[int, str]] | None = None
 
 
 def read_entries(source: Source, problems: list[Problem]) -> Iterator[Entry]:
@@ -80,12 +80,13 @@ def read_entries(source: Source, problems: list[Problem]) -> Iterator[Entry]:
         if not indent or not of_section or indent == of_section:
             if entry is not None:
                 yield entry
-            entry = Entry(number, text, indent, [])
+            entry = Entry(number, text, indent)
             of_section = indent
         elif of_section < 0:
             message = "this line belongs to no section; a section header such as endpoints starts in the first column"
             problems.append(Problem(message, Place(source, number, indent + 1, len(body.rstrip()))))
         elif indent > of_section and entry is not None:
+            entry.more = entry.more or []
             entry.more.append((number, text))
         else:
             message = f"the entries of this section are indented by {of_section}, this one by {indent}; "
@@ -98,7 +99,7 @@ def read_entries(source: Source, problems: list[Problem]) -> Iterator[Entry]:
 def tokens_of(source: Source, entry: Entry) -> tuple[list[Token], Problem | None]:
     """The tokens of an entry, up to the first character that begins none; the last one has the kind ``end``."""
     tokens, problem = read_tokens(source, entry.line, entry.text, entry.indent)
-    for number, text in entry.more:
+    for number, text in entry.more or ():
         if problem is not None:
             break
         more, problem = read_tokens(source, number, text, 0)

@@ -236,6 +236,19 @@ class Field:
 Entry = Role | Apart | Group | Permission | Condition | Endpoint | Standing | Denial | Field
 
 
+_KEYWORDS: dict[type, str] = {
+    Role: "roles",
+    Apart: "roles",
+    Group: "groups",
+    Permission: "permissions",
+    Condition: "conditions",
+    Endpoint: "endpoints",
+    Standing: "always",
+    Denial: "denials",
+    Field: "fields",
+}
+
+
 @dataclass(slots=True)
 class Section:
     """A section as it stands in the file: its keyword, what the header says beside it, and its entries."""
@@ -260,7 +273,8 @@ class Document:
 
     def entries(self, kind: type[T]) -> list[T]:
         """Every entry of one kind, in the order of the file."""
-        return [entry for section in self.sections for entry in section.entries if isinstance(entry, kind)]
+        keyword = _KEYWORDS[kind]
+        return [entry for section in self.headed(keyword) for entry in section.entries if isinstance(entry, kind)]
 
     def headed(self, keyword: str) -> list[Section]:
         """Every section with this keyword."""

@@ -1,0 +1,146 @@
+"""Ratios against floors that do the least possible work: python benchmarks/measure.py [NAME ...]
+
+Every figure is a ratio of two times measured in turns in one run, the least of several each. Nothing is asserted:
+docs/speed.md has the ratios, and what each may be at most.
+"""
+
+from __future__ import annotations
+
+import sys
+import time
+import tomllib
+from collections.abc import Callable
+from typing import Any
+
+import bloodroot
+from bloodroot import Caller
+from bloodroot.core.matrix import matrix_of_roles
+
+ROLES = 20
+
+
+def best(work: dict[str, Callable[[], Any]], rounds: int) -> dict[str, float]:
+    """The least time of each, measured in turns so that a busy moment hits them alike. In seconds."""
+    least = dict.fromkeys(work, float("inf"))
+    for _ in range(rounds):
+        for name, call in work.items():
+            began = time.perf_counter()
+            call()
+            least[name] = min(least[name], time.perf_counter() - began)
+    return least
+
+
+def policy_text(endpoints: int, roles: int = ROLES, permissions: int = 60) -> str:
+    """A policy of so many endpoint lines, decided by roles and permissions alone."""
+    lines = ['policy "Measured"', "", "roles"]
+    for number in range(roles):
+        above = f" includes role{number - 1}" if number % 10 else ""
+        lines.append(f"  role{number}{above}")
+    lines += ["", "permissions"]
+    for number in range(permissions):
+        lines.append(f"  thing{number}:edit  role{number % roles}, role{number * 7 % roles}")
+    lines += ["", "endpoints"]
+    for number in range(endpoints):
+        methods = ("GET", "POST", "PUT PATCH", "DELETE")[number % 4]
+        asks = f"role{number % roles} or thing{number % permissions}:edit"
+        lines.append(f"  {methods:10}/area{number % 40}/things{number}/{{thing_id}}/part  {asks}")
+    return "\n".join(lines)
+
+
+def decide() -> None:
+    """`decide` against a bare walk of a path tree and one bit test; and 10,000 endpoints against 100."""
+    callers = [Caller(id=number, roles={f"role{number}"}) for number in range(ROLES)]
+
+    def asker(policy: bloodroot.Policy, paths: list[tuple[str, str]]) -> Callable[[], None]:
+        def ask() -> None:
+            for number, (method, path) in enumerate(paths):
+                policy.decide(callers[number % ROLES], method, path)
+
+        return ask
+
+    def requests(count: int, asked: int) -> list[tuple[str, str]]:
+        chosen = [number * 7919 % count for number in range(asked)]
+        methods = ("GET", "POST", "PUT", "DELETE")
+        # No two paths alike, however few the endpoints: text that is asked twice would be in the cache already.
+        return [
+            (methods[number % 4], f"/area{number % 40}/things{number}/{place}/part")
+            for place, number in enumerate(chosen)
+        ]
+
+    policy = bloodroot.parse(policy_text(1200))
+    paths = requests(1200, 1200)
+    root: dict[str, Any] = {}
+    for number in range(1200):
+        node = root
+        for segment in (f"area{number % 40}", f"things{number}", "{}", "part"):
+            node = node.setdefault(segment, {})
+        for method in ("GET", "POST", "PUT", "DELETE"):
+            node[method] = 1 << number % ROLES
+
+    def walk() -> None:
+        for number, (method, path) in enumerate(paths):
+            node = root
+            for segment in path[1:].split("/"):
+                node = node.get(segment) or node["{}"]
+            bool(node[method] & 1 << number % ROLES)
+
+    times = best({"floor": walk, "decide": asker(policy, paths)}, 40)
+    told("decide, 1,200 endpoints, roles only", times["decide"] / times["floor"], 4.0)
+    print(f"  {times['decide'] / len(paths) * 1e6:.2f} µs a decision")
+    small, large = bloodroot.parse(policy_text(100)), bloodroot.parse(policy_text(10_000))
+    times = best({"100": asker(small, requests(100, 2000)), "10,000": asker(large, requests(10_000, 2000))}, 40)
+    told("decide, 10,000 endpoints against 100", times["10,000"] / times["100"], 1.3)
+
+
+def compile_policy() -> None:
+    """Compiling 10,000 lines against `tomllib` on TOML text of the same size."""
+    for name, text in (
+        ("like lines", policy_text(9850, 60, 80)),
+        ("no two requirements alike", policy_text(9400, 300, 290)),
+    ):
+        toml = []
+        size = 0
+        for number, line in enumerate(text.splitlines()):
+            asks = line.split("  ")[-1].replace('"', "")
+            entry = f'"GET /area{number % 40}/things{number}/{{thing_id}}/part" = "{asks}"'
+            toml.append(entry)
+            size += len(entry) + 1
+            if size > len(text):
+                break
+        table = "\n".join(toml)
+        times = best({"floor": lambda t=table: tomllib.loads(t), "compile": lambda t=text: bloodroot.parse(t)}, 25)
+        told(f"compile {text.count(chr(10)) + 1:,} lines, {name}", times["compile"] / times["floor"], 1.5)
+        print(
+            f"  {len(text) / 1e3:.0f} kB of policy, {len(table) / 1e3:.0f} kB of TOML; {times['compile'] * 1e3:.0f} ms"
+        )
+
+
+def matrix() -> None:
+    """The matrix of 10,000 endpoints × 200 roles against asking `decide` for every cell."""
+    policy = bloodroot.parse(policy_text(10_000, 200, 100))
+    columns = [None, Caller(), *(Caller(roles={name}) for name in policy.roles.by_reach())]
+    rows = [(line.methods[0], line.template.fill({"thing_id": "7"})) for line in policy.endpoints]
+
+    def ask_all() -> None:
+        for method, path in rows[::20]:
+            for caller in columns:
+                policy.decide(caller, method, path)
+
+    times = best({"floor": ask_all, "matrix": lambda: matrix_of_roles(policy)}, 5)
+    whole = times["floor"] * 20 / 10_000 * sum(len(line.methods) for line in policy.endpoints)
+    told("matrix, 10,000 endpoints × 200 roles", times["matrix"] / whole, 1 / 50)
+    print(f"  {times['matrix'] * 1e3:.0f} ms; the floor is timed on every 20th endpoint and multiplied")
+
+
+def told(what: str, ratio: float, most: float) -> None:
+    """One line of the result."""
+    print(
+        f"{what}: {ratio:.4f} × (at most {most:.4g})" if ratio < 0.1 else f"{what}: {ratio:.2f} × (at most {most:.4g})"
+    )
+
+
+MEASURES = {"decide": decide, "compile": compile_policy, "matrix": matrix}
+
+if __name__ == "__main__":
+    for name in sys.argv[1:] or MEASURES:
+        MEASURES[name]()
