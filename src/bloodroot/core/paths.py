@@ -296,10 +296,10 @@ class PathIndex(Generic[T]):
                 child = node.name
                 if child is None or node.affixed:
                     return _find(root, segments, 0, len(segments))
-            elif isinstance(child, tuple):
+            elif child.__class__ is tuple:
                 line = _line_of(child, segments, place)
                 return line if line is not None else _find(root, segments, 0, len(segments))
-            node = child
+            node = child  # type: ignore[assignment]
         # Always taking the most specific branch has led to a line, as it nearly always does: no need to search.
         line = node.end
         return line if line is not None else _find(root, segments, 0, len(segments))

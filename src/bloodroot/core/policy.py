@@ -185,7 +185,7 @@ class Policy:
         segments = read_path(path)
         if segments is None:
             return Decision(Outcome.DENY, "ambiguous-path", None, None, self, question)
-        line = self._line(method, segments)
+        line = self._index.find(method, segments) if self._routes is None else self._line(method, segments)
         held = self.roles.held(caller)
         if line is None:
             return Decision(Outcome.DENY, "apart" if held.apart else "closed", None, None, self, question)
