@@ -2,13 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator, Mapping
-from typing import Any
-
 from hypothesis import strategies as st
-
-from bloodroot import Caller
-from bloodroot.core.conditions import UNKNOWN
 
 ROLES = [f"r{number}" for number in range(5)]
 CONDITIONS = {
@@ -22,24 +16,6 @@ PERMISSIONS = [f"p{number}:do" for number in range(4)]
 PATHS = ["/", "/a", "/a/b", "/a/{x}", "/a/{x}/c", "/a/*/d", "/b/{x}.csv", "/b/{x}", "/b/**", "/c/{x}/{y}"]
 RULES = ["/**", "/a/**", "/a/*", "/b/{x}", "/c", "/a/b"]
 METHODS = ["GET", "POST", "GET POST", "any"]
-
-
-class Anything(Mapping[str, Any]):
-    """Attributes of which none is known yet."""
-
-    def __getitem__(self, name: str) -> Any:
-        return UNKNOWN
-
-    def __iter__(self) -> Iterator[str]:
-        return iter(())
-
-    def __len__(self) -> int:
-        return 0
-
-
-def imagined(*roles: str) -> Caller:
-    """A signed-in caller of whom only the roles are known."""
-    return Caller(UNKNOWN, roles, attributes=Anything())
 
 
 @st.composite

@@ -102,6 +102,11 @@ class Tidy(unittest.TestCase):
     def test_the_form(self) -> None:
         self.assertEqual(tidy(UNTIDY), TIDY)
 
+    def test_the_examples_are_tidy(self) -> None:
+        self.assertGreater(len(EXAMPLES), 3)
+        for each in EXAMPLES:
+            self.assertEqual(tidy(each.read_text("utf-8")), each.read_text("utf-8"), each.name)
+
     def test_it_is_idempotent_and_means_the_same(self) -> None:
         for text in (UNTIDY, TEXT, *(each.read_text("utf-8") for each in EXAMPLES)):
             once = tidy(text)

@@ -1,34 +1,19 @@
-"""Policy text to tree. Each function's first line is its piece of the grammar."""
+"""Policy text to tree: sections and entries. Each function's first line is its piece of the grammar."""
 
 from __future__ import annotations
 
 import re
 from collections.abc import Callable
-from typing import NoReturn
 
 from . import tree
+from .expressions import check_permission, read_expression, read_requirement
 from .problems import Place, PolicyError, Problem, Source, suggestion
-from .tokens import Entry, Token, read_entries, tokens_of
+from .reader import AUDIENCES, Mistake, Reader, read_names
+from .tokens import Entry, read_entries, tokens_of
 
-AUDIENCES = ("anyone", "signed-in", "signed-out", "nobody")
-ROOTS = ("caller", "record", "path", "query", "args")
 METHODS = ("GET", "HEAD", "POST", "PUT", "PATCH", "DELETE", "OPTIONS", "TRACE", "CONNECT")
-# Words of the language: none of them can be the name of a role or a condition.
-RESERVED = frozenset(
-    (
-        *AUDIENCES,
-        *ROOTS,
-        *("and", "or", "not", "if", "in", "true", "false", "none", "now", "any", "includes", "default", "apart"),
-        *("guarded", "action", "accept", "go", "hide", "status", "read", "change"),
-    )
-)
 _ANSWERS = ("status", "go", "hide")
-_COMPARISONS = frozenset(("==", "!=", "<", "<=", ">", ">="))
-_ESCAPED = re.compile(r"\\(.)")
 _PLAIN_ENDPOINT = re.compile(r' +([A-Z]+(?: +[A-Z]+)*|any) +(/[^\s#]*) +([^"#]+)').fullmatch
-_LONGEST_NUMBER = 40
-# Brackets inside brackets are limited so that no text can exhaust the interpreter's stack.
-_DEEPEST = 40
 
 
 def parse(text: str, name: str = "<text>") -> tree.Document:
@@ -80,118 +65,26 @@ class _Parser:
             tokens, problem = tokens_of(self.source, entry)
             try:
                 if problem is not None:
-                    raise _Mistake(problem)
+                    raise Mistake(problem)
                 if not entry.indent:
                     read = self.section = None
-                    read, self.section = _header(self, _Reader(self.source, tokens))
+                    read, self.section = _header(self, Reader(self.source, tokens))
                     self.document.sections.append(self.section)
                 elif read is not None and self.section is not None:
-                    self.section.entries.append(read(self, _Reader(self.source, tokens)))
+                    self.section.entries.append(read(self, Reader(self.source, tokens)))
                 else:
                     self.document.broken.add(tokens[0][1])
-            except _Mistake as mistake:
+            except Mistake as mistake:
                 self.problems.append(mistake.problem)
                 # So that a name is not called unknown only because its own line has a mistake in it.
                 self.document.broken.add(tokens[0][1])
         return self.problems
 
 
-class _Mistake(Exception):
-    """The entry at hand cannot be read."""
-
-    def __init__(self, problem: Problem) -> None:
-        self.problem = problem
-
-
-class _Reader:
-    """The tokens of one entry, read from left to right. Words are placed from an origin, by default the first."""
-
-    __slots__ = ("depth", "kind", "origin", "position", "source", "text", "tokens")
-
-    def __init__(self, source: Source, tokens: list[Token]) -> None:
-        self.source = source
-        self.tokens = tokens
-        self.depth = 0
-        self.position = 0
-        self.kind, self.text, line, column = tokens[0]
-        self.origin = (line, column)
-
-    def take(self) -> Token:
-        """The token at hand; the next one becomes the token at hand."""
-        token = self.tokens[self.position]
-        if token[0] != "end":
-            self.position += 1
-            self.kind, self.text, _, _ = self.tokens[self.position]
-        return token
-
-    def place(self, token: Token | None = None) -> Place:
-        """Where a token stands, by default the one at hand."""
-        _, text, line, column = token or self.tokens[self.position]
-        return Place(self.source, line, column, len(text) or 1)
-
-    def from_here(self) -> Place:
-        """Make the token at hand the origin of the words that follow."""
-        place = self.place()
-        self.origin = (place.line, place.column)
-        return place
-
-    def word(self) -> tree.Word:
-        """The token at hand, as a node."""
-        _, text, line, column = self.take()
-        down = line - self.origin[0]
-        return tree.Word(text, down, column - (1 if down else self.origin[1]))
-
-    def skip(self, text: str) -> bool:
-        """Pass over this word or mark where it is at hand. A string, quotes and all, is never taken for one."""
-        if self.text == text:
-            self.take()
-            return True
-        return False
-
-    def name(self, what: str) -> tree.Word:
-        """NAME, and not one of the language's own words."""
-        if self.kind != "word":
-            self.fail(f"expected {what}, found {self.found()}")
-        if "." in self.text or ":" in self.text:
-            self.fail(f'"{self.text}" is not a name for {what}: letters, digits, - and _')
-        if self.text in RESERVED:
-            self.fail(f'"{self.text}" is a word of the language and cannot name {what}')
-        return self.word()
-
-    def string(self, what: str) -> str:
-        """STRING, with its quotes off and its escapes undone."""
-        if self.kind != "string":
-            self.fail(f"expected {what} between double quotes, found {self.found()}")
-        return _unquoted(self.take()[1])
-
-    def optional_string(self) -> str | None:
-        """[ STRING ]"""
-        return _unquoted(self.take()[1]) if self.kind == "string" else None
-
-    def end(self, hint: str = "") -> None:
-        """Nothing may be left of the entry."""
-        if self.kind != "end":
-            self.fail(f"did not expect {self.found()} here{hint}")
-
-    def found(self) -> str:
-        """The token at hand as a message calls it."""
-        if self.kind == "end":
-            return "the end of the line"
-        return self.text if self.kind == "string" else f'"{self.text}"'
-
-    def fail(self, message: str, place: Place | None = None) -> NoReturn:
-        """Give up this entry."""
-        raise _Mistake(Problem(message, place or self.place()))
-
-
-def _unquoted(text: str) -> str:
-    return _ESCAPED.sub(r"\1", text[1:-1]) if "\\" in text else text[1:-1]
-
-
 # Sections --------------------------------------------------------------------------------------------------------
 
 
-def _header(parser: _Parser, head: _Reader) -> tuple[_ReadEntry, tree.Section]:
+def _header(parser: _Parser, head: Reader) -> tuple[_ReadEntry, tree.Section]:
     """section = "policy" STRING | "include" STRING | ( "roles" | ... | "denials" | "fields" NAME )"""
     place = head.place()
     keyword = head.take()[1]
@@ -210,16 +103,16 @@ def _header(parser: _Parser, head: _Reader) -> tuple[_ReadEntry, tree.Section]:
     return _SECTIONS[keyword], tree.Section(keyword, argument, [], place)
 
 
-def _nothing(parser: _Parser, reader: _Reader) -> tree.Entry:  # noqa: ARG001
+def _nothing(parser: _Parser, reader: Reader) -> tree.Entry:  # noqa: ARG001
     """A section that is a header and nothing else."""
     reader.fail("this section has no entries; what belongs to it stands in its own line")
 
 
-def _role(parser: _Parser, reader: _Reader) -> tree.Role | tree.Apart:  # noqa: ARG001
+def _role(parser: _Parser, reader: Reader) -> tree.Role | tree.Apart:  # noqa: ARG001
     """role = NAME { "includes" names | "default" } [ STRING ]  |  "apart" names"""
     place = reader.place()
     if reader.skip("apart"):
-        roles = _names(reader, "a role")
+        roles = read_names(reader, "a role")
         reader.end()
         if len({role.text for role in roles}) < 2:
             reader.fail("apart needs at least two roles, with commas between them", place)
@@ -229,7 +122,7 @@ def _role(parser: _Parser, reader: _Reader) -> tree.Role | tree.Apart:  # noqa: 
     default = False
     while reader.kind == "word":
         if reader.skip("includes"):
-            includes += _names(reader, "a role")
+            includes += read_names(reader, "a role")
         elif reader.skip("default"):
             default = True
         else:
@@ -240,21 +133,21 @@ def _role(parser: _Parser, reader: _Reader) -> tree.Role | tree.Apart:  # noqa: 
     return tree.Role(name, includes, default, description, place)
 
 
-def _group(parser: _Parser, reader: _Reader) -> tree.Group:  # noqa: ARG001
+def _group(parser: _Parser, reader: Reader) -> tree.Group:  # noqa: ARG001
     """group = STRING names"""
     place = reader.place()
     name = reader.string("the name of a group")
-    roles = _names(reader, "a role")
+    roles = read_names(reader, "a role")
     reader.end()
     return tree.Group(name, roles, place)
 
 
-def _permission(parser: _Parser, reader: _Reader) -> tree.Permission:  # noqa: ARG001
+def _permission(parser: _Parser, reader: Reader) -> tree.Permission:  # noqa: ARG001
     """permission = PERMISSION [ grant { "," grant } ] [ STRING ]"""
     place = reader.place()
     if reader.kind != "word" or ":" not in reader.text:
         reader.fail(f"expected a permission such as thing:verb, found {reader.found()}")
-    _check_permission(reader)
+    check_permission(reader)
     name = reader.word()
     grants: list[tree.Grant] = []
     if reader.kind == "word":
@@ -266,25 +159,17 @@ def _permission(parser: _Parser, reader: _Reader) -> tree.Permission:  # noqa: A
     return tree.Permission(name, grants, description, place)
 
 
-def _check_permission(reader: _Reader) -> None:
-    """A permission has names between colons; a star may stand as the last part."""
-    if "." in reader.text:
-        reader.fail("a permission has colons between its parts, not dots")
-    if "*" in reader.text[:-1]:
-        reader.fail("in a permission, * may stand only as the last part")
-
-
-def _grant(reader: _Reader) -> tree.Grant:
+def _grant(reader: Reader) -> tree.Grant:
     """grant = ( NAME | audience ) [ "if" expression ]"""
     to = reader.word() if reader.text in AUDIENCES else reader.name("a role")
-    return tree.Grant(to, _expression(reader) if reader.skip("if") else None)
+    return tree.Grant(to, read_expression(reader) if reader.skip("if") else None)
 
 
-def _condition(parser: _Parser, reader: _Reader) -> tree.Condition:  # noqa: ARG001
+def _condition(parser: _Parser, reader: Reader) -> tree.Condition:  # noqa: ARG001
     """condition = NAME expression [ STRING ]"""
     place = reader.place()
     name = reader.name("a condition")
-    expression = _expression(reader)
+    expression = read_expression(reader)
     message = reader.optional_string()
     reader.end()
     return tree.Condition(name, expression, message, place)
@@ -330,7 +215,7 @@ def _known_terms(parser: _Parser, asked: str) -> tree.Node | None:
     return requirement
 
 
-def _endpoint(parser: _Parser, reader: _Reader) -> tree.Endpoint:
+def _endpoint(parser: _Parser, reader: Reader) -> tree.Endpoint:
     """endpoint = ( methods PATH | "action" names ) requirement [ "accept" FINDING STRING ] [ STRING ]"""
     place = reader.place()
     methods: tuple[str, ...] = ()
@@ -345,7 +230,7 @@ def _endpoint(parser: _Parser, reader: _Reader) -> tree.Endpoint:
         methods = found
         path = _path(reader, "expected a path that begins with /")
     asks_at = reader.from_here()
-    requirement = _requirement(reader)
+    requirement = read_requirement(reader)
     if path is not None and reader.kind == "end" and place.line == reader.place().line:
         end = reader.place().column - 1
         parser.requirements[place.text[asks_at.column - 1 : end]] = requirement
@@ -361,7 +246,7 @@ def _endpoint(parser: _Parser, reader: _Reader) -> tree.Endpoint:
     return tree.Endpoint(methods, path, actions, requirement, accept, description, place, asks_at)
 
 
-def _actions(reader: _Reader) -> list[tree.Word]:
+def _actions(reader: Reader) -> list[tree.Word]:
     """names, each of which may have dots"""
     actions = []
     while True:
@@ -372,19 +257,19 @@ def _actions(reader: _Reader) -> list[tree.Word]:
             return actions
 
 
-def _standing(parser: _Parser, reader: _Reader) -> tree.Standing:  # noqa: ARG001
+def _standing(parser: _Parser, reader: Reader) -> tree.Standing:  # noqa: ARG001
     """always = [ methods ] PATH requirement [ STRING ]"""
     place = reader.place()
     methods = _methods(reader) or ()
     path = _path(reader, "expected a path that begins with /, or methods and a path")
     asks_at = reader.from_here()
-    requirement = _requirement(reader)
+    requirement = read_requirement(reader)
     description = reader.optional_string()
     reader.end()
     return tree.Standing(methods, path, requirement, description, place, asks_at)
 
 
-def _denial(parser: _Parser, reader: _Reader) -> tree.Denial:  # noqa: ARG001
+def _denial(parser: _Parser, reader: Reader) -> tree.Denial:  # noqa: ARG001
     """denial = [ methods ] [ PATH ] reason answer"""
     place = reader.place()
     methods: list[str] = []
@@ -413,19 +298,19 @@ def _denial(parser: _Parser, reader: _Reader) -> tree.Denial:  # noqa: ARG001
     return tree.Denial(tuple(methods), path, reason, kind, status, to, message, place)
 
 
-def _field(parser: _Parser, reader: _Reader) -> tree.Field:  # noqa: ARG001
+def _field(parser: _Parser, reader: Reader) -> tree.Field:  # noqa: ARG001
     """field = ( NAME | "*" ) [ "read" requirement ] [ "change" requirement ]"""
     place = reader.place()
     name = reader.take()[1] if reader.text == "*" else reader.name("a field").text
-    read = _requirement(reader) if reader.skip("read") else None
-    change = _requirement(reader) if reader.skip("change") else None
+    read = read_requirement(reader) if reader.skip("read") else None
+    change = read_requirement(reader) if reader.skip("change") else None
     if read is None and change is None:
         reader.fail(f'expected "read" or "change" and who may, found {reader.found()}')
     reader.end('; a field has "read" first and "change" after it')
     return tree.Field(name, read, change, place)
 
 
-def _methods(reader: _Reader) -> tuple[str, ...] | None:
+def _methods(reader: Reader) -> tuple[str, ...] | None:
     """methods = METHOD { METHOD } | "any" """
     if reader.skip("any"):
         return ()
@@ -435,7 +320,7 @@ def _methods(reader: _Reader) -> tuple[str, ...] | None:
     return tuple(methods) or None
 
 
-def _method(reader: _Reader, before: list[str]) -> str:
+def _method(reader: Reader, before: list[str]) -> str:
     """METHOD"""
     method = reader.text
     if not method.isalpha() or not method.isupper():
@@ -452,231 +337,14 @@ def _method(reader: _Reader, before: list[str]) -> str:
     return method
 
 
-def _path(reader: _Reader, expected: str) -> tree.Word:
+def _path(reader: Reader, expected: str) -> tree.Word:
     """PATH"""
     if reader.kind != "path":
         reader.fail(f"{expected}, found {reader.found()}")
     return reader.word()
 
 
-# Requirements ----------------------------------------------------------------------------------------------------
-
-
-def _requirement(reader: _Reader) -> tree.Node:
-    """requirement = alternative { "or" alternative }"""
-    first, conditional = _alternative(reader)
-    if reader.text != "or":
-        return first
-    parts = [first]
-    while reader.text == "or":
-        if conditional:
-            reader.fail(
-                'what follows "or" here could belong to the condition or stand beside it; '
-                "put what belongs together between parentheses"
-            )
-        reader.take()
-        part, conditional = _alternative(reader)
-        parts.append(part)
-    return tree.AnyOf(parts)
-
-
-def _alternative(reader: _Reader) -> tuple[tree.Node, bool]:
-    """alternative = term { "and" term } [ "if" expression ]; and whether it ends in an open "if"."""
-    part = _term(reader)
-    if reader.text == "and":
-        parts = [part]
-        while reader.skip("and"):
-            parts.append(_term(reader))
-        part = tree.AllOf(parts)
-    if reader.skip("if"):
-        return tree.Given(part, _conjunction(reader)), True
-    return part, False
-
-
-def _term(reader: _Reader) -> tree.Node:
-    """term = [ "not" ] ( NAME | PERMISSION | audience | "guarded" | "(" requirement ")" )"""
-    if reader.skip("not"):
-        return tree.Negation(_deeper(reader, _term))
-    if reader.text == "(":
-        return _bracketed(reader, _requirement)
-    if reader.kind == "word":
-        if ":" in reader.text:
-            if reader.text.endswith("*"):
-                reader.fail("what is asked for must be one permission; * may only be granted")
-            _check_permission(reader)
-            return reader.word()
-        if reader.text in AUDIENCES or reader.text == "guarded":
-            return reader.word()
-    return reader.name("a role, a permission or a condition")
-
-
-# Expressions -----------------------------------------------------------------------------------------------------
-
-
-def _expression(reader: _Reader) -> tree.Node:
-    """expression = conjunction { "or" conjunction }"""
-    first = _conjunction(reader)
-    if reader.text != "or":
-        return first
-    parts = [first]
-    while reader.skip("or"):
-        parts.append(_conjunction(reader))
-    return tree.AnyOf(parts)
-
-
-def _conjunction(reader: _Reader) -> tree.Node:
-    """conjunction = negation { "and" negation }"""
-    first = _negation(reader)
-    if reader.text != "and":
-        return first
-    parts = [first]
-    while reader.skip("and"):
-        parts.append(_negation(reader))
-    return tree.AllOf(parts)
-
-
-def _negation(reader: _Reader) -> tree.Node:
-    """negation = "not" negation | comparison"""
-    if reader.skip("not"):
-        return tree.Negation(_deeper(reader, _negation))
-    return _comparison(reader)
-
-
-def _comparison(reader: _Reader) -> tree.Node:
-    """comparison = operand [ ( "==" | "!=" | "<" | "<=" | ">" | ">=" | "in" | "not" "in" ) operand ]"""
-    start = reader.place()
-    left = _operand(reader)
-    if reader.text in _COMPARISONS:
-        operator = reader.take()[1]
-    elif reader.skip("in"):
-        operator = "in"
-    elif reader.skip("not"):
-        if not reader.skip("in"):
-            reader.fail(f'expected "in" after "not", found {reader.found()}')
-        operator = "not in"
-    else:
-        if isinstance(left, tree.Now | tree.Listing) or (
-            isinstance(left, tree.Literal) and not isinstance(left.value, bool)
-        ):
-            reader.fail("a value alone is not a condition; compare it with something", start)
-        return left
-    _check_operand(reader, left, start)
-    start = reader.place()
-    right = _operand(reader)
-    _check_operand(reader, right, start)
-    if reader.text in _COMPARISONS:
-        reader.fail('comparisons do not chain; join two of them with "and"')
-    return tree.Comparison(left, operator, right)
-
-
-def _check_operand(reader: _Reader, operand: tree.Node, place: Place) -> None:
-    """Only values can be compared."""
-    if isinstance(operand, tree.Word):
-        reader.fail(f'"{operand.text}" is the name of a condition and cannot be compared', place)
-    if isinstance(operand, tree.AllOf | tree.AnyOf | tree.Negation | tree.Comparison):
-        reader.fail("what stands between parentheses is a condition and cannot be compared", place)
-
-
-def _operand(reader: _Reader) -> tree.Node:
-    """operand = reference | STRING | NUMBER | "true" | "false" | "none" | "now" | list | NAME | "(" expression ")" """
-    kind, text = reader.kind, reader.text
-    if kind == "string":
-        return tree.Literal(reader.string("a text"))
-    if kind == "number":
-        return tree.Literal(_number(reader))
-    if kind == "word":
-        if "." in text:
-            return _reference(reader)
-        if text in _CONSTANTS:
-            reader.take()
-            return tree.Literal(_CONSTANTS[text])
-        if reader.skip("now"):
-            return tree.Now()
-        if text in ROOTS:
-            reader.fail(f'"{text}" alone says nothing; write {text}.name')
-        return reader.name("a condition")
-    if text == "(":
-        return _bracketed(reader, _expression)
-    if text == "[":
-        return _deeper(reader, _listing)
-    reader.fail(f"expected something to compare or the name of a condition, found {reader.found()}")
-
-
-_CONSTANTS = {"true": True, "false": False, "none": None}
-
-
-def _number(reader: _Reader) -> int | float:
-    """NUMBER"""
-    if len(reader.text) > _LONGEST_NUMBER:
-        reader.fail(f"a number has at most {_LONGEST_NUMBER} digits")
-    text = reader.take()[1]
-    return float(text) if "." in text else int(text)
-
-
-def _reference(reader: _Reader) -> tree.Reference:
-    """reference = ( "caller" | "record" | "path" | "query" | "args" ) "." NAME { "." NAME }"""
-    root, *names = reader.text.split(".")
-    if root not in ROOTS:
-        guess = suggestion(root, ROOTS) or f"; a reference begins with {', '.join(ROOTS[:-1])} or {ROOTS[-1]}"
-        reader.fail(f'"{root}" is nothing that can be asked{guess}')
-    if ":" in reader.text or "*" in reader.text:
-        reader.fail("a reference has names with dots between them")
-    if len(names) > _DEEPEST:
-        reader.fail(f"a reference has at most {_DEEPEST} names")
-    reader.take()
-    return tree.Reference(root, tuple(names))
-
-
-def _listing(reader: _Reader) -> tree.Node:
-    """list = "[" [ operand { "," operand } ] "]" """
-    opening = reader.place(reader.take())
-    items: list[tree.Node] = []
-    while reader.text != "]":
-        if reader.kind == "end":
-            reader.fail("this bracket is not closed", opening)
-        start = reader.place()
-        items.append(_operand(reader))
-        _check_operand(reader, items[-1], start)
-        if not reader.skip(",") and reader.text != "]" and reader.kind != "end":
-            reader.fail(f'expected "," or "]", found {reader.found()}')
-    reader.take()
-    return tree.Listing(items)
-
-
-# Pieces ----------------------------------------------------------------------------------------------------------
-
-
-def _bracketed(reader: _Reader, inside: Callable[[_Reader], tree.Node]) -> tree.Node:
-    """ "(" ... ")" """
-    opening = reader.place(reader.take())
-    node = _deeper(reader, inside)
-    if reader.text != ")":
-        if reader.kind == "end":
-            reader.fail("this parenthesis is not closed", opening)
-        reader.fail(f'expected ")", found {reader.found()}')
-    reader.take()
-    return node
-
-
-def _deeper(reader: _Reader, inside: Callable[[_Reader], tree.Node]) -> tree.Node:
-    """One level further in, up to a limit."""
-    reader.depth += 1
-    if reader.depth > _DEEPEST:
-        reader.fail(f"this is nested more than {_DEEPEST} deep; give parts of it names of their own")
-    node = inside(reader)
-    reader.depth -= 1
-    return node
-
-
-def _names(reader: _Reader, what: str) -> list[tree.Word]:
-    """names = NAME { "," NAME }"""
-    names = [reader.name(what)]
-    while reader.skip(","):
-        names.append(reader.name(what))
-    return names
-
-
-_ReadEntry = Callable[[_Parser, _Reader], tree.Entry]
+_ReadEntry = Callable[[_Parser, Reader], tree.Entry]
 _SECTIONS: dict[str, _ReadEntry] = {
     "policy": _nothing,
     "include": _nothing,

@@ -1,0 +1,83 @@
+"""The routes of a Starlette application, as a policy is bound to them."""
+
+import unittest
+
+import httpx
+from starlette.applications import Starlette
+from starlette.responses import PlainTextResponse
+from starlette.routing import Mount, Route, WebSocketRoute
+
+import bloodroot
+from bloodroot import Caller
+from bloodroot.enforce import current, starlette
+from bloodroot.enforce.asgi import AccessMiddleware
+
+
+def show(request):  # type: ignore[no-untyped-def]
+    return PlainTextResponse(f"{request.url.path} {current().may('lot:edit')}")
+
+
+def lists(request):  # type: ignore[no-untyped-def]
+    return PlainTextResponse("list")
+
+
+APP = Starlette(
+    routes=[
+        Route("/lots", lists),
+        Route("/lots/{lot_id:int}", show),
+        Route("/lots/{lot_id:int}", show, methods=["PATCH"], name="change"),
+        Route("/files/{path:path}", lists, name="files"),
+        Mount(
+            "/office",
+            routes=[Route("/", lists, name="office"), Mount("/deep", routes=[Route("/{x}", show, name="deep")])],
+        ),
+        Mount("/static", app=PlainTextResponse("static"), name="static"),
+        WebSocketRoute("/live", lists),
+    ]
+)
+
+
+class Routes(unittest.IsolatedAsyncioTestCase):
+    def test_each_is_read(self) -> None:
+        found = {(route.action, route.methods, route.path) for route in starlette.routes(APP)}
+        self.assertEqual(
+            found,
+            {
+                ("lists", ("GET",), "/lots"),
+                ("show", ("GET",), "/lots/{lot_id}"),
+                ("change", ("PATCH",), "/lots/{lot_id}"),
+                ("files", ("GET",), "/files/**"),
+                ("office", ("GET",), "/office/"),
+                ("deep", ("GET",), "/office/deep/{x}"),
+                ("static", (), "/static/**"),
+            },
+        )
+
+    async def test_a_bound_policy_decides_by_action(self) -> None:
+        policy = bloodroot.parse(
+            "roles\n  helper default\n  keeper includes helper\npermissions\n  lot:edit keeper\nendpoints\n"
+            "  action lists, show, deep helper\n  action change lot:edit\n  action static anyone\n  any /** nobody\n"
+        ).bind(starlette.routes(APP))
+
+        def identify(request):  # type: ignore[no-untyped-def]
+            name = request.header("x-role")
+            return Caller(1, {name}) if name else None
+
+        transport = httpx.ASGITransport(AccessMiddleware(APP, policy, identify=identify))
+        async with httpx.AsyncClient(transport=transport, base_url="http://127.0.0.1") as client:
+            for method, path, role, status, text in (
+                ("GET", "/lots", "helper", 200, "list"),
+                ("GET", "/lots", None, 401, ""),
+                ("GET", "/lots/7", "helper", 200, "/lots/7 False"),
+                ("GET", "/lots/7", "keeper", 200, "/lots/7 True"),
+                ("PATCH", "/lots/7", "helper", 403, ""),
+                ("PATCH", "/lots/7", "keeper", 200, ""),
+                ("GET", "/office/deep/x", "helper", 200, "/office/deep/x False"),
+                ("GET", "/office/", "keeper", 403, ""),
+                ("GET", "/files/a/b", "keeper", 403, ""),
+                ("GET", "/static/a.css", None, 200, "static"),
+            ):
+                with self.subTest(f"{method} {path} as {role}"):
+                    answer = await client.request(method, path, headers={"x-role": role} if role else {})
+                    self.assertEqual(answer.status_code, status)
+                    self.assertIn(text, answer.text)

@@ -1,0 +1,114 @@
+"""bloodroot.toml: what may stand in it, and what is said of what may not."""
+
+import os
+from textwrap import dedent
+
+from bloodroot.files import write_text
+from bloodroot.settings import SettingsError, find_settings, read_settings
+from tests.program import InFolder
+
+
+class Reading(InFolder):
+    def test_everything_has_its_place(self) -> None:
+        self.write("keys.env", "# made up\nTARN_KEY = 'x'\n\nTARN_WORD=\"fern\"\n")
+        file = self.write(
+            "bloodroot.toml",
+            """
+            policy = "rules.bloodroot"
+            environment = "keys.env"
+            [personas.visitor]
+            signed_in = false
+            [personas.tess]
+            roles = ["keeper"]
+            groups = ["crew"]
+            attributes = { id = 3, team = "north" }
+            plot = 7
+            [samples]
+            lot_id = 12
+            [samples.own]
+            holds = { plot_id = "{persona.plot}" }
+            fails = { plot_id = 8, mark = "secret" }
+            [probe.sign_in]
+            how = "json"
+            path = "/in"
+            for = "/api/**"
+            token = "a.b"
+            fields = { name = "{persona.name}", word = "{env.TARN_WORD}", team = "{persona.team}" }
+            [bodies]
+            "POST   /lots" = { form = { size = 3 } }
+            """,
+        )
+        self.addCleanup(os.environ.pop, "TARN_WORD", None)
+        self.addCleanup(os.environ.pop, "TARN_KEY", None)
+        settings = read_settings(file)
+        tess = settings.personas["tess"]
+        self.assertEqual(settings.policy, self.folder / "rules.bloodroot")
+        self.assertIsNone(settings.personas["visitor"].caller)
+        self.assertEqual(
+            (tess.caller.id, tess.caller.roles, dict(tess.caller.attributes)), (3, {"keeper"}, {"team": "north"})
+        )
+        self.assertEqual(settings.samples["own"].fails.mark, "secret")
+        self.assertEqual(settings.bodies["POST /lots"].content, {"size": "3"})
+        (way,) = settings.sign_ins
+        filled = {name: settings.fill(value, tess, name) for name, value in way.fields.items()}
+        self.assertEqual(filled, {"name": "tess", "word": "fern", "team": "north"})
+
+    def test_it_is_found_from_a_folder_below(self) -> None:
+        below = self.folder / "a" / "b"
+        below.mkdir(parents=True)
+        self.write("pyproject.toml", "[tool.other]\nx = 1\n")
+        self.assertNotEqual(find_settings(below), self.folder / "pyproject.toml")
+        self.write("pyproject.toml", "[tool.bloodroot]\n")
+        self.assertEqual(find_settings(below), self.folder / "pyproject.toml")
+        self.write("a/bloodroot.toml", "")
+        self.assertEqual(find_settings(below), self.folder / "a" / "bloodroot.toml")
+
+    def test_mistakes(self) -> None:
+        for text, message in (
+            ("polcy = 'x'", 'bloodroot.toml:1: polcy: unknown key; did you mean "policy"?'),
+            ("policy = 3", "policy: this must be a text"),
+            ("app = ''", "app: this must be a text"),
+            ("environment = 'none.env'", "environment: none.env cannot be read: No such file"),
+            ("environment = 'bad.env'", "bad.env:2: this line is not NAME=value"),
+            ("personas = 3", "personas: this must be a table"),
+            ("[personas.a]\nroles = 'keeper'", "bloodroot.toml:2: personas.a.roles: this must be a list of names"),
+            ("[personas.a]\nroles = [1]", "this must be a list of names"),
+            ("[personas.a]\nsigned_in = 'no'", "personas.a.signed_in: this must be true or false"),
+            ("[personas.a]\nsigned_in = false\nroles = ['x']", "has no roles and no attributes"),
+            ("[personas.a]\nemail = 'x'", "personas.a.email: unknown key; nothing asks for {persona.email}"),
+            ("[personas.a]\nattribute = {}", 'did you mean "attributes"?'),
+            ("[personas.a]\nx = []\n[samples]\ny = '{persona.x}'", "personas.a.x: this must be a text or a number"),
+            ("[samples]\nx = true", "samples.x: this must be a text or a number"),
+            ("[samples.own]\nhold = { a = 1 }", 'samples.own.hold: unknown key; did you mean "holds"?'),
+            ("[samples.own]\nholds = { mark = 'x' }", "this needs the parameters of the path"),
+            ("[probe]\nresets = 'x'", 'probe.resets: unknown key; did you mean "reset"?'),
+            ("[probe]\nsign_in = 3", "probe.sign_in: this must be a table"),
+            ("[probe.sign_in]\nhow = 'form'\npath = 'in'", "probe.sign_in.path: this must be the path"),
+            (
+                "[probe.sign_in]\nhow = 'form'\npath = '/in'\nfor = '/a//b'",
+                "probe.sign_in.for: a path has no empty segment",
+            ),
+            ("[bodies]\n'POST /a' = { xml = 'x' }", "this must be { form = { ... } } or { json = ... }"),
+            ("[bodies]\n'POST /a' = { form = [] }", "this must be a table"),
+            ("x = ", "this is not TOML"),
+        ):
+            with self.subTest(text):
+                self.write("bad.env", "A=1\nnothing\n")
+                self.addCleanup(os.environ.pop, "A", None)
+                with self.assertRaises(SettingsError) as caught:
+                    read_settings(self.write("bloodroot.toml", dedent(text)))
+                self.assertIn(message, str(caught.exception))
+
+
+class Writing(InFolder):
+    def test_a_file_is_written_whole_or_not_at_all(self) -> None:
+        file = self.write("a.csv", "old")
+        file.chmod(0o640)
+        write_text(file, "new")
+        self.assertEqual((file.read_text(), file.stat().st_mode & 0o777), ("new", 0o640))
+        with self.assertRaises(UnicodeEncodeError):
+            write_text(file, "half \ud800")
+        self.assertEqual(file.read_text(), "new")
+        self.assertEqual([each.name for each in self.folder.iterdir()], ["a.csv"])
+        with self.assertRaises(OSError):
+            write_text(self.folder / "none" / "b.csv", "x")
