@@ -43,11 +43,24 @@ class Pages(InFolder):
         self.addCleanup(self.browser.quit)
 
     def sign_in(self, email: str) -> None:
-        self.browser.get(self.home + "/sign-in")
+        if "/sign-in" not in self.browser.current_url:
+            self.browser.get(self.home + "/sign-in")
         self.browser.find_element("name", "email").send_keys(email)
         self.browser.find_element("name", "password").send_keys(os.environ["SEEDBANK_PASSWORD"])
-        self.browser.find_element("css selector", "main button").click()
-        self.assertIn("Good day", self.text())
+        self.press("main button")
+        self.assertIn("Sign out", self.text())
+
+    def press(self, selector: str) -> None:
+        """Press a button, and wait until the page it leads to is there."""
+        from selenium.webdriver.support.expected_conditions import staleness_of
+        from selenium.webdriver.support.wait import WebDriverWait
+
+        before = self.browser.find_element("tag name", "html")
+        self.browser.find_element("css selector", selector).click()
+        WebDriverWait(self.browser, 10).until(staleness_of(before))
+        WebDriverWait(self.browser, 10).until(
+            lambda browser: browser.execute_script("return document.readyState") == "complete"
+        )
 
     def text(self) -> str:
         return self.browser.find_element("tag name", "body").text
@@ -57,24 +70,34 @@ class Pages(InFolder):
         return self.text()
 
     def test_each_member_sees_what_the_policy_opens(self) -> None:
-        self.assertIn("Sign in to use this.", self.at("/accessions"))
+        self.at("/accessions?page=1")
+        self.assertEqual(self.browser.current_url, self.home + "/sign-in?next=/accessions%3Fpage%3D1")
         self.sign_in("wren@fernhollow.example")
-        self.assertNotIn("Exchanges", self.at("/accessions"))
+        self.assertEqual(self.browser.current_url, self.home + "/accessions?page=1")
+        self.assertNotIn("Exchanges", self.text())
         self.assertIn("Fern sedge", self.text())
         self.assertNotIn("Ghost lantern", self.text())
         self.assertIn("Rare plants are shown to curators alone.", self.at("/accessions/12"))
         self.assertNotIn("Edit", self.at("/accessions/1"))
         self.assertIn("You do not have access to this.", self.at("/accessions/1/edit"))
         self.at("/desk")
-        self.browser.find_element("css selector", "header button").click()
+        self.press("header button")
         self.assertIn("Sign in", self.text())
         self.sign_in("hazel@fernhollow.example")
         self.assertIn("Ghost lantern", self.at("/accessions"))
         self.at("/accessions/12")
-        self.browser.find_element("xpath", "//button[text()='Edit']").click()
+        self.press("form[action$=edit] button")
         field = self.browser.find_element("name", "origin")
         field.clear()
         field.send_keys("a quiet wood")
-        self.browser.find_element("css selector", "main button").click()
+        self.press("main button")
         self.assertIn("a quiet wood", self.text())
-        self.assertIn("This is for visitors who are not signed in.", self.at("/sign-in"))
+        self.assertIn("Good day, Hazel", self.at("/sign-in"))
+        self.at("/sign-out")
+        self.assertIn("There is nothing here.", self.text())
+        for address in ("//evil.example", "https://evil.example", "/\\evil.example"):
+            self.at("/desk")
+            self.press("header button")
+            self.at(f"/sign-in?next={address}")
+            self.sign_in("hazel@fernhollow.example")
+            self.assertEqual(self.browser.current_url, self.home + "/desk")

@@ -32,6 +32,8 @@ endpoints
   GET        /desk             signed-in
   GET POST   /lots/{lot_id}    lot:edit
   GET POST   /office/{room}    keeper
+  GET        /dreams           awake
+  GET        /mine/{x}         own if awake
   GET        /api/lots         keeper
 denials
   signed-out               go /in
@@ -44,6 +46,7 @@ denials
   /office/*   role         status 411
   own                      status 423
   closed                   status 404 "There is nothing here."
+  awake                    status 423 "Wake up first."
   any                      status 403 "No."
 """,
         "t",
@@ -58,6 +61,7 @@ denials
         (Caller(1), "HEAD", "/office/3", 410, "You do not have access to this.", None),
         (Caller(1), "POST", "/office/3", 411, "You do not have access to this.", None),
         (Caller(1), "GET", "/office/3/x", 404, "There is nothing here.", None),
+        (Caller(1, attributes={"status": "x"}), "GET", "/dreams", 423, "Wake up first.", None),
         (Caller(1), "GET", "/nowhere", 404, "There is nothing here.", None),
         (Caller(1), "DELETE", "/lots/7", 404, "There is nothing here.", None),
         (Caller(1), "GET", "/a//b", 400, "This address can be read in more than one way.", None),
@@ -72,7 +76,13 @@ denials
 
     def test_a_condition_has_its_own_message_unless_the_denial_has_one(self) -> None:
         answer = self.policy.decide(Caller(1), "GET", "/lots/7", record={"by": 2}).answer
-        self.assertEqual((answer.status, answer.message, answer.place.at), (423, "It is not yours.", "t:30"))
+        self.assertEqual((answer.status, answer.message, answer.place.at), (423, "It is not yours.", "t:32"))
+
+    def test_a_text_for_any_reason_does_not_drown_out_a_condition(self) -> None:
+        policy = bloodroot.parse(BASE + 'endpoints\n  GET /a own\n  GET /b awake\ndenials\n  any status 409 "No."\n')
+        caller = Caller(1, attributes={"status": "x"})
+        answers = [policy.decide(caller, "GET", path, record={"by": 2}).answer for path in ("/a", "/b")]
+        self.assertEqual([(each.status, each.message) for each in answers], [(409, "It is not yours."), (409, "No.")])
 
     def test_hidden_is_told_apart_inside_and_not_outside(self) -> None:
         self.assertTrue(self.policy.decide(Caller(1), "GET", "/office/3/x").answer.hidden)

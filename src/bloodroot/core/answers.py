@@ -85,22 +85,21 @@ class Answers:
 
     def answer(self, method: str, path: str, reason: str) -> Answer:
         """The answer to a caller who is refused for a reason."""
-        status, message = _DEFAULTS.get(reason, _REFUSED)
+        status, default = _DEFAULTS.get(reason, _REFUSED)
         condition = self._conditions.get(reason)
-        if condition is not None and condition.message:
-            message = condition.message
+        own = condition.message if condition is not None else None
         segments = read_path(path)
-        if segments is None:
-            return Answer(status, message)
-        for denial in self.denials:
-            if denial.answers(method, segments, reason):
-                return _said(denial, status, message)
-        return Answer(status, message)
+        for denial in self.denials if segments is not None else ():
+            if denial.answers(method, segments or [], reason):
+                # What a condition has to say is closer to the matter than what is said for any reason at all.
+                said = own or denial.message if denial.reason == "any" else denial.message or own
+                return _answer(denial, status, said or default)
+        return Answer(status, own or default)
 
 
-def _said(denial: Denial, status: int, message: str) -> Answer:
+def _answer(denial: Denial, status: int, message: str) -> Answer:
     if denial.kind == "hide":
         return Answer(*_HIDDEN, hidden=True, place=denial.place)
     if denial.kind == "go":
-        return Answer(303, denial.message or message, denial.to, otherwise=status, place=denial.place)
-    return Answer(denial.status or status, denial.message or message, place=denial.place)
+        return Answer(303, message, denial.to, otherwise=status, place=denial.place)
+    return Answer(denial.status or status, message, place=denial.place)

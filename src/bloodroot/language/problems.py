@@ -10,9 +10,9 @@ if TYPE_CHECKING:
     from collections.abc import Iterable
 
 
-@dataclass(frozen=True, slots=True)
+@dataclass(frozen=True, slots=True, eq=False)
 class Source:
-    """One policy text and the name people know it by.
+    """One policy text and the name people know it by. Equal to itself alone: comparing all lines would take long.
 
     Attributes:
         name: the file name as it was given, or another name such as ``<text>``.
@@ -83,7 +83,7 @@ class PolicyError(Exception):
 
 
 # Looking for near misses takes long among thousands of names. Whoever has this many problems has other worries.
-ENOUGH = 100
+ENOUGH = 20
 
 
 def suggestion(word: str, known: Iterable[str]) -> str:

@@ -76,15 +76,22 @@ def home(request: Request) -> Response:
     return page(request, "home.html")
 
 
+def wanted(request: Request) -> str:
+    """Where to go after signing in: the page that was asked for, if it is one of ours."""
+    path = request.query_params.get("next", "")
+    return path if path.startswith("/") and not path.startswith(("//", "/\\")) else "/desk"
+
+
 async def sign_in(request: Request) -> Response:
     if request.method != "POST":
-        return page(request, "sign_in.html")
+        return page(request, "sign_in.html", next=wanted(request))
     form = await request.form()
     member = data.member_with_password(str(form.get("email", "")), str(form.get("password", "")))
     if member is None:
-        return page(request, "sign_in.html", 422, message="The address or the password is wrong.")
+        message = "The address or the password is wrong."
+        return page(request, "sign_in.html", 422, message=message, next=wanted(request))
     request.session["member"] = member.id
-    return go("/desk")
+    return go(wanted(request))
 
 
 def sign_out(request: Request) -> Response:
