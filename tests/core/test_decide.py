@@ -1,5 +1,6 @@
 """Given this policy and this caller, this is the answer."""
 
+import sqlite3
 import unittest
 from datetime import UTC, datetime
 from types import SimpleNamespace
@@ -113,11 +114,21 @@ class Requests(unittest.TestCase):
         self.assertIn("record.grower_id is missing", steps[-1].text)
 
 
+def _row(grower: int) -> sqlite3.Row:
+    database = sqlite3.connect(":memory:")
+    database.row_factory = sqlite3.Row
+    (row,) = database.execute("select ? as grower_id", (grower,))
+    database.close()
+    return row
+
+
 class Records(unittest.TestCase):
     def test_a_record_settles_what_depended_on_it(self) -> None:
         for caller, record, expected in (
             (GROWER, {"grower_id": 3}, "allow"),
             (GROWER, SimpleNamespace(grower_id=3), "allow"),
+            (GROWER, _row(3), "allow"),
+            (GROWER, _row(4), "deny"),
             (GROWER, {"grower_id": 4}, "deny"),
             (GROWER, {"grower_id": "3"}, "deny"),
             (GROWER, {"grower_id": None}, "deny"),

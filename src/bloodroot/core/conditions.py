@@ -414,13 +414,21 @@ def _follow(reference: Reference, facts: Facts) -> Any:
         return MISSING if reference.root == "caller" else UNKNOWN
     for name in reference.names:
         try:
-            start = start.get(name, MISSING) if isinstance(start, Mapping) else getattr(start, name, MISSING)
+            start = start[name] if is_keyed(start) else getattr(start, name, MISSING)
+        except (KeyError, IndexError):
+            return MISSING
         except Exception:
             # A property of somebody's record failed: whatever it was, it is not an answer to build access on.
             return MISSING
         if start is MISSING or start is UNKNOWN:
             return start
     return start
+
+
+def is_keyed(record: Any) -> bool:
+    """Whether a record's attributes are found by key: a mapping, or a row of a database."""
+    kind = type(record)
+    return isinstance(record, Mapping) or (hasattr(kind, "keys") and hasattr(kind, "__getitem__"))
 
 
 _ORDER: dict[str, Callable[[Any, Any], Any]] = {

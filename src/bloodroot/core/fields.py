@@ -3,11 +3,10 @@
 from __future__ import annotations
 
 import dataclasses
-from collections.abc import Mapping
 from dataclasses import dataclass
 from typing import TYPE_CHECKING, Any
 
-from .conditions import FALSE, TRUE, Facts, Formula
+from .conditions import FALSE, TRUE, Facts, Formula, is_keyed
 
 if TYPE_CHECKING:
     from collections.abc import Iterable
@@ -61,9 +60,10 @@ class FieldRules:
 
 
 def names_of(record: Any) -> tuple[str, ...]:
-    """The names of a record's fields: keys of a mapping, fields of a dataclass, or public attributes."""
-    if isinstance(record, Mapping):
-        return tuple(str(name) for name in record)
+    """The names of a record's fields: keys of a mapping or a row, fields of a dataclass, or public attributes."""
+    if is_keyed(record):
+        # A mapping iterates over its keys, a row of a database over its values.
+        return tuple(map(str, record.keys()))
     if dataclasses.is_dataclass(record):
         return tuple(each.name for each in dataclasses.fields(record))
     return tuple(name for name in getattr(record, "__dict__", {}) if not name.startswith("_"))

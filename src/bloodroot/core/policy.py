@@ -10,7 +10,7 @@ from ..language.problems import PolicyError, Problem, suggestion
 from .conditions import TRUE, UNKNOWN, Disjunction, Facts, Formula, Known, both, can_be_true, findings
 from .decision import Decision, Outcome, Step, may_hold
 from .fields import FieldsRefused, names_of
-from .paths import ANY, PathIndex, TemplateError, overlap, parse_template, read_path, specificity
+from .paths import ANY, PathIndex, Template, TemplateError, overlap, parse_template, read_path, specificity
 from .requirements import Elsewhere, Resolver, asks_in_words, conditions_in, in_words, references_in
 from .roles import SIGNED_OUT, Held, RoleTable
 
@@ -122,18 +122,18 @@ class Policy:
         served = []
         for route in routes:
             served.append(route.action)
-            try:
-                template = parse_template(route.path)
-            except TemplateError:
-                # A route that a policy cannot write can be served by no action line either; path lines still decide.
-                continue
             action = actions.get(route.action)
-            if action is None:
-                index.add(route.methods, template, route)
+            template, exact = _template_of(route)
+            line = action.bound(route.methods, template) if action is not None else None
+            for _, other in index.add(route.methods, template, line or route):
+                # Which of the two serves a request is not told by its path, as far as a policy can read it.
+                if not exact and (line is not None or not isinstance(other, Route)):
+                    message = f"the route {route.path} of {route.action} cannot be told apart from another by its path"
+                    place = action.place if action is not None else self.unbound[0].place
+                    problems.append(Problem(f"{message}; write path lines for both, and no action lines", place))
+            if action is None or line is None:
                 continue
-            line = action.bound(route.methods, template)
             bound[action.name].append(line)
-            index.add(route.methods, template, line)
             for other in self.endpoints:
                 same = specificity(other.template, exact=True) == specificity(template, exact=True)
                 if same and (not other.methods or not line.methods or set(other.methods) & set(line.methods)):
@@ -494,6 +494,18 @@ def _tell(trace: _Trace, line: Line, formula: Formula, *, is_rule: bool) -> None
         trace.add(name, "passed", f"asks for {asked}, which holds", line)
     else:
         trace.add("standing" if is_rule else "conditions", "open", f"depends on {in_words(formula)}", line)
+
+
+def _template_of(route: Route) -> tuple[Template, bool]:
+    """The template of a route, and whether it is the route's own: one that a policy cannot write is made wider."""
+    try:
+        return parse_template(route.path), True
+    except TemplateError:
+        parts = [f"{{p{n}}}" if "{" in part else part for n, part in enumerate(route.path.strip("/").split("/"))]
+    try:
+        return parse_template("/" + "/".join(parts)), False
+    except TemplateError:
+        return parse_template("/**"), False
 
 
 def _covers(rule: Line, method: str) -> bool:

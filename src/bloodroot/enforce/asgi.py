@@ -121,10 +121,15 @@ class AccessMiddleware:
         method = scope.get("method", "GET")
         path = _path_as_sent(scope)
         try:
+            query = _query(scope)
+        except ValueError:
+            # More parameters than any page asks for.
+            query, path = {}, ""
+        try:
             caller = self.identify(Request(method, path, scope))
             if inspect.isawaitable(caller):
                 caller = await caller
-            access = Access(self.policy, caller, method, path, _query(scope))
+            access = Access(self.policy, caller, method, path, query)
         except Exception:
             log.exception("identify failed for %s %s; the request is refused", method, path)
             await self.answer(answers.NO_CALLER, scope, receive, send)
