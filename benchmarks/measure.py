@@ -6,10 +6,13 @@ docs/speed.md has the ratios, and what each may be at most.
 
 from __future__ import annotations
 
+import subprocess
 import sys
+import tempfile
 import time
 import tomllib
 from collections.abc import Callable
+from pathlib import Path
 from typing import Any
 
 import bloodroot
@@ -132,6 +135,23 @@ def matrix() -> None:
     print(f"  {times['matrix'] * 1e3:.0f} ms; the floor is timed on every 20th endpoint and multiplied")
 
 
+def show_help() -> None:
+    """`bloodroot --help` against a bare Typer program with as many commands."""
+    bare = "import typer\napp = typer.Typer(no_args_is_help=True)\n"
+    for name in ("demo", "matrix", "why", "probe", "format"):
+        bare += f"@app.command('{name}')\ndef {name}_(name: str, wide: bool = False) -> None:\n    'A command.'\n"
+    with tempfile.TemporaryDirectory() as folder:
+        file = Path(folder) / "bare.py"
+        file.write_text(bare + "app()\n", "utf-8")
+
+        def run(*words: str) -> Callable[[], Any]:
+            return lambda: subprocess.run(words, stdout=subprocess.DEVNULL, check=True)
+
+        program = str(Path(sys.executable).parent / "bloodroot")
+        times = best({"floor": run(sys.executable, str(file), "--help"), "help": run(program, "--help")}, 15)
+    told("bloodroot --help", times["help"] / times["floor"], 1.3)
+
+
 def told(what: str, ratio: float, most: float) -> None:
     """One line of the result."""
     print(
@@ -139,7 +159,7 @@ def told(what: str, ratio: float, most: float) -> None:
     )
 
 
-MEASURES = {"decide": decide, "compile": compile_policy, "matrix": matrix}
+MEASURES = {"decide": decide, "compile": compile_policy, "matrix": matrix, "help": show_help}
 
 if __name__ == "__main__":
     for name in sys.argv[1:] or MEASURES:

@@ -1,13 +1,19 @@
 """Declare who may do what in a web application, enforce it, see it, and prove it on the running application."""
 
-from .core.answers import Answer
-from .core.caller import Caller
-from .core.compiler import parse
-from .core.decision import Decision, Outcome, Step
-from .core.fields import FieldsRefused
-from .core.policy import Policy, Route
-from .files import load
-from .language.problems import Place, PolicyError, Problem
+from __future__ import annotations
+
+from importlib import import_module
+from typing import TYPE_CHECKING, Any
+
+if TYPE_CHECKING:
+    from .core.answers import Answer
+    from .core.caller import Caller
+    from .core.compiler import parse
+    from .core.decision import Decision, Outcome, Step
+    from .core.fields import FieldsRefused
+    from .core.policy import Policy, Route
+    from .files import load
+    from .language.problems import Place, PolicyError, Problem
 
 __version__ = "0.1.0"
 
@@ -26,3 +32,28 @@ __all__ = [
     "load",
     "parse",
 ]
+
+# Loaded when they are first asked for, so that `bloodroot --help` does not wait for what it does not need.
+_ROOMS = {
+    "core.answers": ("Answer",),
+    "core.caller": ("Caller",),
+    "core.compiler": ("parse",),
+    "core.decision": ("Decision", "Outcome", "Step"),
+    "core.fields": ("FieldsRefused",),
+    "core.policy": ("Policy", "Route"),
+    "files": ("load",),
+    "language.problems": ("Place", "PolicyError", "Problem"),
+}
+_ROOM_OF = {name: room for room, names in _ROOMS.items() for name in names}
+
+
+def __getattr__(name: str) -> Any:
+    room = _ROOM_OF.get(name)
+    if room is None:
+        raise AttributeError(f"module {__name__!r} has no attribute {name!r}")
+    found = globals()[name] = getattr(import_module(f".{room}", __name__), name)
+    return found
+
+
+def __dir__() -> list[str]:
+    return sorted({*globals(), *__all__})

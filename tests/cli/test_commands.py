@@ -15,7 +15,9 @@ class Matrix(InFolder):
         self.assertTrue(out.startswith("Tarn Bank: 20 endpoints, 7 kinds of caller; "), out[:80])
         self.assertIn("PATCH /plots/{plot_id}", out)
         self.assertIn("◐† own-plot", out)
-        self.assertIn('† and always: active (active is caller.status == "active", access.bloodroot:50)', out)
+        self.assertIn(
+            '† and always: active (active is caller.status == "active", access.bloodroot:49 and 1 line more)', out
+        )
         line = next(line for line in out.splitlines() if "/lots/{lot_id}.csv" in line)
         self.assertEqual(line.split(), ["GET", "/lots/{lot_id}.csv", "▷", "·", "·", "●", "·", "·", "·", "1"])
 

@@ -37,6 +37,55 @@ APP = Starlette(
 )
 
 
+def settles(request):  # type: ignore[no-untyped-def]
+    current().settle({"by": int(request.path_params["owner"])})
+    return PlainTextResponse("settled")
+
+
+async def settles_twice(request):  # type: ignore[no-untyped-def]
+    for owner in (1, int(request.path_params["owner"])):
+        current().settle({"by": owner})
+    return PlainTextResponse("settled")
+
+
+class Settling(unittest.IsolatedAsyncioTestCase):
+    async def test_a_refusal_in_the_handler_is_one_answer(self) -> None:
+        policy = bloodroot.parse(
+            'roles\n  keeper\nconditions\n  own record.by == caller.id "It is not yours."\nendpoints\n'
+            "  GET /once/{owner} own\n  GET /twice/{owner} own or keeper\n  GET /thread/{owner} own\n"
+        )
+        application = Starlette(
+            routes=[
+                Route("/once/{owner}", settles),
+                Route("/twice/{owner}", settles_twice),
+                Route("/thread/{owner}", settles),
+            ]
+        )
+        sent: list[str] = []
+
+        async def counted(scope, receive, send):  # type: ignore[no-untyped-def]
+            async def counting(message):  # type: ignore[no-untyped-def]
+                sent.append(message["type"])
+                await send(message)
+
+            await AccessMiddleware(application, policy, identify=lambda _: Caller(1))(scope, receive, counting)
+
+        async with httpx.AsyncClient(transport=httpx.ASGITransport(counted), base_url="http://127.0.0.1") as client:
+            for path, status, text in (
+                ("/once/1", 200, "settled"),
+                ("/once/2", 403, "It is not yours."),
+                ("/twice/1", 200, "settled"),
+                ("/twice/2", 403, "It is not yours."),
+                ("/thread/2", 403, "It is not yours."),
+            ):
+                with self.subTest(path):
+                    sent.clear()
+                    answer = await client.get(path)
+                    self.assertEqual(answer.status_code, status)
+                    self.assertIn(text, answer.text)
+                    self.assertEqual(sent.count("http.response.start"), 1)
+
+
 class Routes(unittest.IsolatedAsyncioTestCase):
     def test_each_is_read(self) -> None:
         found = {(route.action, route.methods, route.path) for route in starlette.routes(APP)}

@@ -43,26 +43,29 @@ def main(
 
 def run() -> None:
     """Run the program. What goes wrong becomes one message and exit status 2, never a traceback."""
+    try:
+        app()
+    except BrokenPipeError:
+        # The reader of a pipe has seen enough. Python would complain again while it shuts down.
+        sys.stderr.close()
+        sys.exit(0)
+    except Exception as error:
+        told = _told(error)
+        if told is None and "BLOODROOT_TRACEBACK" in os.environ:
+            raise
+        fault = f"a fault in bloodroot itself: {type(error).__name__}: {error}"
+        sys.stderr.write(f"{told or fault + '; BLOODROOT_TRACEBACK=1 in the environment shows where'}\n")
+        sys.exit(2)
+
+
+def _told(error: Exception) -> str | None:
+    """What an error has to say to the user; None for one that nobody has foreseen."""
     from ..language.problems import PolicyError
     from ..settings import SettingsError
     from .output import UsageError
 
-    try:
-        app()
-    except (PolicyError, SettingsError, UsageError) as error:
-        sys.stderr.write(f"{error}\n")
-        sys.exit(2)
-    except OSError as error:
-        if isinstance(error, BrokenPipeError):
-            # The reader of a pipe has seen enough. Python would complain again while it shuts down.
-            sys.stderr.close()
-            sys.exit(0)
-        name = f"{error.filename}: " if error.filename else ""
-        sys.stderr.write(f"{name}{error.strerror or error}\n")
-        sys.exit(2)
-    except Exception as error:
-        if "BLOODROOT_TRACEBACK" in os.environ:
-            raise
-        told = f"{type(error).__name__}: {error}"
-        sys.stderr.write(f"a fault in bloodroot itself: {told}; BLOODROOT_TRACEBACK=1 in the environment shows where\n")
-        sys.exit(2)
+    if isinstance(error, PolicyError | SettingsError | UsageError):
+        return str(error)
+    if isinstance(error, OSError):
+        return f"{error.filename}: {error.strerror}" if error.filename else str(error.strerror or error)
+    return None

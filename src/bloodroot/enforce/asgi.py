@@ -109,10 +109,10 @@ class AccessMiddleware:
             return
         token = _current.set(access)
         try:
-            if access.open:
-                await _Withheld(self, access, scope, send).run(receive)
-            else:
+            if scope["type"] == "websocket":
                 await self.app(scope, receive, send)
+            else:
+                await _Gate(self, access, scope, send).run(receive)
         finally:
             _current.reset(token)
 
@@ -170,8 +170,8 @@ class AccessMiddleware:
         await send({"type": "http.response.body", "body": body})
 
 
-class _Withheld:
-    """A response that goes out only once what was left open has been settled."""
+class _Gate:
+    """Lets a response out only if nothing is left open, and nothing was refused by the handler."""
 
     def __init__(self, middleware: AccessMiddleware, access: Access, scope: Scope, send: Send) -> None:
         self.middleware = middleware
@@ -186,10 +186,11 @@ class _Withheld:
         try:
             await self.middleware.app(self.scope, receive, self.send)
         except Refused:
-            if not self.started:
-                await self._answer_instead(404)
+            # A framework may have answered already, with an error that has been replaced.
+            if not self.started and not self.withheld:
+                await self._answer_instead(403)
             return
-        if not self.started and not self.withheld:
+        if not self.started and not self.withheld and self.access.decision.outcome is not Outcome.ALLOW:
             await self._answer_instead(500)
 
     async def send(self, message: Message) -> None:

@@ -148,10 +148,15 @@ class _Sheet:
         if self.narrow:
             letters = (f"{chr(ord('A') + number)} {each.name}" for number, each in enumerate(self.result.columns))
             yield Text("   ".join(letters))
-        rules = {rule.requirement.words(): rule for row in self.result.rows for rule, _ in row.marks}
+        rules: dict[str, dict[Line, None]] = {}
+        for row in self.result.rows:
+            for rule, _ in row.marks:
+                rules.setdefault(rule.requirement.words(), {})[rule] = None
         for words, mark in self.marks.items():
-            tests = "; ".join(f"{c.name} is {c.test.words()}" for c in conditions_in(rules[words].requirement))
-            yield Text(f"{mark} and always: {words}" + (f" ({tests}, {rules[words].place.at})" if tests else ""))
+            first, *others = sorted(rules[words], key=lambda rule: rule.order)
+            tests = "; ".join(f"{c.name} is {c.test.words()}" for c in conditions_in(first.requirement))
+            at = first.place.at + (f" and {_plural(len(others), 'line')} more" if others else "")
+            yield Text(f"{mark} and always: {words} ({tests + ', ' if tests else ''}{at})")
 
 
 def _joined(rows: list[tuple[Row, list[Cell]]]) -> list[tuple[str, str, Row, list[Cell]]]:
