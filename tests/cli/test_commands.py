@@ -3,6 +3,7 @@
 import csv
 import io
 import json
+import re
 
 from tests.policies import TEXT
 from tests.program import InFolder
@@ -28,6 +29,16 @@ class Matrix(InFolder):
         )
         out = self.ran("matrix", "--policy", "wide.bloodroot", COLUMNS="100")
         self.assertIn("A signed-out   B signed-in   C helper", out)
+
+    def test_many_roles_are_shown_a_few_at_a_time(self) -> None:
+        roles = "".join(f"  role{number}\n" for number in range(60))
+        self.write("access.bloodroot", f"roles\n{roles}endpoints\n  GET /a role3 or role59\n")
+        out = self.ran("matrix", COLUMNS="100")
+        self.assertIn("columns 1 to ", out)
+        self.assertIn(" of 62", out)
+        self.assertLess(max(map(len, out.splitlines())), 161)
+        self.assertEqual(len(set(re.findall(r"role\d+", out))), 60)
+        self.assertEqual(sum(line.count("●") for line in out.splitlines() if "GET /a" in line), 2)
 
     def test_plain_signs_where_the_terminal_knows_no_others(self) -> None:
         self.write("access.bloodroot", TEXT)

@@ -33,6 +33,7 @@ _MEANINGS = {
     Outcome.SIGN_IN: "sign in first",
     Outcome.DENY: "deny",
 }
+_ROOM_FOR_CONDITIONS = 36
 _MARKS = "†‡§¶"
 _PLAIN_MARKS = "abcd"
 
@@ -41,11 +42,20 @@ _PLAIN_MARKS = "abcd"
 
 
 def matrix(result: Matrix, policy: Policy, console: Console) -> RenderableType:
-    """Endpoints down the side by area of the path, kinds of caller across the top from least to most."""
-    sheet = _Sheet(result, console)
-    parts: list[RenderableType] = [Text(_headline(result, policy), style="bold"), Text()]
-    parts.append(sheet.table())
-    parts += [Text(), *sheet.legend()]
+    """Endpoints down the side by area of the path, kinds of caller across the top from least to most.
+
+    Columns that do not fit beside each other, even as letters, follow in tables of their own.
+    """
+    parts: list[RenderableType] = [Text(_headline(result, policy), style="bold")]
+    widest = max((len(row.method) + len(row.path) for row in result.rows), default=0)
+    at_once = max(8, (console.width - widest - _ROOM_FOR_CONDITIONS) // 4)
+    count = len(result.columns)
+    for first in range(0, count, at_once):
+        numbers = range(first, min(first + at_once, count))
+        sheet = _Sheet(result, console, numbers)
+        if at_once < count:
+            parts += [Text(), Text(f"columns {numbers[0] + 1} to {numbers[-1] + 1} of {count}", style="bold")]
+        parts += [Text(), sheet.table(), Text(), *sheet.legend()]
     return Group(*parts)
 
 
@@ -58,17 +68,20 @@ def _headline(result: Matrix, policy: Policy) -> str:
 class _Sheet:
     """A matrix laid out for the width at hand: conditions in the cells where they fit, else at the end of the row."""
 
-    def __init__(self, result: Matrix, console: Console) -> None:
+    def __init__(self, result: Matrix, console: Console, numbers: range) -> None:
         self.result = result
+        self.numbers = numbers
+        self.columns = [result.columns[number] for number in numbers]
+        self.letters = [_letters(place) for place in range(len(numbers))]
         self.plain = not console.encoding.lower().startswith("utf")
         self.signs = _PLAIN_SIGNS if self.plain else _SIGNS
         self.marks = self._marks()
-        rows = [(row, list(result.cells(row))) for row in result.rows]
+        rows = [(row, [row.cell(number) for number in numbers]) for row in result.rows]
         self.rows = _joined(rows)
         self.left = max((len(methods) + len(row.path) for _, methods, row, _ in self.rows), default=0) + 3
         widths = [
             max([len(column.name), *(len(self._full(cell)) + 2 for cell in cells)], default=1)
-            for column, cells in zip(result.columns, zip(*(cells for *_, cells in self.rows), strict=True), strict=True)
+            for column, cells in zip(self.columns, zip(*(cells for *_, cells in self.rows), strict=True), strict=True)
         ]
         self.narrow = self.left + sum(widths) + 2 * len(widths) + 9 > console.width
 
@@ -83,12 +96,10 @@ class _Sheet:
     def table(self) -> Table:
         """The table itself."""
         table = Table(box=None, pad_edge=False, padding=(0, 2, 0, 0), show_footer=True, header_style="bold")
-        columns = self.result.columns
-        heads = [chr(ord("A") + number) for number in range(len(columns))] if self.narrow else None
         table.add_column("", no_wrap=True)
-        for number, column in enumerate(columns):
-            footer = Text(str(self._total(number)), style="dim")
-            table.add_column(heads[number] if heads else column.name, footer=footer, no_wrap=self.narrow)
+        for place, column in enumerate(self.columns):
+            footer = Text(str(self._total(place)), style="dim")
+            table.add_column(self.letters[place] if self.narrow else column.name, footer=footer, no_wrap=self.narrow)
         if self.narrow:
             table.add_column("depends on")
         table.add_column("allow", justify="right", style="dim", footer="")
@@ -106,14 +117,14 @@ class _Sheet:
 
     def _add(self, table: Table, methods: str, row: Row, cells: list[Cell]) -> None:
         told: list[RenderableType] = [Text.assemble("  ", f"{methods} {row.path}")]
-        for number, cell in enumerate(cells):
+        for number, cell in zip(self.numbers, cells, strict=True):
             sign = self.signs[cell.outcome] + self._mark(row, number)
             text = Text(sign if self.narrow or cell.remainder is None else f"{sign} {cell.remainder.words()}")
             text.stylize(_STYLES[cell.outcome])
             told.append(text)
         if self.narrow:
             told.append(Text(self._remainders(cells), style=_STYLES[Outcome.DEPENDS]))
-        told.append(f"{sum(cell.outcome is Outcome.ALLOW for cell in cells)}")
+        told.append(f"{row.allow.bit_count()}")
         table.add_row(*told)
 
     def _mark(self, row: Row, column: int) -> str:
@@ -123,14 +134,13 @@ class _Sheet:
 
     def _remainders(self, cells: list[Cell]) -> str:
         """What the cells of a row depend on, with the letters of their columns."""
-        by_words: dict[str, str] = {}
-        for number, cell in enumerate(cells):
+        by_words: dict[str, list[str]] = {}
+        for letters, cell in zip(self.letters, cells, strict=True):
             if cell.remainder is not None:
-                words = cell.remainder.words()
-                by_words[words] = by_words.get(words, "") + chr(ord("A") + number)
+                by_words.setdefault(cell.remainder.words(), []).append(letters)
         if len(by_words) == 1:
             return next(iter(by_words))
-        return ", ".join(f"{letters} {words}" for words, letters in by_words.items())
+        return ", ".join(f"{' '.join(letters)} {words}" for words, letters in by_words.items())
 
     def _full(self, cell: Cell) -> str:
         return f"{self.signs[cell.outcome]} {cell.remainder.words()}" if cell.remainder else self.signs[cell.outcome]
@@ -146,8 +156,8 @@ class _Sheet:
             text.append(f" {meaning}   ")
         yield text
         if self.narrow:
-            letters = (f"{chr(ord('A') + number)} {each.name}" for number, each in enumerate(self.result.columns))
-            yield Text("   ".join(letters))
+            named = (f"{letters} {each.name}" for letters, each in zip(self.letters, self.columns, strict=True))
+            yield Text("   ".join(named))
         rules: dict[str, dict[Line, None]] = {}
         for row in self.result.rows:
             for rule, _ in row.marks:
@@ -157,6 +167,16 @@ class _Sheet:
             tests = "; ".join(f"{c.name} is {c.test.words()}" for c in conditions_in(first.requirement))
             at = first.place.at + (f" and {_plural(len(others), 'line')} more" if others else "")
             yield Text(f"{mark} and always: {words} ({tests + ', ' if tests else ''}{at})")
+
+
+def _letters(number: int) -> str:
+    """A, B, ... Z, AA, AB and so on."""
+    letters = ""
+    number += 1
+    while number:
+        number, digit = divmod(number - 1, 26)
+        letters = chr(ord("A") + digit) + letters
+    return letters
 
 
 def _joined(rows: list[tuple[Row, list[Cell]]]) -> list[tuple[str, str, Row, list[Cell]]]:
