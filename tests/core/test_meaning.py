@@ -2,6 +2,7 @@
 
 import unittest
 from dataclasses import dataclass
+from datetime import UTC, datetime
 
 import bloodroot
 from bloodroot import Caller, FieldsRefused, PolicyError, Route
@@ -151,6 +152,16 @@ fields parcel
         self.assertEqual(flags, {"lot:read": True, "lot:edit": True, "parcel:send": False})
 
 
+class BoundRedirects(unittest.TestCase):
+    def test_circles_that_only_the_routes_close_are_found(self) -> None:
+        text = BASE + "endpoints\n  action enter keeper\ndenials\n  signed-out go /in\n"
+        policy = bloodroot.parse(text)
+        with self.assertRaisesRegex(PolicyError, "goes in a circle when nobody is signed in: /in → /in"):
+            policy.bind([Route("enter", ("GET",), "/in")])
+        with self.assertRaisesRegex(PolicyError, "leads to /in, which no line covers"):
+            policy.bind([Route("enter", ("GET",), "/elsewhere")])
+
+
 class Scopes(unittest.TestCase):
     def test_they_take_away_and_never_add(self) -> None:
         policy = bloodroot.parse(BASE + "endpoints\n  GET /a lot:read\n  GET /b parcel:send\n  GET /c clerk\n")
@@ -165,6 +176,40 @@ class Scopes(unittest.TestCase):
             caller = Caller(1, roles, scopes=scopes)
             self.assertEqual("".join(p for p in "abc" if policy.decide(caller, "GET", f"/{p}").allowed), opened)
             self.assertEqual(policy.may(caller, "parcel:send"), "b" in opened)
+
+    def test_a_token_for_less_gets_nowhere_its_owner_does_not(self) -> None:
+        policy = bloodroot.parse(
+            BASE + "endpoints\n  GET /a not parcel:send\n  GET /b signed-in and not (parcel:send or own)\n"
+        )
+        for scopes in (None, [], ["lot:read"]):
+            for path in ("/a", "/b"):
+                self.assertFalse(
+                    policy.decide(Caller(1, {"clerk"}, scopes=scopes), "GET", path, record={"by": 2}).allowed
+                )
+
+
+class Apart(unittest.TestCase):
+    def test_who_holds_both_gets_what_is_open_to_anyone_and_nothing_else(self) -> None:
+        policy = bloodroot.parse(
+            BASE.replace("  clerk\n", "  clerk\n  judge\n  apart clerk, judge\n", 1)
+            + "endpoints\n  GET /a anyone\n  GET /b awake\n  GET /c signed-in\n  GET /d not helper\n  GET /e signed-out\n"
+            "  GET /f anyone if record.open\n"
+        )
+        both = Caller(1, {"clerk", "judge"}, attributes={"status": "awake"})
+        opened = [p for p in "abcdef" if policy.decide(both, "GET", f"/{p}", record={"open": True, "by": 1}).allowed]
+        self.assertEqual(opened, ["a", "f"])
+        for path in ("/b", "/c", "/d", "/e", "/nowhere"):
+            self.assertEqual(policy.decide(both, "GET", path).reason, "apart")
+        self.assertFalse(policy.may(both, "lot:read"))
+
+
+class Reasons(unittest.TestCase):
+    def test_a_condition_about_time_is_not_taken_for_a_page_of_visitors(self) -> None:
+        policy = bloodroot.parse("conditions\n  soon record.due > now\nendpoints\n  GET /a anyone if soon\n")
+        record = {"due": datetime(2026, 1, 1, tzinfo=UTC)}
+        now = datetime(2026, 2, 1, tzinfo=UTC)
+        self.assertEqual(policy.decide(Caller(1), "GET", "/a", record=record, now=now).reason, "soon")
+        self.assertEqual(policy.decide(None, "GET", "/a", record=record, now=now).reason, "soon")
 
 
 class GuardedLines(unittest.TestCase):

@@ -12,7 +12,7 @@ from bloodroot.core.caller import imagined
 from bloodroot.core.conditions import TRUE, Facts
 from bloodroot.core.matrix import matrix_of_callers, matrix_of_roles
 from bloodroot.core.paths import overlap
-from tests.core.random_policies import ROLES, policies, written
+from tests.core.random_policies import PERMISSIONS, ROLES, policies, written
 
 REQUESTS = [
     (method, path)
@@ -105,6 +105,22 @@ class Roles(unittest.TestCase):
         policy = bloodroot.parse(written(made[0], ["any /x not r1", "any /y not (r1 or p1:do)"], []))
         for path in ("/x", "/y"):
             self.assertIn(policy.decide(None, method, path).outcome, ("sign-in", "deny"))
+
+
+class Scopes(unittest.TestCase):
+    @slowly
+    @given(
+        policies(),
+        CALLERS.filter(lambda caller: caller is not None),
+        st.sets(st.sampled_from([*PERMISSIONS, "p1:*"])),
+        RECORDS,
+    )
+    def test_never_add_anything(self, made, caller, scopes, record) -> None:  # type: ignore[no-untyped-def]
+        policy = bloodroot.parse(written(*made))
+        less = Caller(caller.id, caller.roles, attributes=caller.attributes, scopes=scopes)
+        for method, path in REQUESTS:
+            if policy.decide(less, method, path, record=record).allowed:
+                self.assertTrue(policy.decide(caller, method, path, record=record).allowed, f"{method} {path}")
 
 
 class Unknowns(unittest.TestCase):

@@ -8,20 +8,18 @@ from ..language import tree
 from ..language.parser import parse_with_problems
 from ..language.problems import Place, PolicyError, Problem, suggestion
 from .answers import REASONS, Answers, Denial
-from .caller import imagined
 from .conditions import FALSE
-from .decision import Outcome
 from .fields import FieldRule, FieldRules
 from .lines import ActionLine, Line
 from .paths import PathIndex, Template, TemplateError, parse_template, specificity
 from .policy import Parts, Policy
-from .requirements import Resolver, conditions_in, references_in
+from .redirects import redirect_problems
+from .requirements import Resolver, references_in
 from .roles import compile_roles
 
 if TYPE_CHECKING:
     from collections.abc import Iterator
 
-    from .caller import Caller
     from .conditions import Formula
 
 
@@ -75,7 +73,7 @@ def compile_documents(documents: list[tree.Document], problems: list[Problem]) -
         problems.append(Problem(message, Place(whole.source, 1, 1, 1)))
     policy = Policy(parts)
     if not problems:
-        problems.extend(_redirect_problems(policy))
+        problems.extend(redirect_problems(policy))
     if problems:
         raise PolicyError(problems)
     return policy
@@ -192,53 +190,6 @@ def _speak_of_the_same(one: Denial, other: Denial) -> bool:
         if not same:
             return False
     return bool(set(one.methods) & set(other.methods)) or (not one.methods and not other.methods)
-
-
-def _redirect_problems(policy: Policy) -> Iterator[Problem]:
-    """Redirects that nobody can follow, or that lead back to themselves."""
-    signed_in = [imagined(), *(imagined(role) for role in policy.roles.bit)]
-    for denial in policy.answers.denials:
-        if denial.to is None:
-            continue
-        if policy.line_for("GET", denial.to) is None and not policy.unbound:
-            message = f"this leads to {denial.to}, which no line covers, so nobody could see it"
-            yield Problem(f"{message}; add GET {denial.to} to the endpoints", denial.place)
-            continue
-        callers: list[Caller | None] = [None] if denial.reason == "signed-out" else [*signed_in]
-        if denial.reason not in ("signed-out", "signed-in", "role", "apart"):
-            callers.append(None)
-        for caller in callers:
-            loop = _loop(policy, denial.to, caller)
-            if loop:
-                who = "nobody is signed in" if caller is None else f"the caller is {_called(caller)}"
-                way = " → ".join(loop)
-                yield Problem(
-                    f"this redirect goes in a circle when {who}: {way}; let these callers see one of the pages",
-                    denial.place,
-                )
-                break
-
-
-def _called(caller: Caller) -> str:
-    return ", ".join(caller.roles) or "signed in"
-
-
-def _loop(policy: Policy, start: str, caller: Caller | None) -> list[str]:
-    """The circle that redirects lead a caller in from a page on, or an empty list."""
-    way = [start]
-    while True:
-        decision = policy.decide(caller, "GET", way[-1])
-        reasons = [decision.reason] if decision.reason is not None else []
-        if decision.outcome is Outcome.DEPENDS and decision.remainder is not None:
-            # Should one of these conditions fail, the caller is sent on as well.
-            reasons = [condition.name for condition in conditions_in(decision.remainder)]
-        answers = [policy.answers.answer("GET", way[-1], reason) for reason in reasons]
-        onward = next((answer.location for answer in answers if answer.location is not None), None)
-        if onward is None:
-            return []
-        if onward in way:
-            return [*way[way.index(onward) :], onward]
-        way.append(onward)
 
 
 def _fields(document: tree.Document, resolver: Resolver, problems: list[Problem]) -> dict[str, FieldRules]:

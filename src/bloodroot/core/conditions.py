@@ -11,7 +11,7 @@ import datetime
 import operator
 import uuid
 from collections.abc import Callable, Iterable, Mapping
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 from enum import Enum
 from typing import Any, Protocol
 
@@ -154,6 +154,9 @@ class Negated:
     part: Formula
 
     def fold(self, facts: Facts) -> Formula:
+        if facts.scopes is not None:
+            # A token made for less may not get further than its owner by not having what a line excludes.
+            facts = replace(facts, scopes=None)
         return opposite(self.part.fold(facts))
 
     def values(self) -> int:

@@ -11,6 +11,7 @@ from .conditions import TRUE, UNKNOWN, Disjunction, Facts, Formula, Known, both,
 from .decision import Decision, Outcome, Step, may_hold
 from .fields import FieldsRefused, names_of
 from .paths import ANY, PathIndex, Template, TemplateError, overlap, parse_template, read_path, specificity
+from .redirects import redirect_problems
 from .requirements import Elsewhere, Resolver, asks_in_words, conditions_in, in_words, references_in
 from .roles import SIGNED_OUT, Held, RoleTable
 
@@ -113,7 +114,8 @@ class Policy:
             routes: every route of the application, those included that no ``action`` line names.
 
         Raises:
-            PolicyError: an action that no route serves, or a path line for the very template of an action's route.
+            PolicyError: an action that no route serves, a path line for the very template of an action's route, or a
+                redirect that goes in a circle now.
         """
         problems: list[Problem] = []
         index: PathIndex[Line | Route] = PathIndex()
@@ -148,7 +150,11 @@ class Policy:
         lines = sorted(
             [*self.endpoints, *(line for found in bound.values() for line in found)], key=lambda line: line.order
         )
-        return Policy(replace(self._parts, endpoints=tuple(lines), actions=()), index)
+        policy = Policy(replace(self._parts, endpoints=tuple(lines), actions=()), index)
+        problems.extend(redirect_problems(policy))
+        if problems:
+            raise PolicyError(problems)
+        return policy
 
     # Questions --------------------------------------------------------------------------------
 
@@ -270,8 +276,7 @@ class Policy:
         return rules
 
     def _facts_of(self, caller: Caller | None, record: Any, args: Mapping[str, Any] | None = None) -> Facts:
-        held = self.roles.held(caller)
-        return self._facts(0 if held.apart else held.bits, caller, record=record, args=args)
+        return self._facts(self.roles.held(caller), caller, record=record, args=args)
 
     def line_for(self, method: str, path: str) -> Line | None:
         """The endpoint line that decides a method and a path as the client sent it, or None."""
@@ -315,7 +320,7 @@ class Policy:
             The outcome and, where it depends, what remains to be known.
         """
         held = self.roles.held(caller)
-        facts = self._facts(0 if held.apart else held.bits, caller)
+        facts = self._facts(held, caller)
         facts.now = None
         outcome, _, remainder = self._weigh(self.asked(line, method), facts, held, caller, None)
         return outcome, remainder
@@ -336,11 +341,14 @@ class Policy:
 
     # How a decision comes about --------------------------------------------------------------------------------
 
-    def _facts(self, bits: int, caller: Caller | None, **supplied: Any) -> Facts:
+    def _facts(self, held: Held, caller: Caller | None, **supplied: Any) -> Facts:
         moment = supplied.pop("now", None) or datetime.datetime.now(datetime.UTC)
-        scopes = caller.scopes if caller is not None else None
-        view = _View(caller) if caller is not None else None
-        return Facts(bits, bits, caller=view, now=moment, scopes=scopes, **supplied)  # type: ignore[arg-type]
+        if caller is None or held.apart:
+            # Who holds what nobody may hold together counts as nobody at all, not even as a visitor.
+            bits = 0 if held.apart else held.bits
+            return Facts(bits, bits, now=moment, **supplied)
+        scopes = frozenset(caller.scopes) if caller.scopes is not None else None
+        return Facts(held.bits, held.bits, caller=_View(caller), now=moment, scopes=scopes, **supplied)
 
     def explain(self, question: tuple[Any, ...]) -> tuple[Step, ...]:
         """The same decision once more, with its steps written down. For `Decision.steps`, which has the question."""
@@ -373,7 +381,7 @@ class Policy:
         """Outcome, reason and remainder for a request whose line is known."""
         caller, method, _, record, query, args, now, guarded, assume = question
         facts = self._facts(
-            0 if held.apart else held.bits,
+            held,
             caller,
             record=record,
             path=line.template.values(segments),
@@ -419,24 +427,14 @@ class Policy:
 
     def opens_after_sign_in(self, asked: list[tuple[Line, Formula]], facts: Facts) -> bool:
         """Whether anybody who is signed in might be let in where this signed-out caller is not."""
-        imagined = Facts(
-            self.roles.base,
-            ~SIGNED_OUT,
-            caller=UNKNOWN,
-            record=facts.record,
-            path=facts.path,
-            query=facts.query,
-            args=facts.args,
-            now=facts.now,
-            assumed=facts.assumed,
-        )
+        imagined = replace(facts, certain=self.roles.base, possible=~SIGNED_OUT, caller=UNKNOWN)
         return may_hold([formula.fold(imagined) for _, formula in asked])
 
     def _reason(self, line: Line, facts: Facts, caller: Caller | None, trace: _Trace | None, *, is_rule: bool) -> str:
         """Why a line refuses: being signed in, roles and permissions, or a condition."""
         where = "standing" if is_rule else "roles"
         if caller is not None:
-            visitor = Facts(SIGNED_OUT, SIGNED_OUT, record=facts.record, path=facts.path, query=facts.query)
+            visitor = replace(facts, certain=SIGNED_OUT, possible=SIGNED_OUT, caller=None, scopes=None)
             if can_be_true(line.requirement.fold(visitor)):
                 if trace:
                     trace.add(
