@@ -18,7 +18,6 @@ from .requirements import Resolver, references_in
 from .roles import compile_roles
 
 if TYPE_CHECKING:
-    from collections.abc import Iterator
 
     from .conditions import Formula
 
