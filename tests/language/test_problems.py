@@ -119,7 +119,7 @@ MISTAKES = (
         "10:3",
         "GET /a/ stands for the same requests as the line in t:9",
     ),
-    ("endpoints\n  GET /{a} keeper\n  GET /{b} helper", "10:3", "stands for the same requests as the line in t:9"),
+    ("endpoints\n  GET /{a} keeper\n  GET /{b} helper", "10:7", "stands for the same requests as the line in t:9"),
     ("endpoints\n  GET /a/{b} keeper if path.c == 1", "9:7", "this asks for path.c, and the path has {b}"),
     ("endpoints\n  action 3 keeper", "9:10", "expected the name of an action"),
     ("endpoints\n  action a, b keeper\n  action b helper", "10:10", "action b has a line already, in t:9"),

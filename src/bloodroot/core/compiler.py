@@ -18,7 +18,6 @@ from .requirements import Resolver, references_in
 from .roles import compile_roles
 
 if TYPE_CHECKING:
-
     from .conditions import Formula
 
 
@@ -120,10 +119,17 @@ def _indexed(endpoints: tuple[Line, ...], problems: list[Problem]) -> PathIndex[
                 Problem(
                     f"{method} {line.template.text} stands for the same requests as the line in {other.place.at}; "
                     "say in one line what both ask",
-                    line.place,
+                    _path_of(line),
                 )
             )
     return index
+
+
+def _path_of(line: Line) -> Place:
+    """The path in the text of a line; the line's own place where the path stands on a line below."""
+    place, path = line.place, line.template.text
+    found = place.text.find(path, place.column)
+    return place if found < 0 else place._replace(column=found + 1, length=len(path))
 
 
 def _standing(document: tree.Document, resolver: Resolver, problems: list[Problem]) -> tuple[Line, ...]:
