@@ -116,7 +116,7 @@ MISTAKES = (
     ("endpoints\n  GET /{a}/{a} keeper", "9:7", "stands in this path twice"),
     (
         "endpoints\n  GET /a keeper\n  POST GET /a/ helper",
-        "10:3",
+        "10:12",
         "GET /a/ stands for the same requests as the line in t:9",
     ),
     ("endpoints\n  GET /{a} keeper\n  GET /{b} helper", "10:7", "stands for the same requests as the line in t:9"),
