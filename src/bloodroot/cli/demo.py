@@ -74,10 +74,12 @@ def demo(
         ("bloodroot why botanist POST /trials/7", "why may she change this trial?"),
         ("bloodroot matrix --personas", "a column for each persona"),
         ("$EDITOR access.bloodroot && bloodroot probe", "change a line, and see the difference"),
+        ("(set -a; . ./secrets.env; uvicorn seedbank.app:app)", "the pages; sign in as hazel@fernhollow.example,"),
+        ("", "with the password in secrets.env"),
     ):
-        typer.echo(f"  {command:46}{told}".rstrip())
+        typer.echo(f"  {command:54}{told}".rstrip())
     if not faulty:
-        typer.echo(f"  {'bloodroot demo --faulty':46}the same with five mistakes, and the probe that finds them")
+        typer.echo(f"  {'bloodroot demo --faulty':54}the same with five mistakes, and the probe that finds them")
     elif result.sound:
         raise UsageError("the probe found nothing in the faulty application; that is a fault in Bloodroot itself")
 
