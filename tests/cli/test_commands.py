@@ -63,7 +63,10 @@ class Matrix(InFolder):
     def test_colour_only_where_it_is_wanted(self) -> None:
         self.write("access.bloodroot", TEXT)
         self.assertNotIn("\x1b[", self.ran("matrix"))
-        self.assertIn("\x1b[", self.ran("matrix", "--color", "always"))
+        self.assertIn("\x1b[32m", self.ran("matrix", "--color", "always"))
+        self.assertIn("\x1b[32m", self.ran("matrix", "--color", "always", NO_COLOR="1"))
+        self.assertNotIn("\x1b[32m", self.ran("matrix", FORCE_COLOR="1", NO_COLOR="1"))
+        self.assertNotIn("\x1b[32m", self.ran("matrix", "--color", "never", FORCE_COLOR="1"))
 
     def test_personas_have_columns_too(self) -> None:
         self.write("access.bloodroot", TEXT)

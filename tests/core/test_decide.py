@@ -218,9 +218,24 @@ class Conditions(unittest.TestCase):
         ("record.naive > now", "faulty"),
         ("path.x == record.id", "allow"),
         ("path.x < 8", "allow"),
+        ("path.x != record.id", "deny"),
+        ("path.x == 8", "deny"),
+        ("path.x == 7.5", "deny"),
+        ("path.x != 8", "allow"),
+        ("path.x == 7.0", "faulty"),
+        ("query.zero == 7", "faulty"),
+        ("query.zero != 7", "faulty"),
+        ("not query.zero == 7", "faulty"),
+        ("query.zero < 9", "faulty"),
+        ("query.point != 7", "faulty"),
+        ("query.word != 7", "faulty"),
+        ("query.blank != 7", "faulty"),
+        ("query.arabic != 7", "faulty"),
+        ("query.word != record.uuid", "faulty"),
+        ("query.word != record.name", "allow"),
         ('path.x == "7"', "allow"),
         ("path.x == record.name", "deny"),
-        ("path.x == record.open", "deny"),
+        ("path.x == record.open", "faulty"),
         ("query.u == record.uuid", "allow"),
         ('query.u == "12345678123456781234567812345678"', "allow"),
         ("query.many == 1", "faulty"),
@@ -238,6 +253,7 @@ class Conditions(unittest.TestCase):
     def test_each_expression(self) -> None:
         caller = Caller(id=3, attributes={"team": "north"})
         query = {"u": "12345678123456781234567812345678", "many": ["1", "2"]}
+        query |= {"zero": "07", "point": "7.0", "word": "seven", "blank": " 7", "arabic": "\u0667"}
         for text, expected in self.cases:
             with self.subTest(text):
                 policy = bloodroot.parse(f"conditions\n  test {text}\nendpoints\n  GET /a/{{x}} signed-in and test")

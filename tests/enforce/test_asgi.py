@@ -44,6 +44,12 @@ async def application(scope: Any, receive: Any, send: Any) -> None:
                 current().settle(plot)
             except Refused:
                 how = "ignore"
+        elif how == "other":
+            for each in (plot, PLOTS["7"]):
+                try:
+                    current().settle(each)
+                except Refused:
+                    continue
         elif how == "settle":
             current().settle(plot)
         elif how == "missing":
@@ -117,6 +123,8 @@ class Asgi(unittest.TestCase):
             ("grower", "/plots/7/sow", "settle", 200),
             ("grower", "/plots/8/sow", "settle", 403),
             ("grower", "/plots/8/sow", "swallow", 403),
+            ("grower", "/plots/8/sow", "other", 403),
+            ("grower", "/plots/7/sow", "other", 200),
             ("grower", "/plots/7/sow", "ignore", 500),
             ("grower", "/plots/9/sow", "missing", 404),
             ("grower", "/plots/9/sow", "settle", 500),

@@ -206,6 +206,7 @@ class Probe(InFolder):
             (RIGHT, SETTINGS.replace("{env.TARN_WORD}", "wrong"), {"TARN_WORD": "fern"}, 'persona "tess" could not sign in: POST /sign-in answered 403'),
             (RIGHT.replace('answer.set_cookie("who", sent["name"])', "pass"), SETTINGS, {"TARN_WORD": "fern"}, "set no cookie"),
             (RIGHT, SETTINGS.replace("tarn:reset", "tarn:rest"), {"TARN_WORD": "fern"}, 'probe.reset = "tarn:rest" cannot be imported'),
+            (RIGHT, SETTINGS.replace("tarn:reset", "run 'this"), {"TARN_WORD": "fern"}, "probe.reset cannot be read as a command"),
             (RIGHT, SETTINGS.replace("tarn:reset", "false"), {"TARN_WORD": "fern"}, "probe.reset ended with status 1"),
             (RIGHT, SETTINGS.replace("{persona.name}", "{persona.nick}"), {"TARN_WORD": "fern"}, 'persona "tess" has no nick'),
             (RIGHT, SETTINGS.replace("how = \"json\"", "how = \"json\"\ntoken = \"a.b\""), {"TARN_WORD": "fern"}, 'there is no text at "a.b"'),

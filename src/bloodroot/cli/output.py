@@ -87,19 +87,16 @@ def _shown(path: Path) -> Path:
         return path
 
 
-def console(color: Color, file: Path | None = None) -> Console:
+def console(color: Color) -> Console:
     """A console for results. ``NO_COLOR`` is respected; a pipe gets plain text of a fixed width."""
     from rich.console import Console
 
-    if file is None and sys.stdout.isatty():
-        made = Console(highlight=False, soft_wrap=False)
-    else:
-        made = Console(highlight=False, width=_PIPE_WIDTH, file=sys.stdout)
-    if color is not Color.AUTO:
-        made.no_color = color is Color.NEVER
-        if color is Color.ALWAYS:
-            made = Console(highlight=False, force_terminal=True, width=made.width, file=sys.stdout)
-    return made
+    return Console(
+        highlight=False,
+        width=None if sys.stdout.isatty() else _PIPE_WIDTH,
+        force_terminal=True if color is Color.ALWAYS else None,
+        no_color={Color.ALWAYS: False, Color.NEVER: True}.get(color),
+    )
 
 
 def show(made: Console, result: RenderableType) -> None:

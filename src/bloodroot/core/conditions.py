@@ -8,12 +8,12 @@ It is neither true nor false, and stays so under ``not``.
 from __future__ import annotations
 
 import datetime
-import operator
-import uuid
-from collections.abc import Callable, Iterable, Mapping
+from collections.abc import Iterable, Mapping
 from dataclasses import dataclass, field, replace
 from enum import Enum
 from typing import Any, Protocol
+
+from .values import Value, compare
 
 
 class _Sentinel(Enum):
@@ -271,26 +271,6 @@ class Condition:
 
 
 @dataclass(frozen=True, slots=True)
-class Value:
-    """A value in a comparison. ``textual`` marks text from a path or a query, which may stand for a number."""
-
-    value: Any
-    textual: bool = False
-    literal: bool = False
-
-    def words(self) -> str:
-        if self.value is None:
-            return "none"
-        if isinstance(self.value, bool):
-            return "true" if self.value else "false"
-        if isinstance(self.value, str):
-            escaped = self.value.replace("\\", "\\\\").replace('"', '\\"')
-            return f'"{escaped}"'
-        text = str(self.value)
-        return text if len(text) <= 60 else f"{text[:57]}..."
-
-
-@dataclass(frozen=True, slots=True)
 class Reference:
     """``record.owner.id``: a root and the names that lead from it."""
 
@@ -355,7 +335,8 @@ class Comparison:
             if isinstance(side, Value) and side.value is MISSING:
                 return FAULTY
         if isinstance(left, Value) and isinstance(right, Value):
-            return compare(left, self.sign, right)
+            found = compare(left, self.sign, right)
+            return FAULTY if found is None else known(found)
         if left == self.left and right == self.right:
             return self
         return Comparison(left, self.sign, right)
@@ -418,10 +399,8 @@ def _follow(reference: Reference, facts: Facts) -> Any:
     for name in reference.names:
         try:
             start = start[name] if is_keyed(start) else getattr(start, name, MISSING)
-        except (KeyError, IndexError):
-            return MISSING
         except Exception:
-            # A property of somebody's record failed: whatever it was, it is not an answer to build access on.
+            # No such key, or a property of somebody's record failed: nothing to build access on.
             return MISSING
         if start is MISSING or start is UNKNOWN:
             return start
@@ -432,100 +411,3 @@ def is_keyed(record: Any) -> bool:
     """Whether a record's attributes are found by key: a mapping, or a row of a database."""
     kind = type(record)
     return isinstance(record, Mapping) or (hasattr(kind, "keys") and hasattr(kind, "__getitem__"))
-
-
-_ORDER: dict[str, Callable[[Any, Any], Any]] = {
-    "<": operator.lt,
-    "<=": operator.le,
-    ">": operator.gt,
-    ">=": operator.ge,
-}
-
-
-def compare(left: Value, sign: str, right: Value) -> Formula:
-    """Two values compared. What cannot be compared is faulty."""
-    try:
-        if sign == "in":
-            return _among(left, right)
-        if sign == "==":
-            return _equal(left, right)
-        if sign == "!=":
-            return opposite(_equal(left, right))
-        pair = _pair(left, right)
-        if pair is None or None in pair or isinstance(pair[0], bool):
-            return FAULTY
-        return known(bool(_ORDER[sign](*pair)))
-    except Exception:
-        # Comparing runs code of the application's own types. An error there is no reason to let anybody in.
-        return FAULTY
-
-
-def _equal(left: Value, right: Value) -> Formula:
-    """Whether two values are the same; faulty where they are of kinds that cannot be."""
-    if left.value is None or right.value is None:
-        if left.value is right.value and not (left.literal or right.literal):
-            # Nobody's record and a caller without an id: neither has a value, which makes them no match.
-            return FAULTY
-        return known(left.value is right.value)
-    pair = _pair(left, right)
-    if pair is None:
-        # Text of a path that is no number simply is not that number.
-        return FALSE if left.textual or right.textual else FAULTY
-    return known(bool(pair[0] == pair[1]))
-
-
-def _pair(left: Value, right: Value) -> tuple[Any, Any] | None:
-    """The two values as one kind, or None where they are of two."""
-    one, other = left.value, right.value
-    if one is None or other is None:
-        return (one, other)
-    if left.textual and not isinstance(other, str):
-        one = _from_text(one, other)
-    elif right.textual and not isinstance(one, str):
-        other = _from_text(other, one)
-    return (one, other) if one is not None and other is not None and _kind(one) == _kind(other) else None
-
-
-def _kind(value: Any) -> object:
-    """What a value can be compared with: its like."""
-    if isinstance(value, bool):
-        return bool
-    if isinstance(value, int | float):
-        return float
-    for kind in (str, bytes, uuid.UUID, datetime.datetime, datetime.date):
-        if isinstance(value, kind):
-            return kind
-    return "number" if hasattr(value, "as_integer_ratio") else type(value)
-
-
-def _from_text(text: str, like: Any) -> Any:
-    """Text of a path as a number in its plain decimal form or as a UUID, or None where it is not one."""
-    if isinstance(like, bool):
-        return None
-    if isinstance(like, uuid.UUID):
-        try:
-            return uuid.UUID(text)
-        except ValueError:
-            return None
-    if isinstance(like, int | float):
-        try:
-            number = type(like)(text)
-        except ValueError:
-            return None
-        return number if str(number) == text else None
-    return None
-
-
-def _among(left: Value, right: Value) -> Formula:
-    """Whether a value is a member of a collection. Part of a text is not a member of it."""
-    if not isinstance(right.value, list | tuple | set | frozenset):
-        return FAULTY
-    found: Formula = FALSE
-    for item in right.value:
-        member = item if isinstance(item, Value) else Value(item)
-        same = _equal(left, member)
-        if same is TRUE:
-            return TRUE
-        if same is FAULTY:
-            found = FAULTY
-    return found

@@ -7,6 +7,7 @@ from enum import StrEnum
 from typing import TYPE_CHECKING, Any
 
 from .conditions import CAN_BE_TRUE, TRUE, Conjunction, Formula
+from .paths import read_path
 
 if TYPE_CHECKING:
     from collections.abc import Mapping
@@ -93,8 +94,6 @@ class Decision:
     @property
     def path_values(self) -> Mapping[str, str]:
         """The parameters in the path, by name; empty where no line covers it."""
-        from .paths import read_path
-
         segments = read_path(self._question[2])
         return self.line.template.values(segments) if self.line is not None and segments is not None else {}
 

@@ -24,11 +24,11 @@ from .conditions import (
     Operand,
     Reference,
     Several,
-    Value,
     opposite,
 )
 from .order import circle, in_order
 from .roles import SIGNED_IN, SIGNED_OUT, RoleTable
+from .values import Value
 
 if TYPE_CHECKING:
     from collections.abc import Collection, Iterable, Iterator

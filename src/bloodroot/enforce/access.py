@@ -39,9 +39,11 @@ class Access:
         caller: who asks; None for a signed-out caller.
         decision: what the policy says, with all that is known so far.
         record: the record that a loader found, or that the handler settled with; None before.
+        refusal: the first record that the handler asked for and was refused, as a decision. It stays: a handler that
+            passes over a refusal does not get its response out.
     """
 
-    __slots__ = ("caller", "decision", "method", "path", "policy", "query", "record", "refused")
+    __slots__ = ("caller", "decision", "method", "path", "policy", "query", "record", "refusal")
 
     def __init__(self, policy: Policy, caller: Caller | None, method: str, path: str, query: Mapping[str, Any]) -> None:
         if caller is not None and not isinstance(caller, Caller):
@@ -52,8 +54,13 @@ class Access:
         self.path = path
         self.query = query
         self.record: Any = None
-        self.refused = False
+        self.refusal: Decision | None = None
         self.decision = policy.decide(caller, method, path, query=query)
+
+    @property
+    def cleared(self) -> bool:
+        """Whether a response may go out: nothing is left to be settled, and nothing was refused."""
+        return self.decision.outcome is Outcome.ALLOW and self.refusal is None
 
     @property
     def open(self) -> bool:
@@ -83,7 +90,7 @@ class Access:
         if record is None:
             raise TypeError("settle needs the record; where there is none, answer that it is missing")
         if self.decide_with(record).outcome is not Outcome.ALLOW:
-            self.refused = True
+            self.refusal = self.refusal or self.decision
             raise Refused(self.decision)
 
     def may(self, permission: str, record: Any = None) -> bool:

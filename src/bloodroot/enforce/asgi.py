@@ -12,7 +12,6 @@ from urllib.parse import parse_qs, quote, unquote_to_bytes
 
 from ..core.answers import Answer
 from ..core.caller import Caller
-from ..core.decision import Outcome
 from ..core.policy import Policy
 from . import answers
 from .access import Access, Refused, _current, log
@@ -190,13 +189,13 @@ class _Gate:
             if not self.started and not self.withheld:
                 await self._answer_instead(403)
             return
-        if not self.started and not self.withheld and self.access.decision.outcome is not Outcome.ALLOW:
+        if not self.started and not self.withheld and not self.access.cleared:
             await self._answer_instead(500)
 
     async def send(self, message: Message) -> None:
         """Pass a message on, or drop it."""
         if not self.started and not self.withheld and message["type"] == "http.response.start":
-            if self.access.decision.outcome is Outcome.ALLOW:
+            if self.access.cleared:
                 self.started = True
             else:
                 await self._answer_instead(message["status"])
@@ -206,8 +205,8 @@ class _Gate:
     async def _answer_instead(self, status: int) -> None:
         self.withheld = True
         asked_for = None
-        if self.access.refused:
-            answer = self.access.decision.answer or answers.UNSETTLED
+        if self.access.refusal is not None:
+            answer = self.access.refusal.answer or answers.UNSETTLED
             asked_for = _asked_for(self.access, self.scope)
         elif status == 404:
             # A handler that finds no record has nothing to settle. What it says of that is left out.

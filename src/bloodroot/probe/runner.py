@@ -181,7 +181,10 @@ class _Probe:
 
 def _run(command: str, settings: Settings) -> None:
     """Run the reset command in the project's folder."""
-    words = shlex.split(command)
+    try:
+        words = shlex.split(command)
+    except ValueError as error:
+        raise SettingsError(f"probe.reset cannot be read as a command: {error}") from None
     if words and words[0] in ("python", "python3"):
         words[0] = sys.executable  # the interpreter that has the application's packages
     try:
