@@ -7,11 +7,12 @@ from typing import TYPE_CHECKING, Any
 
 if TYPE_CHECKING:
     from .core.answers import Answer
+    from .core.binding import Route
     from .core.caller import Caller
     from .core.compiler import parse
     from .core.decision import Decision, Outcome, Step
     from .core.fields import FieldsRefused
-    from .core.policy import Policy, Route
+    from .core.policy import Policy
     from .files import load
     from .language.problems import Place, PolicyError, Problem
 
@@ -36,11 +37,12 @@ __all__ = [
 # Loaded when they are first asked for, so that `bloodroot --help` does not wait for what it does not need.
 _ROOMS = {
     "core.answers": ("Answer",),
+    "core.binding": ("Route",),
     "core.caller": ("Caller",),
     "core.compiler": ("parse",),
     "core.decision": ("Decision", "Outcome", "Step"),
     "core.fields": ("FieldsRefused",),
-    "core.policy": ("Policy", "Route"),
+    "core.policy": ("Policy",),
     "files": ("load",),
     "language.problems": ("Place", "PolicyError", "Problem"),
 }

@@ -6,11 +6,12 @@ import datetime
 from dataclasses import dataclass, field, replace
 from typing import TYPE_CHECKING, Any
 
-from ..language.problems import PolicyError, Problem, suggestion
+from ..language.problems import PolicyError, suggestion
+from .binding import Route, bound_lines
 from .conditions import TRUE, UNKNOWN, Disjunction, Facts, Formula, Known, both, can_be_true, findings
 from .decision import Decision, Outcome, Step, may_hold
 from .fields import FieldsRefused, names_of
-from .paths import ANY, PathIndex, Template, TemplateError, overlap, parse_template, read_path, specificity
+from .paths import ANY, PathIndex, overlap, read_path, specificity
 from .redirects import redirect_problems
 from .requirements import Elsewhere, Resolver, asks_in_words, conditions_in, in_words, references_in
 from .roles import SIGNED_OUT, Held, RoleTable
@@ -22,21 +23,6 @@ if TYPE_CHECKING:
     from .caller import Caller
     from .fields import FieldRules
     from .lines import ActionLine, Line
-
-
-@dataclass(frozen=True, slots=True)
-class Route:
-    """One route of an application, as `Policy.bind` wants to know it.
-
-    Attributes:
-        action: the name of what serves it.
-        methods: in capitals; empty for any.
-        path: the path template as a policy writes it, mount prefix included.
-    """
-
-    action: str
-    methods: tuple[str, ...]
-    path: str
 
 
 @dataclass(slots=True)
@@ -117,41 +103,9 @@ class Policy:
             PolicyError: an action that no route serves, a path line for the very template of an action's route, or a
                 redirect that goes in a circle now.
         """
-        problems: list[Problem] = []
-        index: PathIndex[Line | Route] = PathIndex()
-        bound: dict[str, list[Line]] = {action.name: [] for action in self.unbound}
-        actions = {action.name: action for action in self.unbound}
-        served = []
-        for route in routes:
-            served.append(route.action)
-            action = actions.get(route.action)
-            template, exact = _template_of(route)
-            line = action.bound(route.methods, template) if action is not None else None
-            for _, other in index.add(route.methods, template, line or route):
-                # Which of the two serves a request is not told by its path, as far as a policy can read it.
-                if not exact and (line is not None or not isinstance(other, Route)):
-                    message = f"the route {route.path} of {route.action} cannot be told apart from another by its path"
-                    place = action.place if action is not None else self.unbound[0].place
-                    problems.append(Problem(f"{message}; write path lines for both, and no action lines", place))
-            if action is None or line is None:
-                continue
-            bound[action.name].append(line)
-            for other in self.endpoints:
-                same = specificity(other.template, exact=True) == specificity(template, exact=True)
-                if same and (not other.methods or not line.methods or set(other.methods) & set(line.methods)):
-                    message = f"action {action.name} is served at {route.path}, for which {other.place.at} has a line"
-                    problems.append(Problem(f"{message}; leave one of the two", action.place))
-        for action in self.unbound:
-            if not bound[action.name]:
-                guess = suggestion(action.name, served) or "; it serves none of the application's routes"
-                problems.append(Problem(f'unknown action "{action.name}"{guess}', action.place))
-        if problems:
-            raise PolicyError(problems)
-        lines = sorted(
-            [*self.endpoints, *(line for found in bound.values() for line in found)], key=lambda line: line.order
-        )
-        policy = Policy(replace(self._parts, endpoints=tuple(lines), actions=()), index)
-        problems.extend(redirect_problems(policy))
+        lines, index = bound_lines(self.endpoints, self.unbound, routes)
+        policy = Policy(replace(self._parts, endpoints=lines, actions=()), index)
+        problems = list(redirect_problems(policy))
         if problems:
             raise PolicyError(problems)
         return policy
@@ -492,18 +446,6 @@ def _tell(trace: _Trace, line: Line, formula: Formula, *, is_rule: bool) -> None
         trace.add(name, "passed", f"asks for {asked}, which holds", line)
     else:
         trace.add("standing" if is_rule else "conditions", "open", f"depends on {in_words(formula)}", line)
-
-
-def _template_of(route: Route) -> tuple[Template, bool]:
-    """The template of a route, and whether it is the route's own: one that a policy cannot write is made wider."""
-    try:
-        return parse_template(route.path), True
-    except TemplateError:
-        parts = [f"{{p{n}}}" if "{" in part else part for n, part in enumerate(route.path.strip("/").split("/"))]
-    try:
-        return parse_template("/" + "/".join(parts)), False
-    except TemplateError:
-        return parse_template("/**"), False
 
 
 def _covers(rule: Line, method: str) -> bool:

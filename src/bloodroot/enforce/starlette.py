@@ -9,7 +9,7 @@ from typing import Any
 from starlette.routing import BaseRoute, Mount
 from starlette.routing import Route as StarletteRoute
 
-from ..core.policy import Route
+from ..core.binding import Route
 
 _REST = re.compile(r"\{[^{}]*:path\}\Z")
 _CONVERTED = re.compile(r"\{([^{}:]*):[^{}]*\}")
