@@ -8,7 +8,7 @@ from typing import TYPE_CHECKING, Any
 if TYPE_CHECKING:
     from .core.answers import Answer
     from .core.binding import Route
-    from .core.caller import Caller
+    from .core.caller import Caller, Unidentified
     from .core.compiler import parse
     from .core.decision import Decision, Outcome, Step
     from .core.fields import FieldsRefused
@@ -30,6 +30,7 @@ __all__ = [
     "Problem",
     "Route",
     "Step",
+    "Unidentified",
     "load",
     "parse",
 ]
@@ -38,7 +39,7 @@ __all__ = [
 _ROOMS = {
     "core.answers": ("Answer",),
     "core.binding": ("Route",),
-    "core.caller": ("Caller",),
+    "core.caller": ("Caller", "Unidentified"),
     "core.compiler": ("parse",),
     "core.decision": ("Decision", "Outcome", "Step"),
     "core.fields": ("FieldsRefused",),

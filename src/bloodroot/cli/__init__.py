@@ -8,7 +8,7 @@ from typing import Annotated
 
 import typer
 
-from . import demo, format, matrix, probe, why
+from . import demo, format, matrix, probe, seed, token, why
 
 app = typer.Typer(
     name="bloodroot",
@@ -21,6 +21,8 @@ app.command("demo")(demo.demo)
 app.command("matrix")(matrix.matrix)
 app.command("why")(why.why)
 app.command("probe")(probe.probe)
+app.command("seed")(seed.seed)
+app.add_typer(token.app, name="token")
 app.command("format")(format.tidy_files)
 
 
@@ -60,11 +62,12 @@ def run() -> None:
 
 def _told(error: Exception) -> str | None:
     """What an error has to say to the user; None for one that nobody has foreseen."""
+    from ..identity.seed_file import SeedError
     from ..language.problems import PolicyError
     from ..settings import SettingsError
     from .output import UsageError
 
-    if isinstance(error, PolicyError | SettingsError | UsageError):
+    if isinstance(error, PolicyError | SeedError | SettingsError | UsageError):
         return str(error)
     if isinstance(error, OSError):
         return f"{error.filename}: {error.strerror}" if error.filename else str(error.strerror or error)

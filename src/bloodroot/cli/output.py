@@ -50,14 +50,7 @@ def project(policy: Path | None, settings: Path | None) -> tuple[Policy, Setting
         PolicyError: the policy cannot be used.
         SettingsError: the settings cannot be used.
     """
-    from ..files import load
-    from ..settings import find_settings, read_settings
-
-    file = settings or find_settings()
-    found = read_settings(file) if file is not None else None
-    if policy is None:
-        policy = _shown(found.policy) if found is not None else Path("access.bloodroot")
-    rules = load(policy)
+    rules, found = _read(policy, settings)
     if not rules.unbound:
         return rules, found
     if found is None:
@@ -69,6 +62,49 @@ def project(policy: Path | None, settings: Path | None) -> tuple[Policy, Setting
     from ..probe.application import bound
 
     return bound(rules, found), found
+
+
+def unbound_project(policy: Path | None, settings: Path | None) -> tuple[Policy, Settings]:
+    """The policy and the settings of a command that needs to know neither routes nor the application.
+
+    Raises:
+        PolicyError: the policy cannot be used.
+        SettingsError: the settings cannot be used.
+        UsageError: there are no settings.
+    """
+    rules, found = _read(policy, settings)
+    if found is None:
+        raise UsageError("there is no bloodroot.toml here or further up; name one with --settings FILE")
+    return rules, found
+
+
+def _read(policy: Path | None, settings: Path | None) -> tuple[Policy, Settings | None]:
+    from ..files import load
+    from ..settings import find_settings, read_settings
+
+    file = settings or find_settings()
+    found = read_settings(file) if file is not None else None
+    if policy is None:
+        policy = _shown(found.policy) if found is not None else Path("access.bloodroot")
+    return load(policy), found
+
+
+def roles_named(who: str, policy: Policy, settings: Settings | None) -> list[str]:
+    """The roles in a text with commas between them.
+
+    Raises:
+        UsageError: one of them is none, nor is it a persona.
+    """
+    from ..language.problems import suggestion
+
+    personas = settings.personas if settings is not None else {}
+    roles = [role.strip() for role in who.split(",")]
+    for role in roles:
+        if role not in policy.roles.bit:
+            guess = suggestion(role, [*policy.roles.bit, *personas, "signed-out", "signed-in"])
+            what = "persona or role" if personas else "role"
+            raise UsageError(f'unknown {what} "{role}"{guess or "; known are " + ", ".join(policy.roles.bit)}')
+    return roles
 
 
 def policy_file() -> Path:

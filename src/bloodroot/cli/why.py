@@ -31,6 +31,9 @@ def why(
         bool, typer.Option("--path-only", help="Only which lines cover METHOD PATH; WHO may be left out.")
     ] = False,
     as_json: Annotated[bool, typer.Option("--json", help="Tell it as JSON.")] = False,
+    directory: Annotated[
+        bool, typer.Option("--directory", help="Take WHO, a persona or the id of a member, from the directory.")
+    ] = False,
     policy: PolicyOption = None,
     settings: SettingsOption = None,
     color: ColorOption = Color.AUTO,
@@ -55,7 +58,10 @@ def why(
             output.show(console, table.lines(method, sent, *covering))
         return
     values = {name: each[0] if len(each) == 1 else each for name, each in parse_qs(query, True).items()}
-    caller = _caller(who, rules, found)
+    if directory:
+        who, caller = _member(who, found)
+    else:
+        caller = _caller(who, rules, found)
     result = explain(rules, who, caller, method, sent, record=_record(record), query=values)
     if as_json:
         typer.echo(as_text.decision(result), nl=False)
@@ -66,7 +72,7 @@ def why(
 def _caller(who: str, policy: Policy, settings: Settings | None) -> Caller | None:
     """The caller that a name stands for: a persona first, then roles."""
     from ..core.caller import imagined
-    from ..language.problems import suggestion
+    from . import output
 
     personas = settings.personas if settings is not None else {}
     if who in personas:
@@ -75,14 +81,25 @@ def _caller(who: str, policy: Policy, settings: Settings | None) -> Caller | Non
         return None
     if who == "signed-in":
         return imagined()
-    roles = [role.strip() for role in who.split(",")]
-    for role in roles:
-        if role not in policy.roles.bit:
-            guess = suggestion(role, [*policy.roles.bit, *personas, "signed-out", "signed-in"])
-            what = "persona or role" if personas else "role"
-            raise UsageError(f'unknown {what} "{role}"{guess or "; known are " + ", ".join(policy.roles.bit)}')
     # Of a role alone nothing else is known: what asks for an attribute stays open.
-    return imagined(*roles)
+    return imagined(*output.roles_named(who, policy, settings))
+
+
+def _member(who: str, settings: Settings | None) -> tuple[str, Caller | None]:
+    """A member of the directory as it is now: what to call it, and the caller; None for one who counts as nobody."""
+    from ..core.caller import Unidentified
+    from ..identity import directory_of
+
+    if settings is None:
+        raise UsageError("--directory needs the settings that name one; there is no bloodroot.toml here or further up")
+    found = directory_of(settings)
+    found.check()
+    persona = settings.personas.get(who)
+    member_id = persona.attributes.get("id") if persona is not None else who
+    try:
+        return who, found.caller(member_id)
+    except Unidentified as error:
+        return f"{who}, who counts as signed out since {error.reason}", None
 
 
 def _record(text: str | None) -> Any:

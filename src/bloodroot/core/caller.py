@@ -38,6 +38,9 @@ class Caller:
         groups: names of groups that a directory sent; the policy says which roles they stand for.
         attributes: everything else a condition may ask for, as in ``caller.status``.
         scopes: for a token made for less than its owner may do, the permissions it names; None holds nothing back.
+        granted: permissions that a directory gives this caller beside those of its roles, each with who gave it, such
+            as ``{"lot:edit": "the directory, to group field-staff"}``. ``thing:*`` stands for all of a thing.
+        notes: what was found while the caller was identified; explanations tell it.
     """
 
     id: Any = None
@@ -45,6 +48,8 @@ class Caller:
     groups: Iterable[str] = frozenset()
     attributes: Mapping[str, Any] = field(default_factory=lambda: _NOTHING)
     scopes: Iterable[str] | None = None
+    granted: Mapping[str, str] = field(default_factory=lambda: _NOTHING)
+    notes: tuple[str, ...] = field(default=(), compare=False)
 
     def __post_init__(self) -> None:
         for name in ("roles", "groups", "scopes"):
@@ -55,8 +60,25 @@ class Caller:
                 # "curator" would be seven roles of one letter each, none of them known.
                 raise TypeError(f"Caller.{name} is a collection of names, not the text {value!r}")
             object.__setattr__(self, name, frozenset(value))
-        if not isinstance(self.attributes, Mapping):
-            raise TypeError(f"Caller.attributes is a mapping of names to values, not {self.attributes!r}")
+        for name, holds in (("attributes", "names to values"), ("granted", "permissions to who gave them")):
+            if not isinstance(getattr(self, name), Mapping):
+                raise TypeError(f"Caller.{name} is a mapping of {holds}, not {getattr(self, name)!r}")
+
+
+class Unidentified(Exception):
+    """A request says who sent it, and that cannot be believed: an expired token, a member who was suspended.
+
+    Raised by an application's ``identify``, it makes the caller a signed-out one.
+
+    Attributes:
+        reason: what is wrong, in words that may be told to whoever sent the request.
+        token: whether it was a bearer token, so that a refusal says ``invalid_token`` (RFC 6750, section 3.1).
+    """
+
+    def __init__(self, reason: str, *, token: bool = False) -> None:
+        self.reason = reason
+        self.token = token
+        super().__init__(reason)
 
 
 def imagined(*roles: str) -> Caller:

@@ -42,6 +42,7 @@ class Facts:
         args: the arguments of a guarded call.
         now: the moment of the decision.
         scopes: what a token names of its owner's permissions; None where nothing is held back.
+        granted: permissions that a directory gives the caller, each with who gave it; None for no such thing.
         guarded: whether a guard in the handler has let the caller pass.
         assumed: conditions whose value is taken as given, by name.
     """
@@ -55,6 +56,7 @@ class Facts:
     args: Mapping[str, Any] | None = None
     now: datetime.datetime | None = None
     scopes: frozenset[str] | None = None
+    granted: Mapping[str, str] | None = None
     guarded: bool = False
     assumed: Mapping[str, bool] = field(default_factory=dict)
 

@@ -13,7 +13,7 @@ from .decision import Decision, Outcome, Step, may_hold
 from .fields import FieldsRefused, names_of
 from .paths import ANY, PathIndex, overlap, read_path, specificity
 from .redirects import redirect_problems
-from .requirements import Elsewhere, Resolver, asks_in_words, conditions_in, in_words, references_in
+from .requirements import Elsewhere, Resolver, asks_in_words, conditions_in, in_words, permissions_in, references_in
 from .roles import SIGNED_OUT, Held, RoleTable
 
 if TYPE_CHECKING:
@@ -153,7 +153,7 @@ class Policy:
             # Roles alone decide most requests, and those are decided here. The steps below say the same.
             if held.bits & line.opens:
                 return Decision(Outcome.ALLOW, None, line, None, self, question)
-            if line.plain and caller is not None and not line.opens & SIGNED_OUT:
+            if line.plain and caller is not None and not line.opens & SIGNED_OUT and not caller.granted:
                 return Decision(Outcome.DENY, "role", line, None, self, question)
         outcome, reason, remainder = self._weigh_request(question, segments, line, held, None)
         return Decision(outcome, reason, line, remainder, self, question)
@@ -183,6 +183,29 @@ class Policy:
             LookupError: the policy has no such permission.
         """
         return {permission: self.may(caller, permission, record=record) for permission in permissions}
+
+    def remainders(self, caller: Caller | None) -> dict[str, Formula]:
+        """What remains of each permission for a caller of whom alone something is known.
+
+        Returns:
+            By name, in the order of the file and then of the lines: every permission declared or asked for somewhere.
+        """
+        requirements = [line.requirement for line in self.endpoints] + [line.requirement for line in self.unbound]
+        asked = dict.fromkeys(each.name for formula in requirements for each in permissions_in(formula))
+        facts = self._facts_of(caller, None)
+        facts.now = None
+        found = {}
+        for name in (*self.permissions, *asked):
+            formula = self._resolver.permission(name)
+            if formula is not None and not name.endswith("*"):
+                found[name] = formula.fold(facts)
+        return found
+
+    def knows(self, permission: str) -> bool:
+        """Whether the policy has a permission; for ``thing:*``, whether it has any of that thing."""
+        if self._resolver.permission(permission) is not None:
+            return True
+        return permission.endswith(":*") and any(name.startswith(permission[:-1]) for name in self.permissions)
 
     def readable(self, caller: Caller | None, kind: str, record: Any = None) -> frozenset[str]:
         """The fields of a record that a caller may see.
@@ -302,7 +325,15 @@ class Policy:
             bits = 0 if held.apart else held.bits
             return Facts(bits, bits, now=moment, **supplied)
         scopes = frozenset(caller.scopes) if caller.scopes is not None else None
-        return Facts(held.bits, held.bits, caller=_View(caller), now=moment, scopes=scopes, **supplied)
+        return Facts(
+            held.bits,
+            held.bits,
+            caller=_View(caller),
+            now=moment,
+            scopes=scopes,
+            granted=caller.granted,
+            **supplied,
+        )
 
     def explain(self, question: tuple[Any, ...]) -> tuple[Step, ...]:
         """The same decision once more, with its steps written down. For `Decision.steps`, which has the question."""
@@ -315,6 +346,9 @@ class Policy:
         held = self.roles.held(caller)
         for name in held.unknown:
             trace.add("caller", "passed", f"the policy does not know the {name}, so it counts for nothing")
+        if caller is not None:
+            for note in caller.notes:
+                trace.add("caller", "passed", note)
         line = self._line(method, segments)
         if held.apart:
             told = " and ".join(held.apart)
@@ -372,7 +406,7 @@ class Policy:
             if not can_be_true(formula):
                 return Outcome.DENY, self._reason(each, facts, caller, trace, is_rule=each is not line), None
             if trace:
-                _tell(trace, each, formula, is_rule=each is not line)
+                _tell(trace, each, formula, facts, is_rule=each is not line)
             if formula is not TRUE:
                 remains.append(formula)
         if remains:
@@ -388,7 +422,7 @@ class Policy:
         """Why a line refuses: being signed in, roles and permissions, or a condition."""
         where = "standing" if is_rule else "roles"
         if caller is not None:
-            visitor = replace(facts, certain=SIGNED_OUT, possible=SIGNED_OUT, caller=None, scopes=None)
+            visitor = replace(facts, certain=SIGNED_OUT, possible=SIGNED_OUT, caller=None, scopes=None, granted=None)
             if can_be_true(line.requirement.fold(visitor)):
                 if trace:
                     trace.add(
@@ -397,7 +431,14 @@ class Policy:
                 return "signed-in"
         # With every question about conditions left open, only roles and permissions can refuse.
         roles_alone = line.requirement.fold(
-            Facts(facts.certain, facts.possible, caller=UNKNOWN, scopes=facts.scopes, guarded=facts.guarded)
+            Facts(
+                facts.certain,
+                facts.possible,
+                caller=UNKNOWN,
+                scopes=facts.scopes,
+                granted=facts.granted,
+                guarded=facts.guarded,
+            )
         )
         if not can_be_true(roles_alone):
             if trace:
@@ -438,14 +479,24 @@ class _View:
             raise AttributeError(name) from None
 
 
-def _tell(trace: _Trace, line: Line, formula: Formula, *, is_rule: bool) -> None:
+def _tell(trace: _Trace, line: Line, formula: Formula, facts: Facts, *, is_rule: bool) -> None:
     """The step of a line that does not refuse."""
     name = "standing" if is_rule else "roles"
     asked = line.requirement.words()
     if formula is TRUE:
-        trace.add(name, "passed", f"asks for {asked}, which holds", line)
+        trace.add(name, "passed", f"asks for {asked}, which holds{_by_grant(line.requirement, facts)}", line)
     else:
         trace.add("standing" if is_rule else "conditions", "open", f"depends on {in_words(formula)}", line)
+
+
+def _by_grant(formula: Formula, facts: Facts) -> str:
+    """Which of the permissions asked for the caller has only because they were granted outside of the policy."""
+    told = ""
+    for asked in permissions_in(formula):
+        name = asked.named_by(facts.granted or {})
+        if name is not None and asked.grants.fold(facts) is not TRUE:
+            told += f"; {name} was granted by {(facts.granted or {})[name]}"
+    return told
 
 
 def _covers(rule: Line, method: str) -> bool:

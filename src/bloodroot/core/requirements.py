@@ -65,12 +65,17 @@ class PermissionAsked:
     def fold(self, facts: Facts) -> Formula:
         if facts.scopes is not None and not self.named_by(facts.scopes):
             return FALSE
+        if facts.granted and self.named_by(facts.granted):
+            return TRUE
         return self.grants.fold(facts)
 
-    def named_by(self, scopes: Collection[str]) -> bool:
-        """Whether one of these scopes names the permission: itself, or its family as in ``trial:*``."""
+    def named_by(self, names: Collection[str]) -> str | None:
+        """The one of these names that the permission goes by: its own, or its family's as in ``trial:*``."""
+        if self.name in names:
+            return self.name
         parts = self.name.split(":")
-        return self.name in scopes or any(":".join((*parts[:count], "*")) in scopes for count in range(1, len(parts)))
+        families = (":".join((*parts[:count], "*")) for count in range(1, len(parts)))
+        return next((family for family in families if family in names), None)
 
     def values(self) -> int:
         return self.grants.values()

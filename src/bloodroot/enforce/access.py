@@ -9,8 +9,8 @@ import logging
 from contextvars import ContextVar
 from typing import TYPE_CHECKING, Any
 
-from ..core.caller import Caller
-from ..core.decision import Decision, Outcome
+from ..core.caller import Caller, Unidentified
+from ..core.decision import Decision, Outcome, Step
 
 if TYPE_CHECKING:
     from collections.abc import Mapping
@@ -39,13 +39,22 @@ class Access:
         caller: who asks; None for a signed-out caller.
         decision: what the policy says, with all that is known so far.
         record: the record that a loader found, or that the handler settled with; None before.
+        unidentified: why the request's own word on who sent it was not believed, or None.
         refusal: the first record that the handler asked for and was refused, as a decision. It stays: a handler that
             passes over a refusal does not get its response out.
     """
 
-    __slots__ = ("caller", "decision", "method", "path", "policy", "query", "record", "refusal")
+    __slots__ = ("caller", "decision", "method", "path", "policy", "query", "record", "refusal", "unidentified")
 
-    def __init__(self, policy: Policy, caller: Caller | None, method: str, path: str, query: Mapping[str, Any]) -> None:
+    def __init__(
+        self,
+        policy: Policy,
+        caller: Caller | None,
+        method: str,
+        path: str,
+        query: Mapping[str, Any],
+        unidentified: Unidentified | None = None,
+    ) -> None:
         if caller is not None and not isinstance(caller, Caller):
             raise TypeError(f"identify must return a bloodroot.Caller or None, not {type(caller).__name__}")
         self.policy = policy
@@ -55,7 +64,23 @@ class Access:
         self.query = query
         self.record: Any = None
         self.refusal: Decision | None = None
+        self.unidentified = unidentified
         self.decision = policy.decide(caller, method, path, query=query)
+
+    @property
+    def steps(self) -> tuple[Step, ...]:
+        """How the decision came about, beginning with why a caller was not believed to be who it says."""
+        if self.unidentified is None:
+            return self.decision.steps
+        told = f"the caller counts as signed out: {self.unidentified.reason}"
+        return (Step("caller", "passed", told), *self.decision.steps)
+
+    @property
+    def invalid_token(self) -> str | None:
+        """Why a token was not believed, where that is what a refusal has to say; None otherwise."""
+        if self.unidentified is None or not self.unidentified.token or self.decision.reason != "signed-out":
+            return None
+        return self.unidentified.reason
 
     @property
     def cleared(self) -> bool:

@@ -32,7 +32,9 @@ MISSING = Answer(404, "There is nothing here.")
 NO_CALLER = Answer(500, "The application could not tell who you are.")
 
 
-def response(answer: Answer, accept: str, realm: str, asked_for: str | None = None) -> Response:
+def response(
+    answer: Answer, accept: str, realm: str, asked_for: str | None = None, invalid_token: str | None = None
+) -> Response:
     """An answer as a response: problem details (RFC 9457) for clients that ask for JSON, a small page otherwise.
 
     A redirect is for pages; a client that asks for JSON gets the status that stands behind it.
@@ -42,17 +44,23 @@ def response(answer: Answer, accept: str, realm: str, asked_for: str | None = No
         accept: the request's ``Accept`` header, or an empty text.
         realm: the name of the policy, for the challenge (RFC 9110, section 11.5).
         asked_for: path and query to come back to after a redirect, passed on as ``next``; None for none.
+        invalid_token: why the token that was sent is not believed, or None. Whoever sends one is no reader of pages,
+            so there is no redirect.
     """
     as_json = wants_json(accept)
-    status = answer.otherwise if as_json and answer.otherwise is not None else answer.status
+    no_redirect = as_json or invalid_token is not None
+    status = answer.otherwise if no_redirect and answer.otherwise is not None else answer.status
     title = _title(status)
+    message = answer.message
+    if invalid_token is not None and status == HTTPStatus.UNAUTHORIZED:
+        message = f"{invalid_token[0].upper()}{invalid_token[1:]}. {message}"
     if as_json:
         kind = "application/problem+json"
-        problem = {"type": "about:blank", "title": title, "status": status, "detail": answer.message}
+        problem = {"type": "about:blank", "title": title, "status": status, "detail": message}
         body = json.dumps(problem).encode()
     else:
         kind = "text/html; charset=utf-8"
-        body = _PAGE.format(title=html.escape(title), message=html.escape(answer.message)).encode()
+        body = _PAGE.format(title=html.escape(title), message=html.escape(message)).encode()
     headers = [
         ("content-type", kind),
         ("content-length", str(len(body))),
@@ -61,10 +69,18 @@ def response(answer: Answer, accept: str, realm: str, asked_for: str | None = No
         ("vary", "Accept, Authorization, Cookie"),
     ]
     if status == HTTPStatus.UNAUTHORIZED:
-        headers.append(("www-authenticate", f'Bearer realm="{_quotable(realm)}"'))
+        headers.append(("www-authenticate", _challenge(realm, invalid_token)))
     if status == HTTPStatus.SEE_OTHER and answer.location is not None:
         headers.append(("location", quote(answer.location, safe=_IN_A_PATH) + _next(asked_for)))
     return Response(status, tuple(headers), body)
+
+
+def _challenge(realm: str, invalid_token: str | None) -> str:
+    """What to come back with: a token, or a better one (RFC 6750, section 3)."""
+    challenge = f'Bearer realm="{_quotable(realm)}"'
+    if invalid_token is not None:
+        challenge += f', error="invalid_token", error_description="{_quotable(invalid_token)}"'
+    return challenge
 
 
 def _title(status: int) -> str:

@@ -11,7 +11,7 @@ from typing import Any
 from urllib.parse import parse_qs, quote, unquote_to_bytes
 
 from ..core.answers import Answer
-from ..core.caller import Caller
+from ..core.caller import Caller, Unidentified
 from ..core.policy import Policy
 from . import answers
 from .access import Access, Refused, _current, log
@@ -39,11 +39,12 @@ class Request:
 
     def header(self, name: str) -> str | None:
         """The value of a header, the first one where there are several; None where there is none."""
+        return next(iter(self.headers(name)), None)
+
+    def headers(self, name: str) -> list[str]:
+        """The values of a header, one for each time it was sent."""
         wanted = name.lower().encode("latin-1")
-        for key, value in self.scope.get("headers", ()):
-            if key.lower() == wanted:
-                return str(value.decode("latin-1"))
-        return None
+        return [value.decode("latin-1") for key, value in self.scope.get("headers", ()) if key.lower() == wanted]
 
     @property
     def cookies(self) -> Mapping[str, str]:
@@ -59,6 +60,12 @@ class Request:
         session: Mapping[str, Any] = self.scope.get("session", {})
         return session
 
+    @property
+    def sender(self) -> str | None:
+        """The address of whoever is connected, as the server tells it; None where it does not."""
+        client = self.scope.get("client")
+        return str(client[0]) if client else None
+
 
 Identify = Callable[[Request], Caller | None | Awaitable[Caller | None]]
 Loader = Callable[[str], Any]
@@ -70,8 +77,10 @@ class AccessMiddleware:
     Args:
         app: the application.
         policy: what decides.
-        identify: who sends this request? Returns a `Caller`, or None for a signed-out one. A plain function runs on
-            the event loop and must not wait for anything; make it ``async`` where it asks a database.
+        identify: who sends this request? Returns a `Caller`, or None for a signed-out one; raises
+            `bloodroot.Unidentified` for one who is not to be believed. A plain function runs on the event loop and
+            must not wait for anything; make it ``async`` where it asks a database. What `bloodroot.identity.load`
+            gives is both.
         records: for path parameters, how to load the record one stands for: a function from the parameter's text to
             the record, or to None where there is none. A plain function runs in a thread, an ``async`` one is awaited.
 
@@ -89,7 +98,7 @@ class AccessMiddleware:
     ) -> None:
         self.app = app
         self.policy = policy
-        self.identify = identify
+        self.identify: Identify = getattr(identify, "asynchronous", identify)
         self.records = dict(records or {})
         self.realm = policy.title or "application"
 
@@ -125,10 +134,8 @@ class AccessMiddleware:
             # More parameters than any page asks for.
             query, path = {}, ""
         try:
-            caller = self.identify(Request(method, path, scope))
-            if inspect.isawaitable(caller):
-                caller = await caller
-            access = Access(self.policy, caller, method, path, query)
+            caller, unidentified = await self._who(Request(method, path, scope))
+            access = Access(self.policy, caller, method, path, query, unidentified)
         except Exception:
             log.exception("identify failed for %s %s; the request is refused", method, path)
             await self.answer(answers.NO_CALLER, scope, receive, send)
@@ -142,9 +149,18 @@ class AccessMiddleware:
             access.decide_with(record)
         refused = access.decision.answer
         if refused is not None or (access.open and scope["type"] == "websocket"):
-            await self.answer(refused or answers.UNSETTLED, scope, receive, send, _asked_for(access, scope))
+            answer = refused or answers.UNSETTLED
+            await self.answer(answer, scope, receive, send, _asked_for(access, scope), access.invalid_token)
             return None
         return access
+
+    async def _who(self, request: Request) -> tuple[Caller | None, Unidentified | None]:
+        """The caller of a request; or why whoever the request speaks of is not to be believed."""
+        try:
+            caller = self.identify(request)
+            return (await caller if inspect.isawaitable(caller) else caller), None
+        except Unidentified as error:
+            return None, error
 
     async def _load(self, parameter: str, text: str) -> Any:
         loader = self.records[parameter]
@@ -153,7 +169,13 @@ class AccessMiddleware:
         return await asyncio.to_thread(loader, text)
 
     async def answer(
-        self, answer: Answer, scope: Scope, receive: Receive, send: Send, asked_for: str | None = None
+        self,
+        answer: Answer,
+        scope: Scope,
+        receive: Receive,
+        send: Send,
+        asked_for: str | None = None,
+        invalid_token: str | None = None,
     ) -> None:
         """Send a refusal: a response, or the refusal of a WebSocket handshake."""
         if scope["type"] == "websocket":
@@ -162,7 +184,7 @@ class AccessMiddleware:
             await send({"type": "websocket.close", "code": 1008, "reason": answer.message})
             return
         accept = Request(scope["method"], "", scope).header("accept") or ""
-        response = answers.response(answer, accept, self.realm, asked_for)
+        response = answers.response(answer, accept, self.realm, asked_for, invalid_token)
         headers = [(name.encode("latin-1"), value.encode("latin-1")) for name, value in response.headers]
         await send({"type": "http.response.start", "status": response.status, "headers": headers})
         body = b"" if scope["method"] == "HEAD" else response.body

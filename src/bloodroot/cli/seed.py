@@ -1,0 +1,81 @@
+"""bloodroot seed: roles, grants and first members put into the directory, again and again without harm."""
+
+from __future__ import annotations
+
+import os
+import sys
+from pathlib import Path
+from typing import TYPE_CHECKING, Annotated
+
+import typer
+
+from .output import Color, ColorOption, PolicyOption, SettingsOption, UsageError
+
+if TYPE_CHECKING:
+    from ..identity.seed_file import SeedMember
+
+
+def seed(
+    file: Annotated[
+        Path | None, typer.Argument(metavar="FILE", help="Members, roles and groups, as TOML or CSV.")
+    ] = None,
+    update: Annotated[bool, typer.Option("--update", help="Bring what differs in line with the file.")] = False,
+    dry_run: Annotated[bool, typer.Option("--dry-run", help="Say what would be done, and write nothing.")] = False,
+    listed: Annotated[
+        bool, typer.Option("--list", help="Show the members, and what they hold directly and by inclusion.")
+    ] = False,
+    as_json: Annotated[bool, typer.Option("--json", help="Tell it as JSON.")] = False,
+    policy: PolicyOption = None,
+    settings: SettingsOption = None,
+    color: ColorOption = Color.AUTO,
+) -> None:
+    """Put roles, grants and first members into the directory; what is there stays as it is."""
+    from ..identity import directory_of
+    from ..report import json as as_text
+    from ..report import table
+    from . import output
+
+    if listed == (file is not None) or (listed and (update or dry_run)):
+        raise UsageError("seed needs a FILE to sow, or --list alone to show what is there")
+    rules, found = output.unbound_project(policy, settings)
+    directory = directory_of(found)
+    console = output.console(color)
+    if listed:
+        members = directory.members()
+        if as_json:
+            typer.echo(as_text.members(members, rules), nl=False)
+        else:
+            output.show(console, table.members(members, rules))
+        return
+    from ..identity.seed_file import read_seed
+    from ..identity.seeding import sow
+    from ..identity.sown import Verdict
+
+    assert file is not None
+    result = sow(directory, read_seed(file), rules, _password, update=update, dry_run=dry_run)
+    if as_json:
+        typer.echo(as_text.sown(result), nl=False)
+    else:
+        output.show(console, table.sown(result, console))
+    if any(row.verdict is Verdict.DIFFERS for row in result.rows):
+        raise typer.Exit(1)
+
+
+def _password(member: SeedMember) -> str:
+    """The password of a member who is about to be made."""
+    if member.variable is not None:
+        password = os.environ.get(member.variable, "")
+        if not password:
+            raise UsageError(
+                f"{member.place}: {member.login} gets its password from {member.variable}, which is not set; "
+                "set it in the environment"
+            )
+        return password
+    if not sys.stdin.isatty():
+        raise UsageError(
+            f"{member.place}: the password of {member.login} is to be asked for, and there is nobody to ask; "
+            'run this in a terminal, or write password = "{env.NAME}"'
+        )
+    return str(
+        typer.prompt(f"Password for {member.login}", hide_input=True, confirmation_prompt="The same again", err=True)
+    )

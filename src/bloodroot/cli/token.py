@@ -1,0 +1,128 @@
+"""bloodroot token: a token for a persona while developing, and what becomes of any token."""
+
+from __future__ import annotations
+
+import datetime
+import sys
+from typing import TYPE_CHECKING, Annotated
+
+import typer
+
+from .output import Color, ColorOption, PolicyOption, SettingsOption, UsageError
+
+if TYPE_CHECKING:
+    from ..core.caller import Caller
+    from ..core.policy import Policy
+    from ..settings import Settings
+
+app = typer.Typer(no_args_is_help=True, help="Make a token for development, or see what becomes of one.")
+
+
+@app.command("make")
+def make(
+    who: Annotated[str, typer.Argument(metavar="WHO", help="A persona, a role, or several roles with commas.")],
+    scope: Annotated[
+        str | None, typer.Option("--scope", metavar="NAMES", help="Only these permissions, with commas between them.")
+    ] = None,
+    minutes: Annotated[
+        float | None, typer.Option("--minutes", metavar="N", help="How long it is good: at most 60.")
+    ] = None,
+    policy: PolicyOption = None,
+    settings: SettingsOption = None,
+) -> None:
+    """Make a token as the application would believe it, with the key made for development."""
+    from dataclasses import replace
+
+    from ..identity.claims import claims_of
+    from ..identity.examination import token_source
+    from ..identity.tokens import make_token
+    from . import output
+
+    rules, found = output.unbound_project(policy, settings)
+    source = token_source(found)
+    if found.development is None or source.token is None:
+        raise UsageError(
+            f"{found.file.name}: there is no key to sign with; write [token] with development_key = "
+            '"{env.NAME}", a key for development and never one that real members are let in by'
+        )
+    if minutes is not None and not 0.1 <= minutes <= 60:
+        raise UsageError("--minutes must be a number from 0.1 to 60: a token for development is short-lived")
+    development = replace(found.development, minutes=minutes or found.development.minutes)
+    caller = _caller(who, rules, found)
+    if scope is not None:
+        if source.claims.scopes is None:
+            raise UsageError('--scope: the settings do not say where a token has its scopes; write scopes = "scope"')
+        caller = replace(caller, scopes=_scopes(scope, rules))
+    try:
+        claims = claims_of(caller, source.claims)
+    except ValueError as error:
+        raise UsageError(f"this cannot be written into a token: {error}") from None
+    now = datetime.datetime.now(datetime.UTC)
+    typer.echo(make_token(claims, source.token, development, found, now))
+    roles = ", ".join(sorted(caller.roles)) or "no role of its own"
+    told = roles if source.claims.roles is not None else "its roles are looked up, and are not in the token"
+    typer.echo(
+        f"for development alone: {who}, id {caller.id}, {told}; good for {development.minutes:g} minutes", err=True
+    )
+
+
+def _caller(who: str, policy: Policy, settings: Settings) -> Caller:
+    """The caller that a token is for."""
+    from ..core.caller import Caller
+    from . import output
+
+    persona = settings.personas.get(who)
+    if persona is not None:
+        caller = persona.caller
+        if caller is None:
+            raise UsageError(f'persona "{who}" is not signed in, and has no token')
+        if caller.id is None:
+            raise UsageError(f'persona "{who}" has no id; write attributes = {{ id = 1 }} under [personas.{who}]')
+        return caller
+    return Caller(f"development-{who.replace(',', '-')}", output.roles_named(who, policy, settings))
+
+
+def _scopes(text: str, policy: Policy) -> list[str]:
+    from ..language.problems import suggestion
+
+    scopes = [name.strip() for name in text.split(",")]
+    for name in scopes:
+        if not policy.knows(name):
+            raise UsageError(f'--scope: the policy knows no permission "{name}"{suggestion(name, policy.permissions)}')
+    return scopes
+
+
+@app.command("read")
+def read(
+    token: Annotated[
+        str, typer.Argument(metavar="TOKEN", help="The token, or - to read it from standard input, unseen by others.")
+    ],
+    as_json: Annotated[bool, typer.Option("--json", help="Tell it as JSON.")] = False,
+    policy: PolicyOption = None,
+    settings: SettingsOption = None,
+    color: ColorOption = Color.AUTO,
+) -> None:
+    """Show what a token says, whether it holds, and how its claims become roles and permissions."""
+    from ..identity.examination import examine, token_source
+    from ..report import json as as_text
+    from ..report import table
+    from . import output
+
+    rules, found = output.unbound_project(policy, settings)
+    source = token_source(found)
+    words = (sys.stdin.read() if token == "-" else token).split()  # noqa: S105
+    sent = words[-1] if words else ""
+    try:
+        result = examine(sent, source, found, rules)
+    except ValueError:
+        raise UsageError(
+            "this is no token: a JSON Web Token is three parts with dots between them, such as eyJ...; "
+            "- reads it from standard input"
+        ) from None
+    console = output.console(color)
+    if as_json:
+        typer.echo(as_text.token(result, rules), nl=False)
+    else:
+        output.show(console, table.token(result, rules, console))
+    if result.counts is None:
+        raise typer.Exit(1)

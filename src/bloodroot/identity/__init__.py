@@ -1,0 +1,5 @@
+"""Who is calling: token claims, sessions, trusted headers, and a directory for the roles of this moment."""
+
+from .identification import Identification, directory_of, load
+
+__all__ = ["Identification", "directory_of", "load"]

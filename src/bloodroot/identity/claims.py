@@ -1,0 +1,197 @@
+"""From claims to a caller, and back. Claims are what a token says; a session and headers are read the same way."""
+
+from __future__ import annotations
+
+from collections.abc import Iterable, Mapping
+from dataclasses import dataclass
+from typing import Any
+
+from ..core.caller import Caller, Unidentified
+from ..settings import ClaimNames
+from .names import names_in, shown, translated
+
+ClaimPath = tuple[str, ...]
+
+
+class _Missing:
+    """Nothing stands there."""
+
+
+_MISSING = _Missing()
+
+
+@dataclass(frozen=True, slots=True)
+class ClaimStep:
+    """What one claim came to.
+
+    Attributes:
+        what: ``id``, ``roles``, ``groups``, ``scopes`` or the name of an attribute.
+        where: the way to the claim, as settings write it.
+        found: the claim as it stands there, or an empty text.
+        gives: what it comes to: names, or a value in words.
+        notes: what is not as expected.
+    """
+
+    what: str
+    where: str
+    found: str
+    gives: tuple[str, ...]
+    notes: tuple[str, ...]
+
+
+@dataclass(frozen=True, slots=True)
+class Reading:
+    """A caller, and how claims came to it."""
+
+    caller: Caller
+    steps: tuple[ClaimStep, ...]
+
+
+def read_claims(claims: Mapping[str, Any], where: ClaimNames, source: str = "the token") -> Reading:
+    """The caller that claims speak of.
+
+    Args:
+        claims: the claims of a token that has been checked, or a session, or headers.
+        where: where a caller's particulars stand.
+        source: what the claims come from, for messages.
+
+    Returns:
+        The caller, with a note for each claim that is missing, empty or of the wrong shape. Such a claim gives
+        nothing: no roles, no groups, and no permission where scopes were to be told.
+
+    Raises:
+        Unidentified: the claims name nobody.
+    """
+    return _Reader(claims, where, source).read()
+
+
+class _Reader:
+    """One reading of claims."""
+
+    def __init__(self, claims: Mapping[str, Any], where: ClaimNames, source: str) -> None:
+        self.claims = claims
+        self.where = where
+        self.source = source
+        self.steps: list[ClaimStep] = []
+
+    def read(self) -> Reading:
+        where = self.where
+        identity = self._id()
+        roles = self._roles()
+        groups = self._names("groups", where.groups, where.separator) if where.groups else []
+        scopes = None
+        if where.scopes is not None:
+            # RFC 6749, section 3.3: scopes are one text with blanks between them.
+            scopes = self._names("scopes", where.scopes, " ")
+        attributes = self._attributes()
+        notes = tuple(note for step in self.steps for note in step.notes)
+        return Reading(Caller(identity, roles, groups, attributes, scopes, notes=notes), tuple(self.steps))
+
+    def _id(self) -> Any:
+        found = follow(self.claims, self.where.id)
+        path = in_words(self.where.id)
+        if found is _MISSING or found is None or found == "":
+            raise Unidentified(f"{self.source} has no {path}, so it names nobody")
+        if isinstance(found, bool) or not isinstance(found, str | int):
+            raise Unidentified(f"{path} of {self.source} is {shown(found)}, which is no id")
+        self.steps.append(ClaimStep("id", path, shown(found), (shown(found),), ()))
+        return found
+
+    def _roles(self) -> list[str]:
+        where = self.where
+        if where.roles is None:
+            return []
+        names = self._names("roles", where.roles, where.separator)
+        step = self.steps.pop()
+        roles = []
+        notes = list(step.notes)
+        for name, role in translated(names, where.drop_prefix, where.names):
+            if role is None:
+                notes.append(f'{self.source} has the role "{name}", which does not begin with {where.drop_prefix}')
+            else:
+                roles.append(role)
+        self.steps.append(ClaimStep("roles", step.where, step.found, tuple(roles), tuple(notes)))
+        return roles
+
+    def _names(self, what: str, path: ClaimPath, separator: str | None) -> list[str]:
+        """The names at a path. The step taken is written down."""
+        told = in_words(path)
+        found = follow(self.claims, path)
+        if found is _MISSING:
+            note = f"{self.source} has no {told}, so no {what} come from it"
+            self.steps.append(ClaimStep(what, told, "", (), (note,)))
+            return []
+        names, wrong = names_in(found, separator)
+        lost = "" if names else f", so no {what} come from it"
+        notes = tuple(f"{told} of {self.source} {each}{lost}" for each in wrong)
+        self.steps.append(ClaimStep(what, told, shown(found), tuple(names), notes))
+        return names
+
+    def _attributes(self) -> dict[str, Any]:
+        attributes = {}
+        for name, path in self.where.attributes.items():
+            found = follow(self.claims, path)
+            told = in_words(path)
+            if found is _MISSING:
+                note = f"{self.source} has no {told}, so caller.{name} is missing"
+                self.steps.append(ClaimStep(name, told, "", (), (note,)))
+            else:
+                attributes[name] = found
+                self.steps.append(ClaimStep(name, told, shown(found), (shown(found),), ()))
+        return attributes
+
+
+def follow(claims: Any, path: ClaimPath) -> Any:
+    """What stands at the end of a path. A list of maps is gone through, each of them followed."""
+    found = claims
+    for number, name in enumerate(path):
+        if isinstance(found, list):
+            rest = [follow(each, path[number:]) for each in found]
+            there = [each for each in rest if each is not _MISSING]
+            return there if there else _MISSING
+        if not isinstance(found, Mapping) or name not in found:
+            return _MISSING
+        found = found[name]
+    return found
+
+
+def in_words(path: ClaimPath) -> str:
+    """A path as settings write it."""
+    return ".".join(f'"{name}"' if set(name) & set("./:") else name for name in path)
+
+
+def claims_of(caller: Caller, where: ClaimNames) -> dict[str, Any]:
+    """Claims from which `read_claims` makes this caller.
+
+    Raises:
+        ValueError: a role's name cannot be written so that it would be read back.
+    """
+    claims: dict[str, Any] = {}
+    _put(claims, where.id, str(caller.id))
+    back = {role: name for name, role in where.names.items()}
+    if where.roles is not None:
+        names = [back.get(role, where.drop_prefix + role) for role in sorted(caller.roles)]
+        _put(claims, where.roles, _as_told(names, where.separator))
+    if where.groups is not None:
+        _put(claims, where.groups, _as_told(sorted(caller.groups), where.separator))
+    if where.scopes is not None and caller.scopes is not None:
+        _put(claims, where.scopes, " ".join(sorted(caller.scopes)))
+    for name, path in where.attributes.items():
+        if name in caller.attributes:
+            _put(claims, path, caller.attributes[name])
+    return claims
+
+
+def _as_told(names: Iterable[str], separator: str | None) -> Any:
+    """Names as one text where the settings say how to part them, else as a list."""
+    names = list(names)
+    for name in names:
+        if separator is not None and separator in name:
+            raise ValueError(f'the name "{name}" holds the separator {shown(separator)}')
+    return separator.join(names) if separator is not None else names
+
+
+def _put(claims: dict[str, Any], path: ClaimPath, value: Any) -> None:
+    for name in path[:-1]:
+        claims = claims.setdefault(name, {})
+    claims[path[-1]] = value

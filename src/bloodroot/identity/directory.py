@@ -1,0 +1,231 @@
+"""The directory: members with their roles, groups and grants, in Bloodroot's tables or in an application's own."""
+
+from __future__ import annotations
+
+import contextlib
+from collections.abc import Sequence
+from pathlib import Path
+from typing import Any
+
+import sqlalchemy as sa
+from sqlalchemy.exc import DataError, SQLAlchemyError
+
+from ..core.caller import Caller, Unidentified
+from ..settings import DirectoryTables, SettingsError
+from . import passwords, tables
+from .database import file_of, in_one_transaction, open_database, told
+from .fresh import Remembered, Unknown
+from .rows import Member, Row, member_of
+
+_LARGEST_NUMBER = 2**31 - 1  # what a column of the type integer holds
+
+
+class Directory:
+    """Members of a database, asked for by id and remembered for a short time.
+
+    Args:
+        settings: where they are kept, and the queries where the tables are the application's own.
+        folder: where a relative SQLite file is looked for.
+        url: the database, where it is not the text in the settings, since that asks for ``{env.NAME}``.
+
+    Attributes:
+        engine: the database.
+        settings: as given.
+        own: whether the tables are Bloodroot's, which alone it writes to.
+    """
+
+    def __init__(self, settings: DirectoryTables, folder: Path | None = None, *, url: str | None = None) -> None:
+        self.settings = settings
+        self.engine = open_database(url or settings.url, folder or Path())
+        self.own = not settings.queries
+        self._queries: dict[str, sa.Executable] = tables.queries() if self.own else {}
+        for name, query in settings.queries.items():
+            self._queries[name] = sa.text(query)
+        self._members = Remembered(self._find, settings.cache)
+
+    # Who somebody is --------------------------------------------------------------------------------
+
+    def member(self, member_id: object) -> Member | None:
+        """A member by id, as it was no longer ago than the cache keeps; None where there is none.
+
+        Raises:
+            SQLAlchemyError: the database cannot be asked.
+        """
+        return self._members.member(member_id)
+
+    def caller(self, member_id: object, claimed: Caller | None = None) -> Caller:
+        """The caller behind an id, with the roles of this moment.
+
+        Args:
+            member_id: as a token or a session has it.
+            claimed: what that token or session says beside; see `Member.caller`.
+
+        Raises:
+            Unidentified: there is no such member, or it is not active.
+        """
+        return self.judged(self.member(member_id), member_id, claimed)
+
+    def remembered(self, member_id: object) -> Member | None | Unknown:
+        """A member by id without waiting for the database; `Unknown` where nothing is remembered."""
+        return self._members.remembered(member_id)
+
+    def judged(self, member: Member | None, member_id: object, claimed: Caller | None) -> Caller:
+        """The caller that a member is, if it may be one; as `caller`."""
+        if member is None:
+            raise Unidentified(f"the directory has no member {member_id}")
+        if not member.active and not self.settings.keep_suspended:
+            raise Unidentified(f"member {member.id} is {member.status}")
+        return member.caller(claimed)
+
+    def forget(self) -> None:
+        """Ask anew from now on: call it after changing tables of your own where the change must count at once."""
+        self._members.forget()
+
+    def _find(self, member_id: object) -> Member | None:
+        asked = self._as_asked(member_id)
+        if asked is None:
+            return None
+        rows: dict[str, Sequence[Row]] = {}
+        try:
+            with self.engine.connect() as connection:
+                for name in ("member", "roles", "groups", "permissions"):
+                    if name in self._queries:
+                        found = connection.execute(self._queries[name], {"id": asked})
+                        rows[name] = [dict(zip(found.keys(), row, strict=True)) for row in found]
+                    if not rows["member"]:
+                        return None
+        except DataError:
+            # "ash" where the database keeps numbers: no such member.
+            return None
+        if self.own:
+            rows["member"] = [_spread(row) for row in rows["member"]]
+        # Where the tables are Bloodroot's a name is a name: nothing is kept as several in one text.
+        separator = None if self.own else self.settings.separator
+        return member_of(rows, member_id, separator=separator, active=self.settings.active)
+
+    def _as_asked(self, member_id: object) -> object:
+        """An id as the queries take it; None where it can be nobody's."""
+        text = str(member_id)
+        if not self.own:
+            # Text fits columns of every type: a database reads it as what the column holds.
+            return text if "\0" not in text else None
+        number = int(text) if text.isascii() and text.isdecimal() and len(text) < 12 else 0
+        return number if 0 < number <= _LARGEST_NUMBER else None
+
+    # What can be asked of all --------------------------------------------------------------------------------
+
+    def check(self) -> None:
+        """Ask every query once, so that a mistake shows before the first caller comes.
+
+        Raises:
+            SettingsError: the database cannot be reached, or a query does not work there.
+        """
+        self._must_exist()
+        for name, query in self._queries.items():
+            try:
+                with self.engine.connect() as connection, contextlib.suppress(DataError):
+                    found = connection.execute(query, {} if name == "members" else {"id": "0"})
+                    if name == "member" and "id" not in found.keys():  # noqa: SIM118
+                        raise SettingsError('directory.queries.member: the row needs a column "id"')
+            except SQLAlchemyError as error:
+                where = "directory" if self.own else f"directory.queries.{name}"
+                raise SettingsError(f"{where}: {told(error)}") from None
+
+    def _must_exist(self) -> None:
+        file = file_of(self.engine)
+        if file is not None and not file.exists():
+            raise SettingsError(f"directory: there is no database {file.name} yet; bloodroot seed FILE makes it")
+
+    def members(self) -> list[Member]:
+        """Every member, in the order of ids.
+
+        Raises:
+            SettingsError: the tables are the application's own, and no query lists their members; or a query fails.
+        """
+        query = self._queries.get("members") if not self.own else sa.select(tables.members.c.id)
+        if query is None:
+            raise SettingsError(
+                'directory.queries: to list members, write members = "select id from ..." beside the other queries'
+            )
+        self._must_exist()
+        try:
+            with self.engine.connect() as connection:
+                found = [row[0] for row in connection.execute(query)]
+            listed = [self._find(each) for each in found]
+        except SQLAlchemyError as error:
+            raise SettingsError(f"directory: {told(error)}") from None
+        return sorted((each for each in listed if each is not None), key=_order)
+
+    # Bloodroot's own tables --------------------------------------------------------------------------------
+
+    def member_with_password(self, login: str, password: str) -> Member | None:
+        """The member of this login, if the password is right. It takes as long where there is no such member.
+
+        A member who is not active is returned as well: look at `Member.active`.
+        """
+        self._only_own()
+        asked = sa.select(tables.members.c.id, tables.members.c.password).where(tables.members.c.login == login)
+        with self.engine.connect() as connection:
+            row = connection.execute(asked).first()
+        stored: str | None = row.password if row is not None else None
+        if not passwords.is_right(stored, password) or row is None or stored is None:
+            return None
+        if passwords.is_dated(stored):
+            self.set_password(row.id, password)
+        return self._find(row.id)
+
+    def set_password(self, member_id: object, password: str) -> None:
+        """Keep another password for a member, as a hash.
+
+        Raises:
+            LookupError: there is no such member.
+        """
+        self._change(member_id, password=passwords.hashed(password))
+
+    def set_status(self, member_id: object, status: str) -> None:
+        """Give a member another status, such as ``suspended``. Here it counts at once, elsewhere as caches end.
+
+        Raises:
+            LookupError: there is no such member.
+        """
+        self._change(member_id, status=status)
+
+    def remove(self, member_id: object) -> None:
+        """Delete a member with its roles, memberships and grants.
+
+        Raises:
+            LookupError: there is no such member.
+        """
+        self._only_own()
+        where = tables.members.c.id == self._as_asked(member_id)
+
+        def work(connection: sa.Connection) -> int:
+            for table in (tables.member_roles, tables.memberships, tables.member_grants):
+                connection.execute(table.delete().where(table.c.member_id == self._as_asked(member_id)))
+            return connection.execute(tables.members.delete().where(where)).rowcount
+
+        if not in_one_transaction(self.engine, work):
+            raise LookupError(f"the directory has no member {member_id}")
+        self.forget()
+
+    def _change(self, member_id: object, **values: Any) -> None:
+        self._only_own()
+        change = tables.members.update().where(tables.members.c.id == self._as_asked(member_id)).values(**values)
+        if not in_one_transaction(self.engine, lambda connection: connection.execute(change).rowcount):
+            raise LookupError(f"the directory has no member {member_id}")
+        self.forget()
+
+    def _only_own(self) -> None:
+        if not self.own:
+            raise TypeError("these tables are the application's own: it alone writes to them")
+
+
+def _spread(row: Row) -> Row:
+    """A member's row with what is kept as JSON put beside the columns, which cannot be overwritten by it."""
+    columns = {name: value for name, value in row.items() if name != "attributes"}
+    return {**(row["attributes"] or {}), **columns}
+
+
+def _order(member: Member) -> tuple[bool, int, str]:
+    number = member.id if isinstance(member.id, int) else 0
+    return (not isinstance(member.id, int), number, str(member.id))

@@ -1,0 +1,149 @@
+"""One token looked at from all sides: what it says, whether it holds, and what comes of it."""
+
+from __future__ import annotations
+
+import datetime
+from dataclasses import dataclass
+from typing import Any
+
+from ..core.caller import Caller, Unidentified
+from ..core.conditions import TRUE, can_be_true
+from ..core.policy import Policy
+from ..language.problems import suggestion
+from ..settings import Settings, SettingsError
+from ..settings import Source as SourceSettings
+from .claims import ClaimStep, read_claims
+from .identification import directory_of
+from .tokens import token_check, unchecked
+
+
+@dataclass(frozen=True, slots=True)
+class Examined:
+    """What a token came to.
+
+    Attributes:
+        header: what it says of itself.
+        claims: what it says of its owner, whether it holds or not.
+        fault: why it is not to be believed, or None.
+        begins: from when on it is good, or None where it does not say.
+        ends: until when it is good, or None where it does not say.
+        steps: how the claims were read.
+        hints: role and group names that the policy does not know, with what may have been meant.
+        caller: who it makes the caller, before the directory is asked; None for nobody.
+        fresh: what the directory says, in words, or None where none was asked.
+        counts: the caller that counts in the end; None for a signed-out one.
+        permissions: what that caller may do: each permission, and what it depends on or None.
+        lacking: permissions that it has not.
+    """
+
+    header: dict[str, Any]
+    claims: dict[str, Any]
+    fault: str | None
+    begins: datetime.datetime | None
+    ends: datetime.datetime | None
+    steps: tuple[ClaimStep, ...] = ()
+    hints: tuple[str, ...] = ()
+    caller: Caller | None = None
+    fresh: str | None = None
+    counts: Caller | None = None
+    permissions: tuple[tuple[str, str | None], ...] = ()
+    lacking: tuple[str, ...] = ()
+
+
+def examine(token: str, source: SourceSettings, settings: Settings, policy: Policy) -> Examined:
+    """Look at a token as the application would, and show what it could not.
+
+    Args:
+        token: three parts with dots between them.
+        source: the way of saying who one is that takes tokens.
+        settings: the key, and the directory if there is one.
+        policy: what knows the roles.
+
+    Raises:
+        ValueError: it is no token at all.
+        SettingsError: the key cannot be read.
+    """
+    header, claims = unchecked(token)
+    assert source.token is not None
+    fault = None
+    try:
+        token_check(source.token, settings).claims(token)
+    except Unidentified as error:
+        fault = error.reason
+    moments = (_moment(claims.get("nbf")), _moment(claims.get("exp")))
+    try:
+        reading = read_claims(claims, source.claims)
+    except Unidentified as error:
+        return Examined(header, claims, fault or error.reason, *moments)
+    steps = reading.steps
+    hints = tuple(_hints(reading.caller, policy))
+    if fault is not None:
+        return Examined(header, claims, fault, *moments, steps, hints, reading.caller)
+    fresh, counts, fault = _fresh(reading.caller, settings)
+    permissions, lacking = _permissions(counts, policy) if counts is not None else ((), ())
+    return Examined(header, claims, fault, *moments, steps, hints, reading.caller, fresh, counts, permissions, lacking)
+
+
+def _moment(seconds: Any) -> datetime.datetime | None:
+    try:
+        return datetime.datetime.fromtimestamp(seconds, datetime.UTC)
+    except (TypeError, ValueError, OverflowError, OSError):
+        return None
+
+
+def _hints(caller: Caller, policy: Policy) -> list[str]:
+    hints = []
+    for name in sorted(caller.roles):
+        if name not in policy.roles.bit:
+            same = next((role for role in policy.roles.bit if role.lower() == name.lower()), None)
+            guess = f'; write names = {{ "{name}" = "{same}" }}' if same else suggestion(name, policy.roles.bit)
+            hints.append(f'the policy knows no role "{name}"{guess}')
+    for name in sorted(caller.groups):
+        if name not in policy.roles.groups:
+            hints.append(f'the policy knows no group "{name}"{suggestion(name, policy.roles.groups)}')
+    return hints
+
+
+def _fresh(caller: Caller, settings: Settings) -> tuple[str | None, Caller | None, str | None]:
+    """What the directory says, the caller that counts then, and why it is nobody."""
+    if settings.directory is None:
+        return None, caller, None
+    directory = directory_of(settings)
+    directory.check()
+    try:
+        found = directory.caller(caller.id, caller)
+    except Unidentified as error:
+        return error.reason, None, error.reason
+    told = f"member {found.id}: {', '.join(sorted(found.roles)) or 'no role of its own'}"
+    told += f"; groups {', '.join(sorted(found.groups))}" if found.groups else ""
+    granted = (f"{name} from {by}" for name, by in sorted(found.granted.items()))
+    told += f"; granted {', '.join(granted)}" if found.granted else ""
+    return told, found, None
+
+
+def _permissions(caller: Caller, policy: Policy) -> tuple[tuple[tuple[str, str | None], ...], tuple[str, ...]]:
+    """Which permissions a caller has, on what they depend, and which it has not."""
+    has: list[tuple[str, str | None]] = []
+    lacking = []
+    for name, formula in policy.remainders(caller).items():
+        if formula is TRUE:
+            has.append((name, None))
+        elif can_be_true(formula):
+            has.append((name, formula.words()))
+        else:
+            lacking.append(name)
+    return tuple(has), tuple(lacking)
+
+
+def token_source(settings: Settings) -> SourceSettings:
+    """The way of saying who one is that takes tokens; the first where there are several.
+
+    Raises:
+        SettingsError: there is none.
+    """
+    for source in settings.identity:
+        if source.token is not None:
+            return source
+    raise SettingsError(
+        f'{settings.file.name}: nothing says how tokens are read; write [identity] with from = "jwt" and a key'
+    )

@@ -1,0 +1,71 @@
+"""Members remembered for a short time: fresh enough that whoever is suspended stops, without a query a request."""
+
+from __future__ import annotations
+
+import threading
+import time
+from collections.abc import Callable, Hashable
+
+from .rows import Member
+
+_KEPT = 10_000
+
+
+class Unknown:
+    """Nothing is remembered of this member."""
+
+
+UNKNOWN = Unknown()
+
+
+class Remembered:
+    """What was found of members, each for some seconds from the moment the question was asked.
+
+    Args:
+        find: asks for a member by id; None for no such member.
+        seconds: for how long an answer is good; 0 asks every time.
+        clock: seconds that only go forward.
+    """
+
+    def __init__(
+        self, find: Callable[[object], Member | None], seconds: float, clock: Callable[[], float] = time.monotonic
+    ) -> None:
+        self._find = find
+        self._seconds = seconds
+        self._clock = clock
+        self._lock = threading.Lock()
+        self._found: dict[Hashable, tuple[float, Member | None]] = {}
+        self._changes = 0
+
+    def remembered(self, asked: object) -> Member | None | Unknown:
+        """What is remembered of a member, without waiting for anything; `UNKNOWN` for nothing."""
+        found = self._found.get(_key(asked))
+        return found[1] if found is not None and self._clock() < found[0] else UNKNOWN
+
+    def member(self, asked: object) -> Member | None:
+        """A member by id, from memory or found anew."""
+        found = self.remembered(asked)
+        if not isinstance(found, Unknown):
+            return found
+        # Good until some seconds after the question, not the answer: what it says may be as old as that.
+        until = self._clock() + self._seconds
+        changes = self._changes
+        member = self._find(asked)
+        with self._lock:
+            # What was found while somebody changed the directory may be from before the change.
+            if changes == self._changes and self._seconds > 0:
+                if len(self._found) >= _KEPT:
+                    self._found.clear()
+                self._found[_key(asked)] = (until, member)
+        return member
+
+    def forget(self) -> None:
+        """Ask anew from now on. Call it after every change that has to be seen at once."""
+        with self._lock:
+            self._changes += 1
+            self._found.clear()
+
+
+def _key(asked: object) -> Hashable:
+    """An id as a key of its own kind: 1, True and "1" are three."""
+    return (type(asked), str(asked))

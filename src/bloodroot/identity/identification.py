@@ -1,0 +1,136 @@
+"""Who is calling: the sources of the settings in their order, and the directory for the roles of this moment."""
+
+from __future__ import annotations
+
+import asyncio
+import os
+from dataclasses import dataclass
+from pathlib import Path
+from typing import TYPE_CHECKING
+
+from ..core.caller import Caller, Unidentified
+from ..core.paths import Template, read_path
+from ..settings import Settings, SettingsError, read_settings
+from ..settings import Source as SourceSettings
+from .fresh import Unknown
+from .sources import BearerToken, Header, Sent, Session, Source
+
+if TYPE_CHECKING:
+    from .directory import Directory
+    from .rows import Member
+
+
+@dataclass(frozen=True, slots=True)
+class Way:
+    """A source, and the paths that it is for; None for all."""
+
+    source: Source
+    covers: Template | None = None
+
+
+class Identification:
+    """Says who sent a request; made to be an application's ``identify``.
+
+    Args:
+        ways: the sources. For a path that some were made for, those alone are asked; elsewhere those made for all.
+            The first that finds something decides.
+        directory: where roles are looked up afresh, or None where what the sources say is enough.
+    """
+
+    def __init__(self, ways: list[Way], directory: Directory | None = None) -> None:
+        self._made_for_all = [way for way in ways if way.covers is None]
+        self._made_for_paths = [way for way in ways if way.covers is not None]
+        self.directory = directory
+
+    def __call__(self, request: Sent) -> Caller | None:
+        """The caller of a request; None for a signed-out one. It may wait for the database.
+
+        Raises:
+            Unidentified: the request says who sent it, and that is not to be believed.
+        """
+        claimed, by_token = self.claimed(request)
+        if claimed is None or self.directory is None:
+            return claimed
+        return _judged(self.directory, self.directory.member(claimed.id), claimed, by_token)
+
+    async def asynchronous(self, request: Sent) -> Caller | None:
+        """The same without making an event loop wait: what is not remembered is asked for in a thread."""
+        claimed, by_token = self.claimed(request)
+        if claimed is None or self.directory is None:
+            return claimed
+        found = self.directory.remembered(claimed.id)
+        if isinstance(found, Unknown):
+            found = await asyncio.to_thread(self.directory.member, claimed.id)
+        return _judged(self.directory, found, claimed, by_token)
+
+    def claimed(self, request: Sent) -> tuple[Caller | None, bool]:
+        """Who the request alone says sent it, and whether a token says so."""
+        for way in self._ways(request.path):
+            reading = way.source.read(request)
+            if reading is not None:
+                return reading.caller, isinstance(way.source, BearerToken)
+        return None, False
+
+    def _ways(self, path: str) -> list[Way]:
+        segments = read_path(path) if self._made_for_paths else None
+        if segments is None:
+            return self._made_for_all
+        found = [way for way in self._made_for_paths if way.covers is not None and way.covers.covers(segments)]
+        return found or self._made_for_all
+
+
+def _judged(directory: Directory, member: Member | None, claimed: Caller, by_token: bool) -> Caller:
+    try:
+        return directory.judged(member, claimed.id, claimed)
+    except Unidentified as error:
+        raise Unidentified(error.reason, token=by_token) from None
+
+
+def load(file: str | os.PathLike[str] | Settings) -> Identification:
+    """The identification that settings describe under ``[identity]`` and ``[directory]``.
+
+    Args:
+        file: the settings file, such as ``bloodroot.toml``, or settings that have been read.
+
+    Raises:
+        SettingsError: the settings cannot be used, or a key they name cannot be read.
+    """
+    settings = file if isinstance(file, Settings) else read_settings(Path(file).resolve())
+    if not settings.identity:
+        raise SettingsError(
+            f"{settings.file.name}: nothing says who is calling; write [identity] with from = "
+            '"jwt", "session", "header" or "directory"'
+        )
+    directory = directory_of(settings) if settings.directory is not None else None
+    if directory is None and any(source.asks_directory for source in settings.identity):
+        raise SettingsError(
+            f'{settings.file.name}: from = "directory" needs a directory; write [directory] with url = "..."'
+        )
+    return Identification([Way(_source(each, settings), each.covers) for each in settings.identity], directory)
+
+
+def directory_of(settings: Settings) -> Directory:
+    """The directory that settings describe.
+
+    Raises:
+        SettingsError: they describe none, or one that cannot be opened.
+    """
+    from .directory import Directory
+
+    if settings.directory is None:
+        raise SettingsError(
+            f"{settings.file.name}: there is no directory; write [directory] with url = "
+            '"sqlite:///members.db", or another database'
+        )
+    url = settings.fill(settings.directory.url, None, "directory.url")
+    return Directory(settings.directory, settings.folder, url=url)
+
+
+def _source(source: SourceSettings, settings: Settings) -> Source:
+    if source.token is not None:
+        from .tokens import token_check
+
+        return BearerToken(token_check(source.token, settings), source.claims)
+    if source.kind == "header":
+        return Header(source.claims, source.senders)
+    return Session(source.claims)

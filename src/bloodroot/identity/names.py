@@ -1,0 +1,108 @@
+"""Names out of whatever shape they come in: a list, one text, a map of what is held. Exact names, never parts."""
+
+from __future__ import annotations
+
+import json
+from collections.abc import Iterator, Mapping
+from typing import Any
+
+_OFTEN_BETWEEN = ",; |"
+
+
+def names_in(value: Any, separator: str | None) -> tuple[list[str], list[str]]:
+    """The names that a value holds.
+
+    Args:
+        value: a list of names, one text, or a map of names to true and false.
+        separator: what stands between names in one text; None where a text is one name.
+
+    Returns:
+        The names in their order, each once, and what could not be read, in words that go on from "it is".
+    """
+    if value is None:
+        return [], ["is null"]
+    if isinstance(value, str):
+        return _in_text(value, separator)
+    if isinstance(value, Mapping):
+        return _in_map(value)
+    if isinstance(value, list | tuple | set | frozenset):
+        return _in_list(value)
+    return [], [f"is {shown(value)}, and not a list of names or a text"]
+
+
+def _in_text(value: str, separator: str | None) -> tuple[list[str], list[str]]:
+    if not value.strip():
+        return [], ["is empty"]
+    if separator is not None:
+        pieces = value.split() if separator == " " else [piece.strip() for piece in value.split(separator)]
+        return list(dict.fromkeys(piece for piece in pieces if piece)), []
+    between = next((sign for sign in _OFTEN_BETWEEN if sign in value.strip()), None)
+    if between is not None:
+        return [value], [f'is one text, {shown(value)}; if it holds several names, write separator = "{between}"']
+    return [value], []
+
+
+def _in_list(value: Any) -> tuple[list[str], list[str]]:
+    names = list(dict.fromkeys(each for each in value if isinstance(each, str) and each))
+    others = [each for each in value if not isinstance(each, str) or not each]
+    if not value:
+        return [], ["is an empty list"]
+    return names, [f"holds {shown(each)}, which is no name" for each in others[:3]]
+
+
+def _in_map(value: Mapping[Any, Any]) -> tuple[list[str], list[str]]:
+    others = [name for name, held in value.items() if not isinstance(held, bool)]
+    if others:
+        return [], [f"is a map in which {shown(others[0])} is {shown(value[others[0]])}, and not true or false"]
+    names = [str(name) for name, held in value.items() if held]
+    return names, [] if names else ["is a map in which nothing is true"]
+
+
+def permissions_in(value: Any, separator: str | None) -> tuple[list[str], list[str]]:
+    """The permissions that a cell of a table holds, as `names_in`; maps may be of things to verbs.
+
+    Text that begins as JSON does is read as JSON. ``{"trial": ["read", "edit"]}``, ``{"trial": {"read": true}}`` and
+    ``{"trial:read": true}`` all give ``trial:read``.
+    """
+    if isinstance(value, str) and value.lstrip()[:1] in ("{", "["):
+        try:
+            value = json.loads(value)
+        except ValueError:
+            return [], [f"begins like JSON and is none: {shown(value)}"]
+    if not isinstance(value, Mapping):
+        return names_in(value, separator)
+    names: list[str] = []
+    notes: list[str] = []
+    for thing, held in value.items():
+        if held is True:
+            names.append(str(thing))
+        elif held is not False and held is not None:
+            verbs, wrong = names_in(held, None)
+            names += [f"{thing}:{verb}" for verb in verbs]
+            notes += [f"has {shown(thing)}, which {each}" for each in wrong]
+    return list(dict.fromkeys(names)), notes
+
+
+def translated(names: list[str], drop_prefix: str, others: Mapping[str, str]) -> Iterator[tuple[str, str | None]]:
+    """Each name as it came, and what it is called in the policy; None for one of another application.
+
+    A name is looked up as it came, then without its prefix. Where a prefix is dropped, a name that lacks it and is
+    not looked up belongs to somebody else.
+    """
+    for name in names:
+        if name in others:
+            yield name, others[name]
+        elif name.startswith(drop_prefix):
+            rest = name[len(drop_prefix) :]
+            yield name, others.get(rest, rest) or None
+        else:
+            yield name, None
+
+
+def shown(value: Any) -> str:
+    """A value as messages show it: JSON, cut short."""
+    try:
+        text = json.dumps(value, ensure_ascii=False, default=str)
+    except (TypeError, ValueError):
+        text = repr(value)
+    return text if len(text) <= 60 else f"{text[:57]}..."

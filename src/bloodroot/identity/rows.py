@@ -1,0 +1,129 @@
+"""From the rows of a directory's tables to what is known of one member."""
+
+from __future__ import annotations
+
+from collections.abc import Iterable, Mapping, Sequence
+from dataclasses import dataclass, field
+from typing import Any
+
+from ..core.caller import Caller
+from ..core.values import Value, compare
+from .names import names_in, permissions_in
+
+Row = Mapping[str, Any]
+
+
+@dataclass(frozen=True, slots=True)
+class Member:
+    """What a directory knows of a member.
+
+    Attributes:
+        id: as the directory keeps it; it becomes the caller's id.
+        status: in words, such as ``active`` or ``suspended``.
+        active: whether the status is one of those who may act.
+        roles: roles held directly.
+        groups: groups it belongs to.
+        granted: permissions beside those of the roles, each with who gave it.
+        attributes: every other column of the member's row, and the status.
+        notes: what could not be read.
+    """
+
+    id: Any
+    status: str
+    active: bool
+    roles: frozenset[str]
+    groups: frozenset[str]
+    granted: Mapping[str, str] = field(default_factory=dict)
+    attributes: Mapping[str, Any] = field(default_factory=dict)
+    notes: tuple[str, ...] = ()
+
+    def caller(self, claimed: Caller | None = None) -> Caller:
+        """The member as a caller, with the roles of this moment.
+
+        Args:
+            claimed: what a token or a session says of the same member. Its roles and groups count for nothing any
+                more; its scopes hold back as before, and its attributes stand where the directory has none.
+        """
+        notes = list(self.notes)
+        attributes = dict(self.attributes)
+        scopes = None
+        if claimed is not None:
+            scopes = claimed.scopes
+            attributes = {**claimed.attributes, **attributes}
+            old = sorted(frozenset(claimed.roles) - self.roles)
+            if old:
+                notes.append(f"the directory does not say {', '.join(old)} of this member, whatever the sign-in says")
+        return Caller(self.id, self.roles, self.groups, attributes, scopes, self.granted, tuple(notes))
+
+
+def member_of(
+    rows: Mapping[str, Sequence[Row]],
+    asked: object,
+    *,
+    separator: str | None = ",",
+    active: Iterable[str] = ("active",),
+) -> Member | None:
+    """What rows say of the member who was asked for.
+
+    Args:
+        rows: what each query brought: ``member`` a row with ``id`` and perhaps ``status``; ``roles`` and ``groups``
+            a name, names in one text or a JSON list in the first column; ``permissions`` the same or a JSON map, with
+            who gave them in a column ``source``.
+        asked: the id that was asked for.
+        separator: what stands between names in one text; None where a text is one name.
+        active: the statuses of members who may act.
+
+    Returns:
+        The member, or None where there is no such member, or another one was found.
+    """
+    found = list(rows.get("member", ()))
+    if len(found) != 1 or "id" not in found[0] or not _is(asked, found[0]["id"]):
+        # A lenient database finds member 5 by "05", which is not what anybody was called.
+        return None
+    attributes = {name: value for name, value in found[0].items() if name != "id"}
+    status = attributes.setdefault("status", "active")
+    notes: list[str] = []
+    granted: dict[str, str] = {}
+    for row in rows.get("permissions", ()):
+        names, wrong = permissions_in(_first(row), separator)
+        by = f"the directory, to {row['source']}" if row.get("source") else "the directory"
+        for name in names:
+            granted.setdefault(name, by)
+        notes += [f"a permission in the directory {each}" for each in wrong]
+    return Member(
+        found[0]["id"],
+        str(status),
+        str(status) in tuple(active),
+        frozenset(_names("role", rows.get("roles", ()), separator, notes)),
+        frozenset(_names("group", rows.get("groups", ()), separator, notes)),
+        granted,
+        attributes,
+        tuple(notes),
+    )
+
+
+def _is(asked: object, found: object) -> bool:
+    """Whether an id from a token or a session is that of the row."""
+    if isinstance(found, bool) or found is None:
+        return False
+    return bool(compare(Value(asked, textual=isinstance(asked, str)), "==", Value(found)))
+
+
+def _names(what: str, rows: Iterable[Row], separator: str | None, notes: list[str]) -> list[str]:
+    names = []
+    for row in rows:
+        value = _first(row)
+        if value is None or value == "":
+            continue  # a member without a role, as a column says it
+        found, wrong = permissions_in(value, separator) if _is_json_list(value) else names_in(value, separator)
+        names += found
+        notes += [f"a {what} in the directory {each}" for each in wrong]
+    return names
+
+
+def _is_json_list(value: Any) -> bool:
+    return isinstance(value, str) and value.lstrip().startswith("[")
+
+
+def _first(row: Row) -> Any:
+    return next(iter(row.values()), None)

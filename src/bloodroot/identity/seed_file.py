@@ -1,0 +1,254 @@
+"""The file that first members, groups and grants come from: TOML or CSV."""
+
+from __future__ import annotations
+
+import csv
+import io
+import re
+import tomllib
+from collections.abc import Mapping
+from dataclasses import dataclass
+from pathlib import Path
+from typing import Any
+
+from ..language.problems import suggestion
+
+PROMPT = "prompt"
+_FROM_ENVIRONMENT = re.compile(r"\{env\.([A-Za-z_][A-Za-z0-9_]*)\}")
+_LISTS = ("roles", "groups", "permissions")
+_MEMBER = ("id", "login", "name", "status", *_LISTS, "password", "attributes")
+_GROUP = ("name", "permissions")
+_LONGEST = 200
+_LARGEST_ID = 2**31 - 1
+_BETWEEN = ";"
+
+
+class SeedError(Exception):
+    """A seed that cannot be sown, with every reason found. Nothing has been changed.
+
+    Attributes:
+        reasons: one message each, with its place.
+    """
+
+    def __init__(self, reasons: list[str]) -> None:
+        self.reasons = tuple(reasons)
+        super().__init__("\n".join(reasons))
+
+
+@dataclass(frozen=True, slots=True)
+class SeedMember:
+    """A member to be. What is None the file does not say: it is neither compared nor changed.
+
+    Attributes:
+        place: file and line.
+        login: by what the member is found again.
+        id: the number the member is to have, or None for the next one.
+        name: what the member is called.
+        status: such as ``active`` or ``suspended``.
+        roles: roles to be held directly.
+        groups: groups to belong to.
+        permissions: permissions beside those of the roles.
+        attributes: what else conditions may ask for.
+        password: ``{env.NAME}`` or ``prompt``, or None for a member who has no password.
+    """
+
+    place: str
+    login: str
+    id: int | None = None
+    name: str | None = None
+    status: str | None = None
+    roles: tuple[str, ...] | None = None
+    groups: tuple[str, ...] | None = None
+    permissions: tuple[str, ...] | None = None
+    attributes: Mapping[str, Any] | None = None
+    password: str | None = None
+
+    @property
+    def variable(self) -> str | None:
+        """The environment variable that has the password; None where there is none to be read from it."""
+        match = _FROM_ENVIRONMENT.fullmatch(self.password or "")
+        return match[1] if match else None
+
+
+@dataclass(frozen=True, slots=True)
+class SeedGroup:
+    """A group, and the permissions given to it."""
+
+    place: str
+    name: str
+    permissions: tuple[str, ...]
+
+
+@dataclass(frozen=True, slots=True)
+class Seed:
+    """All that a seed file says."""
+
+    members: tuple[SeedMember, ...]
+    groups: tuple[SeedGroup, ...] = ()
+
+
+def read_seed(file: Path) -> Seed:
+    """Read a seed file; its ending says whether it is TOML or CSV.
+
+    Raises:
+        SeedError: with every mistake found.
+    """
+    if file.suffix not in (".toml", ".csv"):
+        raise SeedError([f"{file}: a seed file is TOML or CSV, and its name ends in .toml or .csv"])
+    try:
+        text = file.read_text("utf-8-sig")
+    except FileNotFoundError:
+        raise SeedError([f"{file}: there is no such file"]) from None
+    except (OSError, UnicodeDecodeError) as error:
+        told = getattr(error, "strerror", None) or "this is not UTF-8 text"
+        raise SeedError([f"{file}: this file cannot be read: {told}"]) from None
+    reader = _Reader(file.name)
+    seed = reader.toml(text) if file.suffix == ".toml" else reader.csv(text)
+    reader.check_once(seed)
+    if reader.reasons:
+        raise SeedError(reader.reasons)
+    return seed
+
+
+class _Reader:
+    """One reading of a seed file; mistakes are gathered."""
+
+    def __init__(self, name: str) -> None:
+        self.name = name
+        self.reasons: list[str] = []
+
+    def toml(self, text: str) -> Seed:
+        try:
+            table = tomllib.loads(text)
+        except tomllib.TOMLDecodeError as error:
+            raise SeedError([f"{self.name}: this is not TOML: {error}"]) from None
+        self._known("", self.name, table, ("members", "groups"))
+        members = []
+        for place, entry in self._entries(text, "members", table.get("members", [])):
+            self._known("members.", place, entry, _MEMBER)
+            member = self._member(place, entry)
+            if member is not None:
+                members.append(member)
+        groups = []
+        for place, entry in self._entries(text, "groups", table.get("groups", [])):
+            self._known("groups.", place, entry, _GROUP)
+            name = self._text(place, "name", entry.get("name"))
+            if name is None:
+                self._wrong(place, "this group has no name")
+            else:
+                groups.append(SeedGroup(place, name, self._names(place, "permissions", entry.get("permissions")) or ()))
+        return Seed(tuple(members), tuple(groups))
+
+    def _entries(self, text: str, kind: str, found: Any) -> list[tuple[str, dict[str, Any]]]:
+        """The tables of a kind, each with the line it begins on."""
+        if not isinstance(found, list) or not all(isinstance(each, dict) for each in found):
+            self._wrong(self.name, f"{kind} must be written as [[{kind}]], once for each")
+            return []
+        header = re.compile(rf"\s*\[\[\s*{kind}\s*\]\]")
+        lines = [number for number, line in enumerate(text.splitlines(), 1) if header.match(line)]
+        places = [f"{self.name}:{number}" for number in lines] if len(lines) == len(found) else [self.name] * len(found)
+        return list(zip(places, found, strict=True))
+
+    def csv(self, text: str) -> Seed:
+        reader = csv.reader(io.StringIO(text), strict=True)
+        members = []
+        try:
+            heads = [head.strip() for head in next(reader, [])]
+            columns = {head: "" for head in heads if not head.startswith("attributes.")}
+            self._known("column ", f"{self.name}:1", columns, tuple(key for key in _MEMBER if key != "attributes"))
+            if "login" not in heads or len(set(heads)) < len(heads):
+                self._wrong(f"{self.name}:1", "the first line names the columns, each once, and login among them")
+                return Seed(())
+            for row in reader:
+                place = f"{self.name}:{reader.line_num}"
+                if len(row) > len(heads):
+                    self._wrong(place, f"this line has {len(row)} values, and there are {len(heads)} columns")
+                elif any(cell.strip() for cell in row):
+                    entry = {head: cell.strip() for head, cell in zip(heads, row, strict=False) if cell.strip()}
+                    member = self._member(place, _from_cells(entry))
+                    members += [member] if member is not None else []
+        except csv.Error as error:
+            raise SeedError([f"{self.name}:{reader.line_num}: this is not CSV: {error}"]) from None
+        return Seed(tuple(members))
+
+    def _member(self, place: str, entry: dict[str, Any]) -> SeedMember | None:
+        login = self._text(place, "login", entry.get("login"))
+        if login is None:
+            self._wrong(place, "this member has no login; it is what the member is found again by")
+            return None
+        number = entry.get("id")
+        if number is not None and (not isinstance(number, int) or isinstance(number, bool)):
+            self._wrong(place, "id must be a whole number")
+        elif number is not None and not 0 < number <= _LARGEST_ID:
+            self._wrong(place, f"id must be a number from 1 to {_LARGEST_ID}")
+        attributes = entry.get("attributes")
+        if attributes is not None and not isinstance(attributes, dict):
+            self._wrong(place, 'attributes must be a table, such as { site = "north" }')
+        elif attributes is not None and (taken := sorted({"id", "login", "name", "status"} & attributes.keys())):
+            self._wrong(place, f"attributes may not have {taken[0]}, which stands beside them")
+        password = self._text(place, "password", entry.get("password"))
+        if password is not None and password != PROMPT and not _FROM_ENVIRONMENT.fullmatch(password):
+            self._wrong(place, 'a password does not belong into a file; write password = "{env.NAME}" or "prompt"')
+            password = None
+        return SeedMember(
+            place,
+            login,
+            number,
+            self._text(place, "name", entry.get("name")),
+            self._text(place, "status", entry.get("status")),
+            self._names(place, "roles", entry.get("roles")),
+            self._names(place, "groups", entry.get("groups")),
+            self._names(place, "permissions", entry.get("permissions")),
+            attributes,
+            password,
+        )
+
+    def check_once(self, seed: Seed) -> None:
+        """Nobody may stand in the file twice."""
+        first: dict[tuple[str, object], str] = {}
+        told = [("login", each.login, each.place) for each in seed.members]
+        told += [("id", each.id, each.place) for each in seed.members if each.id is not None]  # type: ignore[misc]
+        told += [("group", each.name, each.place) for each in seed.groups]
+        for what, value, place in told:
+            if first.setdefault((what, value), place) != place:
+                self._wrong(place, f"the {what} {value} stands in {first[what, value]} already")
+
+    def _known(self, before: str, place: str, table: Mapping[str, Any], known: tuple[str, ...]) -> None:
+        for key in table:
+            if key not in known:
+                guess = suggestion(key, known) or f"; known are {', '.join(known)}"
+                self._wrong(place, f"unknown {'key ' if before != 'column ' else ''}{before}{key}{guess}")
+
+    def _text(self, place: str, key: str, value: Any) -> str | None:
+        if value is None:
+            return None
+        if not isinstance(value, str) or not value.strip() or len(value) > _LONGEST or not value.isprintable():
+            self._wrong(place, f"{key} must be a text of at most {_LONGEST} signs")
+            return None
+        return value
+
+    def _names(self, place: str, key: str, value: Any) -> tuple[str, ...] | None:
+        if value is None:
+            return None
+        if not isinstance(value, list) or not all(isinstance(each, str) and each for each in value):
+            self._wrong(place, f'{key} must be a list of names, such as ["curator"]')
+            return None
+        return tuple(dict.fromkeys(value))
+
+    def _wrong(self, place: str, message: str) -> None:
+        self.reasons.append(f"{place}: {message}")
+
+
+def _from_cells(cells: dict[str, str]) -> dict[str, Any]:
+    """The cells of a line as TOML would have them: lists, a number, a table of attributes."""
+    entry: dict[str, Any] = {}
+    for head, cell in cells.items():
+        if head.startswith("attributes."):
+            entry.setdefault("attributes", {})[head.removeprefix("attributes.")] = cell
+        elif head in _LISTS:
+            entry[head] = [name.strip() for name in cell.split(_BETWEEN) if name.strip()]
+        elif head == "id" and cell.isascii() and cell.isdecimal():
+            entry[head] = int(cell)
+        else:
+            entry[head] = cell
+    return entry

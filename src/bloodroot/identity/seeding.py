@@ -1,0 +1,290 @@
+"""Roles, grants and first members put into the directory, again and again without harm."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Mapping
+from dataclasses import dataclass, field, replace
+from pathlib import Path
+from typing import Any
+
+import sqlalchemy as sa
+from sqlalchemy.exc import SQLAlchemyError
+
+from ..core.caller import Caller
+from ..core.policy import Policy
+from ..language.problems import suggestion
+from ..settings import SettingsError
+from . import passwords, tables
+from .database import file_of, in_one_transaction, open_database, told
+from .directory import Directory
+from .seed_file import Seed, SeedError, SeedMember
+from .sown import SeedRow, Sown, Verdict
+
+
+def check_seed(seed: Seed, policy: Policy) -> None:
+    """Hold a seed against a policy.
+
+    Raises:
+        SeedError: with every role, group and permission that the policy does not know, and every member who would
+            hold two roles kept apart.
+    """
+    reasons: list[str] = []
+    known_groups = [*policy.roles.groups, *(group.name for group in seed.groups)]
+
+    def check(place: str, what: str, names: tuple[str, ...], known: list[str]) -> None:
+        for name in names:
+            if name not in known:
+                guess = suggestion(name, known) or (f"; known are {', '.join(known)}" if known else "")
+                reasons.append(f'{place}: the policy knows no {what} "{name}"{guess}')
+
+    def check_permissions(place: str, names: tuple[str, ...]) -> None:
+        for name in names:
+            if not policy.knows(name):
+                guess = suggestion(name, policy.permissions)
+                reasons.append(f'{place}: the policy knows no permission "{name}"{guess}')
+
+    for group in seed.groups:
+        check_permissions(group.place, group.permissions)
+    for member in seed.members:
+        check(member.place, "role", member.roles or (), list(policy.roles.bit))
+        check(member.place, "group", member.groups or (), known_groups)
+        check_permissions(member.place, member.permissions or ())
+        reasons += _apart(member.place, member.login, member.roles or (), member.groups or (), policy)
+    if reasons:
+        raise SeedError(reasons)
+
+
+def _apart(place: str, login: str, roles: tuple[str, ...], groups: tuple[str, ...], policy: Policy) -> list[str]:
+    held = policy.roles.held(Caller(login, roles, groups))
+    return [f"{place}: {login} would hold {' and '.join(held.apart)}, which are kept apart"] if held.apart else []
+
+
+def sow(
+    directory: Directory,
+    seed: Seed,
+    policy: Policy,
+    password_of: Callable[[SeedMember], str],
+    *,
+    update: bool = False,
+    dry_run: bool = False,
+) -> Sown:
+    """Put a seed into the directory: make what is missing, leave what is there.
+
+    Args:
+        directory: one with Bloodroot's own tables, which are made where they are missing.
+        seed: what is wanted.
+        policy: what knows the roles and permissions.
+        password_of: the password of a member who is about to be made; called outside of any transaction.
+        update: bring what differs in line with the seed; passwords are left as they are.
+        dry_run: change nothing, and say what would be done.
+
+    Raises:
+        SeedError: the seed does not go with the policy, or with what is there; nothing has been changed.
+        SettingsError: the directory's tables are the application's own, or the database does not work.
+    """
+    if not directory.own:
+        raise SettingsError(
+            "directory.queries: these tables are the application's own, and seed writes to Bloodroot's alone; "
+            "leave the queries out, or make the members with the application"
+        )
+    check_seed(seed, policy)
+    try:
+        tried = _once(directory, _Sowing(seed, policy, update), keep=False)
+        if dry_run:
+            return Sown(tried, dry_run=True)
+        made = {row.name for row in tried if row.kind == "member" and row.verdict is Verdict.MADE}
+        hashes = {
+            member.login: passwords.hashed(password_of(member))
+            for member in seed.members
+            if member.login in made and member.password is not None
+        }
+        rows = _once(directory, _Sowing(seed, policy, update, hashes), keep=True)
+    except SQLAlchemyError as error:
+        raise SettingsError(f"directory: {told(error)}") from None
+    directory.forget()
+    return Sown(rows, dry_run=False)
+
+
+def _once(directory: Directory, sowing: _Sowing, *, keep: bool) -> tuple[SeedRow, ...]:
+    engine = directory.engine
+    file = file_of(engine)
+    if not keep and file is not None and not file.exists():
+        # To try something must not leave an empty database behind.
+        engine = open_database("sqlite://", Path())
+    return in_one_transaction(engine, sowing.sow, keep=keep)
+
+
+@dataclass(slots=True)
+class _Standing:
+    """A member as the tables have it."""
+
+    row: Mapping[str, Any]
+    roles: set[str] = field(default_factory=set)
+    groups: set[str] = field(default_factory=set)
+    permissions: set[str] = field(default_factory=set)
+
+
+class _Sowing:
+    """One transaction. Without hashes nothing is kept of it, so that passwords need not be known yet."""
+
+    def __init__(self, seed: Seed, policy: Policy, update: bool, hashes: Mapping[str, str] | None = None) -> None:
+        self.seed = seed
+        self.policy = policy
+        self.update = update
+        self.hashes = hashes
+
+    def sow(self, connection: sa.Connection) -> tuple[SeedRow, ...]:
+        """Everything from the beginning, as it may have to be done again."""
+        tables.metadata.create_all(connection)
+        self.connection = connection
+        self.standing = self._standing()
+        rows = [*self._roles(), *self._groups()]
+        rows += [self._member(member) for member in self.seed.members]
+        if connection.dialect.name == "postgresql":
+            # Numbers given in the file are not known to the counter that gives the others.
+            highest = sa.select(sa.func.coalesce(sa.func.max(tables.members.c.id), 0) + 1).scalar_subquery()
+            counter = sa.func.pg_get_serial_sequence(tables.members.name, "id")
+            connection.execute(sa.select(sa.func.setval(counter, highest, False)))
+        return tuple(rows)
+
+    def _standing(self) -> dict[str, _Standing]:
+        """Every member that is there, by login."""
+        rows = self.connection.execute(sa.select(tables.members)).mappings()
+        found = {row["id"]: _Standing(dict(row)) for row in rows}
+        for table, name in (
+            (tables.member_roles, "roles"),
+            (tables.memberships, "groups"),
+            (tables.member_grants, "permissions"),
+        ):
+            for number, value in self.connection.execute(sa.select(*table.c)):
+                getattr(found[number], name).add(value)
+        return {standing.row["login"]: standing for standing in found.values()}
+
+    def _roles(self) -> list[SeedRow]:
+        there = set(self.connection.scalars(sa.select(tables.roles.c.name)))
+        missing = [name for name in self.policy.roles.bit if name not in there]
+        told = self.policy.roles.descriptions
+        if missing:
+            self.connection.execute(
+                tables.roles.insert(), [{"name": name, "description": told.get(name, "")[:400]} for name in missing]
+            )
+        return [
+            SeedRow("role", name, Verdict.MADE if name in missing else Verdict.KEPT) for name in self.policy.roles.bit
+        ]
+
+    def _groups(self) -> list[SeedRow]:
+        there = set(self.connection.scalars(sa.select(tables.groups.c.name)))
+        granted: dict[str, set[str]] = {}
+        for name, permission in self.connection.execute(sa.select(*tables.group_grants.c)):
+            granted.setdefault(name, set()).add(permission)
+        wanted = dict.fromkeys(self.policy.roles.groups) | {
+            group.name: set(group.permissions) for group in self.seed.groups
+        }
+        rows = []
+        for name, permissions in wanted.items():
+            if name not in there:
+                self.connection.execute(tables.groups.insert(), {"name": name})
+                self._set(tables.group_grants, name, set(), permissions or set())
+                rows.append(SeedRow("group", name, Verdict.MADE))
+                continue
+            has = granted.get(name, set())
+            if permissions is None or permissions == has:
+                rows.append(SeedRow("group", name, Verdict.KEPT))
+            else:
+                if self.update:
+                    self._set(tables.group_grants, name, has, permissions)
+                verdict = Verdict.UPDATED if self.update else Verdict.DIFFERS
+                rows.append(SeedRow("group", name, verdict, (_sets("permissions", has, permissions),)))
+        return rows
+
+    def _member(self, member: SeedMember) -> SeedRow:
+        standing = self.standing.get(member.login)
+        if standing is None:
+            self._make(member)
+            return SeedRow("member", member.login, Verdict.MADE)
+        if member.id is not None and member.id != standing.row["id"]:
+            raise SeedError(
+                [f"{member.place}: {member.login} is there with the id {standing.row['id']}, not {member.id}"]
+            )
+        differences = _differences(member, standing)
+        if not differences:
+            return SeedRow("member", member.login, Verdict.KEPT)
+        if not self.update:
+            return SeedRow("member", member.login, Verdict.DIFFERS, differences)
+        self._bring_in_line(member, standing)
+        return SeedRow("member", member.login, Verdict.UPDATED, differences)
+
+    def _make(self, member: SeedMember) -> None:
+        taken = next((each for each in self.standing.values() if each.row["id"] == member.id), None)
+        if taken is not None:
+            raise SeedError([f"{member.place}: the id {member.id} is that of {taken.row['login']} already"])
+        if self.hashes is not None and member.password is not None and member.login not in self.hashes:
+            raise SeedError([f"{member.place}: {member.login} was removed just now by somebody else; seed again"])
+        values: dict[str, Any] = {
+            "login": member.login,
+            "name": member.name or "",
+            "status": member.status or "active",
+            "attributes": dict(member.attributes or {}),
+            "password": (self.hashes or {}).get(member.login),
+        }
+        if member.id is not None:
+            values["id"] = member.id
+        key = self.connection.execute(tables.members.insert(), values).inserted_primary_key
+        number = key[0] if key is not None else None
+        self._set(tables.member_roles, number, set(), set(member.roles or ()))
+        self._set(tables.memberships, number, set(), set(member.groups or ()))
+        self._set(tables.member_grants, number, set(), set(member.permissions or ()))
+
+    def _bring_in_line(self, member: SeedMember, standing: _Standing) -> None:
+        held = replace(
+            member,
+            roles=member.roles if member.roles is not None else tuple(standing.roles),
+            groups=member.groups if member.groups is not None else tuple(standing.groups),
+        )
+        if reasons := _apart(member.place, member.login, held.roles or (), held.groups or (), self.policy):
+            raise SeedError(reasons)
+        number = standing.row["id"]
+        said = {"name": member.name, "status": member.status, "attributes": member.attributes}
+        values = {name: value for name, value in said.items() if value is not None}
+        if values:
+            where = tables.members.c.id == number
+            self.connection.execute(tables.members.update().where(where).values(**values))
+        for table, has, wanted in (
+            (tables.member_roles, standing.roles, member.roles),
+            (tables.memberships, standing.groups, member.groups),
+            (tables.member_grants, standing.permissions, member.permissions),
+        ):
+            if wanted is not None:
+                self._set(table, number, has, set(wanted))
+
+    def _set(self, table: sa.Table, owner: object, has: set[str], wanted: set[str]) -> None:
+        """Make the rows of an owner those that are wanted."""
+        first, second = table.c
+        for value in sorted(has - wanted):
+            self.connection.execute(table.delete().where(first == owner, second == value))
+        if wanted - has:
+            added = [{first.name: owner, second.name: value} for value in sorted(wanted - has)]
+            self.connection.execute(table.insert(), added)
+
+
+def _differences(member: SeedMember, standing: _Standing) -> tuple[str, ...]:
+    """What the file says and the tables do not, in words."""
+    found = []
+    for name in ("name", "status"):
+        wanted = getattr(member, name)
+        if wanted is not None and wanted != standing.row[name]:
+            found.append(f'{name} is "{standing.row[name]}", in the file "{wanted}"')
+    if member.attributes is not None and dict(member.attributes) != (standing.row["attributes"] or {}):
+        found.append("attributes differ")
+    for name in ("roles", "groups", "permissions"):
+        wanted = getattr(member, name)
+        if wanted is not None and set(wanted) != getattr(standing, name):
+            found.append(_sets(name, getattr(standing, name), set(wanted)))
+    return tuple(found)
+
+
+def _sets(name: str, has: set[str], wanted: set[str]) -> str:
+    more, less = sorted(has - wanted), sorted(wanted - has)
+    told = [f"also {', '.join(more)}"] if more else []
+    told += [f"not {', '.join(less)}"] if less else []
+    return f"{name}: {'; '.join(told)}"

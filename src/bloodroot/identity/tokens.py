@@ -1,0 +1,187 @@
+"""Bearer tokens: JSON Web Tokens (RFC 7519), checked as RFC 8725 advises."""
+
+from __future__ import annotations
+
+import datetime
+from collections.abc import Mapping
+from typing import Any
+
+import jwt
+
+from ..core.caller import Unidentified
+from ..settings import Development, Settings, SettingsError, TokenRules
+from .keys import Keys, KeySet, NoKey, OneKey, private_key, public_key, secret_key
+
+_LONGEST = 16_384  # characters; no header is longer
+
+
+class TokenCheck:
+    """Believes tokens that keep the rules, and no others.
+
+    Args:
+        rules: what a token must be.
+        keys: where its key comes from.
+    """
+
+    def __init__(self, rules: TokenRules, keys: Keys) -> None:
+        self.rules = rules
+        self.keys = keys
+
+    def claims(self, token: str) -> dict[str, Any]:
+        """The claims of a token that holds.
+
+        Args:
+            token: three parts with dots between them, as after ``Bearer`` in a request.
+
+        Raises:
+            Unidentified: the token is not to be believed; the reason says why.
+            SettingsError: the key file has become unreadable.
+        """
+        try:
+            return self._claims(token)
+        except NoKey as error:
+            raise Unidentified(str(error), token=True) from None
+        except jwt.PyJWTError as error:
+            raise Unidentified(self._reason(error), token=True) from None
+
+    def _claims(self, token: str) -> dict[str, Any]:
+        if len(token) > _LONGEST:
+            raise NoKey("the token is longer than any header")
+        header = jwt.get_unverified_header(token)
+        algorithm = header.get("alg")
+        if algorithm != self.rules.algorithm:
+            # RFC 8725, section 3.1: whoever checks says which algorithm counts, never the token.
+            raise NoKey(f'the token says alg "{algorithm}", and only {self.rules.algorithm} counts here')
+        if "crit" in header:
+            # RFC 7515, section 4.1.11: what must be understood and is not makes the token invalid.
+            raise NoKey("the token asks for extensions that are not understood here")
+        if self.rules.type is not None and _type(header.get("typ")) != _type(self.rules.type):
+            raise NoKey(f'the token is not of the type "{self.rules.type}"')
+        required = ["exp", *(["iss"] if self.rules.issuer else []), *(["aud"] if self.rules.audience else [])]
+        claims: dict[str, Any] = jwt.decode(
+            token,
+            self.keys.key_for(header),
+            algorithms=[self.rules.algorithm],
+            audience=self.rules.audience,
+            issuer=self.rules.issuer,
+            leeway=self.rules.leeway,
+            options={"require": required},
+        )
+        return claims
+
+    def _reason(self, error: jwt.PyJWTError) -> str:
+        """Why a token is not believed, in words that show neither the token nor a key."""
+        if isinstance(error, jwt.MissingRequiredClaimError):
+            if error.claim == "exp":
+                return "the token has no exp, so it would be good for ever"
+            return f"the token has no {error.claim}"
+        for kind, reason in (
+            (jwt.ExpiredSignatureError, "the token has expired"),
+            (jwt.ImmatureSignatureError, "the token is not valid yet"),
+            (jwt.InvalidAudienceError, _audience(self.rules.audience)),
+            (jwt.InvalidIssuerError, f"the token does not come from {self.rules.issuer}"),
+            (jwt.InvalidSignatureError, "the token was not signed with the key that counts here"),
+            (jwt.InvalidIssuedAtError, "the token's iat is no moment"),
+            (jwt.DecodeError, "this is not a token that can be read"),
+        ):
+            if isinstance(error, kind):
+                return reason
+        return "the token cannot be believed"
+
+
+def _audience(wanted: str | None) -> str:
+    if wanted is None:
+        return "the token is meant for an audience, and the settings name none; write audience"
+    return f"the token is not meant for {wanted}"
+
+
+def _type(name: object) -> str:
+    """A media type without the part that may be left out (RFC 7515, section 4.1.9)."""
+    return str(name).lower().removeprefix("application/")
+
+
+def token_check(rules: TokenRules, settings: Settings) -> TokenCheck:
+    """The check that settings describe, with its key read.
+
+    Raises:
+        SettingsError: the key is missing, unreadable, or not one for the algorithm.
+    """
+    if rules.jwks_file is not None:
+        return TokenCheck(rules, KeySet(rules.jwks_file, rules.algorithm))
+    if rules.key_file is not None:
+        return TokenCheck(rules, OneKey(public_key(_read(rules.key_file), rules.algorithm, rules.key_file.name)))
+    text = settings.fill(rules.key or "", None, "identity.key")
+    if rules.algorithm == "HS256":
+        return TokenCheck(rules, OneKey(secret_key(text, "identity.key")))
+    return TokenCheck(rules, OneKey(public_key(text.encode(), rules.algorithm, "identity.key")))
+
+
+def make_token(
+    claims: Mapping[str, Any], rules: TokenRules, development: Development, settings: Settings, now: datetime.datetime
+) -> str:
+    """A token for development, signed with the key made for it.
+
+    Args:
+        claims: what the token says of the caller.
+        rules: what the application asks of tokens; its issuer, audience and type are put in.
+        development: the key, and for how long the token is good.
+        settings: for ``{env.NAME}``.
+        now: when it is issued.
+
+    Raises:
+        SettingsError: the key is missing or unreadable, or the application would not believe the token.
+    """
+    check = token_check(rules, settings)
+    key = _signing_key(rules, development, settings)
+    ends = now + datetime.timedelta(minutes=development.minutes)
+    said: dict[str, Any] = {**claims, "iat": now, "exp": ends}
+    if rules.issuer is not None:
+        said["iss"] = rules.issuer
+    if rules.audience is not None:
+        said["aud"] = rules.audience
+    header: dict[str, Any] = {"typ": rules.type} if rules.type is not None else {}
+    if isinstance(check.keys, KeySet):
+        name = check.keys.name_of(key if isinstance(key, bytes) else key.public_key())
+        header |= {"kid": name} if name is not None else {}
+    token = jwt.encode(said, key, rules.algorithm, header)
+    try:
+        check.claims(token)
+    except Unidentified as error:
+        raise SettingsError(
+            f"token.development_key: a token made with this key would be refused: {error.reason}"
+        ) from None
+    return token
+
+
+def _signing_key(rules: TokenRules, development: Development, settings: Settings) -> Any:
+    if development.key_file is not None:
+        if rules.algorithm == "HS256":
+            raise SettingsError("token.development_key_file: HS256 signs with a secret; write development_key instead")
+        return private_key(_read(development.key_file), rules.algorithm, development.key_file.name)
+    text = settings.fill(development.key or "", None, "token.development_key")
+    if rules.algorithm == "HS256":
+        return secret_key(text, "token.development_key")
+    return private_key(text.encode(), rules.algorithm, "token.development_key")
+
+
+def unchecked(token: str) -> tuple[dict[str, Any], dict[str, Any]]:
+    """Header and claims of a token, without asking whether it holds; to look at, never to act on.
+
+    Raises:
+        ValueError: it is no token.
+    """
+    try:
+        header = jwt.get_unverified_header(token)
+        # Nothing is decided on these: they are shown to whoever holds the token already.
+        claims = jwt.decode(token, options={"verify_signature": False, "verify_exp": False, "verify_aud": False})
+    except jwt.PyJWTError as error:
+        raise ValueError(str(error)) from None
+    return header, claims
+
+
+def _read(file: Any) -> bytes:
+    try:
+        data: bytes = file.read_bytes()
+    except OSError as error:
+        raise SettingsError(f"{file.name}: {error.strerror}") from None
+    return data

@@ -1,0 +1,173 @@
+"""Members, seeds and tokens, as a person reads them in a terminal."""
+
+from __future__ import annotations
+
+import datetime
+import json
+from typing import TYPE_CHECKING
+
+from rich.console import Console, Group, RenderableType
+from rich.table import Table
+from rich.text import Text
+
+from ...identity.sown import Sown, Verdict
+from .words import plural
+
+if TYPE_CHECKING:
+    from ...core.policy import Policy
+    from ...identity.examination import Examined
+    from ...identity.rows import Member
+
+_SIGNS = {Verdict.MADE: "+", Verdict.KEPT: "=", Verdict.DIFFERS: "≠", Verdict.UPDATED: "~"}
+_PLAIN_SIGNS = {**_SIGNS, Verdict.DIFFERS: "!"}
+_STYLES = {Verdict.MADE: "green", Verdict.KEPT: "dim", Verdict.DIFFERS: "yellow", Verdict.UPDATED: "green"}
+
+
+def _plain(console: Console) -> bool:
+    return not console.encoding.lower().startswith("utf")
+
+
+def _table(*heads: str) -> Table:
+    table = Table(box=None, pad_edge=False, padding=(0, 2, 0, 0), header_style="bold", show_header=bool(heads))
+    for head in heads:
+        table.add_column(head, overflow="fold")
+    return table
+
+
+# Seed -----------------------------------------------------------------------------------------------------------
+
+
+def sown(result: Sown, console: Console) -> RenderableType:
+    """What became of each row of a seed; the counts first."""
+    signs = _PLAIN_SIGNS if _plain(console) else _SIGNS
+    differs = any(row.verdict is Verdict.DIFFERS for row in result.rows)
+    told = "; ".join(filter(None, (_counts(result, kind) for kind in ("member", "role", "group"))))
+    head = f"Tried, nothing written: {told}" if result.dry_run else told
+    table = _table()
+    for row in result.rows:
+        sign = Text(f"{signs[row.verdict]} {row.verdict.value}", _STYLES[row.verdict])
+        table.add_row(sign, row.kind, row.name, Text("; ".join(row.differences)))
+    return Group(
+        Text(head, style="bold yellow" if differs else "bold green"), Text(), table, Text(), Text(_after(result))
+    )
+
+
+def _counts(result: Sown, kind: str) -> str:
+    counts = ((verdict, result.count(kind, verdict)) for verdict in Verdict)
+    told = [f"{count} {verdict.value}" for verdict, count in counts if count]
+    return f"{kind}s: {', '.join(told)}" if told else ""
+
+
+def _after(result: Sown) -> str:
+    if any(row.verdict is Verdict.DIFFERS for row in result.rows):
+        return "What differs was left as it is. Next: seed with --update brings it in line, or correct the file."
+    if result.dry_run:
+        return "Next: the same without --dry-run."
+    return "Next: `bloodroot seed --list` shows the members and what they hold."
+
+
+def members(found: list[Member], policy: Policy) -> RenderableType:
+    """Members with the roles they hold, directly and by inclusion."""
+    others = sum(not member.active for member in found)
+    head = plural(len(found), "member") + (f", {others} of them not active" if others else "")
+    table = _table("id", "member", "status", "roles held directly", "and by inclusion", "groups", "granted")
+    strangers = False
+    for member in found:
+        held = policy.roles.held(member.caller())
+        direct = [name if name in policy.roles.bit else f"{name}?" for name in sorted(member.roles)]
+        strangers = strangers or any(name.endswith("?") for name in direct)
+        included = [name for name in policy.roles.names(held.bits) if name not in member.roles]
+        status = Text(member.status, "" if member.active else "yellow")
+        granted = ", ".join(sorted(member.granted))
+        apart = f" (apart: {' and '.join(held.apart)})" if held.apart else ""
+        cells = (", ".join(direct) + apart, ", ".join(included), ", ".join(sorted(member.groups)), granted)
+        table.add_row(str(member.id), _called(member), status, *(cell or "-" for cell in cells))
+    if not any(member.granted for member in found):
+        table.columns.pop()
+    parts: list[RenderableType] = [Text(head, style="bold"), Text(), table]
+    if strangers:
+        parts += [Text(), Text("? marks a role that the policy does not know; it counts for nothing.")]
+    return Group(*parts)
+
+
+def _called(member: Member) -> str:
+    """What a member is called, whichever column has it."""
+    for name in ("login", "email", "name"):
+        if member.attributes.get(name):
+            return str(member.attributes[name])
+    return ""
+
+
+# Token -----------------------------------------------------------------------------------------------------------
+
+
+def token(result: Examined, policy: Policy, console: Console) -> RenderableType:
+    """A token: whether it holds, what it says, and how that becomes roles and permissions."""
+    yes, no = ("ok", "no") if _plain(console) else ("✓", "✗")
+    parts: list[RenderableType] = [_token_head(result, policy), Text()]
+    said = _table()
+    for name, table in (("header", result.header), ("claims", result.claims)):
+        for number, (key, value) in enumerate(table.items()):
+            said.add_row(Text(name if not number else "", "bold"), key, Text(_value(key, value)))
+    parts += [said, Text()]
+    steps = _table()
+    if result.fault is not None:
+        steps.add_row(Text(no, "red"), "", Text(result.fault, "red"))
+    for step in result.steps:
+        good = not step.notes
+        given = ", ".join(step.gives) or "nothing"
+        steps.add_row(
+            Text(yes if good else no, "green" if good else "yellow"), step.what, f"{step.where} gives {given}"
+        )
+        for note in step.notes:
+            steps.add_row("", "", Text(note, "yellow"))
+    for hint in result.hints:
+        steps.add_row(Text(no, "yellow"), "", Text(hint, "yellow"))
+    if result.fresh is not None and result.counts is not None:
+        steps.add_row(Text(yes, "green"), "directory", result.fresh)
+        for note in result.counts.notes:
+            steps.add_row("", "", Text(note, "yellow"))
+    parts.append(steps)
+    if result.counts is not None:
+        parts += [Text(), _rights(result)]
+    elif result.caller is not None and result.caller.roles:
+        parts += [Text(), Text(f"It says {', '.join(sorted(result.caller.roles))}, and that counts for nothing.")]
+    return Group(*parts)
+
+
+def _token_head(result: Examined, policy: Policy) -> Text:
+    if result.counts is None:
+        return Text(f"Not believed: {result.fault}. Whoever sends it counts as signed out.", style="bold red")
+    held = policy.roles.held(result.counts)
+    names = ", ".join(policy.roles.names(held.bits)) or "no role"
+    told = f"Good{_until(result.ends)}: caller {result.counts.id} with {names}"
+    if held.apart:
+        return Text(f"{told}; {' and '.join(held.apart)} are kept apart, so everything is refused", style="bold red")
+    return Text(told, style="bold green")
+
+
+def _until(ends: datetime.datetime | None) -> str:
+    if ends is None:
+        return ""
+    minutes = (ends - datetime.datetime.now(datetime.UTC)).total_seconds() / 60
+    return f" for {plural(round(minutes), 'minute')} more" if 0.5 <= minutes < 120 else f" until {_clock(ends)}"
+
+
+def _clock(moment: datetime.datetime) -> str:
+    return f"{moment:%Y-%m-%d %H:%M:%S} UTC"
+
+
+def _value(key: str, value: object) -> str:
+    text = json.dumps(value, ensure_ascii=False, default=str)
+    if key in ("exp", "nbf", "iat") and isinstance(value, int | float) and abs(value) < 1e11:
+        return f"{text}  ({_clock(datetime.datetime.fromtimestamp(value, datetime.UTC))})"
+    return text
+
+
+def _rights(result: Examined) -> Table:
+    table = _table()
+    has = [name if on is None else f"{name} if {on}" for name, on in result.permissions]
+    table.add_row(Text("may", "bold"), ", ".join(has) or "nothing")
+    if result.lacking:
+        table.add_row(Text("may not", "bold"), Text(", ".join(result.lacking), "dim"))
+    return table

@@ -1,0 +1,24 @@
+"""What a run needs to know about one project; never who may do what, never a secret."""
+
+from .checked import SettingsError
+from .identity import ClaimNames, Development, DirectoryTables, Source, TokenRules, claim_path
+from .project import Body, Example, Persona, Sample, Settings, SignIn
+from .reading import find_settings, read_settings
+
+__all__ = [
+    "Body",
+    "ClaimNames",
+    "Development",
+    "DirectoryTables",
+    "Example",
+    "Persona",
+    "Sample",
+    "Settings",
+    "SettingsError",
+    "SignIn",
+    "Source",
+    "TokenRules",
+    "claim_path",
+    "find_settings",
+    "read_settings",
+]

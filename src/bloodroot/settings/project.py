@@ -1,0 +1,156 @@
+"""What the settings of a project say, as plain data."""
+
+from __future__ import annotations
+
+import os
+import re
+from collections.abc import Mapping
+from dataclasses import dataclass, field
+from pathlib import Path
+from typing import Any
+
+from ..core.caller import Caller
+from ..core.paths import Template
+from .checked import ASKED, SettingsError
+from .identity import Development, DirectoryTables, Source
+
+
+@dataclass(frozen=True, slots=True)
+class Persona:
+    """A made-up caller with credentials, used to probe.
+
+    Attributes:
+        name: its name in the settings.
+        signed_in: False for a visitor.
+        roles: roles held directly.
+        groups: groups that a directory would send.
+        attributes: what conditions may ask for; ``id`` becomes the caller's id.
+        values: texts for ``{persona.NAME}``: the attributes, and whatever else the settings say of this persona.
+    """
+
+    name: str
+    signed_in: bool = True
+    roles: tuple[str, ...] = ()
+    groups: tuple[str, ...] = ()
+    attributes: Mapping[str, Any] = field(default_factory=dict)
+    values: Mapping[str, str] = field(default_factory=dict)
+
+    @property
+    def caller(self) -> Caller | None:
+        """The persona as a policy sees it; None for a visitor."""
+        if not self.signed_in:
+            return None
+        rest = {name: value for name, value in self.attributes.items() if name != "id"}
+        return Caller(self.attributes.get("id"), self.roles, self.groups, rest)
+
+
+@dataclass(frozen=True, slots=True)
+class Example:
+    """A record for which a condition is known to hold or to fail.
+
+    Attributes:
+        values: parameters of the path that lead to it.
+        mark: text that stands in this record and in no other, or None.
+    """
+
+    values: Mapping[str, str]
+    mark: str | None = None
+
+
+@dataclass(frozen=True, slots=True)
+class Sample:
+    """For one condition, a record where it holds and one where it fails."""
+
+    holds: Example | None = None
+    fails: Example | None = None
+
+
+@dataclass(frozen=True, slots=True)
+class SignIn:
+    """How a persona signs in.
+
+    Attributes:
+        how: ``form`` or ``json``.
+        path: where to.
+        fields: what is sent, with ``{persona.NAME}`` and ``{env.NAME}`` to be filled in.
+        token: where a JSON answer has the bearer token, names with dots between them; None for cookies.
+        covers: the paths that this way of signing in is for; None for all.
+    """
+
+    how: str
+    path: str
+    fields: Mapping[str, str]
+    token: str | None = None
+    covers: Template | None = None
+
+
+@dataclass(frozen=True, slots=True)
+class Body:
+    """What is sent along with a request: a form or JSON."""
+
+    kind: str
+    content: Any
+
+
+@dataclass(frozen=True, slots=True)
+class Settings:
+    """Everything in the file, checked.
+
+    Attributes:
+        file: the file itself.
+        policy: the policy file.
+        app: the application object as ``module:name``, or None.
+        personas: by name, in the order of the file.
+        values: for each parameter of a path, a value.
+        samples: for conditions, by name.
+        sign_ins: ways to sign in, as they stand in the file.
+        reset: a command, or ``module:function``, that puts the data back; None where there is none.
+        bodies: what is sent, by method and path template such as ``POST /trials``.
+        identity: where callers say who they are, as they stand in the file.
+        development: how to make tokens while the application is being developed, or None.
+        directory: where members, roles and grants are kept, or None.
+    """
+
+    file: Path
+    policy: Path
+    app: str | None = None
+    personas: Mapping[str, Persona] = field(default_factory=dict)
+    values: Mapping[str, str] = field(default_factory=dict)
+    samples: Mapping[str, Sample] = field(default_factory=dict)
+    sign_ins: tuple[SignIn, ...] = ()
+    reset: str | None = None
+    bodies: Mapping[str, Body] = field(default_factory=dict)
+    identity: tuple[Source, ...] = ()
+    development: Development | None = None
+    directory: DirectoryTables | None = None
+
+    @property
+    def folder(self) -> Path:
+        """The project's folder: relative names start here."""
+        return self.file.parent
+
+    def fill(self, text: str, persona: Persona | None, where: str) -> str:
+        """A text with ``{env.NAME}`` and ``{persona.NAME}`` filled in.
+
+        Raises:
+            SettingsError: the environment, or the persona, has no such name.
+        """
+
+        def filled(match: re.Match[str]) -> str:
+            root, name = match.groups()
+            if root == "env":
+                if name not in os.environ:
+                    raise SettingsError(
+                        f"{self.file.name}: {where} asks for {match[0]}, and {name} is not set; set it in the "
+                        f'environment, or in a file of NAME=value lines named by environment = "..."'
+                    )
+                return os.environ[name]
+            if persona is None or name not in persona.values:
+                called = f'persona "{persona.name}"' if persona else "nobody"
+                raise SettingsError(
+                    f"{self.file.name}: {where} asks for {match[0]}, and {called} has no {name}; "
+                    f'write {name} = "..." under [personas.{persona.name if persona else "..."}]'
+                )
+            return persona.values[name]
+
+        return ASKED.sub(filled, text)
