@@ -7,16 +7,21 @@ import os
 import shlex
 import tempfile
 from pathlib import Path
-from typing import Annotated
+from typing import TYPE_CHECKING, Annotated
 
 import typer
 
 from .output import Color, ColorOption, UsageError
 
+if TYPE_CHECKING:
+    from ..core.policy import Policy
+    from ..identity.examination import Examined
+    from ..identity.sown import Sown
+    from ..settings import Settings
+
 _NEEDED = {
     "itsdangerous": "itsdangerous",
     "jinja2": "jinja2",
-    "jwt": "pyjwt",
     "multipart": "python-multipart",
     "starlette": "starlette",
 }
@@ -51,7 +56,8 @@ def demo(
     typer.secho(f"Fernhollow Seed Bank, {which}: wrote {len(written)} files to {place}", bold=True)
     for name, told in (
         ("access.bloodroot", "who may do what"),
-        ("bloodroot.toml", "the application, the personas, the samples"),
+        ("members.toml", "first members and groups"),
+        ("bloodroot.toml", "the application, its sign-in and directory, the personas, the samples"),
         ("seedbank/", "the application: pages, an API, SQLite"),
         ("secrets.env", "a password and a key, made just now"),
     ):
@@ -60,12 +66,17 @@ def demo(
     os.chdir(place)
     try:
         settings = read_settings(Path("bloodroot.toml").resolve())
-        policy = bound(load("access.bloodroot"), settings)
+        policy_file = load("access.bloodroot")
+        _title("bloodroot seed members.toml", "the members, and who is in which group")
+        output.show(console, table.sown(_sown(settings, policy_file), console))
+        policy = bound(policy_file, settings)
         _title("bloodroot matrix", "who gets in where, from the policy alone")
         output.show(console, table.matrix(matrix_of_roles(policy), policy, console))
         _title("bloodroot probe", "the application asked as every persona")
         result = with_progress(policy, settings)
         output.show(console, table.probe(result))
+        _title("bloodroot token read", "what becomes of a token made for the persona two-hats")
+        output.show(console, table.token(_read_token(settings, policy), policy, console))
     finally:
         os.chdir(before)
     _title("Try next", "")
@@ -74,7 +85,8 @@ def demo(
         ("bloodroot why botanist POST /trials/7", "why may she change this trial?"),
         ("bloodroot matrix --personas", "a column for each persona"),
         ("$EDITOR access.bloodroot && bloodroot probe", "change a line, and see the difference"),
-        ("(set -a; . ./secrets.env; uvicorn seedbank.app:app)", "the pages; sign in as hazel@fernhollow.example,"),
+        ("bloodroot token make curator | bloodroot token read -", "what does a curator's token come to?"),
+        ("uvicorn seedbank.app:app", "the pages; sign in as hazel@fernhollow.example,"),
         ("", "with the password in secrets.env"),
     ):
         typer.echo(f"  {command:54}{told}".rstrip())
@@ -82,6 +94,32 @@ def demo(
         typer.echo(f"  {'bloodroot demo --faulty':54}the same with five mistakes, and the probe that finds them")
     elif result.sound:
         raise UsageError("the probe found nothing in the faulty application; that is a fault in Bloodroot itself")
+
+
+def _sown(settings: Settings, policy: Policy) -> Sown:
+    """The first members put into the example's directory."""
+    from ..identity import directory_of
+    from ..identity.seed_file import read_seed
+    from ..identity.seeding import sow
+    from .seed import password
+
+    return sow(directory_of(settings), read_seed(Path("members.toml")), policy, password)
+
+
+def _read_token(settings: Settings, policy: Policy) -> Examined:
+    """A token made for one of the personas, as the application takes it."""
+    import datetime
+
+    from ..identity.claims import claims_of
+    from ..identity.examination import examine, token_source
+    from ..identity.tokens import make_token
+
+    source = token_source(settings)
+    caller = settings.personas["two-hats"].caller
+    assert caller is not None and source.token is not None and settings.development is not None
+    now = datetime.datetime.now(datetime.UTC)
+    token = make_token(claims_of(caller, source.claims), source.token, settings.development, settings, now)
+    return examine(token, source, settings, policy)
 
 
 def _title(command: str, told: str) -> None:

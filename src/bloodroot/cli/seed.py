@@ -52,7 +52,7 @@ def seed(
     from ..identity.sown import Verdict
 
     assert file is not None
-    result = sow(directory, read_seed(file), rules, _password, update=update, dry_run=dry_run)
+    result = sow(directory, read_seed(file), rules, password, update=update, dry_run=dry_run)
     if as_json:
         typer.echo(as_text.sown(result), nl=False)
     else:
@@ -61,16 +61,16 @@ def seed(
         raise typer.Exit(1)
 
 
-def _password(member: SeedMember) -> str:
+def password(member: SeedMember) -> str:
     """The password of a member who is about to be made."""
     if member.variable is not None:
-        password = os.environ.get(member.variable, "")
-        if not password:
+        found = os.environ.get(member.variable, "")
+        if not found:
             raise UsageError(
                 f"{member.place}: {member.login} gets its password from {member.variable}, which is not set; "
                 "set it in the environment"
             )
-        return password
+        return found
     if not sys.stdin.isatty():
         raise UsageError(
             f"{member.place}: the password of {member.login} is to be asked for, and there is nobody to ask; "

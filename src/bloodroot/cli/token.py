@@ -57,6 +57,8 @@ def make(
         claims = claims_of(caller, source.claims)
     except ValueError as error:
         raise UsageError(f"this cannot be written into a token: {error}") from None
+    if found.directory is not None and who not in found.personas:
+        typer.echo("the application looks roles up in its directory, and this is no member there", err=True)
     now = datetime.datetime.now(datetime.UTC)
     typer.echo(make_token(claims, source.token, development, found, now))
     roles = ", ".join(sorted(caller.roles)) or "no role of its own"

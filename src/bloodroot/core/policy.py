@@ -345,7 +345,7 @@ class Policy:
             return tuple(trace.steps)
         held = self.roles.held(caller)
         for name in held.unknown:
-            trace.add("caller", "passed", f"the policy does not know the {name}, so it counts for nothing")
+            trace.add("caller", "passed", f"the policy does not know the {name}, so it gives no role here")
         if caller is not None:
             for note in caller.notes:
                 trace.add("caller", "passed", note)

@@ -86,11 +86,12 @@ def _judged(directory: Directory, member: Member | None, claimed: Caller, by_tok
         raise Unidentified(error.reason, token=by_token) from None
 
 
-def load(file: str | os.PathLike[str] | Settings) -> Identification:
+def load(file: str | os.PathLike[str] | Settings, directory: Directory | None = None) -> Identification:
     """The identification that settings describe under ``[identity]`` and ``[directory]``.
 
     Args:
         file: the settings file, such as ``bloodroot.toml``, or settings that have been read.
+        directory: the one to ask, where the application has opened it already.
 
     Raises:
         SettingsError: the settings cannot be used, or a key they name cannot be read.
@@ -101,7 +102,8 @@ def load(file: str | os.PathLike[str] | Settings) -> Identification:
             f"{settings.file.name}: nothing says who is calling; write [identity] with from = "
             '"jwt", "session", "header" or "directory"'
         )
-    directory = directory_of(settings) if settings.directory is not None else None
+    if directory is None and settings.directory is not None:
+        directory = directory_of(settings)
     if directory is None and any(source.asks_directory for source in settings.identity):
         raise SettingsError(
             f'{settings.file.name}: from = "directory" needs a directory; write [directory] with url = "..."'

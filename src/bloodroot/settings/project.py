@@ -25,6 +25,7 @@ class Persona:
         roles: roles held directly.
         groups: groups that a directory would send.
         attributes: what conditions may ask for; ``id`` becomes the caller's id.
+        permissions: permissions beside those of the roles, as a directory grants them.
         values: texts for ``{persona.NAME}``: the attributes, and whatever else the settings say of this persona.
     """
 
@@ -34,6 +35,7 @@ class Persona:
     groups: tuple[str, ...] = ()
     attributes: Mapping[str, Any] = field(default_factory=dict)
     values: Mapping[str, str] = field(default_factory=dict)
+    permissions: tuple[str, ...] = ()
 
     @property
     def caller(self) -> Caller | None:
@@ -41,7 +43,8 @@ class Persona:
         if not self.signed_in:
             return None
         rest = {name: value for name, value in self.attributes.items() if name != "id"}
-        return Caller(self.attributes.get("id"), self.roles, self.groups, rest)
+        granted = dict.fromkeys(self.permissions, "the directory, as the settings say of this persona")
+        return Caller(self.attributes.get("id"), self.roles, self.groups, rest, granted=granted)
 
 
 @dataclass(frozen=True, slots=True)

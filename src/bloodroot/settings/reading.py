@@ -118,7 +118,7 @@ class _Reader(Checked):
 
     def persona(self, name: str, table: dict[str, Any]) -> Persona:
         where = f"personas.{name}"
-        known = ("signed_in", "roles", "groups", "attributes")
+        known = ("signed_in", "roles", "groups", "permissions", "attributes")
         extra = {key: value for key, value in table.items() if key not in known}
         for key, value in extra.items():
             if key not in self.asked:
@@ -133,7 +133,8 @@ class _Reader(Checked):
             raise self.fail(f"{where}.signed_in", "a persona that is not signed in has no roles and no attributes")
         values = {key: str(value) for key, value in {**attributes, **extra, "name": name}.items()}
         groups = self.texts(f"{where}.groups", table.get("groups", []))
-        return Persona(name, signed_in, roles, groups, attributes, values)
+        permissions = self.texts(f"{where}.permissions", table.get("permissions", []))
+        return Persona(name, signed_in, roles, groups, attributes, values, permissions)
 
     def samples(self, table: dict[str, Any]) -> tuple[dict[str, str], dict[str, Sample]]:
         values: dict[str, str] = {}

@@ -32,39 +32,20 @@ async def body(request: Request) -> dict[str, Any]:
 
 
 async def make_token(request: Request) -> Response:
-    """A token for whoever knows the password. It names the member and nothing else: roles are looked up fresh."""
+    """A token for whoever knows the password. It tells roles for partners to read; here they are looked up afresh."""
     sent = await body(request)
     member = data.member_with_password(str(sent.get("email", "")), str(sent.get("password", "")))
     if member is None:
         return JSONResponse({"message": "The address or the password is wrong."}, 422)
     expires = datetime.datetime.now(datetime.UTC) + datetime.timedelta(minutes=15)
-    claims = {"iss": ISSUER, "sub": str(member.id), "exp": expires}
+    duties = ",".join(f"FH_{role}" for role in sorted(member.roles))
+    claims = {"iss": ISSUER, "sub": str(member.id), "exp": expires, "staff": {"duties": duties}}
     token = jwt.encode(claims, os.environ["SEEDBANK_KEY"], algorithm="HS256")
     return JSONResponse({"access_token": token, "token_type": "Bearer", "expires_in": 900})
 
 
-def member_of_token(token: str) -> data.Member | None:
-    """Whom a token stands for; None where it is not one of ours, or has expired."""
-    try:
-        claims = jwt.decode(
-            token,
-            os.environ["SEEDBANK_KEY"],
-            algorithms=["HS256"],
-            issuer=ISSUER,
-            options={"require": ["exp", "iss", "sub"]},
-        )
-    except jwt.InvalidTokenError:
-        return None
-    return data.member(claims["sub"])
-
-
-def caller(request: Request) -> data.Member | None:
-    scheme, _, token = request.headers.get("authorization", "").partition(" ")
-    return member_of_token(token) if scheme.lower() == "bearer" else None
-
-
 def me(request: Request) -> Response:
-    member = found(caller(request))
+    member = found(rights(request).member(request))
     return JSONResponse({"id": member.id, "name": member.name, "roles": sorted(member.roles)})
 
 

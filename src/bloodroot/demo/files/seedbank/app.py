@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import os
-from pathlib import Path
 from typing import Any
 
 from starlette.applications import Starlette
@@ -14,27 +13,20 @@ from starlette.requests import Request
 import bloodroot
 from bloodroot.enforce import asgi, current, starlette
 
-from . import api, data
+from . import data
 from .routes import routes
+from .who import FOLDER, identify
 
 handlers = routes()
-policy = bloodroot.load(Path(__file__).resolve().parent.parent / "access.bloodroot").bind(starlette.routes(handlers))
-
-
-def identify(request: asgi.Request) -> bloodroot.Caller | None:
-    """The member who sent a request, with the roles of this moment: by token for the API, by session for pages."""
-    if request.path.startswith("/api/"):
-        scheme, _, token = (request.header("authorization") or "").partition(" ")
-        member = api.member_of_token(token) if scheme.lower() == "bearer" else None
-    else:
-        member = data.member(request.session["member"]) if "member" in request.session else None
-    if member is None:
-        return None
-    return bloodroot.Caller(id=member.id, roles=member.roles, attributes={"status": member.status})
+policy = bloodroot.load(FOLDER / "access.bloodroot").bind(starlette.routes(handlers))
 
 
 class DeclaredRights:
     """Shows a link, lists a record and leaves out a field exactly as the policy says."""
+
+    def member(self, request: Request) -> data.Member | None:  # noqa: ARG002
+        caller = current().caller
+        return data.member(caller.id) if caller is not None else None
 
     def may(self, request: Request, permission: str, record: Any = None) -> bool:  # noqa: ARG002
         return current().may(permission, record)

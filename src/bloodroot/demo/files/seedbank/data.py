@@ -2,52 +2,36 @@
 
 from __future__ import annotations
 
-import hashlib
-import hmac
 import os
-import secrets
 import sqlite3
 from contextlib import closing
 from dataclasses import dataclass
-from pathlib import Path
 from typing import Any
 
-FOLDER = Path(__file__).resolve().parent.parent
+import bloodroot
+from bloodroot.identity.rows import Member as Entry
+from bloodroot.identity.seed_file import SeedMember, read_seed
+from bloodroot.identity.seeding import sow
+
+from .who import FOLDER, directory
+
 FILE = FOLDER / "seedbank.db"
-_FRESH = FOLDER / "seedbank-fresh.db"
 
 _TABLES = """
-create table members (
-    id integer primary key, name text not null, email text not null unique,
-    password text not null, status text not null
-);
-create table member_roles (
-    member_id integer not null references members, role text not null, primary key (member_id, role)
-);
-create table accessions (
+create table if not exists accessions (
     id integer primary key, species text not null, origin text not null, coordinates text not null,
     restricted integer not null, withdrawn integer not null default 0
 );
-create table trials (
+create table if not exists trials (
     id integer primary key, accession_id integer not null references accessions,
-    botanist_id integer not null references members, sown integer not null, germinated integer not null
+    botanist_id integer not null references bloodroot_members, sown integer not null, germinated integer not null
 );
-create table exchanges (
+create table if not exists exchanges (
     id integer primary key, accession_id integer not null references accessions,
     partner text not null, state text not null
 );
 """
 
-_MEMBERS = [
-    (1, "Wren Abbot", "wren@fernhollow.example", "active", []),
-    (2, "Moss Carder", "moss@fernhollow.example", "suspended", []),
-    (3, "Ash Delany", "ash@fernhollow.example", "active", ["botanist"]),
-    (4, "Hazel Ekwall", "hazel@fernhollow.example", "active", ["curator"]),
-    (5, "Linden Farrow", "linden@fernhollow.example", "active", ["registrar"]),
-    (6, "Reed Garrick", "reed@tarnbank.example", "active", ["guest-registrar"]),
-    (7, "Rowan Hythe", "rowan@fernhollow.example", "active", ["auditor"]),
-    (8, "Sorrel Innes", "sorrel@fernhollow.example", "active", ["botanist", "registrar"]),
-]
 _ACCESSIONS = [
     (1, "Fern sedge", "Lower Fern valley", "51.1021, -2.4410", 0),
     (2, "Bell vetchling", "Harrow down", "51.0877, -2.4018", 0),
@@ -67,6 +51,7 @@ class Member:
     email: str
     status: str
     roles: frozenset[str]
+    permissions: frozenset[str]
 
 
 @dataclass(frozen=True, slots=True)
@@ -98,34 +83,29 @@ class Exchange:
 
 def ask(query: str, *values: Any) -> list[sqlite3.Row]:
     """Run one statement in a transaction of its own, and return its rows."""
-    if not FILE.exists():
-        reset()
     with closing(sqlite3.connect(FILE, timeout=10)) as database, database:
         database.row_factory = sqlite3.Row
         return database.execute(query, values).fetchall()
 
 
 def member(member_id: object) -> Member | None:
-    rows = ask("select * from members where id = ?", str(member_id))
-    return _member(rows[0]) if rows else None
+    found = directory.member(member_id)
+    return _member(found) if found is not None else None
 
 
 def members() -> list[Member]:
-    return [_member(row) for row in ask("select * from members order by id")]
+    return [_member(found) for found in directory.members()]
 
 
 def member_with_password(email: str, password: str) -> Member | None:
     """The member with this address, if the password is right."""
-    rows = ask("select * from members where email = ?", email)
-    stored = rows[0]["password"] if rows else _hash("nobody", "0" * 32)
-    salt = stored.split("$")[0]
-    right = hmac.compare_digest(stored, _hash(password, salt))
-    return _member(rows[0]) if rows and right else None
+    found = directory.member_with_password(email, password)
+    return _member(found) if found is not None else None
 
 
-def _member(row: sqlite3.Row) -> Member:
-    roles = frozenset(found["role"] for found in ask("select role from member_roles where member_id = ?", row["id"]))
-    return Member(row["id"], row["name"], row["email"], row["status"], roles)
+def _member(found: Entry) -> Member:
+    told = found.attributes
+    return Member(found.id, told["name"], told["login"], found.status, found.roles, frozenset(found.granted))
 
 
 def accession(accession_id: object) -> Accession | None:
@@ -161,34 +141,39 @@ def exchanges() -> list[Exchange]:
     return [Exchange(**dict(row)) for row in ask("select * from exchanges order by id")]
 
 
-def reset() -> None:
-    """Put the made-up data back. The first time makes it, and hashes the password from the environment."""
-    if not _FRESH.exists():
-        _make(_FRESH)
-    # Writing through the database, and not over its file, leaves open connections intact.
-    with closing(sqlite3.connect(_FRESH)) as fresh, closing(sqlite3.connect(FILE, timeout=10)) as database:
-        fresh.backup(database)
-
-
-def _make(file: Path) -> None:
-    password = os.environ.get("SEEDBANK_PASSWORD")
-    if not password:
-        raise SystemExit("SEEDBANK_PASSWORD is not set; it becomes the password of the made-up members")
-    beside = file.with_suffix(f".{os.getpid()}.new")
-    beside.unlink(missing_ok=True)
-    with closing(sqlite3.connect(beside)) as database, database:
+def prepare() -> None:
+    """Make the tables and their data where they are missing."""
+    with closing(sqlite3.connect(FILE, timeout=30)) as database, database:
         database.executescript(_TABLES)
-        for number, name, email, status, roles in _MEMBERS:
-            hashed = _hash(password, secrets.token_hex(16))
-            database.execute("insert into members values (?, ?, ?, ?, ?)", (number, name, email, hashed, status))
-            database.executemany("insert into member_roles values (?, ?)", [(number, role) for role in roles])
-        database.executemany("insert into accessions values (?, ?, ?, ?, ?, 0)", _ACCESSIONS)
-        database.executemany("insert into trials values (?, ?, ?, ?, ?)", _TRIALS)
-        database.executemany("insert into exchanges values (?, ?, ?, ?)", _EXCHANGES)
-    beside.replace(file)
+        if not database.execute("select 1 from accessions").fetchone():
+            _fill(database)
+    _sow(update=False)
 
 
-def _hash(password: str, salt: str) -> str:
-    """A salted hash that is slow to guess (scrypt, RFC 7914)."""
-    key = hashlib.scrypt(password.encode(), salt=bytes.fromhex(salt), n=2**14, r=8, p=1)
-    return f"{salt}${key.hex()}"
+def reset() -> None:
+    """Put the made-up data back, the members too."""
+    with closing(sqlite3.connect(FILE, timeout=30)) as database, database:
+        for table in ("exchanges", "trials", "accessions"):
+            database.execute(f"delete from {table}")  # noqa: S608
+        _fill(database)
+    _sow(update=True)
+
+
+def _fill(database: sqlite3.Connection) -> None:
+    database.executemany("insert into accessions values (?, ?, ?, ?, ?, 0)", _ACCESSIONS)
+    database.executemany("insert into trials values (?, ?, ?, ?, ?)", _TRIALS)
+    database.executemany("insert into exchanges values (?, ?, ?, ?)", _EXCHANGES)
+
+
+def _sow(*, update: bool) -> None:
+    """Members as members.toml has them; `bloodroot seed members.toml` does the same."""
+    sow(directory, _seed, _policy, _password, update=update)
+
+
+def _password(new: SeedMember) -> str:
+    return os.environ[new.variable or ""]
+
+
+_seed = read_seed(FOLDER / "members.toml")
+_policy = bloodroot.load(FOLDER / "access.bloodroot")
+prepare()

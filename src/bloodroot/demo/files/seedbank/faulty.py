@@ -19,8 +19,12 @@ from starlette.requests import Request
 from starlette.responses import Response
 from starlette.routing import Route
 
+from bloodroot import Unidentified
+from bloodroot.enforce import asgi
+
 from . import api, data, pages
 from .routes import routes
+from .who import identify
 
 Handler = Callable[[Request], Response | Awaitable[Response]]
 Check = Callable[[data.Member, Request], bool]
@@ -29,9 +33,11 @@ _INCLUDED = {"curator": {"botanist", "volunteer"}, "botanist": {"volunteer"}, "r
 
 
 def whoever_sent(request: Request) -> data.Member | None:
-    if request.url.path.startswith("/api/"):
-        return api.caller(request)
-    return data.member(request.session["member"]) if "member" in request.session else None
+    try:
+        caller = identify(asgi.Request(request.method, request.url.path, request.scope))
+    except Unidentified:
+        return None
+    return data.member(caller.id) if caller is not None else None
 
 
 def has(member: data.Member, *wanted: str) -> bool:
@@ -88,10 +94,14 @@ def lists_members(member: data.Member, _: Request) -> bool:
     return "registrar" in text or "auditor" in text
 
 
+def reads_reports(member: data.Member) -> bool:
+    return has(member, "curator", "auditor") or "report:read" in member.permissions
+
+
 def reports(request: Request) -> Response:
     member = whoever_sent(request)
     # Mistake: with nobody signed in there is nobody to refuse.
-    if member is not None and not has(member, "curator", "auditor"):
+    if member is not None and not reads_reports(member):
         raise HTTPException(403)
     return pages.report(request)
 
@@ -147,6 +157,9 @@ CHECKED: dict[tuple[str, str], Handler] = {
 
 class HandmadeRights:
     """Shows links by role. The list of accessions asks it too, and it knows nothing of restricted ones."""
+
+    def member(self, request: Request) -> data.Member | None:
+        return whoever_sent(request)
 
     def may(self, request: Request, permission: str, record: Any = None) -> bool:  # noqa: ARG002
         member = whoever_sent(request)

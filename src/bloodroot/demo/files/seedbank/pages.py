@@ -11,12 +11,15 @@ from starlette.responses import RedirectResponse, Response
 from starlette.templating import Jinja2Templates
 
 from . import data
+from .who import directory
 
 T = TypeVar("T")
 
 
 class Rights(Protocol):
-    """What whoever sent a request may do: to show a link, list a record, or leave a field out."""
+    """Who sent a request, and what they may do: to show a link, list a record, or leave a field out."""
+
+    def member(self, request: Request) -> data.Member | None: ...
 
     def may(self, request: Request, permission: str, record: Any = None) -> bool: ...
 
@@ -38,7 +41,7 @@ def may(request: Request, permission: str, record: Any = None) -> bool:
 
 
 def page(request: Request, template: str, status: int = 200, **values: Any) -> Response:
-    me = data.member(request.session["member"]) if "member" in request.session else None
+    me = rights(request).member(request)
 
     def allowed(permission: str, record: Any = None) -> bool:
         return may(request, permission, record)
@@ -224,7 +227,7 @@ def member(request: Request) -> Response:
 
 def suspend_member(request: Request) -> Response:
     record = found(data.member(request.path_params["member_id"]))
-    data.ask("update members set status = 'suspended' where id = ?", record.id)
+    directory.set_status(record.id, "suspended")
     return go(f"/members/{record.id}")
 
 
