@@ -16,7 +16,7 @@ def serving(app: Any) -> Iterator[int]:
     """An ASGI application served by uvicorn; gives its port, and stops the server at the end."""
     listener = socket.socket()
     listener.bind(("127.0.0.1", 0))
-    server = uvicorn.Server(uvicorn.Config(app, log_level="critical", lifespan="off"))
+    server = uvicorn.Server(uvicorn.Config(app, log_level="critical", lifespan="off", proxy_headers=False))
     thread = threading.Thread(target=lambda: asyncio.run(server.serve([listener])), daemon=True)
     thread.start()
     try:

@@ -142,12 +142,14 @@ class _Reader:
 
 
 def follow(claims: Any, path: ClaimPath) -> Any:
-    """What stands at the end of a path. A list of maps is gone through, each of them followed."""
+    """What stands at the end of a path. A list of maps is gone through, and what they lead to is one list."""
     found = claims
     for number, name in enumerate(path):
         if isinstance(found, list):
             rest = [follow(each, path[number:]) for each in found]
-            there = [each for each in rest if each is not _MISSING]
+            there = [
+                one for each in rest if each is not _MISSING for one in (each if isinstance(each, list) else [each])
+            ]
             return there if there else _MISSING
         if not isinstance(found, Mapping) or name not in found:
             return _MISSING

@@ -139,13 +139,21 @@ class _Sowing:
         self.connection = connection
         self.standing = self._standing()
         rows = [*self._roles(), *self._groups()]
-        rows += [self._member(member) for member in self.seed.members]
-        if connection.dialect.name == "postgresql":
-            # Numbers given in the file are not known to the counter that gives the others.
-            highest = sa.select(sa.func.coalesce(sa.func.max(tables.members.c.id), 0) + 1).scalar_subquery()
-            counter = sa.func.pg_get_serial_sequence(tables.members.name, "id")
-            connection.execute(sa.select(sa.func.setval(counter, highest, False)))
-        return tuple(rows)
+        # Members who are to have a number of the file come first, before it is given to another.
+        numbered = [member for member in self.seed.members if member.id is not None]
+        others = [member for member in self.seed.members if member.id is None]
+        done = {member.login: self._member(member) for member in numbered}
+        if numbered and connection.dialect.name == "postgresql":
+            self._count_on()
+        done |= {member.login: self._member(member) for member in others}
+        return (*rows, *(done[member.login] for member in self.seed.members))
+
+    def _count_on(self) -> None:
+        """Have PostgreSQL's counter go on behind the numbers of the file, which it knows nothing of."""
+        highest = sa.select(sa.func.max(tables.members.c.id)).scalar_subquery()
+        counter = sa.func.pg_get_serial_sequence(tables.members.name, "id")
+        behind = sa.func.greatest(highest, sa.func.nextval(counter))
+        self.connection.execute(sa.select(sa.func.setval(counter, behind)))
 
     def _standing(self) -> dict[str, _Standing]:
         """Every member that is there, by login."""
