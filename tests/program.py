@@ -1,5 +1,7 @@
 """The installed program, run as a user runs it."""
 
+import contextlib
+import io
 import os
 import subprocess
 import sys
@@ -8,6 +10,9 @@ import unittest
 from dataclasses import dataclass
 from pathlib import Path
 from textwrap import dedent
+from unittest import mock
+
+from bloodroot.cli import run
 
 PROGRAM = Path(sys.executable).parent / "bloodroot"
 
@@ -49,6 +54,25 @@ class InFolder(unittest.TestCase):
         )
         self.assertNotIn("Traceback", done.stderr + done.stdout)
         return Run(done.returncode, done.stdout, done.stderr)
+
+    def in_process(self, *words: object, stdin: str = "", **environment: str) -> Run:
+        """The same program without a process of its own, for tables of many cases."""
+        out, err = io.StringIO(), io.StringIO()
+        status = 0
+        with (
+            contextlib.chdir(self.folder),
+            contextlib.redirect_stdout(out),
+            contextlib.redirect_stderr(err),
+            mock.patch.object(sys, "argv", ["bloodroot", *map(str, words)]),
+            mock.patch.object(sys, "stdin", io.StringIO(stdin)),
+            mock.patch.dict(os.environ, {"COLUMNS": "160", **environment}),
+        ):
+            try:
+                run()
+            except SystemExit as ended:
+                status = int(ended.code or 0)
+        self.assertNotIn("Traceback", err.getvalue() + out.getvalue())
+        return Run(status, out.getvalue(), err.getvalue())
 
     def ran(self, *words: object, status: int = 0, **environment: str) -> str:
         """What the program prints, when it ends with this status."""

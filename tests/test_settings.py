@@ -112,3 +112,65 @@ class Writing(InFolder):
         self.assertEqual([each.name for each in self.folder.iterdir()], ["a.csv"])
         with self.assertRaises(OSError):
             write_text(self.folder / "none" / "b.csv", "x")
+
+
+class Callers(InFolder):
+    def test_mistakes(self) -> None:
+        jwt, header = "[identity]\nfrom = 'jwt'\n", "[identity]\nfrom = 'header'\nid = 'X-Member'\n"
+        session = "[identity]\nfrom = 'session'\nid = 'member'\n"
+        member = "member = 'select id from staff where id = :id'\n"
+        database = "[directory]\nurl = 'sqlite:///x.db'\n"
+        for text, message in (
+            ("identity = 3", "identity: this must be a table, or several with [[identity]]"),
+            ("[identity]\n", "identity.from: this must be one of jwt, session, header, directory"),
+            ("[identity]\nfrom = 'jwtt'", 'did you mean "jwt"?'),
+            (jwt + "rolse = 'a'", 'identity.rolse: unknown key; did you mean "roles"?'),
+            (jwt, "there is no key to check tokens with; write one of key"),
+            (jwt + "key = 'fern'", "identity.key: a secret does not belong into this file; write key = "),
+            (jwt + "key = 'fern{env.KEY}'", "a secret does not belong into this file"),
+            (jwt + "key = '{env.KEY}'\nkey_file = 'x.pem'", "key and key_file are all given"),
+            (jwt + "key_file = 'x.pem'", "algorithm is missing; tokens do not choose it"),
+            (jwt + "algorithm = 'none'\nkey = '{env.KEY}'", "a token without a signature proves nothing"),
+            (jwt + "algorithm = 'None'\nkey = '{env.KEY}'", "a token without a signature proves nothing"),
+            (
+                jwt + "algorithm = 'HS265'\nkey = '{env.KEY}'",
+                'one of HS256, RS256, ES256, EdDSA; did you mean "HS256"?',
+            ),
+            (jwt + "algorithm = 'HS256'\nkey_file = 'x.pem'", "HS256 signs with a secret"),
+            (jwt + "key = '{env.KEY}'\nleeway = 900", "this must be a number of seconds from 0 to 300"),
+            (jwt + "key = '{env.KEY}'\nroles = 'https://a.example/r'", "goes in quotes"),
+            (jwt + "key = '{env.KEY}'\nattributes = { site = 'a..b' }", "identity.attributes.site: this must be names"),
+            (jwt + "key = '{env.KEY}'\nnames = { A = 3 }", "this must be a text"),
+            (jwt + "key = '{env.KEY}'\nfor = 'api'", "identity.for"),
+            (session + "issuer = 'x'", 'this belongs to from = "jwt", and here from = "session"'),
+            ("[identity]\nfrom = 'session'", "id is missing: where does the caller's id stand? Write the name"),
+            ("[identity]\nfrom = 'directory'\nid = 'x'\nroles = 'y'", 'here from = "directory"'),
+            (header, "senders is missing: anybody can send a header"),
+            (header + "senders = ['proxy']", '"proxy" is no address and no network'),
+            (header + "senders = ['10.1.2.3/8']", "is no address and no network"),
+            ("[directory]\n", "directory: url is missing"),
+            ("[directory]\nurl = 'postgresql://ash:fern@db/x'", "a password does not belong into this file"),
+            (database + "cache = -1", "this must be a number of seconds from 0 to 3600"),
+            (database + "keep_suspended = 'yes'", "this must be true or false"),
+            (database + "cash = 1", 'did you mean "cache"?'),
+            (database + "[directory.queries]\nroles = 'select a from b where c = :id'", "member is missing: the query"),
+            (database + "[directory.queries]\n" + member + "role = 'select 1 where :id'", 'did you mean "roles"?'),
+            (database + "[directory.queries]\n" + member + "roles = 'select 1'", "whose id stands as :id"),
+            (database + "[directory.queries]\n" + member + "roles = 'select :id + :x'", "it has :x"),
+            (database + "[directory.queries]\n" + member + "members = 'select :id'", "lists the ids of all members"),
+            (
+                database + "[directory.queries]\nmember = 'delete from staff where id = :id'",
+                "begins with select or with",
+            ),
+            ("[token]\n", "write one of development_key"),
+            ("[token]\ndevelopment_key = '{env.K}'\nminutes = 600", "a number of minutes from 0.1 to 60"),
+        ):
+            with self.subTest(text=text), self.assertRaises(SettingsError) as caught:
+                read_settings(self.write("bloodroot.toml", text))
+            self.assertIn(message, str(caught.exception))
+            self.assertTrue(str(caught.exception).startswith("bloodroot.toml"), str(caught.exception))
+
+    def test_a_password_by_name_is_no_password_in_the_file(self) -> None:
+        url = "postgresql://ash:{env.TARN_WORD}@db/x"
+        settings = read_settings(self.write("bloodroot.toml", f"[directory]\nurl = '{url}'\n"))
+        self.assertEqual(settings.directory.url, url)
