@@ -99,11 +99,16 @@ class Seed(Tarn):
         self.write("seed.toml", SEED.replace('"grower"', '"keeper"'))
         told = self.run_as_set("seed", "seed.toml", status=1)
         self.assertIn("members: 1 kept, 1 differs", told)
-        self.assertRegex(told, r"≠ differs  member  tess +roles: also grower; not keeper")
+        self.assertRegex(told, r"≠ differs  member  tess: roles are grower, in the file keeper")
         self.assertIn("seed with --update brings it in line", told)
         told = json.loads(self.run_as_set("seed", "seed.toml", "--update", "--json"))
         self.assertIn(
-            {"kind": "member", "name": "tess", "verdict": "updated", "differences": ["roles: also grower; not keeper"]},
+            {
+                "kind": "member",
+                "name": "tess",
+                "verdict": "updated",
+                "differences": ["roles are grower, in the file keeper"],
+            },
             told["rows"],
         )
         listed = self.run_as_set("seed", "--list")
@@ -250,7 +255,7 @@ class Token(Tarn):
         read = self.run_as_set("token", "read", token)
         self.assertIn("caller 7 with helper, grower", read.splitlines()[0])
         self.assertIn("the directory does not say clerk of this member, whatever the sign-in says", read)
-        self.assertIn("lot:edit from the directory, to group field-staff", read)
+        self.assertIn("lot:edit to group field-staff", read)
         self.assertIn("this is no member there", self.run_as_set("token", "make", "keeper"))
         stranger = self.run_as_set("token", "read", self.made("keeper"), status=1)
         self.assertIn("Not believed: the directory has no member development-keeper.", stranger)

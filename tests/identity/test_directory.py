@@ -88,8 +88,8 @@ class Suite:
         self.sow(member("tess", name="Tess", roles=["keeper"], groups=["field-staff"]))
         changed = member("tess", name="Tessa", roles=["clerk", "helper"], groups=[], permissions=["lot:edit"])
         told = (
-            'differs name is "Tess", in the file "Tessa" roles: also keeper; not clerk, helper '
-            "groups: also field-staff permissions: not lot:edit"
+            'differs name is "Tess", in the file "Tessa" roles are keeper, in the file clerk, helper '
+            "groups are field-staff, in the file none permissions are none, in the file lot:edit"
         )
         self.assertEqual(self.sow(changed)["tess"], told)
         self.assertEqual(self.directory.members()[0].roles, {"keeper"})

@@ -116,7 +116,7 @@ def _fresh(caller: Caller, settings: Settings) -> tuple[str | None, Caller | Non
         return error.reason, None, error.reason
     told = f"member {found.id}: {', '.join(sorted(found.roles)) or 'no role of its own'}"
     told += f"; groups {', '.join(sorted(found.groups))}" if found.groups else ""
-    granted = (f"{name} from {by}" for name, by in sorted(found.granted.items()))
+    granted = (f"{name} {by.removeprefix('the directory, ')}" for name, by in sorted(found.granted.items()))
     told += f"; granted {', '.join(granted)}" if found.granted else ""
     return told, found, None
 

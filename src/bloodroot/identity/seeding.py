@@ -292,7 +292,4 @@ def _differences(member: SeedMember, standing: _Standing) -> tuple[str, ...]:
 
 
 def _sets(name: str, has: set[str], wanted: set[str]) -> str:
-    more, less = sorted(has - wanted), sorted(wanted - has)
-    told = [f"also {', '.join(more)}"] if more else []
-    told += [f"not {', '.join(less)}"] if less else []
-    return f"{name}: {'; '.join(told)}"
+    return f"{name} are {', '.join(sorted(has)) or 'none'}, in the file {', '.join(sorted(wanted)) or 'none'}"

@@ -323,7 +323,7 @@ def _query(checked: Checked, name: str, value: Any) -> str:
     wanted = set() if name == "members" else {"id"}
     if bound != wanted:
         told = "asks for one member, whose id stands as :id" if wanted else "lists the ids of all members, without :id"
-        raise checked.fail(where, f"this query {told}" + (f"; it has :{min(bound)}" if bound - wanted else ""))
+        raise checked.fail(where, f"this query {told}" + (f"; it has :{min(bound - wanted)}" if bound - wanted else ""))
     return query
 
 

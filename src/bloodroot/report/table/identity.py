@@ -14,13 +14,16 @@ from ...identity.sown import Sown, Verdict
 from .words import plural
 
 if TYPE_CHECKING:
+    from collections.abc import Iterable
+
     from ...core.policy import Policy
     from ...identity.examination import Examined
     from ...identity.rows import Member
+    from ...identity.sown import SeedRow
 
 _SIGNS = {Verdict.MADE: "+", Verdict.KEPT: "=", Verdict.DIFFERS: "≠", Verdict.UPDATED: "~"}
 _PLAIN_SIGNS = {**_SIGNS, Verdict.DIFFERS: "!"}
-_STYLES = {Verdict.MADE: "green", Verdict.KEPT: "dim", Verdict.DIFFERS: "yellow", Verdict.UPDATED: "green"}
+_STYLES = {Verdict.MADE: "green", Verdict.KEPT: "dim", Verdict.DIFFERS: "magenta", Verdict.UPDATED: "green"}
 
 
 def _plain(console: Console) -> bool:
@@ -44,12 +47,25 @@ def sown(result: Sown, console: Console) -> RenderableType:
     told = "; ".join(filter(None, (_counts(result, kind) for kind in ("member", "role", "group"))))
     head = f"Tried, nothing written: {told}" if result.dry_run else told
     table = _table()
-    for row in result.rows:
+    for rows in _together(result.rows):
+        row = rows[0]
         sign = Text(f"{signs[row.verdict]} {row.verdict.value}", _STYLES[row.verdict])
-        table.add_row(sign, row.kind, row.name, Text("; ".join(row.differences)))
+        names = Text(", ".join(each.name for each in rows))
+        if row.differences:
+            names.append(f": {'; '.join(row.differences)}", _STYLES[row.verdict])
+        table.add_row(sign, row.kind, names)
     return Group(
-        Text(head, style="bold yellow" if differs else "bold green"), Text(), table, Text(), Text(_after(result))
+        Text(head, style="bold magenta" if differs else "bold green"), Text(), table, Text(), Text(_after(result))
     )
+
+
+def _together(rows: Iterable[SeedRow]) -> Iterable[list[SeedRow]]:
+    """Roles and groups of which the same is to be told in one line; each member in its own."""
+    found: dict[tuple[object, ...], list[SeedRow]] = {}
+    for row in rows:
+        key = (row.kind, row.verdict, row.differences, row.name if row.kind == "member" else "")
+        found.setdefault(key, []).append(row)
+    return found.values()
 
 
 def _counts(result: Sown, kind: str) -> str:
@@ -77,7 +93,7 @@ def members(found: list[Member], policy: Policy) -> RenderableType:
         direct = [name if name in policy.roles.bit else f"{name}?" for name in sorted(member.roles)]
         strangers = strangers or any(name.endswith("?") for name in direct)
         included = [name for name in policy.roles.names(held.bits) if name not in member.roles]
-        status = Text(member.status, "" if member.active else "yellow")
+        status = Text(member.status, "" if member.active else "magenta")
         granted = ", ".join(sorted(member.granted))
         apart = f" (apart: {' and '.join(held.apart)})" if held.apart else ""
         cells = (", ".join(direct) + apart, ", ".join(included), ", ".join(sorted(member.groups)), granted)
@@ -117,16 +133,16 @@ def token(result: Examined, policy: Policy, console: Console) -> RenderableType:
         good = not step.notes
         given = ", ".join(step.gives) or "nothing"
         steps.add_row(
-            Text(yes if good else no, "green" if good else "yellow"), step.what, f"{step.where} gives {given}"
+            Text(yes if good else no, "green" if good else "magenta"), step.what, f"{step.where} gives {given}"
         )
         for note in step.notes:
-            steps.add_row("", "", Text(note, "yellow"))
+            steps.add_row("", "", Text(note, "magenta"))
     for hint in result.hints:
-        steps.add_row(Text(no, "yellow"), "", Text(hint, "yellow"))
+        steps.add_row(Text(no, "magenta"), "", Text(hint, "magenta"))
     if result.fresh is not None and result.counts is not None:
         steps.add_row(Text(yes, "green"), "directory", result.fresh)
         for note in result.counts.notes:
-            steps.add_row("", "", Text(note, "yellow"))
+            steps.add_row("", "", Text(note, "magenta"))
     parts.append(steps)
     if result.counts is not None:
         parts += [Text(), _rights(result)]
