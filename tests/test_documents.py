@@ -22,14 +22,14 @@ class Identity(InFolder):
                 read_settings(self.write("bloodroot.toml", block))
 
     def test_the_seed_can_be_read(self) -> None:
-        (block,) = (each for each in re.findall(r"```\n(.*?)```", self.TEXT, re.S) if "[[members]]" in each)
+        (block,) = (each for each in re.findall(r"\n\n```\n(.*?)```", self.TEXT, re.S) if "[[members]]" in each)
         seed = read_seed(self.write("seed.toml", block))
         self.assertEqual((seed.members[0].groups, seed.groups[0].name), (("science-staff",), "stock-taking"))
 
     def test_every_key_is_told_of(self) -> None:
         keys = {key for keys in identity._KEYS.values() for key in keys} | set(identity.QUERIES)
         for key in sorted(keys):
-            self.assertRegex(self.TEXT, rf"(?m)^{key} = |`{key} = ", key)
+            self.assertRegex(self.TEXT, rf"\b{key} = ", key)
 
 
 class Pictures(unittest.TestCase):
