@@ -399,14 +399,19 @@ def _follow(reference: Reference, facts: Facts) -> Any:
         # A signed-out caller has no attributes; any other root that is not there may yet be supplied.
         return MISSING if reference.root == "caller" else UNKNOWN
     for name in reference.names:
-        try:
-            start = start[name] if is_keyed(start) else getattr(start, name, MISSING)
-        except Exception:
-            # No such key, or a property of somebody's record failed: nothing to build access on.
-            return MISSING
+        start = attribute(start, name)
         if start is MISSING or start is UNKNOWN:
             return start
     return start
+
+
+def attribute(record: Any, name: str) -> Any:
+    """An attribute of an object, or what a mapping or a row has under a key; `MISSING` where there is none."""
+    try:
+        return record[name] if is_keyed(record) else getattr(record, name, MISSING)
+    except Exception:
+        # No such key, or a property of somebody's record failed: nothing to build access on.
+        return MISSING
 
 
 def is_keyed(record: Any) -> bool:

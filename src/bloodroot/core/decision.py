@@ -52,7 +52,7 @@ class Decision:
         outcome: `Outcome`.
         reason: None where the request is allowed or depends, else ``ambiguous-path``, ``apart``, ``closed``,
             ``signed-out``, ``signed-in``, ``role``, ``condition`` (one without a name) or a condition's name.
-        line: the endpoint line that decides, or None.
+        line: the endpoint line that decides, or None; for a guard, what the guard asks.
         remainder: for `Outcome.DEPENDS`, what still has to hold; None otherwise.
     """
 

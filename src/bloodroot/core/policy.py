@@ -6,14 +6,26 @@ import datetime
 from dataclasses import dataclass, field, replace
 from typing import TYPE_CHECKING, Any
 
-from ..language.problems import PolicyError, suggestion
+from ..language.parser import parse_guard
+from ..language.problems import Place, PolicyError, Source, suggestion
 from .binding import Route, bound_lines
 from .conditions import TRUE, UNKNOWN, Disjunction, Facts, Formula, Known, both, can_be_true, findings
 from .decision import Decision, Outcome, Step, may_hold
 from .fields import FieldsRefused, names_of
-from .paths import ANY, PathIndex, overlap, read_path, specificity
+from .flags import Flags
+from .lines import Line
+from .paths import ANY, PathIndex, overlap, parse_template, read_path, specificity
 from .redirects import redirect_problems
-from .requirements import Elsewhere, Resolver, asks_in_words, conditions_in, in_words, permissions_in, references_in
+from .requirements import (
+    Elsewhere,
+    Resolver,
+    asks_in_words,
+    bits_that_open,
+    conditions_in,
+    in_words,
+    permissions_in,
+    references_in,
+)
 from .roles import SIGNED_OUT, Held, RoleTable
 
 if TYPE_CHECKING:
@@ -22,7 +34,10 @@ if TYPE_CHECKING:
     from .answers import Answers
     from .caller import Caller
     from .fields import FieldRules
-    from .lines import ActionLine, Line
+    from .lines import ActionLine
+
+
+EVERYWHERE = parse_template("/**")
 
 
 @dataclass(slots=True)
@@ -141,7 +156,7 @@ class Policy:
         Returns:
             The decision. Bad input is refused, never an error.
         """
-        question = (caller, method, path, record, query, args, now, guarded, assume)
+        question = (caller, method, path, record, query, args, now, guarded, assume, None)
         segments = read_path(path)
         if segments is None:
             return Decision(Outcome.DENY, "ambiguous-path", None, None, self, question)
@@ -158,6 +173,52 @@ class Policy:
         outcome, reason, remainder = self._weigh_request(question, segments, line, held, None)
         return Decision(outcome, reason, line, remainder, self, question)
 
+    def guard(self, text: str, place: Place | None = None) -> Line:
+        """A requirement beside the lines of the policy, for `check`.
+
+        Args:
+            text: what is asked, such as ``trial:edit`` or ``registrar or args.member_id == caller.id``.
+            place: where it begins in the program, for messages; by default a source of its own.
+
+        Raises:
+            PolicyError: it cannot be read, or names a role, permission or condition that the policy does not know.
+        """
+        place = place or Place(Source("<guard>", (text,)), 1, 1, len(text))
+        formula, problems = self._resolver.apart_from_lines(parse_guard(text, place), place)
+        if problems:
+            raise PolicyError(problems)
+        return Line((), EVERYWHERE, formula, *bits_that_open(formula), place, 0)
+
+    def check(
+        self,
+        caller: Caller | None,
+        guard: Line,
+        *,
+        method: str = "",
+        path: str = "",
+        record: Any = None,
+        query: Mapping[str, Any] | None = None,
+        args: Mapping[str, Any] | None = None,
+        now: datetime.datetime | None = None,
+    ) -> Decision:
+        """Decide what a guard asks; the endpoint's own line and the standing rules are not asked again.
+
+        Args:
+            caller: who asks; None for a signed-out caller.
+            guard: made by `guard`.
+            method: the method of the request that the call is part of, or an empty text without one.
+            path: the path of that request, as in `decide`.
+            record: the record at hand, or None where it is not known yet.
+            query: parameters of the query by name, or None.
+            args: arguments of the call by name, or None.
+            now: the moment of the decision, by default the present one (UTC).
+        """
+        question = (caller, method, path, record, query, args, now, False, None, guard)
+        segments = read_path(path) if path else None
+        line = self._line(method, segments) if segments is not None else None
+        outcome, reason, remainder = self._weigh_request(question, segments, line, self.roles.held(caller), None)
+        return Decision(outcome, reason, guard, remainder, self, question)
+
     def may(
         self,
         caller: Caller | None,
@@ -171,18 +232,47 @@ class Policy:
         Raises:
             LookupError: the policy has no such permission.
         """
-        asked = self._resolver.permission(permission)
-        if asked is None:
-            raise LookupError(f'unknown permission "{permission}"{suggestion(permission, self.permissions)}')
-        return asked.fold(self._facts_of(caller, record, args)) is TRUE
+        return self.permission(permission).fold(self.facts_of(caller, record, args)) is TRUE
 
-    def flags(self, caller: Caller | None, permissions: Iterable[str], *, record: Any = None) -> dict[str, bool]:
-        """Which of these permissions a caller has: for a page or an API to show what is possible.
+    def flags(self, caller: Caller | None, asked: Iterable[str], *, record: Any = None) -> dict[str, bool]:
+        """What of this a caller may do: for a page or an API to show what is possible.
+
+        Args:
+            caller: who asks; None for a signed-out caller.
+            asked: permissions such as ``trial:edit``, and endpoints such as ``GET /trials/new``. Of an endpoint its
+                line and the standing rules are asked, so that a link is shown exactly where it leads somewhere;
+                ``POST /trials/{id}`` takes the id from the record.
+            record: the record at hand, if there is one.
+
+        Returns:
+            By what was asked. What depends on a record that is not at hand is False.
+
+        Raises:
+            LookupError: the policy has no such permission, or no line for such an endpoint.
+        """
+        return Flags(self, caller, asked).of(record)
+
+    def flags_of_each(
+        self, caller: Caller | None, asked: Iterable[str], records: Iterable[Any]
+    ) -> list[dict[str, bool]]:
+        """`flags` for each of a list of records, in one pass.
+
+        Raises:
+            LookupError: as `flags`.
+        """
+        flags = Flags(self, caller, asked)
+        return [flags.of(record) for record in records]
+
+    def permission(self, name: str) -> Formula:
+        """What a permission asks.
 
         Raises:
             LookupError: the policy has no such permission.
         """
-        return {permission: self.may(caller, permission, record=record) for permission in permissions}
+        asked = self._resolver.permission(name)
+        if asked is None:
+            raise LookupError(f'unknown permission "{name}"{suggestion(name, self.permissions)}')
+        return asked
 
     def remainders(self, caller: Caller | None) -> dict[str, Formula]:
         """What remains of each permission for a caller of whom alone something is known.
@@ -192,7 +282,7 @@ class Policy:
         """
         requirements = [line.requirement for line in self.endpoints] + [line.requirement for line in self.unbound]
         asked = dict.fromkeys(each.name for formula in requirements for each in permissions_in(formula))
-        facts = self._facts_of(caller, None)
+        facts = self.facts_of(caller, None)
         facts.now = None
         found = {}
         for name in (*self.permissions, *asked):
@@ -225,7 +315,7 @@ class Policy:
         if rules is None:
             return frozenset(names_of(record))
         names = names_of(record) if record is not None else [name for name in rules.rules if name != "*"]
-        return rules.readable(names, self._facts_of(caller, record))
+        return rules.readable(names, self.facts_of(caller, record))
 
     def changeable(self, caller: Caller | None, kind: str, changes: Iterable[str], record: Any = None) -> None:
         """Check that a caller may change every one of these fields.
@@ -241,7 +331,7 @@ class Policy:
             LookupError: the policy knows no such kind, but one of nearly the same name.
         """
         rules = self._rules_for(kind)
-        refused = rules.refused(changes, self._facts_of(caller, record)) if rules is not None else []
+        refused = rules.refused(changes, self.facts_of(caller, record)) if rules is not None else []
         if refused:
             raise FieldsRefused(kind, refused)
 
@@ -252,7 +342,8 @@ class Policy:
             raise LookupError(f"the policy has no section fields {kind}{guess}")
         return rules
 
-    def _facts_of(self, caller: Caller | None, record: Any, args: Mapping[str, Any] | None = None) -> Facts:
+    def facts_of(self, caller: Caller | None, record: Any = None, args: Mapping[str, Any] | None = None) -> Facts:
+        """What is known of a caller, a record and the arguments of a call, for folding formulas."""
         return self._facts(self.roles.held(caller), caller, record=record, args=args)
 
     def line_for(self, method: str, path: str) -> Line | None:
@@ -340,6 +431,9 @@ class Policy:
         trace = _Trace()
         caller, method, path = question[:3]
         segments = read_path(path)
+        if question[9] is not None:
+            self._weigh_request(question, segments, None, self.roles.held(caller), trace)
+            return tuple(trace.steps)
         if segments is None:
             trace.add("path", "refused", f"the path {path} can be read in more than one way")
             return tuple(trace.steps)
@@ -364,23 +458,26 @@ class Policy:
         return tuple(trace.steps)
 
     def _weigh_request(
-        self, question: tuple[Any, ...], segments: list[str], line: Line, held: Held, trace: _Trace | None
+        self, question: tuple[Any, ...], segments: list[str] | None, line: Line | None, held: Held, trace: _Trace | None
     ) -> tuple[Outcome, str | None, Formula | None]:
-        """Outcome, reason and remainder for a request whose line is known."""
-        caller, method, _, record, query, args, now, guarded, assume = question
+        """Outcome, reason and remainder for a request whose line is known, or for a guard."""
+        caller, method, _, record, query, args, now, guarded, assume, guard = question
         facts = self._facts(
             held,
             caller,
             record=record,
-            path=line.template.values(segments),
+            path=line.template.values(segments) if line is not None and segments is not None else None,
             query=query,
             args=args,
             now=now,
             guarded=guarded,
             assumed=assume or {},
         )
-        rules = [rule for rule in self.standing if _covers(rule, method) and rule.template.covers(segments)]
-        return self._weigh([(each, each.requirement) for each in (*rules, line)], facts, held, caller, trace)
+        asked = [guard]
+        if guard is None and segments is not None:
+            asked = [rule for rule in self.standing if _covers(rule, method) and rule.template.covers(segments)]
+            asked.append(line)
+        return self._weigh([(each, each.requirement) for each in asked], facts, held, caller, trace)
 
     def _weigh(
         self,

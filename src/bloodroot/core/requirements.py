@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import copy
 from dataclasses import dataclass
 from typing import TYPE_CHECKING
 
@@ -237,10 +238,19 @@ class Resolver:
                 self._read[id(node)] = found
         return found
 
+    def apart_from_lines(self, node: tree.Node, place: Place) -> tuple[Formula, list[Problem]]:
+        """What a guard asks, and the mistakes in it; the policy's own are not touched."""
+        resolver = copy.copy(self)
+        resolver._problems = []
+        resolver._origin = place
+        return resolver.requirement(node), resolver._problems
+
     def requirement(self, node: tree.Node) -> Formula:
         """What a line asks, as a formula."""
         if isinstance(node, tree.Word):
             return self._word(node)
+        if isinstance(node, tree.Comparison | tree.Reference | tree.Literal):
+            return self.expression(node)
         if isinstance(node, tree.AnyOf):
             return Disjunction(tuple([self.requirement(part) for part in node.parts]))
         if isinstance(node, tree.AllOf):

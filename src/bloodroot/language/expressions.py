@@ -54,6 +54,8 @@ def _term(reader: Reader) -> tree.Node:
         return tree.Negation(_deeper(reader, _term))
     if reader.text == "(":
         return _bracketed(reader, read_requirement)
+    if reader.inline and _begins_comparison(reader):
+        return _comparison(reader)
     if reader.kind == "word":
         if ":" in reader.text:
             if reader.text.endswith("*"):
@@ -63,6 +65,13 @@ def _term(reader: Reader) -> tree.Node:
         if reader.text in AUDIENCES or reader.text == "guarded":
             return reader.word()
     return reader.name("a role, a permission or a condition")
+
+
+def _begins_comparison(reader: Reader) -> bool:
+    """Whether the token at hand can only be an operand of a comparison."""
+    if reader.kind in ("string", "number") or reader.text == "[":
+        return True
+    return reader.kind == "word" and (reader.text.split(".")[0] in ROOTS or reader.text in (*_CONSTANTS, "now"))
 
 
 # Expressions -----------------------------------------------------------------------------------------------------

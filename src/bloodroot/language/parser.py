@@ -9,7 +9,7 @@ from . import tree
 from .expressions import check_permission, read_expression, read_requirement
 from .problems import Place, PolicyError, Problem, Source, suggestion
 from .reader import AUDIENCES, Mistake, Reader, read_names
-from .tokens import Entry, read_entries, tokens_of
+from .tokens import Entry, read_entries, read_tokens, tokens_of
 
 METHODS = ("GET", "HEAD", "POST", "PUT", "PATCH", "DELETE", "OPTIONS", "TRACE", "CONNECT")
 _ANSWERS = ("status", "go", "hide")
@@ -39,6 +39,31 @@ def parse_with_problems(text: str, name: str = "<text>") -> tuple[tree.Document,
     """Read as much of a policy text as can be read, and every problem met on the way."""
     document = tree.Document(Source(name, tuple(text.split("\n"))))
     return document, _Parser(document).run()
+
+
+def parse_guard(text: str, place: Place) -> tree.Node:
+    """Read what a guard asks: a requirement that may hold comparisons, such as ``keeper or args.id == caller.id``.
+
+    Args:
+        text: the requirement.
+        place: where it begins in the program that has it.
+
+    Raises:
+        PolicyError: it cannot be read.
+    """
+    # As many blanks before the text as there are signs before it in the program: its places are the program's.
+    start = place.column - 1
+    tokens, problem = read_tokens(place.source, place.line, " " * start + " ".join(text.split("\n")), start)
+    if problem is not None:
+        raise PolicyError([problem])
+    reader = Reader(place.source, tokens)
+    reader.inline = True
+    try:
+        node = read_requirement(reader)
+        reader.end()
+    except Mistake as mistake:
+        raise PolicyError([mistake.problem]) from None
+    return node
 
 
 class _Parser:

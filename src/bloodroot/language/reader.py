@@ -31,14 +31,19 @@ class Mistake(Exception):
 
 
 class Reader:
-    """The tokens of one entry, read from left to right. Words are placed from an origin, by default the first."""
+    """The tokens of one entry, read from left to right. Words are placed from an origin, by default the first.
 
-    __slots__ = ("depth", "kind", "origin", "position", "source", "text", "tokens")
+    Attributes:
+        inline: whether a requirement may hold comparisons, as that of a guard may, which has nowhere to name them.
+    """
+
+    __slots__ = ("depth", "inline", "kind", "origin", "position", "source", "text", "tokens")
 
     def __init__(self, source: Source, tokens: list[Token]) -> None:
         self.source = source
         self.tokens = tokens
         self.depth = 0
+        self.inline = False
         self.position = 0
         self.kind, self.text, line, column = tokens[0]
         self.origin = (line, column)
