@@ -247,7 +247,7 @@ class WithoutAServer(unittest.IsolatedAsyncioTestCase):
         self.assertEqual(sent, [])
 
     async def test_current_needs_a_middleware(self) -> None:
-        with self.assertRaisesRegex(RuntimeError, "AccessMiddleware"):
+        with self.assertRaisesRegex(RuntimeError, "nobody acts here"):
             current()
 
 

@@ -2,8 +2,8 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
-from typing import TYPE_CHECKING
+from dataclasses import dataclass, field
+from typing import TYPE_CHECKING, Any
 
 from ..language.problems import PolicyError, Problem, suggestion
 from .paths import PathIndex, Template, TemplateError, parse_template, specificity
@@ -22,11 +22,13 @@ class Route:
         action: the name of what serves it.
         methods: in capitals; empty for any.
         path: the path template as a policy writes it, mount prefix included.
+        handler: the function or class that serves it, where that is known.
     """
 
     action: str
     methods: tuple[str, ...]
     path: str
+    handler: Any = field(default=None, compare=False, repr=False)
 
 
 def bound_lines(
@@ -48,7 +50,7 @@ def bound_lines(
     for route in routes:
         served.append(route.action)
         action = actions.get(route.action)
-        template, exact = _template_of(route)
+        template, exact = template_of(route)
         line = action.bound(route.methods, template) if action is not None else None
         for _, other in index.add(route.methods, template, line or route):
             # Which of the two serves a request is not told by its path, as far as a policy can read it.
@@ -81,7 +83,7 @@ def _written_twice(action: ActionLine, route: Route, other: Line) -> Problem:
     return Problem(f"{message}; leave one of the two", action.place)
 
 
-def _template_of(route: Route) -> tuple[Template, bool]:
+def template_of(route: Route) -> tuple[Template, bool]:
     """The template of a route, and whether it is the route's own: one that a policy cannot write is made wider."""
     try:
         return parse_template(route.path), True

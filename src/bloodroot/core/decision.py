@@ -54,9 +54,10 @@ class Decision:
             ``signed-out``, ``signed-in``, ``role``, ``condition`` (one without a name) or a condition's name.
         line: the endpoint line that decides, or None; for a guard, what the guard asks.
         remainder: for `Outcome.DEPENDS`, what still has to hold; None otherwise.
+        question: what was asked, as the policy wants it to explain itself.
     """
 
-    __slots__ = ("_policy", "_question", "line", "outcome", "reason", "remainder")
+    __slots__ = ("_policy", "line", "outcome", "question", "reason", "remainder")
 
     def __init__(
         self,
@@ -72,7 +73,7 @@ class Decision:
         self.line = line
         self.remainder = remainder
         self._policy = policy
-        self._question = question
+        self.question = question
 
     @property
     def allowed(self) -> bool:
@@ -84,17 +85,17 @@ class Decision:
         """What the caller gets instead; None where the request is allowed or depends."""
         if self.reason is None:
             return None
-        return self._policy.answers.answer(self._question[1], self._question[2], self.reason)
+        return self._policy.answers.answer(self.question[1], self.question[2], self.reason)
 
     @property
     def steps(self) -> tuple[Step, ...]:
         """The steps in the order they were taken, up to the one that decided."""
-        return self._policy.explain(self._question)
+        return self._policy.explain(self.question)
 
     @property
     def path_values(self) -> Mapping[str, str]:
         """The parameters in the path, by name; empty where no line covers it."""
-        segments = read_path(self._question[2])
+        segments = read_path(self.question[2])
         return self.line.template.values(segments) if self.line is not None and segments is not None else {}
 
     def __repr__(self) -> str:

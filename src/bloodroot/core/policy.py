@@ -274,6 +274,21 @@ class Policy:
             raise LookupError(f'unknown permission "{name}"{suggestion(name, self.permissions)}')
         return asked
 
+    def scopes_missing(self, decision: Decision) -> tuple[str, ...]:
+        """The permissions a token would have to name so that its owner is not refused; empty if that is not why."""
+        caller, method, path, *rest = decision.question
+        if caller is None or caller.scopes is None or decision.line is None:
+            return ()
+        record, query, args, now, guarded, _, guard = rest
+        whole = replace(caller, scopes=None)
+        if guard is not None:
+            again = self.check(whole, guard, method=method, path=path, record=record, query=query, args=args, now=now)
+        else:
+            again = self.decide(whole, method, path, record=record, query=query, args=args, now=now, guarded=guarded)
+        if again.reason is not None:
+            return ()
+        return tuple(dict.fromkeys(each.name for each in permissions_in(decision.line.requirement)))
+
     def remainders(self, caller: Caller | None) -> dict[str, Formula]:
         """What remains of each permission for a caller of whom alone something is known.
 

@@ -158,6 +158,13 @@ def conditions_in(formula: Formula) -> Iterator[Condition]:
         yield from conditions_in(formula.part)
 
 
+def asks_for_guard(formula: Formula) -> bool:
+    """Whether a formula leaves something to a guard in the handler."""
+    if isinstance(formula, Conjunction | Disjunction):
+        return any(asks_for_guard(part) for part in formula.parts)
+    return isinstance(formula, Guarded) or (isinstance(formula, Negated) and asks_for_guard(formula.part))
+
+
 def in_words(formula: Formula) -> str:
     """A remainder in words: conditions by name, with what each of them still asks."""
     named: dict[str, Condition] = {condition.name: condition for condition in conditions_in(formula)}

@@ -1,20 +1,22 @@
-"""One request under a policy: who asks, what was decided, and whether what was left open has been settled.
+"""Who acts, and what they may: in a request under a policy, or in a job on somebody's behalf.
 
-No input or output here: the ASGI and WSGI layers share this and stay thin.
+No input or output here: everything in this room shares it and stays thin.
 """
 
 from __future__ import annotations
 
 import logging
+from collections.abc import Iterable, Iterator, Mapping
+from contextlib import contextmanager
 from contextvars import ContextVar
-from typing import TYPE_CHECKING, Any
+from typing import TYPE_CHECKING, Any, cast
 
 from ..core.caller import Caller, Unidentified
 from ..core.decision import Decision, Outcome, Step
+from . import fields, in_force
 
 if TYPE_CHECKING:
-    from collections.abc import Mapping
-
+    from ..core.lines import Line
     from ..core.policy import Policy
 
 log = logging.getLogger("bloodroot.enforce")
@@ -32,78 +34,88 @@ class Refused(Exception):
         super().__init__(decision.reason or "unsettled")
 
 
-class Access:
-    """One request: `current()` gives it to the handler.
+class Unsettled(RuntimeError):
+    """Somebody acted while it was left open whether they may: nobody settled what depends on the record."""
+
+
+class Acting:
+    """Somebody who acts: `current()` gives it to handlers, services and templates.
 
     Attributes:
-        caller: who asks; None for a signed-out caller.
-        decision: what the policy says, with all that is known so far.
-        record: the record that a loader found, or that the handler settled with; None before.
-        unidentified: why the request's own word on who sent it was not believed, or None.
-        refusal: the first record that the handler asked for and was refused, as a decision. It stays: a handler that
-            passes over a refusal does not get its response out.
+        policy: what decides.
+        caller: who acts; None for a signed-out caller.
+        record: the record that a loader found, or that was settled with last; None before.
+        refusal: the first thing that was asked for and refused, as a decision. It stays: a handler that passes over a
+            refusal does not get its response out.
     """
 
-    __slots__ = ("caller", "decision", "method", "path", "policy", "query", "record", "refusal", "unidentified")
+    __slots__ = ("_guards_open", "caller", "policy", "record", "refusal")
 
-    def __init__(
-        self,
-        policy: Policy,
-        caller: Caller | None,
-        method: str,
-        path: str,
-        query: Mapping[str, Any],
-        unidentified: Unidentified | None = None,
-    ) -> None:
+    def __init__(self, policy: Policy, caller: Caller | None) -> None:
         if caller is not None and not isinstance(caller, Caller):
             raise TypeError(f"identify must return a bloodroot.Caller or None, not {type(caller).__name__}")
         self.policy = policy
         self.caller = caller
-        self.method = method
-        self.path = path
-        self.query = query
         self.record: Any = None
         self.refusal: Decision | None = None
-        self.unidentified = unidentified
-        self.decision = policy.decide(caller, method, path, query=query)
+        self._guards_open: list[tuple[Line, Mapping[str, Any] | None]] = []
 
-    @property
-    def steps(self) -> tuple[Step, ...]:
-        """How the decision came about, beginning with why a caller was not believed to be who it says."""
-        if self.unidentified is None:
-            return self.decision.steps
-        told = f"the caller counts as signed out: {self.unidentified.reason}"
-        return (Step("caller", "passed", told), *self.decision.steps)
+    # What may be asked of it --------------------------------------------------------------------------------
 
-    @property
-    def invalid_token(self) -> str | None:
-        """Why a token was not believed, where that is what a refusal has to say; None otherwise."""
-        if self.unidentified is None or not self.unidentified.token or self.decision.reason != "signed-out":
-            return None
-        return self.unidentified.reason
+    def may(self, asked: str, record: Any = None) -> bool:
+        """Whether the caller may do this: a permission, or an endpoint as `flags` takes it.
 
-    @property
-    def cleared(self) -> bool:
-        """Whether a response may go out: nothing is left to be settled, and nothing was refused."""
-        return self.decision.outcome is Outcome.ALLOW and self.refusal is None
+        Raises:
+            LookupError: the policy has no such permission, or no line for such an endpoint.
+        """
+        return self.policy.flags(self.caller, (asked,), record=record)[asked]
 
-    @property
-    def open(self) -> bool:
-        """Whether something is still to be settled."""
-        return self.decision.outcome is Outcome.DEPENDS
+    def flags(self, asked: Iterable[str], record: Any = None) -> dict[str, bool]:
+        """What of this the caller may do; see `Policy.flags`."""
+        return self.policy.flags(self.caller, asked, record=record)
 
-    def parameter_with(self, loaders: Mapping[str, Any]) -> str | None:
-        """The parameter of the path, the last one first, that has a loader; None where the record is not asked for."""
-        line = self.decision.line
-        if line is None or not self.policy.asks_for("record", line, self.method):
-            return None
-        return next((name for name in reversed(line.template.names) if name in loaders), None)
+    def flags_of_each(self, asked: Iterable[str], records: Iterable[Any]) -> list[dict[str, bool]]:
+        """The same for each of a list of records, in one pass."""
+        return self.policy.flags_of_each(self.caller, asked, records)
 
-    def decide_with(self, record: Any) -> Decision:
-        """Decide again, now that the record is known."""
-        self.record = record
-        self.decision = self.policy.decide(self.caller, self.method, self.path, record=record, query=self.query)
-        return self.decision
+    def readable(self, kind: str, record: Any) -> dict[str, Any]:
+        """The fields of a record that the caller may see, with their values.
+
+        Args:
+            kind: the kind of record, as in ``fields accession``.
+            record: a mapping, a dataclass, a Pydantic model, a mapped or another object.
+
+        Raises:
+            LookupError: the policy knows no such kind, but one of nearly the same name.
+        """
+        names = self.policy.readable(self.caller, kind, record)
+        return {name: value for name, value in fields.values_of(record).items() if name in names}
+
+    def change(self, kind: str, record: Any, changes: Any) -> dict[str, Any]:
+        """The changes, if the caller may make every one of them.
+
+        Args:
+            kind: the kind of record, as in ``fields accession``.
+            record: the record as it is, for conditions that ask for it.
+            changes: new values by field; of a Pydantic model those that were set.
+
+        Raises:
+            FieldsRefused: naming each field that may not be changed. Let it pass: it becomes a 403 that names them.
+        """
+        wanted = fields.changes_in(changes)
+        self.policy.changeable(self.caller, kind, wanted, record)
+        return wanted
+
+    # Guards and records --------------------------------------------------------------------------------
+
+    def pass_guard(self, guard: Line, args: Mapping[str, Any] | None) -> None:
+        """Ask what a guard asks. What depends on a record that is not at hand stays open until it is settled.
+
+        Raises:
+            Refused: the caller may not pass.
+        """
+        if self._weigh_guard(guard, args) is Outcome.DEPENDS:
+            self._guards_open.append((guard, args))
 
     def settle(self, record: Any) -> None:
         """Settle what depended on the record. Call it before anything is read from the record or written to it.
@@ -114,31 +126,174 @@ class Access:
         """
         if record is None:
             raise TypeError("settle needs the record; where there is none, answer that it is missing")
-        if self.decide_with(record).outcome is not Outcome.ALLOW:
-            self.refusal = self.refusal or self.decision
-            raise Refused(self.decision)
+        self.record = record
+        waiting, self._guards_open = self._guards_open, []
+        for guard, args in waiting:
+            if self._weigh_guard(guard, args) is Outcome.DEPENDS:
+                self._guards_open.append((guard, args))
 
-    def may(self, permission: str, record: Any = None) -> bool:
-        """Whether this caller has a permission, for this record where it depends on one.
+    def _weigh_guard(self, guard: Line, args: Mapping[str, Any] | None) -> Outcome:
+        decision = self._ask(guard, args)
+        if decision.outcome is Outcome.ALLOW:
+            self._passed()
+        elif decision.outcome is not Outcome.DEPENDS:
+            self._refuse(decision)
+        return decision.outcome
+
+    def _ask(self, guard: Line, args: Mapping[str, Any] | None) -> Decision:
+        return self.policy.check(self.caller, guard, record=self.record, args=args)
+
+    def _passed(self) -> None:
+        """A guard has let the caller pass."""
+
+    def _refuse(self, decision: Decision) -> None:
+        self.refusal = self.refusal or decision
+        raise Refused(decision)
+
+    @property
+    def open_guards(self) -> str:
+        """What guards left open, in words; an empty text for nothing."""
+        return " and ".join(f"{guard.requirement.words()} ({guard.place.at})" for guard, _ in self._guards_open)
+
+
+class Access(Acting):
+    """One request.
+
+    Attributes:
+        method: the request method.
+        path: as the client sent it, still percent-encoded.
+        query: the parameters of the query by name.
+        decision: what the policy says, with all that is known so far.
+        unidentified: why the request's own word on who sent it was not believed, or None.
+        consulted: whether anybody has asked for it, so that what is answered may be for this caller alone.
+    """
+
+    __slots__ = ("_guarded", "consulted", "decision", "method", "path", "query", "unidentified")
+
+    def __init__(
+        self,
+        policy: Policy,
+        caller: Caller | None,
+        method: str,
+        path: str,
+        query: Mapping[str, Any],
+        unidentified: Unidentified | None = None,
+    ) -> None:
+        super().__init__(policy, caller)
+        self.method = method
+        self.path = path
+        self.query = query
+        self.unidentified = unidentified
+        self.consulted = False
+        self._guarded = False
+        self.decision = policy.decide(caller, method, path, query=query)
+
+    @property
+    def steps(self) -> tuple[Step, ...]:
+        """How the decision came about, beginning with why a caller was not believed to be who it says."""
+        decided = self.refusal or self.decision
+        if self.unidentified is None:
+            return decided.steps
+        told = f"the caller counts as signed out: {self.unidentified.reason}"
+        return (Step("caller", "passed", told), *decided.steps)
+
+    @property
+    def invalid_token(self) -> str | None:
+        """Why a token was not believed, where that is what a refusal has to say; None otherwise."""
+        decided = self.refusal or self.decision
+        if self.unidentified is None or not self.unidentified.token or decided.reason != "signed-out":
+            return None
+        return self.unidentified.reason
+
+    @property
+    def cleared(self) -> bool:
+        """Whether a response may go out: nothing is left to be settled, and nothing was refused."""
+        return self.decision.outcome is Outcome.ALLOW and self.refusal is None and not self._guards_open
+
+    @property
+    def open(self) -> bool:
+        """Whether something is still to be settled."""
+        return self.decision.outcome is Outcome.DEPENDS
+
+    def settle(self, record: Any) -> None:
+        """Settle what depended on the record. Call it before anything is read from the record or written to it.
 
         Raises:
-            LookupError: the policy has no such permission.
+            Refused: the caller may not have this record. Let it pass: it becomes the answer.
+            TypeError: there is no record; answer that it is missing instead of settling.
         """
-        return self.policy.may(self.caller, permission, record=record)
+        super().settle(record)
+        self.decide_with(record)
+        if self.decision.reason is not None:
+            self._refuse(self.decision)
+
+    def decide_with(self, record: Any) -> None:
+        """Decide again, now that the record is known."""
+        self.record = record
+        self.decision = self.policy.decide(
+            self.caller, self.method, self.path, record=record, query=self.query, guarded=self._guarded
+        )
+
+    def _ask(self, guard: Line, args: Mapping[str, Any] | None) -> Decision:
+        return self.policy.check(
+            self.caller,
+            guard,
+            method=self.method,
+            path=self.path,
+            record=self.record,
+            query=self.query,
+            args=args,
+        )
+
+    def _passed(self) -> None:
+        if not self._guarded:
+            self._guarded = True
+            if self.open:
+                self.decide_with(self.record)
 
 
-_current: ContextVar[Access] = ContextVar("bloodroot_access")
+_current: ContextVar[Acting] = ContextVar("bloodroot_access")
 
 
 def current() -> Access:
-    """The request at hand: its caller, its decision, and `Access.settle`.
+    """Who acts at the moment: in a request an `Access`, in a job what `on_behalf_of` has set.
 
     Raises:
-        RuntimeError: no middleware is around this code, so nothing has been decided.
+        RuntimeError: no middleware is around this code and nobody acts, so nothing has been decided.
     """
     try:
-        return _current.get()
+        acting = _current.get()
     except LookupError:
         raise RuntimeError(
-            "no request is being decided here; put bloodroot.enforce.asgi.AccessMiddleware around the application"
+            "nobody acts here and nothing is decided: put bloodroot's middleware around the application, or call this "
+            "within `with on_behalf_of(caller):`"
         ) from None
+    if isinstance(acting, Access):
+        acting.consulted = True
+    # In a job there is no request; what jobs and requests have in common is `Acting`.
+    return cast("Access", acting)
+
+
+@contextmanager
+def on_behalf_of(caller: Caller | None, policy: Policy | None = None) -> Iterator[Acting]:
+    """Let a job, or another way into the application, act for somebody: guards inside decide for this caller.
+
+    Args:
+        caller: for whom; None for a signed-out caller.
+        policy: what decides; by default that of the request at hand, else the one in force in this process.
+
+    Raises:
+        RuntimeError: no policy is known; give one, or call `use` first.
+        Unsettled: at the end, where a guard depended on a record that nobody settled.
+    """
+    if policy is None:
+        around = _current.get(None)
+        policy = around.policy if around is not None else in_force.the_only_one()
+    acting = Acting(policy, caller)
+    token = _current.set(acting)
+    try:
+        yield acting
+    finally:
+        _current.reset(token)
+    if acting.open_guards:
+        raise Unsettled(f"nobody settled {acting.open_guards}; call current().settle(record) before acting on it")

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import html
 import json
+from collections.abc import Callable
 from dataclasses import dataclass
 from http import HTTPStatus
 from urllib.parse import quote
@@ -25,6 +26,11 @@ class Response:
     headers: tuple[tuple[str, str], ...]
     body: bytes
 
+    @property
+    def phrase(self) -> str:
+        """The status in words."""
+        return _title(self.status)
+
 
 UNSETTLED = Answer(500, "The application did not finish its check of who may have this, so it is withheld.")
 _IN_A_PATH = "/-._~!$&'()*+,=:@"
@@ -33,9 +39,15 @@ NO_CALLER = Answer(500, "The application could not tell who you are.")
 
 
 def response(
-    answer: Answer, accept: str, realm: str, asked_for: str | None = None, invalid_token: str | None = None
+    answer: Answer,
+    accept: str,
+    realm: str,
+    asked_for: str | None = None,
+    invalid_token: str | None = None,
+    scopes: tuple[str, ...] = (),
+    page: Callable[[], str | bytes | None] = lambda: None,
 ) -> Response:
-    """An answer as a response: problem details (RFC 9457) for clients that ask for JSON, a small page otherwise.
+    """An answer as a response: problem details (RFC 9457) for clients that ask for JSON, a page otherwise.
 
     A redirect is for pages; a client that asks for JSON gets the status that stands behind it.
 
@@ -46,6 +58,8 @@ def response(
         asked_for: path and query to come back to after a redirect, passed on as ``next``; None for none.
         invalid_token: why the token that was sent is not believed, or None. Whoever sends one is no reader of pages,
             so there is no redirect.
+        scopes: what a token would have to name (RFC 6750, section 3.1); empty where that is not the matter.
+        page: gives the HTML to show, or None for a small page of our own.
     """
     as_json = wants_json(accept)
     no_redirect = as_json or invalid_token is not None
@@ -60,7 +74,10 @@ def response(
         body = json.dumps(problem).encode()
     else:
         kind = "text/html; charset=utf-8"
-        body = _PAGE.format(title=html.escape(title), message=html.escape(message)).encode()
+        made = page()
+        if made is None:
+            made = _PAGE.format(title=html.escape(title), message=html.escape(message))
+        body = made.encode() if isinstance(made, str) else made
     headers = [
         ("content-type", kind),
         ("content-length", str(len(body))),
@@ -68,18 +85,20 @@ def response(
         ("cache-control", "no-store"),
         ("vary", "Accept, Authorization, Cookie"),
     ]
-    if status == HTTPStatus.UNAUTHORIZED:
-        headers.append(("www-authenticate", _challenge(realm, invalid_token)))
+    if status == HTTPStatus.UNAUTHORIZED or (scopes and status == HTTPStatus.FORBIDDEN):
+        headers.append(("www-authenticate", _challenge(realm, invalid_token, scopes)))
     if status == HTTPStatus.SEE_OTHER and answer.location is not None:
         headers.append(("location", quote(answer.location, safe=_IN_A_PATH) + _next(asked_for)))
     return Response(status, tuple(headers), body)
 
 
-def _challenge(realm: str, invalid_token: str | None) -> str:
+def _challenge(realm: str, invalid_token: str | None, scopes: tuple[str, ...]) -> str:
     """What to come back with: a token, or a better one (RFC 6750, section 3)."""
     challenge = f'Bearer realm="{_quotable(realm)}"'
     if invalid_token is not None:
         challenge += f', error="invalid_token", error_description="{_quotable(invalid_token)}"'
+    elif scopes:
+        challenge += f', error="insufficient_scope", scope="{_quotable(" ".join(scopes))}"'
     return challenge
 
 

@@ -32,7 +32,7 @@ class DeclaredRights:
         return current().may(permission, record)
 
     def readable(self, request: Request, kind: str, record: Any) -> frozenset[str]:  # noqa: ARG002
-        return policy.readable(current().caller, kind, record)
+        return frozenset(current().readable(kind, record))
 
     def refused(self, request: Request, kind: str, changes: dict[str, Any], record: Any) -> tuple[str, ...]:  # noqa: ARG002
         try:

@@ -34,7 +34,7 @@ _INCLUDED = {"curator": {"botanist", "volunteer"}, "botanist": {"volunteer"}, "r
 
 def whoever_sent(request: Request) -> data.Member | None:
     try:
-        caller = identify(asgi.Request(request.method, request.url.path, request.scope))
+        caller = identify(asgi.Request(request.scope))
     except Unidentified:
         return None
     return data.member(caller.id) if caller is not None else None

@@ -1,0 +1,80 @@
+"""One log record a decision: who, what, which line, and what came of it. Never a token, never a body, never a query."""
+
+from __future__ import annotations
+
+import datetime
+import json
+import logging
+import random
+from typing import TYPE_CHECKING, Any, Literal
+
+if TYPE_CHECKING:
+    from ..core.decision import Decision
+    from .access import Access
+
+log = logging.getLogger("bloodroot.audit")
+_FIELDS = ("caller", "method", "path", "line", "outcome", "reason")
+
+
+class Audit:
+    """What is written down of decisions, through ``logging.getLogger("bloodroot.audit")`` at the level INFO.
+
+    Each record has ``caller`` (the id), ``method``, ``path``, ``line`` (file and line), ``outcome`` (``allow``,
+    ``deny``, ``sign-in`` or ``withheld``) and ``reason`` as attributes; `JsonLines` writes them as JSON.
+
+    Args:
+        which: ``all`` decisions, or the ``refused`` ones.
+        sample: the share of allowed requests that are written down, from 0 to 1. Refusals always are.
+    """
+
+    def __init__(self, which: Literal["all", "refused"] = "refused", *, sample: float = 1.0) -> None:
+        if which not in ("all", "refused") or not 0 <= sample <= 1:
+            raise ValueError('which must be "all" or "refused", and sample a number from 0 to 1')
+        self._all = which == "all"
+        self._sample = sample
+
+    def write(self, access: Access, outcome: str, decision: Decision) -> None:
+        """Write down what came of a request.
+
+        Args:
+            access: the request.
+            outcome: in a word.
+            decision: what decided: the endpoint's line, or a guard.
+        """
+        if not log.isEnabledFor(logging.INFO):
+            return
+        if outcome == "allow" and (not self._all or (self._sample < 1 and random.random() >= self._sample)):  # noqa: S311
+            return
+        line = decision.line
+        values: dict[str, Any] = {
+            "caller": access.caller.id if access.caller is not None else None,
+            "method": access.method,
+            "path": access.path,
+            "line": line.place.at if line is not None else None,
+            "outcome": outcome,
+            "reason": decision.reason,
+        }
+        log.info(
+            "%s %s by %s: %s%s",
+            _plain(access.method),
+            _plain(access.path),
+            values["caller"] if access.caller is not None else "nobody",
+            outcome,
+            f" ({decision.reason})" if decision.reason else "",
+            extra=values,
+        )
+
+
+class JsonLines(logging.Formatter):
+    """Each record of the audit log as a line of JSON: time (RFC 3339), caller, method, path, line, outcome, reason."""
+
+    def format(self, record: logging.LogRecord) -> str:
+        """One line."""
+        moment = datetime.datetime.fromtimestamp(record.created, datetime.UTC)
+        values = {name: getattr(record, name, None) for name in _FIELDS}
+        return json.dumps({"time": moment.isoformat(timespec="milliseconds"), **values}, default=str)
+
+
+def _plain(text: str) -> str:
+    """Text that cannot end a line of a log before its time."""
+    return "".join(sign if sign.isprintable() else "?" for sign in text)

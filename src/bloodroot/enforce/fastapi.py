@@ -1,0 +1,128 @@
+"""FastAPI: the policy in front of an application, guards as dependencies, and both in the OpenAPI document."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator, Mapping
+from typing import Any
+
+from fastapi import Depends, FastAPI
+from fastapi.routing import APIRoute
+from starlette.requests import HTTPConnection
+
+from ..core.lines import Line
+from ..core.policy import Policy
+from ..core.roles import SIGNED_IN, SIGNED_OUT
+from . import starlette
+from .audit import Audit
+from .enforcement import Identify, Loader, Page
+from .guards import Guard, guards_of, place_of_call
+from .startup import StartUp
+
+_SCHEME = "bearer"
+_ANYONE = SIGNED_IN | SIGNED_OUT
+_PROBLEM = {"application/problem+json": {"schema": {"type": "object"}}}
+
+
+def guard(asked: str, *, policy: Policy | None = None) -> Any:
+    """A guard as a dependency: ``dependencies=[guard("trial:edit")]`` of a route or a router.
+
+    A dependency sees no arguments; write ``path.member_id``, or put `bloodroot.enforce.guard` around the function.
+
+    Args:
+        asked: a requirement as in the policy, which may hold comparisons.
+        policy: what decides; by default the policy of the request at hand.
+
+    Raises:
+        PolicyError: as `bloodroot.enforce.guard`.
+    """
+    return Depends(_Asks(Guard(asked, place_of_call(asked), policy)))
+
+
+class _Asks:
+    """What FastAPI calls before the handler."""
+
+    def __init__(self, asks: Guard) -> None:
+        self.guard = asks
+
+    async def __call__(self, connection: HTTPConnection) -> None:  # noqa: ARG002
+        self.guard.ask(self._no_arguments)
+
+    def _no_arguments(self) -> Mapping[str, Any]:
+        raise TypeError(
+            f'guard("{self.guard.text}") in {self.guard.place.at} is a dependency and sees no arguments; '
+            "write path.NAME, or put bloodroot.enforce.guard around the function"
+        )
+
+
+def protect(
+    app: FastAPI,
+    policy: Policy,
+    *,
+    identify: Identify,
+    records: Mapping[str, Loader] | None = None,
+    page: Page | None = None,
+    audit: Audit | None = None,
+) -> StartUp:
+    """Put a policy in front of an application, once all of its routes are declared; see `starlette.protect`.
+
+    The OpenAPI document tells of each operation what is asked of the caller, as ``security`` and ``x-asks``.
+    """
+    bound = policy.bind(starlette.routes(app))
+    started = starlette.protect(app, bound, identify=identify, records=records, page=page, audit=audit)
+    described = app.openapi
+
+    def openapi() -> dict[str, Any]:
+        document = described()
+        _describe(document, app, bound)
+        return document
+
+    app.openapi = openapi  # type: ignore[method-assign]
+    return started
+
+
+def _describe(document: dict[str, Any], app: FastAPI, policy: Policy) -> None:
+    """Write into an OpenAPI document what is asked of callers. Written twice it says the same."""
+    for route in app.routes:
+        if not isinstance(route, APIRoute) or not route.include_in_schema:
+            continue
+        for method in route.methods or ():
+            operation = document.get("paths", {}).get(route.path_format, {}).get(method.lower())
+            line = policy.line_for(method, _sample(route))
+            if operation is not None:
+                _describe_operation(document, operation, policy, line, list(_guards(route)))
+
+
+def _describe_operation(
+    document: dict[str, Any], operation: dict[str, Any], policy: Policy, line: Line | None, guards: list[Guard]
+) -> None:
+    asked = [line.requirement.words() if line is not None else "nobody", *(each.text for each in guards)]
+    operation["x-asks"] = " and ".join(asked) if len(asked) == 1 else " and ".join(f"({each})" for each in asked)
+    if line is not None and line.opens & _ANYONE == _ANYONE and not guards:
+        return
+    names = [name for name in policy.permissions if any(name in each for each in asked)]
+    operation["security"] = [{_SCHEME: names}]
+    schemes = document.setdefault("components", {}).setdefault("securitySchemes", {})
+    schemes.setdefault(_SCHEME, {"type": "http", "scheme": "bearer"})
+    responses = operation.setdefault("responses", {})
+    responses.setdefault("401", {"description": "The caller is not signed in.", "content": _PROBLEM})
+    responses.setdefault("403", {"description": "The caller may not do this.", "content": _PROBLEM})
+
+
+def _guards(route: APIRoute) -> Iterator[Guard]:
+    """The guards of a route: around its function, and among its dependencies at any depth."""
+    yield from guards_of(route.endpoint)
+    waiting = list(route.dependant.dependencies)
+    while waiting:
+        dependant = waiting.pop(0)
+        if isinstance(dependant.call, _Asks):
+            yield dependant.call.guard
+        yield from guards_of(dependant.call)
+        waiting += dependant.dependencies
+
+
+def _sample(route: APIRoute) -> str:
+    from ..core.binding import template_of
+
+    (found,) = starlette.routes([route])
+    template, _ = template_of(found)
+    return template.fill(dict.fromkeys(template.names, "~"))

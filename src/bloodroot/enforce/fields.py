@@ -1,0 +1,32 @@
+"""The fields of records and of changes: mappings, dataclasses, Pydantic models and other objects alike."""
+
+from __future__ import annotations
+
+import dataclasses
+from collections.abc import Mapping
+from typing import Any
+
+from ..core.conditions import MISSING, attribute
+from ..core.fields import names_of
+
+
+def values_of(record: Any) -> dict[str, Any]:
+    """A record's fields by name, with their values."""
+    values = {name: attribute(record, name) for name in names_of(record)}
+    return {name: value for name, value in values.items() if value is not MISSING}
+
+
+def changes_in(changes: Any) -> dict[str, Any]:
+    """New values by field; of a Pydantic model, those that were set.
+
+    Raises:
+        TypeError: these are no changes.
+    """
+    if isinstance(changes, Mapping):
+        return dict(changes)
+    dump = getattr(changes, "model_dump", None)
+    if callable(dump):
+        return dict(dump(exclude_unset=True))
+    if dataclasses.is_dataclass(changes) and not isinstance(changes, type):
+        return {each.name: getattr(changes, each.name) for each in dataclasses.fields(changes)}
+    raise TypeError(f"changes are a mapping, a dataclass or a Pydantic model, not {type(changes).__name__}")

@@ -1,0 +1,91 @@
+"""The policies in force in this process, and the guards that have to be understood by one of them."""
+
+from __future__ import annotations
+
+import threading
+import weakref
+from typing import TYPE_CHECKING, Protocol
+
+from ..language.problems import PolicyError, Problem
+
+if TYPE_CHECKING:
+    from ..core.lines import Line
+    from ..core.policy import Policy
+
+
+class Guarding(Protocol):
+    """A guard that asks whatever policy is in force."""
+
+    def line_for(self, policy: Policy) -> Line:
+        """What it asks in the words of a policy; PolicyError where that does not know them."""
+        ...
+
+
+_lock = threading.Lock()
+_policies: list[weakref.ref[Policy]] = []
+_guards: weakref.WeakSet[Guarding] = weakref.WeakSet()
+
+
+def use(policy: Policy) -> None:
+    """Put a policy in force: guards are held against it, those there are and those that will be imported.
+
+    A middleware does so by itself. Call it in a job, before anything guarded is called.
+
+    Raises:
+        PolicyError: a guard asks for a role or a permission that no policy in force knows.
+    """
+    with _lock:
+        _policies[:] = [ref for ref in _policies if ref() is not None and ref() is not policy]
+        _policies.append(weakref.ref(policy))
+        guards = list(_guards)
+    problems: list[Problem] = []
+    for guard in guards:
+        problems += _problems(guard)
+    if problems:
+        raise PolicyError(problems)
+
+
+def add_guard(guard: Guarding) -> None:
+    """Note a guard, and hold it against the policies in force.
+
+    Raises:
+        PolicyError: it asks for a role or a permission that none of them knows.
+    """
+    problems = _problems(guard)
+    if problems:
+        raise PolicyError(problems)
+    with _lock:
+        _guards.add(guard)
+
+
+def guards() -> int:
+    """How many guards there are in this process."""
+    return len(_guards)
+
+
+def the_only_one() -> Policy:
+    """The policy put in force last.
+
+    Raises:
+        RuntimeError: there is none.
+    """
+    for ref in reversed(_policies):
+        policy = ref()
+        if policy is not None:
+            return policy
+    raise RuntimeError("no policy is in force here; call bloodroot.enforce.use(policy) before acting for anybody")
+
+
+def _problems(guard: Guarding) -> list[Problem]:
+    """Why no policy in force understands a guard, told by the last of them; nothing where one does."""
+    problems: list[Problem] = []
+    for ref in list(_policies):
+        policy = ref()
+        if policy is None:
+            continue
+        try:
+            guard.line_for(policy)
+            return []
+        except PolicyError as error:
+            problems = list(error.problems)
+    return problems
