@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from dataclasses import dataclass, field
-from typing import TYPE_CHECKING, Any
+from typing import TYPE_CHECKING
 
 from ..language.problems import PolicyError, Problem, suggestion
 from .paths import PathIndex, Template, TemplateError, parse_template, specificity
@@ -22,13 +22,13 @@ class Route:
         action: the name of what serves it.
         methods: in capitals; empty for any.
         path: the path template as a policy writes it, mount prefix included.
-        handler: the function or class that serves it, where that is known.
+        guarded: whether a guard is around what serves it; None where that is not known.
     """
 
     action: str
     methods: tuple[str, ...]
     path: str
-    handler: Any = field(default=None, compare=False, repr=False)
+    guarded: bool | None = field(default=None, compare=False)
 
 
 def bound_lines(

@@ -103,7 +103,8 @@ class Policy:
         self.standing = parts.standing
         self.answers = parts.answers
         self.fields = parts.fields
-        self._parts = parts
+        # As it was before it was bound, so that it can be bound again.
+        self._declared = parts
         self._resolver = parts.resolver
         self._index = parts.index
         self._routes = routes
@@ -118,8 +119,10 @@ class Policy:
             PolicyError: an action that no route serves, a path line for the very template of an action's route, or a
                 redirect that goes in a circle now.
         """
-        lines, index = bound_lines(self.endpoints, self.unbound, routes)
-        policy = Policy(replace(self._parts, endpoints=lines, actions=()), index)
+        declared = self._declared
+        lines, index = bound_lines(declared.endpoints, declared.actions, routes)
+        policy = Policy(replace(declared, endpoints=lines, actions=()), index)
+        policy._declared = declared
         problems = list(redirect_problems(policy))
         if problems:
             raise PolicyError(problems)

@@ -36,6 +36,7 @@ from ..files import load
 from . import answers, asgi, wsgi
 from .access import Access, _current
 from .enforcement import Enforcement
+from .guards import guards_of
 from .seen import Seen
 from .startup import look_over
 
@@ -269,7 +270,7 @@ def _routes(patterns: Iterable[Any], prefix: str, namespace: str) -> Iterator[Ro
         elif isinstance(each, URLPattern):
             view = getattr(each.callback, "view_class", each.callback)
             name = each.name or getattr(view, "__name__", type(view).__name__)
-            yield Route(f"{namespace}{name}", (), path.rstrip("/") or "/", view)
+            yield Route(f"{namespace}{name}", (), path.rstrip("/") or "/", bool(guards_of(view)))
 
 
 def _template(pattern: str) -> str:

@@ -3,12 +3,14 @@
 from __future__ import annotations
 
 from collections.abc import Iterator, Mapping
+from dataclasses import replace
 from typing import Any
 
 from fastapi import Depends, FastAPI
 from fastapi.routing import APIRoute
 from starlette.requests import HTTPConnection
 
+from ..core.binding import Route, template_of
 from ..core.lines import Line
 from ..core.policy import Policy
 from ..core.roles import SIGNED_IN, SIGNED_OUT
@@ -67,8 +69,9 @@ def protect(
 
     The OpenAPI document tells of each operation what is asked of the caller, as ``security`` and ``x-asks``.
     """
-    bound = policy.bind(starlette.routes(app))
-    started = starlette.protect(app, bound, identify=identify, records=records, page=page, audit=audit)
+    found = routes(app)
+    bound = policy.bind(found)
+    started = starlette.protect_routes(app, policy, found, identify=identify, records=records, page=page, audit=audit)
     described = app.openapi
 
     def openapi() -> dict[str, Any]:
@@ -78,6 +81,16 @@ def protect(
 
     app.openapi = openapi  # type: ignore[method-assign]
     return started
+
+
+def routes(app: FastAPI) -> list[Route]:
+    """Every route of an application; one with a guard among its dependencies is guarded too."""
+    by_dependency = {id(route) for route in app.routes if isinstance(route, APIRoute) and any(_guards(route))}
+    found = []
+    for route in app.routes:
+        for each in starlette.routes([route]):
+            found.append(replace(each, guarded=True) if id(route) in by_dependency else each)
+    return found
 
 
 def _describe(document: dict[str, Any], app: FastAPI, policy: Policy) -> None:
@@ -121,8 +134,6 @@ def _guards(route: APIRoute) -> Iterator[Guard]:
 
 
 def _sample(route: APIRoute) -> str:
-    from ..core.binding import template_of
-
     (found,) = starlette.routes([route])
     template, _ = template_of(found)
     return template.fill(dict.fromkeys(template.names, "~"))

@@ -14,6 +14,7 @@ from ..core.policy import Policy
 from .access import Refused
 from .audit import Audit
 from .enforcement import Identify, Loader, Page
+from .guards import guards_of
 from .startup import StartUp, look_over
 from .wsgi import AccessMiddleware, Environ, Request
 
@@ -84,7 +85,7 @@ def routes(app: flask.Flask) -> list[Route]:
         view = app.view_functions.get(rule.endpoint)
         # Of a class-based view Flask has made a function; the class is what a guard is around.
         handler = getattr(view, "view_class", view)
-        found.append(Route(rule.endpoint, methods, template(rule.rule), handler))
+        found.append(Route(rule.endpoint, methods, template(rule.rule), bool(guards_of(handler))))
     return found
 
 

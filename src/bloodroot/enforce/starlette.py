@@ -16,6 +16,7 @@ from ..core.policy import Policy
 from .asgi import AccessMiddleware
 from .audit import Audit
 from .enforcement import Identify, Loader, Page
+from .guards import guards_of
 from .startup import StartUp, look_over
 
 _REST = re.compile(r"\{[^{}]*:path\}\Z")
@@ -48,15 +49,17 @@ def protect(
         PolicyError: the application has no such action, or a guard asks for what the policy does not know.
         RuntimeError: the application has started already.
     """
+    return protect_routes(app, policy, routes(app), identify=identify, records=records, page=page, audit=audit)
+
+
+def protect_routes(app: Starlette, policy: Policy, found: list[Route], **how: Any) -> StartUp:
+    """`protect` for an application whose routes have been read already."""
     if app.middleware_stack is not None:
         raise RuntimeError("the application has started; call protect before, or its first requests pass unseen")
-    found = routes(app)
     bound = policy.bind(found)
     started = look_over(bound, found)
     started.tell()
-    app.user_middleware.append(
-        Middleware(AccessMiddleware, policy=bound, identify=identify, records=records, page=page, audit=audit)
-    )
+    app.user_middleware.append(Middleware(AccessMiddleware, policy=bound, **how))
     return started
 
 
@@ -76,10 +79,10 @@ def _routes(found: Iterable[BaseRoute], prefix: str) -> Iterator[Route]:
     for route in found:
         if isinstance(route, StarletteRoute):
             methods = tuple(sorted(route.methods - {"HEAD"})) if route.methods else ()
-            yield Route(route.name, methods, _template(prefix + route.path), route.endpoint)
+            yield Route(route.name, methods, _template(prefix + route.path), bool(guards_of(route.endpoint)))
         elif isinstance(route, WebSocketRoute):
             # A handshake is a GET (RFC 6455, section 4.1).
-            yield Route(route.name, ("GET",), _template(prefix + route.path), route.endpoint)
+            yield Route(route.name, ("GET",), _template(prefix + route.path), bool(guards_of(route.endpoint)))
         elif isinstance(route, Host):
             yield from _routes(route.routes, prefix)
         elif isinstance(route, Mount):

@@ -12,7 +12,6 @@ from ..core.policy import Policy
 from ..core.requirements import asks_for_guard
 from . import in_force
 from .access import log
-from .guards import guards_of
 
 _TOLD = 20
 
@@ -84,9 +83,7 @@ def _idle_rules(policy: Policy, served: _Served) -> Iterator[str]:
 def _unguarded(policy: Policy, served: _Served) -> Iterator[str]:
     for method, template, route in served:
         line = policy.line_for("GET" if method == "any" else method, _sample(template))
-        if line is None or route.handler is None or guards_of(route.handler):
-            continue
-        if asks_for_guard(line.requirement):
+        if line is not None and route.guarded is False and asks_for_guard(line.requirement):
             yield (
                 f"{line.place.at}: {method} {template.text} is guarded, and no guard is around {route.action}; unless "
                 "something it calls has one, every response is withheld"
