@@ -6,12 +6,14 @@ docs/speed.md has the ratios, and what each may be at most.
 
 from __future__ import annotations
 
+import contextlib
+import socket
 import subprocess
 import sys
 import tempfile
 import time
 import tomllib
-from collections.abc import Callable
+from collections.abc import Callable, Iterator
 from pathlib import Path
 from typing import Any
 
@@ -138,7 +140,7 @@ def matrix() -> None:
 def show_help() -> None:
     """`bloodroot --help` against a bare Typer program with as many commands."""
     bare = "import typer\napp = typer.Typer(no_args_is_help=True)\n"
-    for name in ("demo", "matrix", "why", "probe", "format"):
+    for name in ("demo", "matrix", "why", "probe", "seed", "token", "format"):
         bare += f"@app.command('{name}')\ndef {name}_(name: str, wide: bool = False) -> None:\n    'A command.'\n"
     with tempfile.TemporaryDirectory() as folder:
         file = Path(folder) / "bare.py"
@@ -152,6 +154,91 @@ def show_help() -> None:
     told("bloodroot --help", times["help"] / times["floor"], 1.3)
 
 
+SERVED = """
+import asyncio, sys
+import bloodroot, uvicorn
+from bloodroot import Caller
+from bloodroot.enforce.asgi import AccessMiddleware
+
+START = {"type": "http.response.start", "status": 200,
+         "headers": [(b"content-type", b"text/plain"), (b"content-length", b"4")]}
+BODY = {"type": "http.response.body", "body": b"seed"}
+
+
+async def alone(scope, receive, send):
+    await send(dict(START)); await send(BODY)
+
+
+CALLERS = {str(number): Caller(number, {f"role{number}"}) for number in range(20)}
+policy = bloodroot.load("measured.bloodroot")
+behind = AccessMiddleware(alone, policy, identify=lambda request: CALLERS.get(request.header("x-caller") or ""))
+
+
+async def serve():
+    how = {"log_level": "critical", "lifespan": "off", "access_log": False}
+    await asyncio.gather(*(uvicorn.Server(uvicorn.Config(app, port=int(port), **how)).serve()
+                           for app, port in zip((alone, behind), sys.argv[1:])))
+
+
+asyncio.run(serve())
+"""
+
+
+def middleware() -> None:
+    """The ASGI middleware before a one-line application, against the application alone: both in one process."""
+    with tempfile.TemporaryDirectory() as name, served(Path(name)) as lines:
+        asked = []
+        for place in range(300):
+            number = place * 4 % 40
+            path = f"/area{number % 40}/things{number}/{place}/part"
+            asked.append(f"GET {path} HTTP/1.1\r\nhost: x\r\nx-caller: {number % ROLES}\r\n\r\n".encode())
+
+        def asker(line: socket.socket) -> Callable[[], None]:
+            def ask() -> None:
+                for request in asked:
+                    line.sendall(request)
+                    answer = line.recv(4096)
+                    while not answer.endswith(b"seed"):
+                        answer += line.recv(4096)
+
+            return ask
+
+        times = best({"alone": asker(lines[0]), "behind": asker(lines[1])}, 60)
+    each = {app: time / len(asked) * 1e6 for app, time in times.items()}
+    told("ASGI middleware, 40 endpoints, served by uvicorn", times["behind"] / times["alone"], 1.10)
+    print(f"  {each['alone']:.0f} µs a request alone, {each['behind']:.0f} µs behind the policy")
+
+
+@contextlib.contextmanager
+def served(folder: Path) -> Iterator[list[socket.socket]]:
+    """Both applications served by uvicorn in one other process; gives a connection to each."""
+    (folder / "measured.bloodroot").write_text(policy_text(40), "utf-8")
+    (folder / "served.py").write_text(SERVED, "utf-8")
+    with contextlib.ExitStack() as free:
+        found = [free.enter_context(socket.socket()) for _ in range(2)]
+        for each in found:
+            each.bind(("127.0.0.1", 0))
+        ports = [each.getsockname()[1] for each in found]
+    server = subprocess.Popen([sys.executable, "served.py", *map(str, ports)], cwd=folder)
+    try:
+        with contextlib.ExitStack() as open_lines:
+            yield [open_lines.enter_context(connected(port)) for port in ports]
+    finally:
+        server.terminate()
+        server.wait(10)
+
+
+def connected(port: int) -> socket.socket:
+    """A connection to a server that may still be starting."""
+    for _ in range(200):
+        with contextlib.suppress(OSError):
+            line = socket.create_connection(("127.0.0.1", port), 10)
+            line.setsockopt(socket.IPPROTO_TCP, socket.TCP_NODELAY, 1)
+            return line
+        time.sleep(0.05)
+    raise SystemExit("the server did not start")
+
+
 def told(what: str, ratio: float, most: float) -> None:
     """One line of the result."""
     print(
@@ -159,7 +246,7 @@ def told(what: str, ratio: float, most: float) -> None:
     )
 
 
-MEASURES = {"decide": decide, "compile": compile_policy, "matrix": matrix, "help": show_help}
+MEASURES = {"decide": decide, "compile": compile_policy, "matrix": matrix, "help": show_help, "middleware": middleware}
 
 if __name__ == "__main__":
     for name in sys.argv[1:] or MEASURES:

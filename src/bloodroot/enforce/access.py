@@ -49,16 +49,14 @@ class Acting:
             refusal does not get its response out.
     """
 
-    __slots__ = ("_guards_open", "caller", "policy", "record", "refusal")
+    # Defaults stand with the class: one is made for every request, and most of this stays as it is.
+    record: Any = None
+    refusal: Decision | None = None
+    _guards_open: tuple[tuple[Line, Mapping[str, Any] | None], ...] = ()
 
     def __init__(self, policy: Policy, caller: Caller | None) -> None:
-        if caller is not None and not isinstance(caller, Caller):
-            raise TypeError(f"identify must return a bloodroot.Caller or None, not {type(caller).__name__}")
         self.policy = policy
         self.caller = caller
-        self.record: Any = None
-        self.refusal: Decision | None = None
-        self._guards_open: list[tuple[Line, Mapping[str, Any] | None]] = []
 
     # What may be asked of it --------------------------------------------------------------------------------
 
@@ -115,7 +113,7 @@ class Acting:
             Refused: the caller may not pass.
         """
         if self._weigh_guard(guard, args) is Outcome.DEPENDS:
-            self._guards_open.append((guard, args))
+            self._guards_open += ((guard, args),)
 
     def settle(self, record: Any) -> None:
         """Settle what depended on the record. Call it before anything is read from the record or written to it.
@@ -127,10 +125,9 @@ class Acting:
         if record is None:
             raise TypeError("settle needs the record; where there is none, answer that it is missing")
         self.record = record
-        waiting, self._guards_open = self._guards_open, []
+        waiting, self._guards_open = self._guards_open, ()
         for guard, args in waiting:
-            if self._weigh_guard(guard, args) is Outcome.DEPENDS:
-                self._guards_open.append((guard, args))
+            self.pass_guard(guard, args)
 
     def _weigh_guard(self, guard: Line, args: Mapping[str, Any] | None) -> Outcome:
         decision = self._ask(guard, args)
@@ -168,7 +165,9 @@ class Access(Acting):
         consulted: whether anybody has asked for it, so that what is answered may be for this caller alone.
     """
 
-    __slots__ = ("_guarded", "consulted", "decision", "method", "path", "query", "unidentified")
+    unidentified: Unidentified | None = None
+    consulted = False
+    _guarded = False
 
     def __init__(
         self,
@@ -179,13 +178,15 @@ class Access(Acting):
         query: Mapping[str, Any],
         unidentified: Unidentified | None = None,
     ) -> None:
-        super().__init__(policy, caller)
+        if caller is not None and not isinstance(caller, Caller):
+            raise TypeError(f"identify must return a bloodroot.Caller or None, not {type(caller).__name__}")
+        self.policy = policy
+        self.caller = caller
         self.method = method
         self.path = path
         self.query = query
-        self.unidentified = unidentified
-        self.consulted = False
-        self._guarded = False
+        if unidentified is not None:
+            self.unidentified = unidentified
         self.decision = policy.decide(caller, method, path, query=query)
 
     @property

@@ -32,6 +32,8 @@ class Response:
         return _title(self.status)
 
 
+VARY = "Authorization, Cookie"
+PRIVATE = "private, no-cache"
 UNSETTLED = Answer(500, "The application did not finish its check of who may have this, so it is withheld.")
 _IN_A_PATH = "/-._~!$&'()*+,=:@"
 MISSING = Answer(404, "There is nothing here.")

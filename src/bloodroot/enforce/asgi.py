@@ -9,6 +9,7 @@ from typing import Any
 
 from ..core.answers import Answer
 from ..core.caller import Caller, Unidentified
+from ..core.decision import Outcome
 from ..core.policy import Policy
 from . import answers
 from .access import Access, _current, log
@@ -23,6 +24,10 @@ Send = Callable[[Message], Awaitable[None]]
 App = Callable[[Scope, Receive, Send], Awaitable[None]]
 
 
+_VARY = (b"vary", answers.VARY.encode())
+_PRIVATE = (b"cache-control", answers.PRIVATE.encode())
+
+
 class Request(Seen):
     """What `identify` gets to see of an ASGI request.
 
@@ -30,22 +35,28 @@ class Request(Seen):
         scope: the ASGI scope, for everything that is not told here.
     """
 
-    __slots__ = ("method", "path", "scope")
+    __slots__ = ("method", "path", "query_string", "scope")
 
     def __init__(self, scope: Scope) -> None:
         self.scope = scope
         self.method = scope.get("method", "GET")
         self.path = _path_as_sent(scope)
+        query = scope.get("query_string")
+        self.query_string = query.decode("latin-1") if query else ""
 
-    @property
-    def query_string(self) -> str:  # type: ignore[override]
-        """As the client sent it."""
-        return str(self.scope.get("query_string", b"").decode("latin-1"))
+    def header(self, name: str) -> str | None:
+        """The value of a header, the first one where there are several; None where there is none."""
+        wanted = name.lower().encode("latin-1")
+        for key, value in self.scope.get("headers", ()):
+            if key == wanted:
+                found: str = value.decode("latin-1")
+                return found
+        return None
 
     def headers(self, name: str) -> list[str]:
         """The values of a header, one for each time it was sent."""
         wanted = name.lower().encode("latin-1")
-        return [value.decode("latin-1") for key, value in self.scope.get("headers", ()) if key.lower() == wanted]
+        return [value.decode("latin-1") for key, value in self.scope.get("headers", ()) if key == wanted]
 
     @property
     def session(self) -> Mapping[str, Any]:
@@ -97,38 +108,53 @@ class AccessMiddleware:
         return self.enforcement.policy
 
     async def __call__(self, scope: Scope, receive: Receive, send: Send) -> None:
-        if scope["type"] == "lifespan":
+        kind = scope["type"]
+        if kind == "lifespan":
             await self.app(scope, receive, send)
             return
-        if scope["type"] not in ("http", "websocket"):
-            log.error("a connection of the unknown type %r is not let in", scope["type"])
+        if kind != "http" and kind != "websocket":
+            log.error("a connection of the unknown type %r is not let in", kind)
             return
         request = Request(scope)
-        if request.is_preflight and scope["type"] == "http":
+        if kind == "http" and request.method == "OPTIONS" and request.is_preflight:
             await self.app(scope, receive, send)
             return
-        access, answer = await self._decide(request)
-        if access is None or answer is not None:
-            await self._answer(answer or answers.NO_CALLER, request, access, receive, send)
+        try:
+            caller = self._identify(request)
+            if caller is not None and not isinstance(caller, Caller):
+                caller = await caller
+            access = self.enforcement.begin(request, caller, None)
+        except Unidentified as error:
+            access = self.enforcement.begin(request, None, error)
+        except Exception:
+            await self._answer(self.enforcement.failed(request), request, None, receive, send)
             return
+        if access.decision.outcome is not Outcome.ALLOW or self.enforcement.records:
+            answer = await self._with_record(access, request)
+            if answer is not None:
+                await self._answer(answer, request, access, receive, send)
+                return
         token = _current.set(access)
         try:
-            if scope["type"] == "websocket":
+            if kind == "websocket":
                 self.enforcement.note(access, None)
                 await self.app(scope, receive, send)
             else:
-                await _Gate(self, access, request, send).run(receive)
+                gate = _Gate(self, access, request, send, receive)
+                await self.app(scope, receive, gate.send)
+                if not gate.started:
+                    await gate.end()
+        except Exception as error:
+            answer = self.enforcement.refusal_raised(error)
+            if answer is None or kind == "websocket":
+                raise
+            await gate.refuse(answer)
         finally:
             _current.reset(token)
 
-    async def _decide(self, request: Request) -> tuple[Access | None, Answer | None]:
-        """The request under the policy, and the answer where there is one already."""
+    async def _with_record(self, access: Access, request: Request) -> Answer | None:
+        """Decide again with the record, and give the answer where there is one already."""
         enforcement = self.enforcement
-        try:
-            caller, unidentified = await self._who(request)
-            access = enforcement.begin(request, caller, unidentified)
-        except Exception:
-            return None, enforcement.failed(request)
         wanted = enforcement.to_load(access)
         if wanted is not None:
             loader, text = wanted
@@ -136,20 +162,11 @@ class AccessMiddleware:
             record = await loader(text) if waits else await asyncio.to_thread(loader, text)
             missing = enforcement.loaded(access, record)
             if missing is not None:
-                return access, missing
-        answer = enforcement.refusal_before(access)
-        if answer is None and access.open and request.scope["type"] == "websocket":
+                return missing
+        if access.open and request.scope["type"] == "websocket":
             # What goes over a WebSocket cannot be withheld any more.
-            answer = enforcement.refusal_after(access, 0)
-        return access, answer
-
-    async def _who(self, request: Request) -> tuple[Caller | None, Unidentified | None]:
-        """The caller of a request; or why whoever the request speaks of is not to be believed."""
-        try:
-            caller = self._identify(request)
-            return (await caller if inspect.isawaitable(caller) else caller), None
-        except Unidentified as error:
-            return None, error
+            return enforcement.refusal_after(access, 0)
+        return access.decision.answer
 
     async def _answer(
         self, answer: Answer, request: Request, access: Access | None, receive: Receive, send: Send
@@ -174,57 +191,55 @@ class _Gate:
 
     __slots__ = ("access", "forward", "middleware", "receive", "request", "started", "withheld")
 
-    def __init__(self, middleware: AccessMiddleware, access: Access, request: Request, send: Send) -> None:
+    def __init__(
+        self, middleware: AccessMiddleware, access: Access, request: Request, send: Send, receive: Receive
+    ) -> None:
         self.middleware = middleware
         self.access = access
         self.request = request
         self.forward = send
+        self.receive = receive
         self.started = False
         self.withheld = False
 
-    async def run(self, receive: Receive) -> None:
-        """Run the application, and answer in its place where it may not answer itself."""
-        self.receive = receive
-        enforcement = self.middleware.enforcement
-        try:
-            await self.middleware.app(self.request.scope, receive, self.send)
-        except Exception as error:
-            answer = enforcement.refusal_raised(error)
-            if answer is None:
-                raise
-            # A framework may have answered already, with an error that has been replaced.
-            if not self.started and not self.withheld:
-                await self._answer_instead(answer)
-            return
-        if not self.started and not self.withheld:
-            answer = enforcement.refusal_after(self.access, 500)
-            if answer is not None:
-                await self._answer_instead(answer)
-
     async def send(self, message: Message) -> None:
         """Pass a message on, or drop it."""
-        if not self.started and not self.withheld and message["type"] == "http.response.start":
-            enforcement = self.middleware.enforcement
-            answer = enforcement.refusal_after(self.access, message["status"])
-            if answer is None:
-                self.started = True
-                enforcement.note(self.access, None)
-                self._add_headers(message)
+        if not self.started:
+            if self.withheld or message["type"] != "http.response.start" or not await self._may_start(message):
+                return
+            self.started = True
+        await self.forward(message)
+
+    async def _may_start(self, message: Message) -> bool:
+        """Whether the response may go out. Where it may not, the answer goes out in its place."""
+        enforcement = self.middleware.enforcement
+        answer = enforcement.refusal_after(self.access, message["status"])
+        if answer is not None:
+            await self.refuse(answer)
+            return False
+        if enforcement.audit.allowed:
+            enforcement.note(self.access, None)
+        if enforcement.extra_headers(self.access):
+            headers = [*(message.get("headers") or ()), _VARY]
+            for name, _ in headers:
+                if name == b"cache-control":
+                    break
             else:
-                await self._answer_instead(answer)
-        if self.started:
-            await self.forward(message)
+                headers.append(_PRIVATE)
+            message["headers"] = headers
+        return True
 
-    def _add_headers(self, message: Message) -> None:
-        headers = message.get("headers") or ()
-        has_cache_control = any(name.lower() == b"cache-control" for name, _ in headers)
-        extra = self.middleware.enforcement.extra_headers(self.access, has_cache_control)
-        if extra:
-            message["headers"] = [*headers, *((name.encode(), value.encode()) for name, value in extra)]
+    async def end(self) -> None:
+        """The application has ended, and no response has gone out."""
+        answer = self.middleware.enforcement.refusal_after(self.access, 500)
+        if answer is not None:
+            await self.refuse(answer)
 
-    async def _answer_instead(self, answer: Answer) -> None:
-        self.withheld = True
-        await self.middleware._answer(answer, self.request, self.access, self.receive, self.forward)
+    async def refuse(self, answer: Answer) -> None:
+        """Answer in the application's place, unless something has gone out already."""
+        if not self.started and not self.withheld:
+            self.withheld = True
+            await self.middleware._answer(answer, self.request, self.access, self.receive, self.forward)
 
 
 def _path_as_sent(scope: Scope) -> str:
@@ -233,5 +248,7 @@ def _path_as_sent(scope: Scope) -> str:
     raw = scope.get("raw_path")
     if not raw:
         return encoded(path)
+    if raw == path.encode() and b"%" not in raw and b"?" not in raw:
+        return path  # as nearly always: nothing was encoded, and every layer has the same
     sent = raw.split(b"?", 1)[0]
     return str(sent.decode("latin-1")) if same_path(sent, path, scope.get("root_path", "") + path) else ""

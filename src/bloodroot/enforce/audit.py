@@ -25,12 +25,15 @@ class Audit:
     Args:
         which: ``all`` decisions, or the ``refused`` ones.
         sample: the share of allowed requests that are written down, from 0 to 1. Refusals always are.
+
+    Attributes:
+        allowed: whether allowed requests are written down.
     """
 
     def __init__(self, which: Literal["all", "refused"] = "refused", *, sample: float = 1.0) -> None:
         if which not in ("all", "refused") or not 0 <= sample <= 1:
             raise ValueError('which must be "all" or "refused", and sample a number from 0 to 1')
-        self._all = which == "all"
+        self.allowed = which == "all"
         self._sample = sample
 
     def write(self, access: Access, outcome: str, decision: Decision) -> None:
@@ -43,7 +46,7 @@ class Audit:
         """
         if not log.isEnabledFor(logging.INFO):
             return
-        if outcome == "allow" and (not self._all or (self._sample < 1 and random.random() >= self._sample)):  # noqa: S311
+        if outcome == "allow" and self._sample < 1 and random.random() >= self._sample:  # noqa: S311
             return
         line = decision.line
         values: dict[str, Any] = {

@@ -155,7 +155,7 @@ class AccessMiddleware:
             missing = enforcement.loaded(access, await _wait(loader, text))
             if missing is not None:
                 return access, missing
-        return access, enforcement.refusal_before(access)
+        return access, access.decision.answer
 
     def process_exception(self, sent: HttpRequest, error: Exception) -> HttpResponse | None:
         """What a view raises, as Django hands it over: a refusal becomes an answer."""
@@ -170,10 +170,11 @@ class AccessMiddleware:
             response.close()
             return self._answer(answer, seen, access)
         self.enforcement.note(access, None)
-        for name, value in self.enforcement.extra_headers(access, response.has_header("Cache-Control")):
-            if name == "vary" and response.has_header("Vary"):
-                value = f"{response['Vary']}, {value}"
-            response[name.title()] = value
+        if self.enforcement.extra_headers(access):
+            before = f"{response['Vary']}, " if response.has_header("Vary") else ""
+            response["Vary"] = before + answers.VARY
+            if not response.has_header("Cache-Control"):
+                response["Cache-Control"] = answers.PRIVATE
         if getattr(response, "streaming", False):
             _stream_with(response, access)
         found: HttpResponse = response

@@ -65,7 +65,10 @@ class Enforcement:
         Raises:
             TypeError: ``identify`` has returned something else than a caller.
         """
-        query = query_of(request.query_string)
+        text = request.query_string
+        if not text:
+            return Access(self.policy, caller, request.method, request.path, {}, unidentified)
+        query = query_of(text)
         path = request.path if query is not None else ""
         return Access(self.policy, caller, request.method, path, query or {}, unidentified)
 
@@ -91,10 +94,6 @@ class Enforcement:
     def _needs_record(self, access: Access) -> bool:
         line = access.decision.line
         return access.open and line is not None and self.policy.asks_for("record", line, access.method)
-
-    def refusal_before(self, access: Access) -> Answer | None:
-        """What the caller gets instead of the handler, or None where the handler is to be asked."""
-        return access.decision.answer
 
     # After the handler --------------------------------------------------------------------------------
 
@@ -131,18 +130,12 @@ class Enforcement:
             return Answer(403, f"You may not change {', '.join(error.fields)}.")
         return None
 
-    def extra_headers(self, access: Access, has_cache_control: bool) -> list[tuple[str, str]]:
-        """Headers for a response of the application, so that no cache gives it to somebody else.
-
-        What is open to anyone, and was made without asking who it is for, stays as it is.
+    def extra_headers(self, access: Access) -> bool:
+        """Whether a response needs ``Vary``, and ``Cache-Control`` where it has none, so that no cache gives it to
+        somebody else. What is open to anyone, and was made without asking who it is for, stays as it is.
         """
         line = access.decision.line
-        if not access.consulted and line is not None and line.opens & _ANYONE == _ANYONE:
-            return []
-        extra = [("vary", "Authorization, Cookie")]
-        if not has_cache_control:
-            extra.append(("cache-control", "private, no-cache"))
-        return extra
+        return access.consulted or line is None or line.opens & _ANYONE != _ANYONE
 
     # Answers --------------------------------------------------------------------------------
 
@@ -168,10 +161,12 @@ class Enforcement:
 
     def note(self, access: Access, answer: Answer | None) -> None:
         """Write down what came of a request."""
-        decided = _decided(access) or access.decision
+        decided = access.refusal or access.decision
         if answer is None:
-            outcome = "allow"
-        elif decided.reason is None:
+            if self.audit.allowed:
+                self.audit.write(access, "allow", decided)
+            return
+        if decided.reason is None:
             outcome = "missing" if answer is answers.MISSING else "withheld"
         else:
             outcome = decided.outcome.value

@@ -137,7 +137,7 @@ def decide(enforcement: Enforcement, request: Seen) -> tuple[Access | None, Answ
         missing = enforcement.loaded(access, loader(text))
         if missing is not None:
             return access, missing
-    return access, enforcement.refusal_before(access)
+    return access, access.decision.answer
 
 
 def _who(identify: Identify, request: Seen) -> tuple[Caller | None, Unidentified | None]:
@@ -219,9 +219,11 @@ class _Gate:
     def _let_out(self, status: str, headers: list[tuple[str, str]]) -> None:
         enforcement = self.middleware.enforcement
         enforcement.note(self.access, None)
-        has_cache_control = any(name.lower() == "cache-control" for name, _ in headers)
-        extra = enforcement.extra_headers(self.access, has_cache_control)
-        self.start_response(status, [*headers, *((name.title(), value) for name, value in extra)])
+        if enforcement.extra_headers(self.access):
+            headers = [*headers, ("Vary", answers.VARY)]
+            if not any(name.lower() == "cache-control" for name, _ in headers):
+                headers.append(("Cache-Control", answers.PRIVATE))
+        self.start_response(status, headers)
 
     def _after(self, error: Exception) -> list[bytes]:
         """What an exception of the application becomes."""
