@@ -4,7 +4,9 @@ import asyncio
 import contextlib
 import http.client
 import socket
+import socketserver
 import threading
+import wsgiref.simple_server
 from collections.abc import Iterator
 from typing import Any
 
@@ -16,7 +18,9 @@ def serving(app: Any) -> Iterator[int]:
     """An ASGI application served by uvicorn; gives its port, and stops the server at the end."""
     listener = socket.socket()
     listener.bind(("127.0.0.1", 0))
-    server = uvicorn.Server(uvicorn.Config(app, log_level="critical", lifespan="off", proxy_headers=False))
+    server = uvicorn.Server(
+        uvicorn.Config(app, log_level="critical", lifespan="off", proxy_headers=False, timeout_keep_alive=60)
+    )
     thread = threading.Thread(target=lambda: asyncio.run(server.serve([listener])), daemon=True)
     thread.start()
     try:
@@ -29,6 +33,29 @@ def serving(app: Any) -> Iterator[int]:
         server.should_exit = True
         thread.join(10)
         listener.close()
+
+
+class _Server(socketserver.ThreadingMixIn, wsgiref.simple_server.WSGIServer):
+    daemon_threads = True
+    request_queue_size = 128
+
+
+class _Quiet(wsgiref.simple_server.WSGIRequestHandler):
+    def log_message(self, *_: object) -> None: ...
+
+
+@contextlib.contextmanager
+def serving_wsgi(app: Any) -> Iterator[int]:
+    """A WSGI application on loopback, a thread a request; gives its port."""
+    server = wsgiref.simple_server.make_server("127.0.0.1", 0, app, _Server, _Quiet)
+    thread = threading.Thread(target=server.serve_forever, args=(0.05,), daemon=True)
+    thread.start()
+    try:
+        yield server.server_port
+    finally:
+        server.shutdown()
+        thread.join(10)
+        server.server_close()
 
 
 def ask(port: int, method: str, target: str, **headers: str) -> tuple[int, dict[str, str], str]:

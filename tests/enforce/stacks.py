@@ -2,10 +2,6 @@
 
 import contextlib
 import re
-import socketserver
-import threading
-import types
-import wsgiref.simple_server
 from collections.abc import Callable, Iterator
 from types import SimpleNamespace
 from typing import Any
@@ -29,7 +25,8 @@ from bloodroot.enforce import asgi, current, guard, wsgi
 from bloodroot.enforce import fastapi as for_fastapi
 from bloodroot.enforce import flask as for_flask
 from bloodroot.enforce import starlette as for_starlette
-from tests.servers import serving
+from tests.django_project import project
+from tests.servers import serving, serving_wsgi
 
 TEXT = """
 policy "Tarn Bank"
@@ -329,7 +326,7 @@ def of_django(handlers: dict[str, Callable[..., Any]]) -> Callable[..., Any]:
     return view
 
 
-def django_urls() -> Any:
+def django_urls() -> list[Any]:
     by_path: dict[str, dict[str, tuple[str, Callable[..., Any]]]] = {}
     for method, path, name, handler in ENDPOINTS:
         by_path.setdefault(path, {})[method] = (name, handler)
@@ -339,50 +336,15 @@ def django_urls() -> Any:
         (name, _), *_ = served.values()
         view = of_django({method: handler for method, (_, handler) in served.items()})
         patterns.append(django.urls.path(pattern, view, name=name))
-    module = types.ModuleType("tarn_urls")
-    module.urlpatterns = patterns
-    return module
+    return patterns
 
 
 DJANGO = {"policy": POLICY, "identify": identify, "records": RECORDS, "page": page}
 
 
-@contextlib.contextmanager
-def as_django_project() -> Iterator[None]:
+def as_django_project() -> Any:
     """Django with this application as its project."""
-    if not django.conf.settings.configured:
-        django.conf.settings.configure(SECRET_KEY="a key for tests, and nothing else but tests", ALLOWED_HOSTS=["*"])
-        django.setup(set_prefix=False)
-    with django.test.utils.override_settings(
-        ROOT_URLCONF=django_urls(),
-        MIDDLEWARE=["bloodroot.enforce.django.AccessMiddleware"],
-        BLOODROOT=DJANGO,
-        APPEND_SLASH=False,
-    ):
-        yield
-
-
-class _Server(socketserver.ThreadingMixIn, wsgiref.simple_server.WSGIServer):
-    daemon_threads = True
-    request_queue_size = 128
-
-
-class _Quiet(wsgiref.simple_server.WSGIRequestHandler):
-    def log_message(self, *_: object) -> None: ...
-
-
-@contextlib.contextmanager
-def serving_wsgi(app: Any) -> Iterator[int]:
-    """A WSGI application on loopback, a thread a request; gives its port."""
-    server = wsgiref.simple_server.make_server("127.0.0.1", 0, app, _Server, _Quiet)
-    thread = threading.Thread(target=server.serve_forever, args=(0.05,), daemon=True)
-    thread.start()
-    try:
-        yield server.server_port
-    finally:
-        server.shutdown()
-        thread.join(10)
-        server.server_close()
+    return project(django_urls(), MIDDLEWARE=["bloodroot.enforce.django.AccessMiddleware"], BLOODROOT=DJANGO)
 
 
 @contextlib.contextmanager

@@ -5,10 +5,8 @@ import datetime
 import json
 import os
 import sqlite3
-import threading
 import time
-import wsgiref.simple_server
-from collections.abc import Callable, Iterator
+from collections.abc import Callable
 from typing import Any
 
 import django
@@ -34,9 +32,10 @@ from bloodroot.enforce import flask as for_flask
 from bloodroot.enforce.asgi import AccessMiddleware
 from bloodroot.identity import Identification, load
 from bloodroot.settings import SettingsError
+from tests.django_project import project
 from tests.program import InFolder
 from tests.requests import Sent
-from tests.servers import ask, serving
+from tests.servers import ask, serving, serving_wsgi
 
 KEY = "a key for tests, and nothing else but tests"
 POLICY = """
@@ -66,24 +65,6 @@ def token(sub: object = "3", minutes: float = 5, key: str = KEY, **claims: objec
 
 def who(caller: Caller | None) -> list[object]:
     return [caller.id, *sorted(caller.roles)] if caller is not None else [None]
-
-
-@contextlib.contextmanager
-def serving_wsgi(app: Any) -> Iterator[int]:
-    """A WSGI application on loopback; gives its port."""
-
-    class Quiet(wsgiref.simple_server.WSGIRequestHandler):
-        def log_message(self, *_: object) -> None: ...
-
-    server = wsgiref.simple_server.make_server("127.0.0.1", 0, app, handler_class=Quiet)
-    thread = threading.Thread(target=server.serve_forever, daemon=True)
-    thread.start()
-    try:
-        yield server.server_port
-    finally:
-        server.shutdown()
-        thread.join(10)
-        server.server_close()
 
 
 class Behind(InFolder):
@@ -241,21 +222,12 @@ class Sessions(Behind):
         def tell(request: Any) -> Any:
             return django.http.JsonResponse(who(identify(for_django.request(request))), safe=False)
 
-        class Urls:
-            urlpatterns = (django.urls.path("in", sign_in), django.urls.path("open", tell))
-
-        if not django.conf.settings.configured:
-            django.conf.settings.configure(
-                SECRET_KEY=KEY,
-                ALLOWED_HOSTS=["*"],
-                MIDDLEWARE=["django.contrib.sessions.middleware.SessionMiddleware"],
-                SESSION_ENGINE="django.contrib.sessions.backends.signed_cookies",
-            )
-            django.setup(set_prefix=False)
-        with (
-            django.test.utils.override_settings(ROOT_URLCONF=Urls),
-            serving_wsgi(django.core.handlers.wsgi.WSGIHandler()) as port,
-        ):
+        urls = [django.urls.path("in", sign_in), django.urls.path("open", tell)]
+        how = {
+            "MIDDLEWARE": ["django.contrib.sessions.middleware.SessionMiddleware"],
+            "SESSION_ENGINE": "django.contrib.sessions.backends.signed_cookies",
+        }
+        with project(urls, **how), serving_wsgi(django.core.handlers.wsgi.WSGIHandler()) as port:
             self.assertEqual(self.seen(port), [[None], [3, "keeper"]])
 
 
