@@ -79,10 +79,10 @@ def _pair(left: Value, right: Value) -> tuple[Any, Any] | None:
         one = _from_text(one, other)
     elif right.textual and not isinstance(one, str):
         other = _from_text(other, one)
-    return (one, other) if one is not None and other is not None and _kind(one) == _kind(other) else None
+    return (one, other) if one is not None and other is not None and kind_of(one) == kind_of(other) else None
 
 
-def _kind(value: Any) -> object:
+def kind_of(value: Any) -> object:
     """What a value can be compared with: its like."""
     if isinstance(value, bool):
         return bool

@@ -1,0 +1,188 @@
+"""A list shows exactly the records that a single read allows: on random policies, callers and data."""
+
+import itertools
+import os
+import unittest
+
+import sqlalchemy as sa
+from hypothesis import given, settings
+from hypothesis import strategies as st
+from sqlalchemy.orm import DeclarativeBase, Mapped, Session, mapped_column, relationship
+
+import bloodroot
+from bloodroot import Caller
+from bloodroot.enforce.rows import RowsError, check_rows, rows
+from tests.postgres import new_database
+
+
+EXPLORE = "EXPLORE" in os.environ
+
+
+class Base(DeclarativeBase):
+    pass
+
+
+class Team(Base):
+    __tablename__ = "teams"
+    id: Mapped[int] = mapped_column(primary_key=True)
+    site: Mapped[str | None]
+
+
+class Plot(Base):
+    __tablename__ = "plots"
+    id: Mapped[int] = mapped_column(primary_key=True)
+    grower_id: Mapped[int | None]
+    other_id: Mapped[int | None]
+    state: Mapped[str | None]
+    secret: Mapped[bool | None]
+    price: Mapped[float | None]
+    sown: Mapped[str | None] = mapped_column(sa.CHAR(4))
+    team_id: Mapped[int | None] = mapped_column(sa.ForeignKey("teams.id"))
+    team: Mapped[Team | None] = relationship()
+
+
+class Crew(Base):
+    __tablename__ = "crews"
+    id: Mapped[int] = mapped_column(primary_key=True)
+    team_id: Mapped[int] = mapped_column(sa.ForeignKey("teams.id"))
+    team: Mapped[Team] = relationship(backref="crews")
+
+
+NUMBERS, STATES = (None, 1, 2, 3), (None, "dug", "sown", "2")
+DATA = [
+    {"grower_id": grower, "other_id": other, "state": state, "secret": secret, "price": price, "team_id": team}
+    for (grower, other), (state, secret), (price, team) in itertools.product(
+        [(None, None), (1, 1), (2, 1), (3, None)],
+        [(None, None), ("dug", True), ("sown", False), ("2", None)],
+        [(None, None), (1.0, 1), (2.5, 2)],
+    )
+]
+
+references = st.sampled_from(
+    ["record.grower_id", "record.other_id", "record.state", "record.secret", "record.price", "record.team.site"]
+)
+values = st.sampled_from(
+    ["caller.id", "caller.team", "caller.none", "caller.missing", "1", "2", "2.5", '"dug"', '"2"', "true", "none"]
+)
+lists = st.sampled_from(["[1, 2]", '["dug", none]', '["sown", 2]', "[]", "caller.teams", "[caller.id, 3]", "caller.id"])
+
+
+def ordered(reference: str) -> bool:
+    return reference not in ("record.state", "record.team.site")
+
+
+equal = st.builds(lambda left, sign, right: f"{left} {sign} {right}", references, st.sampled_from(["==", "!="]), values)
+turned = st.builds(lambda left, right: f"{right} == {left}", references, values)
+columns = st.builds(
+    lambda left, sign, right: f"{left} {sign} {right}", references, st.sampled_from(["==", "!="]), references
+).filter(lambda text: "team.site" not in text)
+compared = st.builds(
+    lambda left, sign, right: f"{left} {sign} {right}",
+    references.filter(ordered),
+    st.sampled_from(["<", "<=", ">", ">="]),
+    values,
+)
+among = st.builds(
+    lambda left, sign, right: f"{left} {sign} {right}", references, st.sampled_from(["in", "not in"]), lists
+)
+alone = st.sampled_from(["record.secret", "record.state", "record.price", "true", "caller.here"])
+tests = st.recursive(
+    equal | turned | columns | compared | among | alone,
+    lambda inner: (
+        st.builds(lambda a, b: f"({a}) and ({b})", inner, inner)
+        | st.builds(lambda a, b: f"({a}) or ({b})", inner, inner)
+        | st.builds(lambda a: f"not ({a})", inner)
+    ),
+    max_leaves=5,
+)
+CALLERS = [
+    Caller(1, {"grower"}, attributes={"team": "dug", "none": None, "teams": [1, None, "dug"], "here": True}),
+    Caller(2, {"grower", "keeper"}, attributes={"team": 2.5, "none": None, "teams": {2, 3}, "here": "yes"}),
+    Caller("2", {"keeper"}, attributes={"teams": "dug"}),
+    Caller(3, granted={"plot:read": "the directory"}),
+    Caller(1, {"grower"}, attributes={"team": "dug"}, scopes={"plot:edit"}),
+    Caller(),
+    None,
+]
+
+
+class Rows:
+    """The property, whichever database it is in."""
+
+    @classmethod
+    def setUpClass(cls) -> None:
+        cls.engine = sa.create_engine(cls.url())
+        cls.addClassCleanup(cls.engine.dispose)
+        Base.metadata.create_all(cls.engine)
+        with Session(cls.engine) as session:
+            session.add_all([Team(id=1, site="dug"), Team(id=2, site=None)])
+            session.flush()
+            session.add_all([Plot(**row) for row in DATA])
+            session.commit()
+
+    def hold(self, one: str, other: str) -> None:
+        policy = bloodroot.parse(
+            f"roles\n  grower\n  keeper\npermissions\n  plot:read grower if one, keeper if one or other, anyone if other\n"
+            f"  plot:edit grower\nconditions\n  one {one}\n  other {other}\nendpoints\n  GET / anyone\n"
+        )
+        with Session(self.engine) as session:
+            every = session.scalars(sa.select(Plot).order_by(Plot.id)).all()
+            for caller in CALLERS:
+                asked = sa.select(Plot.id).where(rows(policy, caller, "plot:read", Plot)).order_by(Plot.id)
+                single = [plot.id for plot in every if policy.may(caller, "plot:read", record=plot)]
+                self.assertEqual(list(session.scalars(asked)), single, (caller, one, other))
+        check_rows(policy, "plot:read", Plot)
+
+
+class OnSQLite(Rows, unittest.TestCase):
+    @staticmethod
+    def url() -> str:
+        return "sqlite://"
+
+    @settings(max_examples=1500 if EXPLORE else 60, deadline=None, derandomize=not EXPLORE)
+    @given(tests, tests)
+    def test_the_list_shows_what_a_single_read_allows(self, one: str, other: str) -> None:
+        self.hold(one, other)
+
+
+class OnPostgreSQL(Rows, unittest.TestCase):
+    @staticmethod
+    def url() -> str:
+        return new_database()
+
+    @settings(max_examples=30, deadline=None, derandomize=not EXPLORE)
+    @given(tests, tests)
+    def test_the_list_shows_what_a_single_read_allows(self, one: str, other: str) -> None:
+        self.hold(one, other)
+
+
+class Errors(unittest.TestCase):
+    def test_what_cannot_be_asked_of_a_table_is_told_at_start(self) -> None:
+        for test, message in (
+            ("record.grower == caller.id", "Plot has no column for record.grower"),
+            ("record.team == caller.team", "Plot has no column for record.team"),
+            ("record.team.sites == 1", "Team has no column for record.team.sites"),
+            ("record.grower_id.x == 1", "Plot has no column for record.grower_id.x"),
+            ("caller.id in record.crew", "looks into a collection of the record"),
+            ('record.state < "x"', "another order than Python"),
+            ("record.state < caller.x", "another order than Python"),
+            ('record.sown == "2020"', "are not compared alike everywhere"),
+            ("path.plot_id == caller.id", "path.plot_id is not about the record"),
+            ("record.grower_id in [record.other_id]", "compares two columns of the record"),
+            ("record.team.site == record.state", "compares two records"),
+        ):
+            policy = bloodroot.parse(
+                f"roles\n  grower\npermissions\n  plot:read grower if one\nconditions\n  one {test}\nendpoints\n  GET / anyone\n"
+            )
+            with self.subTest(test):
+                with self.assertRaisesRegex(RowsError, f"plot:read cannot be asked of Plot: .*{message}"):
+                    check_rows(policy, "plot:read", Plot)
+                with self.assertRaises(RowsError):
+                    rows(policy, Caller(1, {"grower"}, attributes={"x": "y", "team": 1}), "plot:read", Plot)
+        policy = bloodroot.parse(
+            "roles\n  grower\npermissions\n  crew:read grower if one\nconditions\n  one record.crews.id == 1\nendpoints\n  GET / anyone\n"
+        )
+        with self.assertRaisesRegex(RowsError, "leads to more than one record"):
+            check_rows(policy, "crew:read", Team)
+        with self.assertRaisesRegex(LookupError, 'unknown permission "crew:raed"; did you mean "crew:read"'):
+            rows(policy, None, "crew:raed", Team)
