@@ -14,7 +14,6 @@ from bloodroot import Caller
 from bloodroot.enforce.rows import RowsError, check_rows, rows
 from tests.postgres import new_database
 
-
 EXPLORE = "EXPLORE" in os.environ
 
 

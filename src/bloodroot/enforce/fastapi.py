@@ -6,9 +6,9 @@ from collections.abc import Iterator, Mapping
 from dataclasses import replace
 from typing import Any
 
-from fastapi import Depends, FastAPI
-from fastapi.routing import APIRoute
+from fastapi import Depends, FastAPI, routing
 from starlette.requests import HTTPConnection
+from starlette.routing import Mount
 
 from ..core.binding import Route, template_of
 from ..core.lines import Line
@@ -84,19 +84,41 @@ def protect(
 
 
 def routes(app: FastAPI) -> list[Route]:
-    """Every route of an application; one with a guard among its dependencies is guarded too."""
-    by_dependency = {id(route) for route in app.routes if isinstance(route, APIRoute) and any(_guards(route))}
-    found = []
-    for route in app.routes:
-        for each in starlette.routes([route]):
-            found.append(replace(each, guarded=True) if id(route) in by_dependency else each)
+    """Every route of an application, those of included routers with their prefixes.
+
+    One with a guard around its function or among its dependencies is guarded.
+    """
+    found: list[Route] = []
+    for route in _routes(app):
+        original = getattr(route, "original_route", route)
+        if _is_operation(route):
+            methods = tuple(sorted((route.methods or set()) - {"HEAD"}))
+            found.append(Route(route.name, methods, starlette.template(route.path), any(_guards(route))))
+        elif getattr(route, "path", None) == getattr(original, "path", None):
+            found += starlette.routes([original])
+        else:
+            # A WebSocket, a plain route or a mounted application that an included router has under its prefix.
+            rest = "/**" if isinstance(original, Mount) else ""
+            found += [
+                replace(each, path=starlette.template(route.path) + rest) for each in starlette.routes([original])
+            ]
     return found
+
+
+def _routes(app: FastAPI) -> Iterator[Any]:
+    """The routes of an application. Where included routers stay in one piece, FastAPI itself takes them apart."""
+    apart = getattr(routing, "iter_route_contexts", iter)
+    yield from apart(app.routes)
+
+
+def _is_operation(route: Any) -> bool:
+    return isinstance(getattr(route, "original_route", route), routing.APIRoute)
 
 
 def _describe(document: dict[str, Any], app: FastAPI, policy: Policy) -> None:
     """Write into an OpenAPI document what is asked of callers. Written twice it says the same."""
-    for route in app.routes:
-        if not isinstance(route, APIRoute) or not route.include_in_schema:
+    for route in _routes(app):
+        if not _is_operation(route) or not route.include_in_schema:
             continue
         for method in route.methods or ():
             operation = document.get("paths", {}).get(route.path_format, {}).get(method.lower())
@@ -121,7 +143,7 @@ def _describe_operation(
     responses.setdefault("403", {"description": "The caller may not do this.", "content": _PROBLEM})
 
 
-def _guards(route: APIRoute) -> Iterator[Guard]:
+def _guards(route: Any) -> Iterator[Guard]:
     """The guards of a route: around its function, and among its dependencies at any depth."""
     yield from guards_of(route.endpoint)
     waiting = list(route.dependant.dependencies)
@@ -133,7 +155,6 @@ def _guards(route: APIRoute) -> Iterator[Guard]:
         waiting += dependant.dependencies
 
 
-def _sample(route: APIRoute) -> str:
-    (found,) = starlette.routes([route])
-    template, _ = template_of(found)
+def _sample(route: Any) -> str:
+    template, _ = template_of(Route(route.name, (), starlette.template(route.path)))
     return template.fill(dict.fromkeys(template.names, "~"))

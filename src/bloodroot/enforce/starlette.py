@@ -79,10 +79,10 @@ def _routes(found: Iterable[BaseRoute], prefix: str) -> Iterator[Route]:
     for route in found:
         if isinstance(route, StarletteRoute):
             methods = tuple(sorted(route.methods - {"HEAD"})) if route.methods else ()
-            yield Route(route.name, methods, _template(prefix + route.path), bool(guards_of(route.endpoint)))
+            yield Route(route.name, methods, template(prefix + route.path), bool(guards_of(route.endpoint)))
         elif isinstance(route, WebSocketRoute):
             # A handshake is a GET (RFC 6455, section 4.1).
-            yield Route(route.name, ("GET",), _template(prefix + route.path), bool(guards_of(route.endpoint)))
+            yield Route(route.name, ("GET",), template(prefix + route.path), bool(guards_of(route.endpoint)))
         elif isinstance(route, Host):
             yield from _routes(route.routes, prefix)
         elif isinstance(route, Mount):
@@ -92,6 +92,6 @@ def _routes(found: Iterable[BaseRoute], prefix: str) -> Iterator[Route]:
                 yield Route(route.name or route.path, (), f"{prefix}{route.path}/**")
 
 
-def _template(path: str) -> str:
+def template(path: str) -> str:
     """Starlette's ``{name:converter}`` as a policy writes it."""
     return _CONVERTED.sub(r"{\1}", _REST.sub("**", path))

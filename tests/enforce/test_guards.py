@@ -1,0 +1,295 @@
+"""Guards around functions, methods and classes; jobs on somebody's behalf; what is checked when modules are imported."""
+
+import asyncio
+import gc
+import logging
+import subprocess
+import sys
+import threading
+import unittest
+from pathlib import Path
+from typing import Any
+
+import flask
+from django.views import View
+from flask.views import MethodView
+from starlette.applications import Starlette
+from starlette.endpoints import HTTPEndpoint
+from starlette.responses import PlainTextResponse
+from starlette.routing import Route
+
+import bloodroot
+from bloodroot import Caller
+from bloodroot.enforce import Refused, Unsettled, asgi, current, guard, in_force, on_behalf_of, use
+from bloodroot.enforce import flask as for_flask
+from bloodroot.enforce.guards import guards_of
+from tests.policies import POLICY
+from tests.program import InFolder
+from tests.servers import ask, serving, serving_wsgi
+
+GROWER = Caller(3, {"grower"}, attributes={"status": "active"})
+KEEPER = Caller(4, {"keeper"}, attributes={"status": "active"})
+CLERK = Caller(5, {"clerk"}, attributes={"status": "active"})
+OWN, OTHER = {"grower_id": 3}, {"grower_id": 9}
+
+
+@guard("clerk or args.person_id == caller.id", policy=POLICY)
+def parcels_of(person_id: int, *, state: str = "sent") -> str:
+    return f"parcels of {person_id}, {state}"
+
+
+@guard("clerk or args.person_id == caller.id", policy=POLICY)
+async def parcels_later(person_id: int) -> str:
+    await asyncio.sleep(0)
+    return f"parcels of {person_id}"
+
+
+@guard("keeper", policy=POLICY)
+def in_steps() -> Any:
+    yield "one"
+    yield "two"
+
+
+@guard("keeper", policy=POLICY)
+async def in_steps_later() -> Any:
+    yield "one"
+
+
+@guard("plot:edit", policy=POLICY)
+def relabel(plot: Any = None) -> str:
+    if plot is not None:
+        current().settle(plot)
+    return "relabelled"
+
+
+class Service:
+    @guard("lot:edit", policy=POLICY)
+    def edit(self, lot_id: int) -> str:
+        return f"edited {lot_id}"
+
+    @staticmethod
+    @guard("args.lot_id == 7", policy=POLICY)
+    def static(lot_id: int) -> str:
+        return f"static {lot_id}"
+
+    @guard("args.lots == caller.id or args.extra == caller.id", policy=POLICY)
+    def spread(self, *lots: int, **more: int) -> str:
+        return "spread"
+
+    @guard("keeper", policy=POLICY)
+    @classmethod
+    def made(cls) -> str:
+        return cls.__name__
+
+
+class Functions(unittest.TestCase):
+    def test_each_kind_of_function(self) -> None:
+        service = Service()
+        for call, lets_in, keeps_out in (
+            (lambda: parcels_of(3), (GROWER, CLERK), (KEEPER, None)),
+            (lambda: parcels_of(person_id=3, state="packed"), (GROWER, CLERK), (KEEPER,)),
+            (lambda: asyncio.run(parcels_later(3)), (GROWER, CLERK), (KEEPER, None)),
+            (lambda: list(in_steps()), (KEEPER,), (GROWER, None)),
+            (lambda: asyncio.run(_all(in_steps_later())), (KEEPER,), (GROWER, None)),
+            (lambda: service.edit(1), (KEEPER,), (GROWER, CLERK, None)),
+            (lambda: Service.edit(service, 1), (KEEPER,), (GROWER,)),
+            (lambda: Service.static(7), (KEEPER, None), ()),
+            (lambda: service.static(8), (), (KEEPER, None)),
+            (lambda: service.spread(extra=3), (GROWER,), (KEEPER,)),
+            (lambda: Service.made(), (KEEPER,), (GROWER,)),
+            (lambda: relabel(OWN), (GROWER, KEEPER), (CLERK,)),
+            (lambda: relabel(OTHER), (KEEPER,), (GROWER, CLERK)),
+        ):
+            for caller in lets_in:
+                with on_behalf_of(caller, POLICY):
+                    self.assertTrue(call())
+            for caller in keeps_out:
+                with self.assertRaises(Refused), on_behalf_of(caller, POLICY):
+                    call()
+
+    def test_why_somebody_was_refused(self) -> None:
+        for caller, call, reason, step in (
+            (None, lambda: parcels_of(3), "signed-out", "somebody signed in might be let in"),
+            (KEEPER, lambda: Service().edit(1) and parcels_of(3), "condition", "args.person_id == caller.id"),
+            (CLERK, lambda: Service().edit(1), "role", "asks for lot:edit (lot:edit is given to keeper)"),
+            (GROWER, lambda: relabel(OTHER), "own-plot", "record.grower_id is 9"),
+        ):
+            with self.subTest(reason), self.assertRaises(Refused) as caught, on_behalf_of(caller, POLICY):
+                call()
+            self.assertEqual(caught.exception.decision.reason, reason)
+            self.assertIn(step, caught.exception.decision.steps[-1].text)
+            self.assertIn("test_guards.py", caught.exception.decision.line.place.at)
+
+    def test_where_nobody_acts_a_guard_refuses(self) -> None:
+        with self.assertLogs("bloodroot.enforce", "ERROR"), self.assertRaisesRegex(RuntimeError, "so it refuses: put"):
+            parcels_of(3)
+        found: list[object] = []
+
+        def elsewhere() -> None:
+            logging.disable(logging.CRITICAL)
+            try:
+                found.append(parcels_of(3))
+            except RuntimeError:
+                found.append("refused")
+            logging.disable(logging.NOTSET)
+
+        with on_behalf_of(CLERK, POLICY):
+            # A thread of its own knows nothing of who acts here.
+            thread = threading.Thread(target=elsewhere)
+            thread.start()
+            thread.join()
+            self.assertEqual(asyncio.run(asyncio.to_thread(parcels_of, 3)), "parcels of 3, sent")
+        self.assertEqual(found, ["refused"])
+        with self.assertRaises(RuntimeError):
+            current()
+
+    def test_a_job_that_leaves_something_open_is_told(self) -> None:
+        told = r"nobody settled plot:edit \(.*test_guards.py:\d+\); call current"
+        with self.assertRaisesRegex(Unsettled, told), on_behalf_of(GROWER, POLICY):
+            relabel()
+        with on_behalf_of(GROWER, POLICY) as acting:
+            relabel()
+            acting.settle(OWN)
+        with self.assertRaises(ZeroDivisionError), on_behalf_of(GROWER, POLICY):
+            relabel()
+            _ = 1 / 0
+        with on_behalf_of(KEEPER, POLICY), self.assertRaises(Refused), on_behalf_of(None):
+            parcels_of(3)
+
+    def test_a_wrong_call_is_told_as_python_does(self) -> None:
+        with on_behalf_of(CLERK, POLICY), self.assertRaisesRegex(TypeError, "person_id"):
+            parcels_of()
+        for what in (3, "text", type("Empty", (), {})):
+            with self.assertRaisesRegex(TypeError, "guard"):
+                guard("keeper", policy=POLICY)(what)
+
+
+async def _all(steps: Any) -> list[Any]:
+    return [each async for each in steps]
+
+
+class Importing(InFolder):
+    def test_a_name_that_the_policy_does_not_know_fails_at_start(self) -> None:
+        self.write(
+            "services.py",
+            """
+            from bloodroot.enforce import guard
+
+            @guard("lot:edit")
+            def edit(): ...
+
+            @guard(
+                "kepper or args.lot_id == 7"
+            )
+            def look(): ...
+            """,
+        )
+        policy = "import bloodroot; from bloodroot.enforce import use, asgi; from tests.policies import POLICY; "
+        root = str(Path(__file__).parent.parent.parent)
+        for order in (
+            "import services; use(POLICY)",
+            "use(POLICY); import services",
+            "import services; asgi.AccessMiddleware(None, POLICY, identify=None)",
+        ):
+            done = subprocess.run(
+                [sys.executable, "-c", policy + order],
+                cwd=self.folder,
+                capture_output=True,
+                text=True,
+                env={"PYTHONPATH": root},
+            )
+            self.assertEqual(done.returncode, 1, order)
+            self.assertIn('services.py:7:6: unknown role "kepper"; did you mean "keeper"?', done.stderr)
+            self.assertIn('    7 |     "kepper or args.lot_id == 7"', done.stderr)
+
+    def test_mistakes_where_the_guard_is_made(self) -> None:
+        for text, message in (
+            ("kepper", 'unknown role "kepper"; did you mean "keeper"?'),
+            ("lot:raed", 'unknown permission "lot:raed"'),
+            ("args.id == ", "expected something to compare"),
+            ("args", '"args" alone says nothing'),
+            ("", "expected a role"),
+            ("keeper clerk", 'did not expect "clerk" here'),
+            ("lot:*", "what is asked for must be one permission"),
+        ):
+            with self.subTest(text), self.assertRaises(bloodroot.PolicyError) as caught:
+                guard(text, policy=POLICY)
+            self.assertIn(message, str(caught.exception))
+
+    def test_one_policy_in_force_is_enough(self) -> None:
+        one = bloodroot.parse("roles\n  miller\nendpoints\n  GET / anyone\n")
+        use(one)
+
+        @guard("miller")
+        def grind() -> str:
+            return "flour"
+
+        use(POLICY)  # which knows no miller, and need not
+        with on_behalf_of(Caller(1, {"miller"}), one):
+            self.assertEqual(grind(), "flour")
+        with self.assertRaises(bloodroot.PolicyError), on_behalf_of(CLERK, POLICY):
+            grind()
+        before = in_force.guards()
+        del grind
+        gc.collect()
+        self.assertEqual(in_force.guards(), before - 1)
+
+
+def identify(request: Any) -> Caller | None:
+    return {"grower": GROWER, "keeper": KEEPER, "clerk": CLERK}.get(request.header("x-caller") or "")
+
+
+class ClassBased(unittest.TestCase):
+    """Handlers that are classes, in the three frameworks that have them."""
+
+    POLICY = bloodroot.parse(
+        "roles\n  grower\n  keeper\n  clerk\nendpoints\n  GET POST /lots/{lot_id} guarded\n  GET /open anyone\n"
+    )
+    CASES = (("keeper", "GET", 200), ("keeper", "POST", 200), ("clerk", "GET", 403), ("", "GET", 401))
+
+    def check(self, port: int) -> None:
+        for caller, method, status in self.CASES:
+            with self.subTest(f"{method} as {caller}"):
+                self.assertEqual(ask(port, method, "/lots/7", X_Caller=caller)[0], status)
+
+    def test_starlette(self) -> None:
+        @guard("keeper", policy=self.POLICY)
+        class Lot(HTTPEndpoint):
+            def get(self, request: Any) -> Any:
+                return PlainTextResponse("lot")
+
+            async def post(self, request: Any) -> Any:
+                return PlainTextResponse("changed")
+
+        self.assertEqual(len(guards_of(Lot)), 1)
+        app = Starlette(routes=[Route("/lots/{lot_id}", Lot)])
+        with serving(asgi.AccessMiddleware(app, self.POLICY, identify=identify)) as port:
+            self.check(port)
+
+    def test_flask(self) -> None:
+        @guard("keeper", policy=self.POLICY)
+        class Lot(MethodView):
+            def get(self, lot_id: str) -> str:
+                return "lot"
+
+            def post(self, lot_id: str) -> str:
+                return "changed"
+
+        app = flask.Flask("tarn")
+        app.add_url_rule("/lots/<lot_id>", view_func=Lot.as_view("lot"))
+        told = for_flask.protect(app, self.POLICY, identify=identify)
+        self.assertEqual([each for each in told.idle if "guard" in each], [])
+        with serving_wsgi(app) as port:
+            self.check(port)
+
+    def test_django(self) -> None:
+        @guard("args.lot_id == '8' or keeper".replace("'", '"'), policy=self.POLICY)
+        class Lot(View):
+            def get(self, request: Any, lot_id: str) -> Any:
+                return "lot"
+
+        view = Lot()
+        with on_behalf_of(CLERK, self.POLICY):
+            self.assertEqual(view.get(None, lot_id="8"), "lot")
+            with self.assertRaises(Refused):
+                view.get(None, "7")
