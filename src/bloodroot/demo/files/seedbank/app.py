@@ -11,14 +11,11 @@ from starlette.middleware.sessions import SessionMiddleware
 from starlette.requests import Request
 
 import bloodroot
-from bloodroot.enforce import asgi, current, starlette
+from bloodroot.enforce import current, starlette
 
 from . import data
 from .routes import routes
 from .who import FOLDER, identify
-
-handlers = routes()
-policy = bloodroot.load(FOLDER / "access.bloodroot").bind(starlette.routes(handlers))
 
 
 class DeclaredRights:
@@ -28,30 +25,28 @@ class DeclaredRights:
         caller = current().caller
         return data.member(caller.id) if caller is not None else None
 
-    def may(self, request: Request, permission: str, record: Any = None) -> bool:  # noqa: ARG002
-        return current().may(permission, record)
+    def may(self, request: Request, asked: str, record: Any = None) -> bool:  # noqa: ARG002
+        return current().may(asked, record)
 
     def readable(self, request: Request, kind: str, record: Any) -> frozenset[str]:  # noqa: ARG002
         return frozenset(current().readable(kind, record))
 
     def refused(self, request: Request, kind: str, changes: dict[str, Any], record: Any) -> tuple[str, ...]:  # noqa: ARG002
         try:
-            policy.changeable(current().caller, kind, changes, record)
+            current().change(kind, record, changes)
         except bloodroot.FieldsRefused as error:
             return error.fields
         return ()
 
 
 app = Starlette(
-    routes=handlers,
-    middleware=[
-        Middleware(SessionMiddleware, secret_key=os.environ["SEEDBANK_KEY"], same_site="strict"),
-        Middleware(
-            asgi.AccessMiddleware,
-            policy=policy,
-            identify=identify,
-            records={"accession_id": data.accession, "trial_id": data.trial},
-        ),
-    ],
+    routes=routes(),
+    middleware=[Middleware(SessionMiddleware, secret_key=os.environ["SEEDBANK_KEY"], same_site="strict")],
 )
 app.state.rights = DeclaredRights()
+started = starlette.protect(
+    app,
+    bloodroot.load(FOLDER / "access.bloodroot"),
+    identify=identify,
+    records={"accession_id": data.accession, "trial_id": data.trial},
+)

@@ -21,7 +21,7 @@ class Rights(Protocol):
 
     def member(self, request: Request) -> data.Member | None: ...
 
-    def may(self, request: Request, permission: str, record: Any = None) -> bool: ...
+    def may(self, request: Request, asked: str, record: Any = None) -> bool: ...
 
     def readable(self, request: Request, kind: str, record: Any) -> frozenset[str]: ...
 
@@ -36,15 +36,16 @@ def rights(request: Request) -> Rights:
     return found
 
 
-def may(request: Request, permission: str, record: Any = None) -> bool:
-    return rights(request).may(request, permission, record)
+def may(request: Request, asked: str, record: Any = None) -> bool:
+    """Whether whoever sent a request has a permission, or would be let in at an endpoint such as GET /trials/new."""
+    return rights(request).may(request, asked, record)
 
 
 def page(request: Request, template: str, status: int = 200, **values: Any) -> Response:
     me = rights(request).member(request)
 
-    def allowed(permission: str, record: Any = None) -> bool:
-        return may(request, permission, record)
+    def allowed(asked: str, record: Any = None) -> bool:
+        return may(request, asked, record)
 
     return _templates.TemplateResponse(request, template, {"me": me, "may": allowed, **values}, status_code=status)
 
@@ -117,8 +118,9 @@ def accession(request: Request) -> Response:
     facts = {"Species": record.species, "Origin": record.origin, "Restricted": "yes" if record.restricted else "no"}
     if "coordinates" in rights(request).readable(request, "accession", record):
         facts["Found at"] = record.coordinates
-    actions = [("accession:edit", "Edit", "get", f"/accessions/{record.id}/edit")]
-    actions += [("accession:withdraw", "Withdraw", "post", f"/accessions/{record.id}/withdraw")]
+    # A button stands where the endpoint behind it would let this caller in; that of a form, where it may be sent.
+    actions = [("POST /accessions/{id}", "Edit", "get", f"/accessions/{record.id}/edit")]
+    actions += [("POST /accessions/{id}/withdraw", "Withdraw", "post", f"/accessions/{record.id}/withdraw")]
     return page(request, "record.html", title=record.species, facts=facts, actions=actions, record=record)
 
 
@@ -161,7 +163,7 @@ def trial(request: Request) -> Response:
     botanist = data.member(record.botanist_id)
     facts: dict[str, object] = {"Accession": record.accession_id, "Botanist": botanist.name if botanist else "nobody"}
     facts |= {"Sown": record.sown, "Germinated": record.germinated}
-    actions = [("trial:edit", "Edit", "get", f"/trials/{record.id}/edit")]
+    actions = [("POST /trials/{id}", "Edit", "get", f"/trials/{record.id}/edit")]
     return page(request, "record.html", title=f"Trial {record.id}", facts=facts, actions=actions, record=record)
 
 
@@ -195,7 +197,7 @@ def exchange_list(request: Request) -> Response:
 def exchange(request: Request) -> Response:
     record = found(data.exchange(request.path_params["exchange_id"]))
     facts = {"Accession": record.accession_id, "Partner": record.partner, "State": record.state}
-    actions = [("exchange:send", "Send", "post", f"/exchanges/{record.id}/send")]
+    actions = [("POST /exchanges/{id}/send", "Send", "post", f"/exchanges/{record.id}/send")]
     return page(request, "record.html", title=f"Exchange {record.id}", facts=facts, actions=actions, record=record)
 
 
@@ -221,7 +223,7 @@ def member(request: Request) -> Response:
     record = found(data.member(request.path_params["member_id"]))
     facts = {"Name": record.name, "Email": record.email, "Status": record.status}
     facts["Roles"] = ", ".join(sorted(record.roles)) or "volunteer"
-    actions = [("member:suspend", "Suspend", "post", f"/members/{record.id}/suspend")]
+    actions = [("POST /members/{id}/suspend", "Suspend", "post", f"/members/{record.id}/suspend")]
     return page(request, "record.html", title=record.name, facts=facts, actions=actions, record=record)
 
 
@@ -233,7 +235,7 @@ def suspend_member(request: Request) -> Response:
 
 def report_list(request: Request) -> Response:
     names = [("germination", "How much of what was sown came up")]
-    if may(request, "report:read"):
+    if may(request, "GET /reports/stock"):
         names += [("stock", "What is in the vault"), ("exchanges", "What was sent to whom")]
     table = [(f"/reports/{name}", name, told) for name, told in names]
     return page(request, "table.html", title="Reports", heads=("Report", "What it tells"), rows=table)
