@@ -1,5 +1,7 @@
 """What the documents show can be used as it stands."""
 
+import ast
+import importlib
 import re
 import unittest
 from pathlib import Path
@@ -30,6 +32,20 @@ class Identity(InFolder):
         keys = {key for keys in identity._KEYS.values() for key in keys} | set(identity.QUERIES)
         for key in sorted(keys):
             self.assertRegex(self.TEXT, rf"\b{key} = ", key)
+
+
+class Python(unittest.TestCase):
+    def test_what_is_shown_of_python_is_python(self) -> None:
+        for file in (DOCS.parent / "README.md", *DOCS.glob("*.md")):
+            for block in re.findall(r"```python\n(.*?)```", file.read_text("utf-8"), re.S):
+                with self.subTest(f"{file.name}: {block[:40]}"):
+                    tree = ast.parse(block)
+                    for node in ast.walk(tree):
+                        if isinstance(node, ast.ImportFrom) and (node.module or "").startswith("bloodroot"):
+                            module = importlib.import_module(node.module)
+                            for alias in node.names:
+                                if not hasattr(module, alias.name):
+                                    importlib.import_module(f"{node.module}.{alias.name}")
 
 
 class Pictures(unittest.TestCase):

@@ -15,6 +15,8 @@ from sqlalchemy.orm import DeclarativeBase, Mapped, Session, mapped_column
 from starlette.applications import Starlette
 from starlette.responses import JSONResponse
 from starlette.routing import Route, WebSocketRoute
+from websockets.exceptions import InvalidStatus
+from websockets.sync.client import connect
 
 import bloodroot
 from bloodroot import Caller, FieldsRefused
@@ -393,6 +395,57 @@ class OpenApi(unittest.TestCase):
             asyncio.run(asks(None))
 
 
+class WebSockets(unittest.TestCase):
+    def test_handshakes_are_decided(self) -> None:
+        policy = bloodroot.parse(
+            "roles\n  keeper\nconditions\n  own record.owner == caller.id\nendpoints\n  GET /live keeper\n"
+            "  GET /open anyone\n  GET /beds/{bed_id} signed-in and own\n  GET /plots/{plot_id} signed-in and own\n"
+        )
+        records = {"plot_id": {"7": {"owner": 4}, "8": {"owner": 9}}.get}
+        paths = ("/live", "/open", "/beds/{bed_id}", "/plots/{plot_id}", "/closed")
+
+        async def talk(socket: Any) -> None:
+            await socket.accept()
+            caller = current().caller
+            await socket.send_text(f"welcome {caller.id if caller else 'nobody'}")
+            await socket.close()
+
+        starlette = Starlette(routes=[WebSocketRoute(path, talk) for path in paths])
+        for_starlette.protect(starlette, policy, identify=identify, records=records)
+        api = fastapi.FastAPI(openapi_url=None, docs_url=None, redoc_url=None)
+        for path in paths:
+
+            async def endpoint(websocket: fastapi.WebSocket) -> None:
+                await talk(websocket)
+
+            api.websocket(path)(endpoint)
+        for_fastapi.protect(api, policy, identify=identify, records=records)
+        for app in (starlette, api):
+            with serving(app) as port:
+                for caller, path, told in (
+                    ("keeper", "/live", "welcome 4"),
+                    ("clerk", "/live", None),
+                    ("", "/live", None),
+                    ("", "/open", "welcome nobody"),
+                    ("keeper", "/plots/7", "welcome 4"),
+                    ("keeper", "/plots/8", None),
+                    ("keeper", "/plots/9", None),
+                    ("keeper", "/beds/7", None),  # what is open cannot be settled any more
+                    ("keeper", "/closed", None),
+                    ("keeper", "/live/../live", None),
+                ):
+                    with self.subTest(f"{type(app).__name__} {path} as {caller or 'nobody'}"):
+                        self.assertEqual(self.told(port, path, caller), told)
+
+    def told(self, port: int, path: str, caller: str) -> str | None:
+        try:
+            with connect(f"ws://127.0.0.1:{port}{path}", additional_headers={"X-Caller": caller}) as socket:
+                return str(socket.recv(timeout=10))
+        except InvalidStatus as error:
+            self.assertEqual(error.response.status_code, 403)
+            return None
+
+
 class PathsOfServers(unittest.TestCase):
     def test_what_a_server_tells_of_a_path(self) -> None:
         for environ, path in (
@@ -404,7 +457,10 @@ class PathsOfServers(unittest.TestCase):
             ({"PATH_INFO": "/a/b", "RAW_URI": "/a%2Fb"}, "/a%2Fb"),
             ({"PATH_INFO": "/a", "REQUEST_URI": "http://tarn.example/a?b"}, "/a"),
             ({"PATH_INFO": "/b", "SCRIPT_NAME": "/a", "REQUEST_URI": "/a/b"}, "/a/b"),
+            ({"PATH_INFO": "/b", "SCRIPT_NAME": "/a", "REQUEST_URI": "/b?c"}, "/a/b"),
+            ({"PATH_INFO": "/b/c", "SCRIPT_NAME": "/a", "REQUEST_URI": "/b%2fc"}, "/a/b%2fc"),
             ({"PATH_INFO": "/admin", "REQUEST_URI": "/open"}, ""),
+            ({"PATH_INFO": "/admin", "SCRIPT_NAME": "/a", "REQUEST_URI": "/open"}, ""),
             ({"PATH_INFO": "/\u20ac", "REQUEST_URI": "/%E2%82%AC"}, "/%E2%82%AC"),
         ):
             with self.subTest(environ):

@@ -265,14 +265,19 @@ def _path_as_sent(environ: Mapping[str, Any]) -> str:
     Servers that tell what the client sent do so as ``REQUEST_URI`` or ``RAW_URI``. With others the path has been
     decoded, once for the policy and the application alike.
     """
-    served = _as_bytes(f"{environ.get('SCRIPT_NAME', '')}{environ.get('PATH_INFO', '')}")
+    mounted, inside = str(environ.get("SCRIPT_NAME", "")), str(environ.get("PATH_INFO", ""))
+    served = _as_bytes(mounted + inside)
     raw = environ.get("REQUEST_URI") or environ.get("RAW_URI")
     if not raw:
         return encoded(served)
     sent = str(raw).split("?", 1)[0]
     if not sent.startswith("/"):
         sent = urlsplit(sent).path  # RFC 9112, section 3.2.2: a proxy may be sent a whole URL
-    return sent if same_path(sent.encode("latin-1", "replace"), served.decode("utf-8", "replace")) else ""
+    wire = sent.encode("latin-1", "replace")
+    if same_path(wire, served.decode("utf-8", "replace")):
+        return sent
+    # A proxy has taken the prefix off that the application is mounted at, and told it beside.
+    return encoded(_as_bytes(mounted)) + sent if same_path(wire, _as_bytes(inside).decode("utf-8", "replace")) else ""
 
 
 def _as_bytes(text: str) -> bytes:

@@ -12,9 +12,12 @@ from typing import TYPE_CHECKING, Any
 
 from ..settings import SettingsError
 
+_FRAMEWORKS = ("fastapi", "starlette", "flask")
+
 if TYPE_CHECKING:
     from collections.abc import AsyncIterator
 
+    from ..core.binding import Route
     from ..core.policy import Policy
     from ..settings import Settings
 
@@ -61,14 +64,22 @@ def bound(policy: Policy, settings: Settings) -> Policy:
             f"{first.place.at} names the action {first.name}, and there are no routes to find it in; "
             f'write app = "module:name" in {settings.file.name}'
         )
-    app = imported(settings.app, settings.folder, "app")
-    while not hasattr(app, "routes") and hasattr(app, "app"):
-        app = app.app  # middleware around the application
-    if type(app).__module__.split(".")[0] == "builtins" or not hasattr(app, "routes"):
+    routes = routes_of(imported(settings.app, settings.folder, "app"))
+    if routes is None:
         raise SettingsError(f'app = "{settings.app}": the routes of this application cannot be read')
-    from ..enforce import starlette
+    return policy.bind(routes)
 
-    return policy.bind(starlette.routes(app))
+
+def routes_of(app: Any) -> list[Route] | None:
+    """The routes of an application, by the framework that it is made with; None where that is not known."""
+    while app is not None:
+        for kind in type(app).__mro__:
+            framework = kind.__module__.split(".")[0]
+            if framework in _FRAMEWORKS:
+                found: list[Route] = importlib.import_module(f"bloodroot.enforce.{framework}").routes(app)
+                return found
+        app = getattr(app, "app", None)  # middleware around the application
+    return None
 
 
 @asynccontextmanager
