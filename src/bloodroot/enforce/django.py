@@ -212,7 +212,16 @@ def _stream_with(response: Any, access: Access) -> None:
     if response.is_async:
 
         async def later() -> AsyncIterator[bytes]:
-            async for piece in content:
+            rest = aiter(content)
+            while True:
+                # Between two pieces whoever sends them does something else, for somebody else.
+                token = _current.set(access)
+                try:
+                    piece = await anext(rest)
+                except StopAsyncIteration:
+                    return
+                finally:
+                    _current.reset(token)
                 yield piece
 
         response.streaming_content = later()
