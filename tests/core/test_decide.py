@@ -2,6 +2,7 @@
 
 import sqlite3
 import unittest
+import uuid
 from datetime import UTC, datetime
 from types import SimpleNamespace
 from uuid import UUID
@@ -284,6 +285,36 @@ class Conditions(unittest.TestCase):
 
 
 class Callers(unittest.TestCase):
+    def test_an_id_that_a_token_has_as_text(self) -> None:
+        policy = bloodroot.parse(
+            "conditions\n  own record.owner == caller.id\n  self path.id == caller.id\nendpoints\n"
+            "  GET /a signed-in and own\n  GET /b signed-in and not own\n"
+            "  GET /c/{id} signed-in and self\n  GET /d/{id} signed-in and not self\n"
+        )
+        number = uuid.UUID("12345678123456781234567812345678")
+        for who, owner, path, same in (
+            ("3", 3, "3", True),
+            (3, 3, "3", True),
+            ("4", 3, "3", False),
+            ("03", 3, "3", None),
+            ("3", 3, "03", None),
+            (3, 3, "03", None),
+            ("3.0", 3, "3", None),
+            ("ash", "ash", "ash", True),
+            ("ash", "Ash", "Ash", False),
+            (str(number), number, str(number), True),
+            (str(number), number, number.hex, None),
+        ):
+            with self.subTest(who=who, owner=owner, path=path):
+                caller = Caller(who)
+                if path != number.hex and path != "03":
+                    for target, expected in (("/a", same is True), ("/b", same is False)):
+                        self.assertEqual(
+                            policy.decide(caller, "GET", target, record={"owner": owner}).allowed, expected
+                        )
+                for target, expected in ((f"/c/{path}", same is True), (f"/d/{path}", same is False)):
+                    self.assertEqual(policy.decide(caller, "GET", target).allowed, expected, target)
+
     def test_a_caller_is_made_of_collections_of_names(self) -> None:
         with self.assertRaisesRegex(TypeError, "collection of names"):
             Caller(roles="keeper")

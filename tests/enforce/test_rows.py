@@ -98,6 +98,7 @@ CALLERS = [
     Caller(1, {"grower"}, attributes={"team": "dug", "none": None, "teams": [1, None, "dug"], "here": True}),
     Caller(2, {"grower", "keeper"}, attributes={"team": 2.5, "none": None, "teams": {2, 3}, "here": "yes"}),
     Caller("2", {"keeper"}, attributes={"teams": "dug"}),
+    Caller("1.0", {"grower", "keeper"}, attributes={"teams": ["1"]}),
     Caller(3, granted={"plot:read": "the directory"}),
     Caller(1, {"grower"}, attributes={"team": "dug"}, scopes={"plot:edit"}),
     Caller(),

@@ -377,7 +377,9 @@ def resolve(operand: Operand, facts: Facts) -> Operand:
         found = _follow(operand, facts)
         if found is UNKNOWN:
             return operand
-        return Value(found, textual=operand.root in ("path", "query") and isinstance(found, str))
+        # A path and a query have text alone, and so has a token whose subject is a number in the records.
+        from_text = operand.root in ("path", "query") or (operand.root == "caller" and operand.names == ("id",))
+        return Value(found, textual=from_text and isinstance(found, str))
     if isinstance(operand, Moment):
         return operand if facts.now is None else Value(facts.now)
     if isinstance(operand, Several):

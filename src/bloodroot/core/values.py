@@ -75,6 +75,9 @@ def _same(left: Value, right: Value) -> bool | None:
 def _pair(left: Value, right: Value) -> tuple[Any, Any] | None:
     """The two values as one kind, or None where they are of two."""
     one, other = left.value, right.value
+    if left.textual and right.textual and isinstance(one, str) and isinstance(other, str):
+        # A path and the id in a token: "05" and "5" may lead to one record, so that neither answer would be right.
+        return (one, other) if one == other or not _may_be_one(one, other) else None
     if left.textual and not isinstance(other, str):
         one = _from_text(one, other)
     elif right.textual and not isinstance(one, str):
@@ -105,10 +108,27 @@ def _from_text(text: str, like: Any) -> Any:
             return uuid.UUID(text)
         except ValueError:
             return None
-    if isinstance(like, bool) or not isinstance(like, int | float) or not _PLAIN_NUMBER(text):
+    number = plain_number(text) if isinstance(like, int | float) and not isinstance(like, bool) else None
+    if number is None:
         return None
-    number = float(text) if "." in text else int(text)
     return None if number == like and text != str(like) else number
+
+
+def _may_be_one(one: str, other: str) -> bool:
+    """Whether two texts that differ may stand for the same number or UUID."""
+    for kind in (float, uuid.UUID):
+        try:
+            return bool(kind(one) == kind(other))
+        except ValueError:
+            continue
+    return False
+
+
+def plain_number(text: str) -> int | float | None:
+    """The number that a text is the plain decimal form of, or None."""
+    if not _PLAIN_NUMBER(text):
+        return None
+    return float(text) if "." in text else int(text)
 
 
 def _among(left: Value, right: Value) -> bool | None:

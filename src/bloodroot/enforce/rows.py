@@ -33,7 +33,7 @@ from ..core.conditions import (
 )
 from ..core.policy import Policy
 from ..core.requirements import PermissionAsked
-from ..core.values import Value, kind_of
+from ..core.values import Value, kind_of, plain_number
 
 if TYPE_CHECKING:
     from collections.abc import Callable
@@ -223,6 +223,8 @@ class _Translation:
         if value.value is None:
             return self._with_none(column, sign, value)
         kind = self._known_kind(column, formula)
+        if value.textual and kind is not str:
+            return self._with_text(column, sign, value, formula)
         if sign in ("==", "!="):
             # A value that is missing is not the same as one that is there, which Python says too.
             if not _comparable(column, value):
@@ -234,6 +236,24 @@ class _Translation:
         self._check_order(column, formula)
         found: sa.ColumnElement[bool] = _ORDER[sign](column, value.value)
         return found
+
+    def _with_text(
+        self, column: InstrumentedAttribute[Any], sign: str, value: Value, formula: Comparison
+    ) -> sa.ColumnElement[bool]:
+        """A comparison with text that may stand for a number or a UUID, as the id in a token may."""
+        like = column.type.python_type
+        if issubclass(like, uuid.UUID):
+            try:
+                return self._with_value(column, sign, Value(uuid.UUID(value.value)), formula)
+            except ValueError:
+                return self._with_value(column, sign, Value(value.value), formula)
+        number = plain_number(value.value) if like in (int, float) else None
+        if number is None:
+            return self._with_value(column, sign, Value(value.value), formula)
+        found = self._with_value(column, sign, Value(number), formula)
+        # Text that is not the plain form of the very number in the record is neither that number nor another.
+        plain = str(like(number)) == value.value
+        return found if plain else sa.case((column == number, _null()), else_=found)
 
     def _with_none(self, column: InstrumentedAttribute[Any], sign: str, value: Value) -> sa.ColumnElement[bool]:
         if sign not in ("==", "!="):

@@ -169,7 +169,9 @@ def claims_of(caller: Caller, where: ClaimNames) -> dict[str, Any]:
         ValueError: a role's name cannot be written so that it would be read back.
     """
     claims: dict[str, Any] = {}
-    _put(claims, where.id, str(caller.id))
+    # RFC 7519, section 4.1.2: a subject is text.
+    as_it_is = isinstance(caller.id, int) and where.id != ("sub",)
+    _put(claims, where.id, caller.id if as_it_is else str(caller.id))
     back = {role: name for name, role in where.names.items()}
     if where.roles is not None:
         names = [back.get(role, where.drop_prefix + role) for role in sorted(caller.roles)]

@@ -6,7 +6,7 @@ from dataclasses import dataclass
 from typing import TYPE_CHECKING
 
 from ..core.decision import Outcome
-from ..core.requirements import conditions_in
+from ..core.requirements import asks_for_guard, conditions_in
 from ..settings import Example, Persona, Settings, SettingsError
 
 if TYPE_CHECKING:
@@ -133,7 +133,10 @@ def _cases(policy: Policy, settings: Settings, line: Line, method: str, persona:
         made += 1
         if declared.remainder is not None:
             asks = declared.remainder.words()
-            yield Untried(line, method, persona, f"depends on {asks}; write [samples.{asks}] with holds and fails")
+            told = f"depends on {asks}; write [samples.{asks}] with holds and fails"
+            if asks_for_guard(declared.remainder):
+                told = f"depends on {asks}: what the guard asks stands in the application, and not in the policy"
+            yield Untried(line, method, persona, told)
         else:
             sample = f"{variant.condition} {'holds' if variant.holds else 'fails'}" if variant.condition else ""
             answer = declared.answer
