@@ -167,7 +167,8 @@ class Enforcement:
                 self.audit.write(access, "allow", decided)
             return
         if decided.reason is None:
-            outcome = "missing" if answer is answers.MISSING else "withheld"
+            # Without a reason of the policy: no record, a change to fields, or something that nobody settled.
+            outcome = {404: "missing", 403: "deny"}.get(answer.status, "withheld")
         else:
             outcome = decided.outcome.value
         self.audit.write(access, outcome, decided)

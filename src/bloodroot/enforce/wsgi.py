@@ -166,9 +166,8 @@ class _Gate:
         self.access = access
         self.request = request
         self.context = context
-        self.held: tuple[str, list[tuple[str, str]], Any] | None = None
+        self.held: tuple[str, list[tuple[str, str]]] | None = None
         self.early: list[bytes] = []
-        self.replaced: list[bytes] | None = None
 
     def run(self, start_response: Callable[..., Any]) -> Iterable[bytes]:
         """Run the application up to its first piece of body, and answer in its place where it may not answer."""
@@ -191,7 +190,7 @@ class _Gate:
         if self.held is None:
             _close(body)
             raise AssertionError("the application has not called start_response")
-        status, headers, _ = self.held
+        status, headers = self.held
         answer = self.middleware.enforcement.refusal_after(self.access, int(status.split()[0]))
         if answer is not None:
             _close(body)
@@ -206,14 +205,10 @@ class _Gate:
                 yield self.context.run(next, pieces)
             except StopIteration:
                 return
-            except RuntimeError as error:
-                if isinstance(error.__cause__, StopIteration):
-                    return
-                raise
 
-    def _start(self, status: str, headers: list[tuple[str, str]], exc_info: Any = None) -> Callable[[bytes], None]:
-        """What the application sees as ``start_response``; nothing is sent yet."""
-        self.held = (status, headers, exc_info)
+    def _start(self, status: str, headers: list[tuple[str, str]], exc_info: Any = None) -> Callable[[bytes], None]:  # noqa: ARG002
+        """What the application sees as ``start_response``; nothing is sent yet, so that it may be called again."""
+        self.held = (status, headers)
         return self.early.append
 
     def _let_out(self, status: str, headers: list[tuple[str, str]]) -> None:
