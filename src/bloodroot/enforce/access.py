@@ -209,7 +209,7 @@ class Access(Acting):
     @property
     def cleared(self) -> bool:
         """Whether a response may go out: nothing is left to be settled, and nothing was refused."""
-        return self.decision.outcome is Outcome.ALLOW and self.refusal is None and not self._guards_open
+        return self.decision.outcome is Outcome.ALLOW and not self._guards_open and self.refusal is None
 
     @property
     def open(self) -> bool:

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import asyncio
 import inspect
-from collections.abc import Awaitable, Callable, Mapping, MutableMapping
+from collections.abc import Awaitable, Callable, Iterable, Mapping, MutableMapping
 from typing import Any
 
 from ..core.answers import Answer
@@ -40,7 +40,10 @@ class Request(Seen):
     def __init__(self, scope: Scope) -> None:
         self.scope = scope
         self.method = scope.get("method", "GET")
-        self.path = _path_as_sent(scope)
+        path: str = scope["path"]
+        # As nearly always: nothing was encoded, and every layer has the same.
+        plain = path.isascii() and "%" not in path and scope.get("raw_path") == path.encode()
+        self.path = path if plain else _path_as_sent(scope)
         query = scope.get("query_string")
         self.query_string = query.decode("latin-1") if query else ""
 
@@ -119,17 +122,18 @@ class AccessMiddleware:
         if kind == "http" and request.method == "OPTIONS" and request.is_preflight:
             await self.app(scope, receive, send)
             return
+        enforcement = self.enforcement
         try:
             caller = self._identify(request)
             if caller is not None and not isinstance(caller, Caller):
                 caller = await caller
-            access = self.enforcement.begin(request, caller, None)
+            access = enforcement.begin(request, caller, None)
         except Unidentified as error:
-            access = self.enforcement.begin(request, None, error)
+            access = enforcement.begin(request, None, error)
         except Exception:
-            await self._answer(self.enforcement.failed(request), request, None, receive, send)
+            await self._answer(enforcement.failed(request), request, None, receive, send)
             return
-        if access.decision.outcome is not Outcome.ALLOW or self.enforcement.records:
+        if access.decision.outcome is not Outcome.ALLOW or enforcement.records:
             answer = await self._with_record(access, request)
             if answer is not None:
                 await self._answer(answer, request, access, receive, send)
@@ -137,7 +141,7 @@ class AccessMiddleware:
         token = _current.set(access)
         try:
             if kind == "websocket":
-                self.enforcement.note(access, None)
+                enforcement.note(access, None)
                 await self.app(scope, receive, send)
             else:
                 gate = _Gate(self, access, request, send, receive)
@@ -145,7 +149,7 @@ class AccessMiddleware:
                 if not gate.started:
                     await gate.end()
         except Exception as error:
-            answer = self.enforcement.refusal_raised(error)
+            answer = enforcement.refusal_raised(error)
             if answer is None or kind == "websocket":
                 raise
             await gate.refuse(answer)
@@ -189,7 +193,9 @@ class AccessMiddleware:
 class _Gate:
     """Lets a response out only if nothing is left open, and nothing was refused by the handler."""
 
-    __slots__ = ("access", "forward", "middleware", "receive", "request", "started", "withheld")
+    # Defaults stand with the class: one is made for every request.
+    started = False
+    withheld = False
 
     def __init__(
         self, middleware: AccessMiddleware, access: Access, request: Request, send: Send, receive: Receive
@@ -199,35 +205,22 @@ class _Gate:
         self.request = request
         self.forward = send
         self.receive = receive
-        self.started = False
-        self.withheld = False
 
     async def send(self, message: Message) -> None:
         """Pass a message on, or drop it."""
         if not self.started:
-            if self.withheld or message["type"] != "http.response.start" or not await self._may_start(message):
+            if self.withheld or message["type"] != "http.response.start":
+                return
+            enforcement = self.middleware.enforcement
+            if not self.access.cleared:
+                await self.refuse(enforcement.refusal_after(self.access, message["status"]) or answers.UNSETTLED)
                 return
             self.started = True
+            if enforcement.audit.allowed:
+                enforcement.note(self.access, None)
+            if enforcement.extra_headers(self.access):
+                message["headers"] = _with_caching(message.get("headers") or ())
         await self.forward(message)
-
-    async def _may_start(self, message: Message) -> bool:
-        """Whether the response may go out. Where it may not, the answer goes out in its place."""
-        enforcement = self.middleware.enforcement
-        answer = enforcement.refusal_after(self.access, message["status"])
-        if answer is not None:
-            await self.refuse(answer)
-            return False
-        if enforcement.audit.allowed:
-            enforcement.note(self.access, None)
-        if enforcement.extra_headers(self.access):
-            headers = [*(message.get("headers") or ()), _VARY]
-            for name, _ in headers:
-                if name == b"cache-control":
-                    break
-            else:
-                headers.append(_PRIVATE)
-            message["headers"] = headers
-        return True
 
     async def end(self) -> None:
         """The application has ended, and no response has gone out."""
@@ -242,13 +235,21 @@ class _Gate:
             await self.middleware._answer(answer, self.request, self.access, self.receive, self.forward)
 
 
+def _with_caching(headers: Iterable[tuple[bytes, bytes]]) -> list[tuple[bytes, bytes]]:
+    """The headers of a response that is for one caller alone."""
+    found = [*headers, _VARY]
+    for name, _ in found:
+        if name == b"cache-control":
+            return found
+    found.append(_PRIVATE)
+    return found
+
+
 def _path_as_sent(scope: Scope) -> str:
     """The path as the client sent it; an empty text, which nothing matches, where servers and layers disagree."""
     path: str = scope["path"]
     raw = scope.get("raw_path")
     if not raw:
         return encoded(path)
-    if raw == path.encode() and b"%" not in raw and b"?" not in raw:
-        return path  # as nearly always: nothing was encoded, and every layer has the same
     sent = raw.split(b"?", 1)[0]
     return str(sent.decode("latin-1")) if same_path(sent, path, scope.get("root_path", "") + path) else ""

@@ -135,7 +135,7 @@ class Enforcement:
         somebody else. What is open to anyone, and was made without asking who it is for, stays as it is.
         """
         line = access.decision.line
-        return access.consulted or line is None or line.opens & _ANYONE != _ANYONE
+        return line is None or line.opens & _ANYONE != _ANYONE or access.consulted
 
     # Answers --------------------------------------------------------------------------------
 
