@@ -65,6 +65,25 @@ class Caller:
                 raise TypeError(f"Caller.{name} is a mapping of {holds}, not {getattr(self, name)!r}")
 
 
+class CallerView:
+    """A caller as conditions see it: ``id``, and the attributes by name."""
+
+    __slots__ = ("_caller",)
+
+    def __init__(self, caller: Caller) -> None:
+        self._caller = caller
+
+    def __getattr__(self, name: str) -> Any:
+        if name == "id":
+            if self._caller.id is None:
+                raise AttributeError(name)
+            return self._caller.id
+        try:
+            return self._caller.attributes[name]
+        except KeyError:
+            raise AttributeError(name) from None
+
+
 class Unidentified(Exception):
     """A request says who sent it, and that cannot be believed: an expired token, a member who was suspended.
 

@@ -3,14 +3,14 @@
 from __future__ import annotations
 
 import datetime
-from dataclasses import dataclass, field, replace
+from dataclasses import dataclass, replace
 from typing import TYPE_CHECKING, Any
 
 from ..language.parser import parse_guard
 from ..language.problems import Place, PolicyError, Source, suggestion
 from .binding import Route, bound_lines
-from .conditions import TRUE, UNKNOWN, Disjunction, Facts, Formula, Known, both, can_be_true, findings
-from .decision import Decision, Outcome, Step, may_hold
+from .conditions import TRUE, Disjunction, Facts, Formula
+from .decision import Decision, Outcome, Step
 from .fields import FieldsRefused, names_of
 from .flags import Flags
 from .lines import Line
@@ -19,14 +19,12 @@ from .redirects import redirect_problems
 from .requirements import (
     Elsewhere,
     Resolver,
-    asks_in_words,
     bits_that_open,
-    conditions_in,
-    in_words,
     permissions_in,
     references_in,
 )
 from .roles import SIGNED_OUT, Held, RoleTable
+from .weighing import Trace, facts_for, weigh
 
 if TYPE_CHECKING:
     from collections.abc import Iterable, Mapping
@@ -65,17 +63,6 @@ class Parts:
     index: PathIndex[Line]
     answers: Answers
     fields: dict[str, FieldRules]
-
-
-@dataclass(slots=True)
-class _Trace:
-    """The steps of a decision, kept only when somebody asks for them."""
-
-    steps: list[Step] = field(default_factory=list)
-
-    def add(self, name: str, verdict: str, text: str, line: Line | None = None) -> None:
-        where, written = (line.place.at, line.text) if line is not None else ("", "")
-        self.steps.append(Step(name, verdict, text, where, written))
 
 
 class Policy:
@@ -362,7 +349,7 @@ class Policy:
 
     def facts_of(self, caller: Caller | None, record: Any = None, args: Mapping[str, Any] | None = None) -> Facts:
         """What is known of a caller, a record and the arguments of a call, for folding formulas."""
-        return self._facts(self.roles.held(caller), caller, record=record, args=args)
+        return facts_for(self.roles.held(caller), caller, record=record, args=args)
 
     def line_for(self, method: str, path: str) -> Line | None:
         """The endpoint line that decides a method and a path as the client sent it, or None."""
@@ -406,9 +393,9 @@ class Policy:
             The outcome and, where it depends, what remains to be known.
         """
         held = self.roles.held(caller)
-        facts = self._facts(held, caller)
+        facts = facts_for(held, caller)
         facts.now = None
-        outcome, _, remainder = self._weigh(self.asked(line, method), facts, held, caller, None)
+        outcome, _, remainder = weigh(self.roles, self.asked(line, method), facts, held, caller, None)
         return outcome, remainder
 
     def asks_for(self, root: str, line: Line, method: str) -> bool:
@@ -427,26 +414,9 @@ class Policy:
 
     # How a decision comes about --------------------------------------------------------------------------------
 
-    def _facts(self, held: Held, caller: Caller | None, **supplied: Any) -> Facts:
-        moment = supplied.pop("now", None) or datetime.datetime.now(datetime.UTC)
-        if caller is None or held.apart:
-            # Who holds what nobody may hold together counts as nobody at all, not even as a visitor.
-            bits = 0 if held.apart else held.bits
-            return Facts(bits, bits, now=moment, **supplied)
-        scopes = frozenset(caller.scopes) if caller.scopes is not None else None
-        return Facts(
-            held.bits,
-            held.bits,
-            caller=_View(caller),
-            now=moment,
-            scopes=scopes,
-            granted=caller.granted,
-            **supplied,
-        )
-
     def explain(self, question: tuple[Any, ...]) -> tuple[Step, ...]:
         """The same decision once more, with its steps written down. For `Decision.steps`, which has the question."""
-        trace = _Trace()
+        trace = Trace()
         caller, method, path = question[:3]
         segments = read_path(path)
         if question[9] is not None:
@@ -476,11 +446,11 @@ class Policy:
         return tuple(trace.steps)
 
     def _weigh_request(
-        self, question: tuple[Any, ...], segments: list[str] | None, line: Line | None, held: Held, trace: _Trace | None
+        self, question: tuple[Any, ...], segments: list[str] | None, line: Line | None, held: Held, trace: Trace | None
     ) -> tuple[Outcome, str | None, Formula | None]:
         """Outcome, reason and remainder for a request whose line is known, or for a guard."""
         caller, method, _, record, query, args, now, guarded, assume, guard = question
-        facts = self._facts(
+        facts = facts_for(
             held,
             caller,
             record=record,
@@ -495,123 +465,7 @@ class Policy:
         if guard is None and segments is not None:
             asked = [rule for rule in self.standing if _covers(rule, method) and rule.template.covers(segments)]
             asked.append(line)
-        return self._weigh([(each, each.requirement) for each in asked], facts, held, caller, trace)
-
-    def _weigh(
-        self,
-        asked: list[tuple[Line, Formula]],
-        facts: Facts,
-        held: Held,
-        caller: Caller | None,
-        trace: _Trace | None,
-    ) -> tuple[Outcome, str | None, Formula | None]:
-        """Outcome, reason and remainder for all that is asked, standing rules first and the endpoint last."""
-        line = asked[-1][0]
-        folded = [formula.fold(facts) for _, formula in asked]
-        if held.apart:
-            if all(formula is TRUE for formula in folded):
-                return Outcome.ALLOW, None, None
-            return Outcome.DENY, "apart", None
-        if caller is None and not may_hold(folded) and self.opens_after_sign_in(asked, facts):
-            if trace:
-                trace.add("sign-in", "refused", "the caller is signed out; somebody signed in might be let in", line)
-            return Outcome.SIGN_IN, "signed-out", None
-        remains = []
-        for (each, _), formula in zip(asked, folded, strict=True):
-            if not can_be_true(formula):
-                return Outcome.DENY, self._reason(each, facts, caller, trace, is_rule=each is not line), None
-            if trace:
-                _tell(trace, each, formula, facts, is_rule=each is not line)
-            if formula is not TRUE:
-                remains.append(formula)
-        if remains:
-            return Outcome.DEPENDS, None, both(remains)
-        return Outcome.ALLOW, None, None
-
-    def opens_after_sign_in(self, asked: list[tuple[Line, Formula]], facts: Facts) -> bool:
-        """Whether anybody who is signed in might be let in where this signed-out caller is not."""
-        imagined = replace(facts, certain=self.roles.base, possible=~SIGNED_OUT, caller=UNKNOWN)
-        return may_hold([formula.fold(imagined) for _, formula in asked])
-
-    def _reason(self, line: Line, facts: Facts, caller: Caller | None, trace: _Trace | None, *, is_rule: bool) -> str:
-        """Why a line refuses: being signed in, roles and permissions, or a condition."""
-        where = "standing" if is_rule else "roles"
-        if caller is not None:
-            visitor = replace(facts, certain=SIGNED_OUT, possible=SIGNED_OUT, caller=None, scopes=None, granted=None)
-            if can_be_true(line.requirement.fold(visitor)):
-                if trace:
-                    trace.add(
-                        where, "refused", "the page is for signed-out visitors, and the caller is signed in", line
-                    )
-                return "signed-in"
-        # With every question about conditions left open, only roles and permissions can refuse.
-        roles_alone = line.requirement.fold(
-            Facts(
-                facts.certain,
-                facts.possible,
-                caller=UNKNOWN,
-                scopes=facts.scopes,
-                granted=facts.granted,
-                guarded=facts.guarded,
-            )
-        )
-        if not can_be_true(roles_alone):
-            if trace:
-                has = ", ".join(self.roles.names(facts.certain)) or "no role"
-                trace.add(where, "refused", f"asks for {asks_in_words(line.requirement)}; the caller has {has}", line)
-            return "role"
-        for condition in conditions_in(roles_alone):
-            if not can_be_true(condition.fold(facts)):
-                if trace:
-                    value = condition.fold(facts)
-                    verdict = value.name if isinstance(value, Known) else "never true"
-                    found = ", ".join(findings(condition, facts))
-                    text = f"{condition.name} is {verdict}: {condition.test.words()}" + (f" ({found})" if found else "")
-                    trace.add("standing" if is_rule else "conditions", "refused", text, line)
-                return condition.name
-        if trace:
-            text = f"what remained to be asked does not hold: {roles_alone.words()}"
-            trace.add("standing" if is_rule else "conditions", "refused", text, line)
-        return next((condition.name for condition in conditions_in(roles_alone)), "condition")
-
-
-class _View:
-    """A caller as conditions see it: ``id``, and the attributes by name."""
-
-    __slots__ = ("_caller",)
-
-    def __init__(self, caller: Caller) -> None:
-        self._caller = caller
-
-    def __getattr__(self, name: str) -> Any:
-        if name == "id":
-            if self._caller.id is None:
-                raise AttributeError(name)
-            return self._caller.id
-        try:
-            return self._caller.attributes[name]
-        except KeyError:
-            raise AttributeError(name) from None
-
-
-def _tell(trace: _Trace, line: Line, formula: Formula, facts: Facts, *, is_rule: bool) -> None:
-    """The step of a line that does not refuse."""
-    name = "standing" if is_rule else "roles"
-    asked = line.requirement.words()
-    if formula is TRUE:
-        trace.add(name, "passed", f"asks for {asked}, which holds{_by_grant(line.requirement, facts)}", line)
-    else:
-        trace.add("standing" if is_rule else "conditions", "open", f"depends on {in_words(formula)}", line)
-
-
-def _by_grant(formula: Formula, facts: Facts) -> str:
-    """Which of the permissions asked for the caller has only because they were granted outside of the policy."""
-    told = ""
-    for asked in permissions_in(formula):
-        name = asked.named_by(facts.granted or {})
-        if name is not None and asked.grants.fold(facts) is not TRUE:
-            told += f"; {name} was granted by {(facts.granted or {})[name]}"
-    return told
+        return weigh(self.roles, [(each, each.requirement) for each in asked], facts, held, caller, trace)
 
 
 def _covers(rule: Line, method: str) -> bool:
