@@ -119,6 +119,7 @@ HOW = {
     "MIDDLEWARE": [
         "django.contrib.sessions.middleware.SessionMiddleware",
         "bloodroot.enforce.django.AccessMiddleware",
+        "django.middleware.common.CommonMiddleware",  # which stands inside, and waits or not as the others do
     ],
     "SESSION_ENGINE": "django.contrib.sessions.backends.signed_cookies",
 }

@@ -164,6 +164,8 @@ class AccessMiddleware:
             loader, text = wanted
             waits = inspect.iscoroutinefunction(loader)
             record = await loader(text) if waits else await asyncio.to_thread(loader, text)
+            if inspect.isawaitable(record):
+                record = await record  # an object whose call is async does not look it
             missing = enforcement.loaded(access, record)
             if missing is not None:
                 return missing

@@ -22,6 +22,7 @@ import re
 from collections.abc import AsyncIterator, Callable, Iterable, Iterator, Mapping
 from typing import Any
 
+from asgiref.sync import iscoroutinefunction, markcoroutinefunction
 from django.conf import settings
 from django.core.exceptions import ImproperlyConfigured
 from django.http import HttpRequest, HttpResponse
@@ -103,12 +104,13 @@ class AccessMiddleware:
         policy = given.pop("policy").bind(found)
         self.enforcement = Enforcement(policy, **given)
         look_over(policy, found).tell()
-        if inspect.iscoroutinefunction(get_response):
-            inspect.markcoroutinefunction(self) if hasattr(inspect, "markcoroutinefunction") else _mark(self)
+        self._waits = iscoroutinefunction(get_response)
+        if self._waits:
+            markcoroutinefunction(self)
 
     def __call__(self, sent: HttpRequest) -> Any:
         """Serve one request, or say how it will be served."""
-        if inspect.iscoroutinefunction(self.get_response):
+        if self._waits:
             return self._later(sent)
         seen = Request(sent)
         if seen.is_preflight:
@@ -196,14 +198,10 @@ class AccessMiddleware:
 
 async def _wait(function: Any, value: Any) -> Any:
     """What a function returns: an async one is awaited, a plain one runs in a thread as it may wait itself."""
-    if inspect.iscoroutinefunction(function):
+    if iscoroutinefunction(function):
         return await function(value)
-    return await asyncio.to_thread(function, value)
-
-
-def _mark(middleware: AccessMiddleware) -> None:
-    """Tell Django that calling this gives a coroutine (before Python 3.12)."""
-    middleware._is_coroutine = asyncio.coroutines._is_coroutine  # type: ignore[attr-defined]
+    found = await asyncio.to_thread(function, value)
+    return await found if inspect.isawaitable(found) else found
 
 
 def _stream_with(response: Any, access: Access) -> None:

@@ -32,7 +32,7 @@ class SeedError(Exception):
 
     def __init__(self, reasons: list[str]) -> None:
         self.reasons = tuple(reasons)
-        super().__init__("\n".join(reasons))
+        super().__init__("\n".join((*reasons, "Nothing was changed.")))
 
 
 @dataclass(frozen=True, slots=True)
