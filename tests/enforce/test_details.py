@@ -312,7 +312,7 @@ always
 class OpenApi(unittest.TestCase):
     def test_the_document_tells_what_is_asked(self) -> None:
         policy = bloodroot.parse(
-            "roles\n  keeper\n  clerk\npermissions\n  lot:read keeper, clerk\n  lot:edit keeper\nendpoints\n  GET /open anyone\n"
+            "roles\n  keeper\n  clerk\npermissions\n  lot:re keeper\n  lot:read keeper, clerk\n  lot:edit keeper\nendpoints\n  GET /open anyone\n"
             '  GET /openapi.json anyone\n  GET /lots lot:read\n  PUT /lots/{lot_id} lot:edit if query.sure == "yes"\n'
             "  GET /staff/memos guarded\n  GET /labels clerk\n"
         )

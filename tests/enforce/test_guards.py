@@ -157,6 +157,11 @@ class Functions(unittest.TestCase):
             parcels_of(3)
 
     def test_a_wrong_call_is_told_as_python_does(self) -> None:
+        with (
+            self.assertRaisesRegex(TypeError, "a caller is a bloodroot.Caller or None, not str"),
+            on_behalf_of("clerk"),
+        ):
+            self.fail("nobody of this kind can act")
         with on_behalf_of(CLERK, POLICY), self.assertRaisesRegex(TypeError, "person_id"):
             parcels_of()
         for what in (3, "text", type("Empty", (), {})):

@@ -220,7 +220,7 @@ class Sessions(Behind):
             return django.http.JsonResponse([], safe=False)
 
         def tell(request: Any) -> Any:
-            return django.http.JsonResponse(who(identify(for_django.request(request))), safe=False)
+            return django.http.JsonResponse(who(identify(for_django.Request(request))), safe=False)
 
         urls = [django.urls.path("in", sign_in), django.urls.path("open", tell)]
         how = {

@@ -5,6 +5,8 @@ from __future__ import annotations
 from dataclasses import dataclass
 from typing import TYPE_CHECKING
 
+from .roles import ANYONE
+
 if TYPE_CHECKING:
     from ..language import tree
     from ..language.problems import Place
@@ -39,6 +41,11 @@ class Line:
     description: str | None = None
     accept: tree.Accept | None = None
     action: str | None = None
+
+    @property
+    def open_to_anyone(self) -> bool:
+        """Whether it lets everybody in, whatever else is known of them."""
+        return self.opens & ANYONE == ANYONE
 
     @property
     def text(self) -> str:

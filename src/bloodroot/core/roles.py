@@ -15,6 +15,7 @@ if TYPE_CHECKING:
 # Being signed in or not is one bit each, beside the roles, so that one test of bits decides audiences as well.
 SIGNED_OUT = 1
 SIGNED_IN = 2
+ANYONE = SIGNED_OUT | SIGNED_IN
 _KEPT = 4096
 
 

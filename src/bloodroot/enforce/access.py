@@ -55,6 +55,8 @@ class Acting:
     _guards_open: tuple[tuple[Line, Mapping[str, Any] | None], ...] = ()
 
     def __init__(self, policy: Policy, caller: Caller | None) -> None:
+        if caller is not None and not isinstance(caller, Caller):
+            raise TypeError(f"a caller is a bloodroot.Caller or None, not {type(caller).__name__}")
         self.policy = policy
         self.caller = caller
 
@@ -178,10 +180,7 @@ class Access(Acting):
         query: Mapping[str, Any],
         unidentified: Unidentified | None = None,
     ) -> None:
-        if caller is not None and not isinstance(caller, Caller):
-            raise TypeError(f"identify must return a bloodroot.Caller or None, not {type(caller).__name__}")
-        self.policy = policy
-        self.caller = caller
+        super().__init__(policy, caller)
         self.method = method
         self.path = path
         self.query = query

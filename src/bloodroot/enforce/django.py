@@ -43,16 +43,12 @@ from .startup import look_over
 
 _KEYS = ("policy", "identify", "records", "page", "audit")
 _CONVERTED = re.compile(r"<(?:[^<>:]*:)?([^<>:]*)>")
+_REGULAR = re.compile(r"[\\()\[\]*+?|^$]").search
 _NAMED_GROUP = re.compile(r"\(\?P<(\w+)>(?:[^()]|\([^()]*\))*\)")
 
 
-def request(sent: HttpRequest) -> Request:
-    """A request of Django's, under WSGI or ASGI, with the session that its session middleware has put there."""
-    return Request(sent)
-
-
 class Request(Seen):
-    """What `identify` gets to see of a request of Django's.
+    """What `identify` gets to see of a request of Django's, under WSGI or ASGI.
 
     Attributes:
         django: the ``HttpRequest``, for everything that is not told here.
@@ -284,7 +280,11 @@ def _routes(patterns: Iterable[Any], prefix: str, namespace: str) -> Iterator[Ro
 def _template(pattern: str) -> str:
     """Django's ``<converter:name>``, or a regular expression, as a policy writes it."""
     if pattern.startswith("^") or "(?P<" in pattern:
-        return _NAMED_GROUP.sub(r"{\1}", pattern.removeprefix("^").removesuffix("$")).replace("\\", "")
+        named = _NAMED_GROUP.sub(r"{\1}", pattern.removeprefix("^").removesuffix("$").removesuffix("/?"))
+        segments = named.replace("\\.", ".").replace("\\-", "-").split("/")
+        # What a policy cannot write as a path is made wider: from there on, anything.
+        odd = next((place for place, each in enumerate(segments) if _REGULAR(each)), None)
+        return "/".join(segments if odd is None else [*segments[:odd], "**"])
     if re.search(r"<path:[^<>]*>\Z", pattern):
         return re.sub(r"<path:[^<>]*>\Z", "**", pattern)
     return _CONVERTED.sub(r"{\1}", pattern)

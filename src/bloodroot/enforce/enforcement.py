@@ -10,7 +10,6 @@ from ..core.caller import Caller, Unidentified
 from ..core.decision import Decision
 from ..core.fields import FieldsRefused
 from ..core.policy import Policy
-from ..core.roles import SIGNED_IN, SIGNED_OUT
 from . import answers, in_force
 from .access import Access, Refused, log
 from .answers import Response
@@ -20,7 +19,6 @@ from .seen import Seen, query_of
 Identify = Callable[[Any], Caller | None | Awaitable[Caller | None]]
 Loader = Callable[[str], Any]
 Page = Callable[[Answer, Seen], str | bytes | None]
-_ANYONE = SIGNED_IN | SIGNED_OUT
 
 
 class Enforcement:
@@ -135,7 +133,7 @@ class Enforcement:
         somebody else. What is open to anyone, and was made without asking who it is for, stays as it is.
         """
         line = access.decision.line
-        return line is None or line.opens & _ANYONE != _ANYONE or access.consulted
+        return line is None or not line.open_to_anyone or access.consulted
 
     # Answers --------------------------------------------------------------------------------
 

@@ -13,7 +13,7 @@ from starlette.routing import Mount
 from ..core.binding import Route, template_of
 from ..core.lines import Line
 from ..core.policy import Policy
-from ..core.roles import SIGNED_IN, SIGNED_OUT
+from ..core.requirements import permissions_in
 from . import starlette
 from .audit import Audit
 from .enforcement import Identify, Loader, Page
@@ -21,7 +21,6 @@ from .guards import Guard, guards_of, place_of_call
 from .startup import StartUp
 
 _SCHEME = "bearer"
-_ANYONE = SIGNED_IN | SIGNED_OUT
 _PROBLEM = {"application/problem+json": {"schema": {"type": "object"}}}
 
 
@@ -132,10 +131,11 @@ def _describe_operation(
 ) -> None:
     asked = [line.requirement.words() if line is not None else "nobody", *(each.text for each in guards)]
     operation["x-asks"] = " and ".join(asked) if len(asked) == 1 else " and ".join(f"({each})" for each in asked)
-    if line is not None and line.opens & _ANYONE == _ANYONE and not guards:
+    if line is not None and line.open_to_anyone and not guards:
         return
-    names = [name for name in policy.permissions if any(name in each for each in asked)]
-    operation["security"] = [{_SCHEME: names}]
+    lines = [*([line] if line is not None else []), *(each.line_for(policy) for each in guards)]
+    names = dict.fromkeys(asks.name for each in lines for asks in permissions_in(each.requirement))
+    operation["security"] = [{_SCHEME: list(names)}]
     schemes = document.setdefault("components", {}).setdefault("securitySchemes", {})
     schemes.setdefault(_SCHEME, {"type": "http", "scheme": "bearer"})
     responses = operation.setdefault("responses", {})

@@ -133,9 +133,11 @@ class _Translation:
         return RowsError(f"{self.permission} cannot be asked of {self.model.__name__}: {message}")
 
     def _holds(self, formula: Holds) -> sa.ColumnElement[bool]:
-        if not isinstance(formula.reference, Reference) or self._is_open(formula.reference):
-            return sa.true()
         reference = formula.reference
+        if not isinstance(reference, Reference):
+            raise self.error(f"{formula.words()} is not about the record")
+        if self._is_open(reference):
+            return sa.true()
 
         def test(column: InstrumentedAttribute[Any]) -> sa.ColumnElement[bool]:
             return column.is_(True) if _kind(column) is bool else _null()

@@ -189,7 +189,7 @@ class _Gate:
             return self._after(error)
         if self.held is None:
             _close(body)
-            raise AssertionError("the application has not called start_response")
+            raise RuntimeError("the application has returned without calling start_response")
         status, headers = self.held
         answer = self.middleware.enforcement.refusal_after(self.access, int(status.split()[0]))
         if answer is not None:

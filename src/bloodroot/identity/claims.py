@@ -8,9 +8,8 @@ from typing import Any
 
 from ..core.caller import Caller, Unidentified
 from ..settings import ClaimNames
+from ..settings.identity import ClaimPath
 from .names import names_in, shown, translated
-
-ClaimPath = tuple[str, ...]
 
 
 class _Missing:

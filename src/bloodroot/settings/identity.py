@@ -245,7 +245,7 @@ def _rules(checked: Checked, table: dict[str, Any]) -> TokenRules:
         )
     return TokenRules(
         algorithm,
-        secret(checked, "identity.key", table.get("key")),
+        _secret(checked, "identity.key", table.get("key")),
         _file(checked, "identity.key_file", table.get("key_file")),
         _file(checked, "identity.jwks_file", table.get("jwks_file")),
         checked.text("identity.issuer", table.get("issuer"), None),
@@ -280,7 +280,7 @@ def read_development(checked: Checked, value: Any) -> Development | None:
     if ("development_key" in table) == ("development_key_file" in table):
         raise checked.fail("token", 'write one of development_key = "{env.NAME}" and development_key_file = "..."')
     return Development(
-        secret(checked, "token.development_key", table.get("development_key")),
+        _secret(checked, "token.development_key", table.get("development_key")),
         _file(checked, "token.development_key_file", table.get("development_key_file")),
         checked.number("token.minutes", table.get("minutes", 10), least=0.1, most=60, unit="minutes"),
     )
@@ -327,7 +327,7 @@ def _query(checked: Checked, name: str, value: Any) -> str:
     return query
 
 
-def secret(checked: Checked, where: str, value: Any) -> str | None:
+def _secret(checked: Checked, where: str, value: Any) -> str | None:
     """A secret by the name of its environment variable."""
     text = checked.text(where, value, None)
     if text is not None and not _SECRET.fullmatch(text):
