@@ -171,7 +171,7 @@ async def alone(scope, receive, send):
 
 CALLERS = {str(number): Caller(number, {f"role{number}"}) for number in range(20)}
 policy = bloodroot.load("measured.bloodroot")
-behind = AccessMiddleware(alone, policy, identify=lambda request: CALLERS.get(request.header("x-caller") or ""))
+behind = AccessMiddleware(alone, policy, identify=lambda request: CALLERS.get(request.headers.get("x-caller") or ""))
 
 
 async def serve():

@@ -3,9 +3,16 @@
 from collections.abc import Mapping
 from typing import Any
 
+from bloodroot.request import Headers, Request
 
-class Sent:
+
+class Sent(Request):
     """A request that was sent; names of headers are written with _ for -, a list stands for several."""
+
+    method = "GET"
+    segments: list[str] = []
+    prefix = query_string = path = ""
+    headers = session = sender = None
 
     def __init__(
         self, path: str = "/", session: Mapping[str, Any] | None = None, sender: str | None = None, **headers: Any
@@ -13,8 +20,10 @@ class Sent:
         self.path = path
         self.session = session or {}
         self.sender = sender
-        self._headers = {name.replace("_", "-").lower(): value for name, value in headers.items()}
+        sent = {name.replace("_", "-").lower(): value for name, value in headers.items()}
 
-    def headers(self, name: str) -> list[str]:
-        found = self._headers.get(name.lower(), [])
-        return found if isinstance(found, list) else [found]
+        def values(name: str) -> list[str]:
+            found = sent.get(name, [])
+            return found if isinstance(found, list) else [found]
+
+        self.headers = Headers(values, lambda: list(sent))

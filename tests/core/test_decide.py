@@ -70,7 +70,7 @@ class Requests(unittest.TestCase):
         (TORN, "GET", "/", "allow"),
         (TORN, "GET", "/memos", "allow"),
         (TORN, "GET", "/lots", "deny apart"),
-        (NEW, "get", "/memos", "deny closed"),
+        (NEW, "get", "/memos", "deny method"),
     )
 
     def test_outcomes_and_reasons(self) -> None:
@@ -112,7 +112,7 @@ class Requests(unittest.TestCase):
         self.assertEqual(steps[-1].where, "tarn.bloodroot:40")
         steps = POLICY.decide(GROWER, "PATCH", "/plots/7", record={}).steps
         self.assertIn("own-plot is faulty", steps[-1].text)
-        self.assertIn("record.grower_id is missing", steps[-1].text)
+        self.assertIn("the record has no grower_id", steps[-1].text)
 
 
 def _row(grower: int) -> sqlite3.Row:

@@ -20,7 +20,7 @@ from starlette.responses import PlainTextResponse, StreamingResponse
 from starlette.routing import Route as StarletteRoute
 
 import bloodroot
-from bloodroot import Caller, Route
+from bloodroot import Caller
 from bloodroot.enforce import asgi, current, guard, wsgi
 from bloodroot.enforce import fastapi as for_fastapi
 from bloodroot.enforce import flask as for_flask
@@ -88,6 +88,9 @@ denials
   any                  status 403 "You do not have access to this."
 """
 POLICY = bloodroot.parse(TEXT, "tarn.bloodroot")
+# Where there is no framework there are no routes to find an action in.
+SEND = "action    send_parcel            parcel:send"
+BY_PATH = bloodroot.parse(TEXT.replace(SEND, "POST  /parcels/{id}/send  parcel:send"), "tarn.bloodroot")
 CALLERS = {
     "new": Caller(1, attributes={"status": "active"}),
     "grower": Caller(3, {"grower"}, attributes={"status": "active"}),
@@ -105,7 +108,7 @@ reached: list[str] = []
 
 
 def identify(request: Any) -> Caller | None:
-    name = request.header("x-caller")
+    name = request.headers.get("x-caller")
     if name == "broken":
         raise ValueError("unreadable")
     if name == "gone":
@@ -201,7 +204,6 @@ ENDPOINTS: list[tuple[str, str, str, Callable[..., Any]]] = [
     ("GET", "/closed", "closed", plain),
     ("POST", "/parcels/{parcel_id}/send", "send_parcel", plain),
 ]
-ROUTES = [Route(name, (method,), path) for method, path, name, _ in ENDPOINTS]
 
 
 def found(method: str, path: str) -> tuple[Callable[..., Any], dict[str, str]] | None:
@@ -220,7 +222,10 @@ async def bare_asgi(scope: Any, receive: Any, send: Any) -> None:
     if match is not None:
         made = match[0](**match[1])
         status, body = made if isinstance(made, tuple) else (200, made)
-    await send({"type": "http.response.start", "status": status, "headers": [(b"x-app", b"yes")]})
+    headers = [(b"x-app", b"yes")]
+    if isinstance(body, str):
+        headers.append((b"content-length", str(len(body)).encode()))
+    await send({"type": "http.response.start", "status": status, "headers": headers})
     for piece in [body] if isinstance(body, str) else body:
         await send({"type": "http.response.body", "body": piece.encode(), "more_body": True})
     await send({"type": "http.response.body", "body": b""})
@@ -232,7 +237,8 @@ def bare_wsgi(environ: Any, start_response: Any) -> Any:
     if match is not None:
         made = match[0](**match[1])
         status, body = made if isinstance(made, tuple) else (200, made)
-    start_response(f"{status} Status", [("X-App", "yes"), ("Content-Type", "text/plain")])
+    length = [("Content-Length", str(len(body)))] if isinstance(body, str) else []
+    start_response(f"{status} Status", [("X-App", "yes"), ("Content-Type", "text/plain"), *length])
     return [body.encode()] if isinstance(body, str) else (piece.encode() for piece in body)
 
 
@@ -350,16 +356,15 @@ def as_django_project() -> Any:
 @contextlib.contextmanager
 def all_stacks() -> Iterator[dict[str, int]]:
     """The application on every stack, each served on loopback; gives the ports by name."""
-    bound = POLICY.bind(ROUTES)
     how = {"identify": identify, "records": RECORDS, "page": page}
     with contextlib.ExitStack() as stack:
         stack.enter_context(as_django_project())
         ports = {
-            "asgi": serving(asgi.AccessMiddleware(bare_asgi, bound, **how)),
+            "asgi": serving(asgi.AccessMiddleware(bare_asgi, BY_PATH, **how)),
             "starlette": serving(starlette_app()),
             "fastapi": serving(fastapi_app()),
             "django on asgi": serving(django.core.handlers.asgi.ASGIHandler()),
-            "wsgi": serving_wsgi(wsgi.AccessMiddleware(bare_wsgi, bound, **how)),
+            "wsgi": serving_wsgi(wsgi.AccessMiddleware(bare_wsgi, BY_PATH, **how)),
             "flask": serving_wsgi(flask_app()),
             "django": serving_wsgi(django.core.handlers.wsgi.WSGIHandler()),
         }

@@ -23,7 +23,7 @@ PLOTS = {"7": {"grower_id": 3, "state": "dug"}, "8": {"grower_id": 9, "state": "
 
 
 def identify(request: Request) -> Caller | None:
-    name = request.header("x-caller")
+    name = request.headers.get("x-caller")
     if name == "broken":
         raise ValueError("unreadable")
     if name == "wrong":

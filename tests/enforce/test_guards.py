@@ -241,7 +241,7 @@ class Importing(InFolder):
 
 
 def identify(request: Any) -> Caller | None:
-    return {"grower": GROWER, "keeper": KEEPER, "clerk": CLERK}.get(request.header("x-caller") or "")
+    return {"grower": GROWER, "keeper": KEEPER, "clerk": CLERK}.get(request.headers.get("x-caller") or "")
 
 
 class ClassBased(unittest.TestCase):

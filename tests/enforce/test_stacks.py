@@ -49,7 +49,7 @@ TABLE = [
     ("GET", "/stream/7", (FORM, NO, 500, OK, NO, NO)),
     ("GET", "/archive/2020", (GONE, GONE, GONE, OK, GONE, GONE)),
     ("GET", "/closed", (NO, NO, NO, NO, NO, NO)),
-    ("GET", "/nowhere", (NO, NO, NO, NO, NO, NO)),
+    ("GET", "/nowhere", (GONE, GONE, GONE, GONE, GONE, GONE)),
     ("POST", "/parcels/3/send", (FORM, NO, NO, NO, OK, NO)),
     ("GET", "/api/lots", (TOKEN, OK, OK, OK, OK, OK)),
 ]
@@ -59,7 +59,7 @@ MORE = [
     ("grower", "PATCH", "/plots/8", NO, "Only its grower may change a plot.", {}),
     ("both", "GET", "/lots", NO, "", {}),
     ("both", "GET", "/", OK, "plain", {}),
-    ("broken", "GET", "/", 500, "could not tell who you are", {}),
+    ("broken", "GET", "/", 500, "", {}),
     ("gone", "GET", "/", OK, "plain for nobody", {}),
     ("gone", "GET", "/lots", TOKEN, "Member 9 is gone.", {"www-authenticate": r'.*error="invalid_token".*is gone"'}),
     ("scoped", "GET", "/lots", OK, "plain for 4", {}),
@@ -68,8 +68,6 @@ MORE = [
     ("", "GET", "/lots?a=b&c=%2F", FORM, "", {"location": r"/sign-in\?next=/lots%3Fa%3Db%26c%3D%252F"}),
     ("", "POST", "/lots", FORM, "", {"location": "/sign-in"}),
     ("new", "GET", "/sign-in", FORM, "", {"location": "/desk"}),
-    ("new", "GET", "/archive/1", GONE, "<p>our own missing page</p>", {"content-type": "text/html.*"}),
-    ("grower", "PATCH", "/plots/9", GONE, "<p>our own missing page</p>", {}),
     ("", "GET", "/api/lots", TOKEN, "Send a token.", {"www-authenticate": 'Bearer realm="Tarn Bank"'}),
     (
         "new",
@@ -115,7 +113,9 @@ class Stacks(unittest.TestCase):
                 stacks.reached.clear()
                 for name, (got, headers, body) in self.on_every_stack(caller, method, target, Accept=PAGE).items():
                     with self.subTest(f"{name}: {method} {target} as {caller or 'nobody'}"):
-                        self.assertEqual(got, status, body)
+                        # Without a framework it is not known what is served, and nothing is without a line.
+                        expected = NO if target == "/nowhere" and name in ("asgi", "wsgi") else status
+                        self.assertEqual(got, expected, body)
                         # Whoever is let in hears from the handler itself that there is no such bed.
                         let_in = status == OK or (caller, target) == ("keeper", "/beds/9/sow")
                         self.assertEqual(headers.get("x-app"), "yes" if let_in else None)
@@ -137,7 +137,6 @@ class Stacks(unittest.TestCase):
         for caller, target, status, title, detail in (
             ("", "/lots", 401, "Unauthorized", "Sign in to use this."),
             ("new", "/lots/new", 403, "Forbidden", "You do not have access to this."),
-            ("new", "/archive/1", 404, "Not Found", "There is nothing here."),
             ("new", "/sign-in", 403, "Forbidden", "This is for visitors who are not signed in."),
             ("grower", "/lots//1", 400, "Bad Request", None),
         ):
@@ -195,12 +194,29 @@ class Stacks(unittest.TestCase):
                     self.assertIn(got, (NO, GONE))
             self.assertEqual(stacks.reached, [])
 
-    def test_a_preflight_passes(self) -> None:
+    def test_a_preflight_is_a_request_like_others(self) -> None:
         sent = {"Origin": "https://tarn.example", "Access_Control_Request_Method": "PATCH"}
         for name, (got, _, _) in self.on_every_stack("", "OPTIONS", "/lots/1", **sent).items():
             with self.subTest(name):
-                # It reaches the application, which here knows nothing of other origins.
-                self.assertIn(got, (200, 404, 405))
+                self.assertEqual(got, NO)
+
+    def test_what_is_hidden_is_the_applications_own_missing_page(self) -> None:
+        """Status, headers and body of a hidden page, and of a missing record, are those of an address without one."""
+        told = ("date", "server", "keep-alive", "connection")
+        for caller, method, target in (("new", "GET", "/archive/1"), ("grower", "PATCH", "/plots/9")):
+            for accept in (PAGE, DATA):
+                hidden = self.on_every_stack(caller, method, target, Accept=accept)
+                missing = self.on_every_stack(caller, method, "/nowhere/1", Accept=accept)
+                for name, (status, headers, body) in hidden.items():
+                    with self.subTest(f"{name}: {method} {target} for {accept}"):
+                        if name in ("asgi", "wsgi"):
+                            self.assertEqual(status, GONE)
+                            if accept == PAGE:
+                                self.assertEqual(body, "<p>our own missing page</p>")
+                            continue
+                        kept = {key: value for key, value in headers.items() if key not in told}
+                        there = {key: value for key, value in missing[name][1].items() if key not in told}
+                        self.assertEqual((status, kept, body), (GONE, there, missing[name][2]))
 
     def test_no_decision_is_crossed_under_load(self) -> None:
         """5,000 requests, 50 at once, by callers of mixed roles; each answer must be for its own caller."""

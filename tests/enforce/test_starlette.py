@@ -110,7 +110,7 @@ class Routes(unittest.IsolatedAsyncioTestCase):
         ).bind(starlette.routes(APP))
 
         def identify(request):  # type: ignore[no-untyped-def]
-            name = request.header("x-role")
+            name = request.headers.get("x-role")
             return Caller(1, {name}) if name else None
 
         transport = httpx.ASGITransport(AccessMiddleware(APP, policy, identify=identify))

@@ -79,7 +79,7 @@ MISTAKES = (
     ("conditions\n  x y\n  y x", "9:3", "these conditions rest on each other in a circle: x → y → x"),
     ("conditions\n  x", "9:4", "expected something to compare or the name of a condition, found the end of the line"),
     ("conditions\n  x recrd.a == 1", "9:5", '"recrd" is nothing that can be asked; did you mean "record"?'),
-    ("conditions\n  x thing.a == 1", "9:5", "a reference begins with caller, record, path, query or args"),
+    ("conditions\n  x thing.a == 1", "9:5", "a reference begins with caller, record, records, path, query or args"),
     ("conditions\n  x record == 1", "9:5", '"record" alone says nothing; write record.name'),
     ("conditions\n  x 3", "9:5", "a value alone is not a condition"),
     ("conditions\n  x [1, 2]", "9:5", "a value alone is not a condition"),

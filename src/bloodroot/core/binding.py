@@ -3,13 +3,14 @@
 from __future__ import annotations
 
 from dataclasses import dataclass, field
-from typing import TYPE_CHECKING
+from typing import TYPE_CHECKING, Any
 
 from ..language.problems import PolicyError, Problem, suggestion
+from .lines import covers_method
 from .paths import PathIndex, Template, TemplateError, parse_template, specificity
 
 if TYPE_CHECKING:
-    from collections.abc import Iterable
+    from collections.abc import Iterable, Mapping
 
     from .lines import ActionLine, Line
 
@@ -23,12 +24,65 @@ class Route:
         methods: in capitals; empty for any.
         path: the path template as a policy writes it, mount prefix included.
         guarded: whether a guard is around what serves it; None where that is not known.
+        spelling: the path as the framework writes it; an empty string where that is ``path``.
+        exact: whether ``path`` stands for the very paths of the route. One that a policy cannot write is made wider;
+            it serves the matrix, flags and the probe, never a decision.
+        names: the parameters of the path, as the framework names them; None for those of ``path``.
+        handler: what serves it, a function or a class; None where that is not known.
     """
 
     action: str
     methods: tuple[str, ...]
     path: str
     guarded: bool | None = field(default=None, compare=False)
+    spelling: str = field(default="", compare=False)
+    exact: bool = field(default=True, compare=False)
+    names: tuple[str, ...] | None = field(default=None, compare=False)
+    handler: Any = field(default=None, compare=False)
+
+
+@dataclass(slots=True, eq=False)
+class Binding:
+    """A route that a framework serves, and the lines that may decide for it.
+
+    Attributes:
+        route: the route.
+        action: the line of its action; None where no line names that.
+        written: the path lines for the very template of the route.
+    """
+
+    route: Route
+    action: Line | None
+    written: tuple[Line, ...]
+
+    def line_for(self, method: str, segments: list[str], index: PathIndex[Line]) -> Line | None:
+        """The line that decides a request which this route serves.
+
+        The line of the action beats every path line. Of path lines the most specific one decides; the one for the very
+        template of the route counts in any spelling of the path that the framework takes for it.
+        """
+        if self.action is not None and covers_method(self.action, method):
+            return self.action
+        found = index.find(method, segments)
+        for line in self.written:
+            if line is not found and covers_method(line, method) and (found is None or line.rank < found.rank):
+                found = line
+        return found
+
+
+def binding_of(route: Route, lines: Iterable[Line], actions: Mapping[str, ActionLine]) -> Binding:
+    """What may decide for a route.
+
+    Args:
+        route: the route.
+        lines: every path line of the policy.
+        actions: the lines of actions, by name.
+    """
+    template, exact = template_of(route)
+    action = actions.get(route.action)
+    shape = specificity(template, exact=True) if exact else None
+    written = [line for line in lines if shape is not None and specificity(line.template, exact=True) == shape]
+    return Binding(route, action.bound(route.methods, template, exact) if action else None, tuple(written))
 
 
 def bound_lines(
@@ -39,8 +93,7 @@ def bound_lines(
     A route that no action line names stands in the index as itself: its requests are left to path lines.
 
     Raises:
-        PolicyError: an action that no route serves, a path line for the very template of an action's route, or routes
-            that cannot be told apart by their paths.
+        PolicyError: an action that no route serves, or a path line for the very template of an action's route.
     """
     problems: list[Problem] = []
     index: PathIndex[Line | Route] = PathIndex()
@@ -51,16 +104,13 @@ def bound_lines(
         served.append(route.action)
         action = actions.get(route.action)
         template, exact = template_of(route)
-        line = action.bound(route.methods, template) if action is not None else None
-        for _, other in index.add(route.methods, template, line or route):
-            # Which of the two serves a request is not told by its path, as far as a policy can read it.
-            if not exact and (line is not None or not isinstance(other, Route)):
-                message = f"the route {route.path} of {route.action} cannot be told apart from another by its path"
-                place = action.place if action is not None else unbound[0].place
-                problems.append(Problem(f"{message}; write path lines for both, and no action lines", place))
+        line = action.bound(route.methods, template, exact) if action is not None else None
+        # Of routes whose templates look alike the first one counts here, as it does in most routers.
+        index.add(route.methods, template, line or route)
         if action is not None and line is not None:
             bound[action.name].append(line)
-            problems += [_written_twice(action, route, other) for other in endpoints if _same_requests(line, other)]
+            if exact:
+                problems += [_written_twice(action, route, other) for other in endpoints if _same_requests(line, other)]
     for name, action in actions.items():
         if not bound[name]:
             guess = suggestion(name, served) or "; it serves none of the application's routes"
@@ -86,7 +136,7 @@ def _written_twice(action: ActionLine, route: Route, other: Line) -> Problem:
 def template_of(route: Route) -> tuple[Template, bool]:
     """The template of a route, and whether it is the route's own: one that a policy cannot write is made wider."""
     try:
-        return parse_template(route.path), True
+        return parse_template(route.path), route.exact
     except TemplateError:
         parts = [f"{{p{n}}}" if "{" in part else part for n, part in enumerate(route.path.strip("/").split("/"))]
     try:

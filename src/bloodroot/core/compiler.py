@@ -155,7 +155,7 @@ def _template(path: tree.Word, origin: Place, problems: list[Problem]) -> Templa
 def _check_path_names(requirement: Formula, template: Template, place: Place, problems: list[Problem]) -> None:
     """A condition that asks for a path parameter the path does not have could never hold."""
     for reference in references_in(requirement):
-        if reference.root == "path" and reference.names[0] not in template.names:
+        if reference.root in ("path", "records") and reference.names[0] not in template.names:
             names = ", ".join(f"{{{name}}}" for name in template.names) or "no parameters"
             guess = suggestion(reference.names[0], template.names)
             problems.append(Problem(f"this asks for {reference.words()}, and the path has {names}{guess}", place))

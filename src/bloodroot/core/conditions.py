@@ -37,6 +37,7 @@ class Facts:
         possible: bits that the caller may hold; the same as ``certain`` for a known caller.
         caller: the names that ``caller.`` leads to; None for a signed-out caller, `UNKNOWN` for one to be imagined.
         record: the thing that the endpoint acts on, an object or a mapping.
+        records: the records that parameters of the path stand for, by parameter.
         path: the parameters of the path, as text.
         query: the parameters of the query, as text.
         args: the arguments of a guarded call.
@@ -51,6 +52,7 @@ class Facts:
     possible: int
     caller: Any = None
     record: Any = None
+    records: Mapping[str, Any] | None = None
     path: Mapping[str, Any] | None = None
     query: Mapping[str, Any] | None = None
     args: Mapping[str, Any] | None = None
@@ -367,8 +369,26 @@ def findings(formula: Formula, facts: Facts) -> list[str]:
     for operand in operands:
         found = resolve(operand, facts)
         if isinstance(operand, Reference) and isinstance(found, Value):
-            told.append(f"{operand.words()} is {'missing' if found.value is MISSING else found.words()}")
+            missing = found.value is MISSING
+            told.append(_without(operand, facts) if missing else f"{operand.words()} is {found.words()}")
     return told
+
+
+def _without(reference: Reference, facts: Facts) -> str:
+    """Which value on the way of a reference has no such attribute: ``Note has no tenant_id``."""
+    start = getattr(facts, reference.root)
+    names = reference.names
+    if reference.root == "records" and start is not None:
+        start, names = start.get(names[0]), names[1:]
+    if start is None or reference.root not in ("record", "records"):
+        return f"{reference.words()} is missing"
+    for name in names:
+        inner = attribute(start, name)
+        if inner is MISSING:
+            kind = "the record" if is_keyed(start) else type(start).__name__
+            return f"{kind} has no {name}"
+        start = inner
+    return f"{reference.words()} is missing"
 
 
 def resolve(operand: Operand, facts: Facts) -> Operand:
@@ -400,7 +420,14 @@ def _follow(reference: Reference, facts: Facts) -> Any:
     if start is None:
         # A signed-out caller has no attributes; any other root that is not there may yet be supplied.
         return MISSING if reference.root == "caller" else UNKNOWN
-    for name in reference.names:
+    names = reference.names
+    if reference.root == "records":
+        # A parameter whose record nobody has loaded may yet be loaded.
+        start = start.get(names[0], UNKNOWN)
+        if start is UNKNOWN:
+            return UNKNOWN
+        names = names[1:]
+    for name in names:
         start = attribute(start, name)
         if start is MISSING or start is UNKNOWN:
             return start

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from dataclasses import dataclass
 from enum import StrEnum
-from typing import TYPE_CHECKING, Any
+from typing import TYPE_CHECKING
 
 from .conditions import CAN_BE_TRUE, TRUE, Conjunction, Formula
 from .paths import read_path
@@ -15,6 +15,7 @@ if TYPE_CHECKING:
     from .answers import Answer
     from .lines import Line
     from .policy import Policy
+    from .question import Question
 
 
 class Outcome(StrEnum):
@@ -50,7 +51,7 @@ class Decision:
 
     Attributes:
         outcome: `Outcome`.
-        reason: None where the request is allowed or depends, else ``ambiguous-path``, ``apart``, ``closed``,
+        reason: None where the request is allowed or depends, else ``method``, ``ambiguous-path``, ``apart``, ``closed``,
             ``signed-out``, ``signed-in``, ``role``, ``condition`` (one without a name) or a condition's name.
         line: the endpoint line that decides, or None; for a guard, what the guard asks.
         remainder: for `Outcome.DEPENDS`, what still has to hold; None otherwise.
@@ -66,7 +67,7 @@ class Decision:
         line: Line | None,
         remainder: Formula | None,
         policy: Policy,
-        question: tuple[Any, ...],
+        question: Question,
     ) -> None:
         self.outcome = outcome
         self.reason = reason
@@ -85,7 +86,7 @@ class Decision:
         """What the caller gets instead; None where the request is allowed or depends."""
         if self.reason is None:
             return None
-        return self._policy.answers.answer(self.question[1], self.question[2], self.reason)
+        return self._policy.answers.answer(self.question.method, self.question.path, self.reason)
 
     @property
     def steps(self) -> tuple[Step, ...]:
@@ -95,7 +96,9 @@ class Decision:
     @property
     def path_values(self) -> Mapping[str, str]:
         """The parameters in the path, by name; empty where no line covers it."""
-        segments = read_path(self.question[2])
+        if self.question.values is not None:
+            return self.question.values
+        segments = read_path(self.question.path)
         return self.line.template.values(segments) if self.line is not None and segments is not None else {}
 
     def __repr__(self) -> str:

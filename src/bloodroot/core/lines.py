@@ -5,6 +5,7 @@ from __future__ import annotations
 from dataclasses import dataclass
 from typing import TYPE_CHECKING
 
+from .paths import ANY, specificity
 from .roles import ANYONE
 
 if TYPE_CHECKING:
@@ -29,6 +30,7 @@ class Line:
         description: what the line says of itself, if anything.
         accept: a finding that it is known to have, and why that is right.
         action: the action that it was bound to, for a line that names one.
+        exact: whether the template stands for the very paths of the action's route.
     """
 
     methods: tuple[str, ...]
@@ -41,6 +43,12 @@ class Line:
     description: str | None = None
     accept: tree.Accept | None = None
     action: str | None = None
+    exact: bool = True
+
+    @property
+    def rank(self) -> tuple[object, ...]:
+        """Less is more specific: the path first, then a named method before any."""
+        return specificity(self.template), not self.methods
 
     @property
     def open_to_anyone(self) -> bool:
@@ -66,7 +74,7 @@ class ActionLine:
     description: str | None
     accept: tree.Accept | None
 
-    def bound(self, methods: tuple[str, ...], template: Template) -> Line:
+    def bound(self, methods: tuple[str, ...], template: Template, exact: bool = True) -> Line:
         """The line for one route that serves the action."""
         return Line(
             methods,
@@ -79,4 +87,10 @@ class ActionLine:
             self.description,
             self.accept,
             self.name,
+            exact,
         )
+
+
+def covers_method(line: Line, method: str) -> bool:
+    """Whether a line or a standing rule speaks of a method."""
+    return not line.methods or method in line.methods or method == ANY or (method == "HEAD" and "GET" in line.methods)

@@ -24,7 +24,7 @@ from .decision import Outcome
 from .paths import ANY
 from .requirements import Holding, PermissionAsked, references_in
 from .roles import SIGNED_OUT
-from .weighing import opens_after_sign_in
+from .weighing import Asked, opens_after_sign_in
 
 if TYPE_CHECKING:
     from collections.abc import Iterator, Mapping
@@ -256,9 +256,13 @@ def _row(policy: Policy, spreading: _Spreading, line: Line, method: str) -> Row:
     for _, columns in depends:
         settled |= columns
     refused_out = spreading.signed_out & ~settled
-    waits = refused_out if refused_out and opens_after_sign_in(policy.roles, asked, spreading.facts_out) else 0
+    waits = refused_out if refused_out and _opens_after_sign_in(policy, asked, spreading.facts_out) else 0
     seen = [(rule, touched & settled) for rule, touched in marks if touched & settled]
     return Row(method, line, tuple(seen), allow, waits, depends)
+
+
+def _opens_after_sign_in(policy: Policy, asked: list[tuple[Line, Formula]], facts: Facts) -> bool:
+    return opens_after_sign_in(policy.roles, [Asked(line, formula, facts) for line, formula in asked])
 
 
 def _while_met(spread: Spread) -> tuple[Spread, int]:

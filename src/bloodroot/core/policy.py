@@ -8,13 +8,14 @@ from typing import TYPE_CHECKING, Any
 
 from ..language.parser import parse_guard
 from ..language.problems import Place, PolicyError, Source, suggestion
-from .binding import Route, bound_lines
+from .binding import Binding, Route, binding_of, bound_lines
 from .conditions import TRUE, Disjunction, Facts, Formula
 from .decision import Decision, Outcome, Step
 from .fields import FieldsRefused, names_of
 from .flags import Flags
-from .lines import Line
-from .paths import ANY, PathIndex, overlap, parse_template, read_path, specificity
+from .lines import Line, covers_method
+from .paths import PathIndex, is_method, overlap, parse_template, read_path, specificity
+from .question import Question
 from .redirects import redirect_problems
 from .requirements import (
     Elsewhere,
@@ -24,7 +25,7 @@ from .requirements import (
     references_in,
 )
 from .roles import SIGNED_OUT, Held, RoleTable
-from .weighing import Trace, facts_for, weigh
+from .weighing import Asked, Trace, facts_for, weigh
 
 if TYPE_CHECKING:
     from collections.abc import Iterable, Mapping
@@ -95,6 +96,12 @@ class Policy:
         self._resolver = parts.resolver
         self._index = parts.index
         self._routes = routes
+        self._actions: dict[str, ActionLine] = {}
+        # Whether a standing rule calls a record by a name of its own, so that it must be weighed by itself.
+        self._renamed = any(
+            rule.template.names and any(each.root == "records" for each in references_in(rule.requirement))
+            for rule in parts.standing
+        )
 
     def bind(self, routes: Iterable[Route]) -> Policy:
         """The policy with its ``action`` lines turned into the methods and paths of an application's routes.
@@ -110,10 +117,23 @@ class Policy:
         lines, index = bound_lines(declared.endpoints, declared.actions, routes)
         policy = Policy(replace(declared, endpoints=lines, actions=()), index)
         policy._declared = declared
+        policy._actions = {action.name: action for action in declared.actions}
         problems = list(redirect_problems(policy))
         if problems:
             raise PolicyError(problems)
         return policy
+
+    def binding(self, route: Route) -> Binding:
+        """What may decide for a route that a framework serves: for enforcement, once the policy is bound."""
+        return binding_of(route, self._declared.endpoints, self._actions)
+
+    def line_served(self, binding: Binding, method: str, segments: list[str]) -> Line | None:
+        """The line that decides a request which a framework serves by a route."""
+        return binding.line_for(method, segments, self._index)
+
+    def line_by_path(self, method: str, segments: list[str]) -> Line | None:
+        """The path line that decides where no route is served; lines of actions do not count."""
+        return self._index.find(method, segments)
 
     # Questions --------------------------------------------------------------------------------
 
@@ -124,6 +144,7 @@ class Policy:
         path: str,
         *,
         record: Any = None,
+        records: Mapping[str, Any] | None = None,
         query: Mapping[str, Any] | None = None,
         args: Mapping[str, Any] | None = None,
         now: datetime.datetime | None = None,
@@ -137,6 +158,7 @@ class Policy:
             method: the request method, in capitals.
             path: the path as the client sent it, still percent-encoded, without a query.
             record: the object or mapping that the endpoint acts on, or None where it is not known yet.
+            records: the records that parameters of the path stand for, by parameter, or None where none is known.
             query: parameters of the query by name, or None where they are not known.
             args: arguments of a guarded call by name, or None where they are not known.
             now: the moment of the decision, by default the present one (UTC).
@@ -146,15 +168,51 @@ class Policy:
         Returns:
             The decision. Bad input is refused, never an error.
         """
-        question = (caller, method, path, record, query, args, now, guarded, assume, None)
+        question = Question(caller, method, path)
+        if record is not None or records is not None or query is not None:
+            question.record, question.records, question.query = record, records, query
+        if args is not None or now is not None or guarded or assume:
+            question.args, question.now, question.guarded, question.assume = args, now, guarded, assume
         segments = read_path(path)
         if segments is None:
             return Decision(Outcome.DENY, "ambiguous-path", None, None, self, question)
+        if not is_method(method):
+            return Decision(Outcome.DENY, "method", None, None, self, question)
         line = self._index.find(method, segments) if self._routes is None else self._line(method, segments)
+        return self._decided(question, segments, line)
+
+    def decide_routed(self, question: Question, segments: list[str]) -> Decision:
+        """Decide a request for which a framework has chosen the route, and so the line.
+
+        Args:
+            question: what is asked, with ``routed``, ``line`` and ``values`` as the framework has them.
+            segments: the path as `core.paths.read_path` reads it.
+        """
+        return self._decided(question, segments, question.line)
+
+    def settle(self, decision: Decision, question: Question) -> Decision:
+        """Decide again what depended on a record, now that it is known.
+
+        Args:
+            decision: the decision before, which depends.
+            question: the same question with ``record`` and ``records``.
+        """
+        segments = read_path(question.path)
+        if segments is None or decision.line is None:
+            return decision
+        if decision.remainder is not None and not self._renamed:
+            # What remained is all that is left to be asked; only a refusal needs the whole once more, for its reason.
+            held = self.roles.held(question.caller)
+            if not held.apart and decision.remainder.fold(self._facts(question, segments, decision.line, held)) is TRUE:
+                return Decision(Outcome.ALLOW, None, decision.line, None, self, question)
+        return self._decided(question, segments, decision.line)
+
+    def _decided(self, question: Question, segments: list[str], line: Line | None) -> Decision:
+        caller = question.caller
         held = self.roles.held(caller)
         if line is None:
             return Decision(Outcome.DENY, "apart" if held.apart else "closed", None, None, self, question)
-        if not self.standing and not held.apart and not assume and (caller is None or caller.scopes is None):
+        if not self.standing and not held.apart and not question.assume and (caller is None or caller.scopes is None):
             # Roles alone decide most requests, and those are decided here. The steps below say the same.
             if held.bits & line.opens:
                 return Decision(Outcome.ALLOW, None, line, None, self, question)
@@ -203,11 +261,20 @@ class Policy:
             args: arguments of the call by name, or None.
             now: the moment of the decision, by default the present one (UTC).
         """
-        question = (caller, method, path, record, query, args, now, False, None, guard)
-        segments = read_path(path) if path else None
-        line = self._line(method, segments) if segments is not None else None
-        outcome, reason, remainder = self._weigh_request(question, segments, line, self.roles.held(caller), None)
-        return Decision(outcome, reason, guard, remainder, self, question)
+        question = Question(caller, method, path)
+        question.record, question.query, question.args, question.now = record, query, args, now
+        question.guard = guard
+        return self.decide_guard(question)
+
+    def decide_guard(self, question: Question) -> Decision:
+        """Decide what ``question.guard`` asks, within the request that the question is about."""
+        segments = read_path(question.path) if question.path else None
+        line = question.line
+        if not question.routed:
+            line = self._line(question.method, segments) if segments is not None else None
+        held = self.roles.held(question.caller)
+        outcome, reason, remainder = self._weigh_request(question, segments, line, held, None)
+        return Decision(outcome, reason, question.guard, remainder, self, question)
 
     def may(
         self,
@@ -266,15 +333,15 @@ class Policy:
 
     def scopes_missing(self, decision: Decision) -> tuple[str, ...]:
         """The permissions a token would have to name so that its owner is not refused; empty if that is not why."""
-        caller, method, path, *rest = decision.question
+        question = decision.question
+        caller = question.caller
         if caller is None or caller.scopes is None or decision.line is None:
             return ()
-        record, query, args, now, guarded, _, guard = rest
-        whole = replace(caller, scopes=None)
-        if guard is not None:
-            again = self.check(whole, guard, method=method, path=path, record=record, query=query, args=args, now=now)
+        whole = question.with_(caller=replace(caller, scopes=None))
+        if question.guard is not None:
+            again = self.decide_guard(whole)
         else:
-            again = self.decide(whole, method, path, record=record, query=query, args=args, now=now, guarded=guarded)
+            again = self._decided(whole, read_path(question.path) or [], decision.line)
         if again.reason is not None:
             return ()
         return tuple(dict.fromkeys(each.name for each in permissions_in(decision.line.requirement)))
@@ -361,14 +428,14 @@ class Policy:
         segments = read_path(path)
         if segments is None:
             return []
-        found = [line for line in self.endpoints if _covers(line, method) and line.template.covers(segments)]
+        found = [line for line in self.endpoints if covers_method(line, method) and line.template.covers(segments)]
         decides = self._line(method, segments)
         return sorted(found, key=lambda line: (line is not decides, specificity(line.template), not line.methods))
 
     def rules_for(self, method: str, path: str) -> list[Line]:
         """Every standing rule that must hold for a method and a path."""
         segments = read_path(path) or []
-        return [rule for rule in self.standing if _covers(rule, method) and rule.template.covers(segments)]
+        return [rule for rule in self.standing if covers_method(rule, method) and rule.template.covers(segments)]
 
     def asked(self, line: Line, method: str) -> list[tuple[Line, Formula]]:
         """All that is asked of a caller at an endpoint, whatever the parameters of its path turn out to be.
@@ -378,7 +445,7 @@ class Policy:
         """
         asked: list[tuple[Line, Formula]] = []
         for rule in self.standing:
-            covered = overlap(rule.template, line.template) if _covers(rule, method) else False
+            covered = overlap(rule.template, line.template) if covers_method(rule, method) else False
             if covered:
                 asked.append((rule, rule.requirement))
             elif covered is None:
@@ -395,7 +462,8 @@ class Policy:
         held = self.roles.held(caller)
         facts = facts_for(held, caller)
         facts.now = None
-        outcome, _, remainder = weigh(self.roles, self.asked(line, method), facts, held, caller, None)
+        asked = [Asked(each, formula, facts) for each, formula in self.asked(line, method)]
+        outcome, _, remainder = weigh(self.roles, asked, held, caller, None)
         return outcome, remainder
 
     def asks_for(self, root: str, line: Line, method: str) -> bool:
@@ -414,16 +482,20 @@ class Policy:
 
     # How a decision comes about --------------------------------------------------------------------------------
 
-    def explain(self, question: tuple[Any, ...]) -> tuple[Step, ...]:
+    def explain(self, question: Question) -> tuple[Step, ...]:
         """The same decision once more, with its steps written down. For `Decision.steps`, which has the question."""
         trace = Trace()
-        caller, method, path = question[:3]
+        caller, method, path = question.caller, question.method, question.path
         segments = read_path(path)
-        if question[9] is not None:
-            self._weigh_request(question, segments, None, self.roles.held(caller), trace)
+        if question.guard is not None:
+            line = question.line if question.routed else None
+            self._weigh_request(question, segments, line, self.roles.held(caller), trace)
             return tuple(trace.steps)
         if segments is None:
             trace.add("path", "refused", f"the path {path} can be read in more than one way")
+            return tuple(trace.steps)
+        if not is_method(method):
+            trace.add("path", "refused", f"{method} is not a method: a method is a token in capitals, such as GET")
             return tuple(trace.steps)
         held = self.roles.held(caller)
         for name in held.unknown:
@@ -431,7 +503,7 @@ class Policy:
         if caller is not None:
             for note in caller.notes:
                 trace.add("caller", "passed", note)
-        line = self._line(method, segments)
+        line = question.line if question.routed else self._line(method, segments)
         if held.apart:
             told = " and ".join(held.apart)
             open_to_anyone = line is not None and not self._weigh_request(question, segments, line, held, None)[1]
@@ -441,32 +513,65 @@ class Policy:
         if line is None:
             trace.add("line", "refused", f"no line covers {method} {path}, and what is not declared is closed")
             return tuple(trace.steps)
-        trace.add("line", "passed", f"the most specific line for {method} {path}", line)
+        which = "the line of the action that serves" if line.action is not None else "the most specific line for"
+        trace.add("line", "passed", f"{which} {method} {path}", line)
         self._weigh_request(question, segments, line, held, trace)
         return tuple(trace.steps)
 
     def _weigh_request(
-        self, question: tuple[Any, ...], segments: list[str] | None, line: Line | None, held: Held, trace: Trace | None
+        self, question: Question, segments: list[str] | None, line: Line | None, held: Held, trace: Trace | None
     ) -> tuple[Outcome, str | None, Formula | None]:
         """Outcome, reason and remainder for a request whose line is known, or for a guard."""
-        caller, method, _, record, query, args, now, guarded, assume, guard = question
-        facts = facts_for(
+        facts = self._facts(question, segments, line, held)
+        if question.guard is not None:
+            return weigh(
+                self.roles, [Asked(question.guard, question.guard.requirement, facts)], held, question.caller, trace
+            )
+        asked = []
+        if segments is not None:
+            for rule in self.standing:
+                if covers_method(rule, question.method) and rule.template.covers(segments):
+                    own = facts
+                    if rule.template.names:
+                        # A rule has names of its own for the parts of the path.
+                        own = replace(facts, **_located(question, segments, rule))
+                    asked.append(Asked(rule, rule.requirement, own))
+        assert line is not None
+        asked.append(Asked(line, line.requirement, facts))
+        return weigh(self.roles, asked, held, question.caller, trace)
+
+    def _facts(self, question: Question, segments: list[str] | None, line: Line | None, held: Held) -> Facts:
+        """What is known at a line."""
+        located = _located(question, segments, line) if line is not None and segments is not None else {}
+        if "records" not in located:
+            located["records"] = question.records
+        return facts_for(
             held,
-            caller,
-            record=record,
-            path=line.template.values(segments) if line is not None and segments is not None else None,
-            query=query,
-            args=args,
-            now=now,
-            guarded=guarded,
-            assumed=assume or {},
+            question.caller,
+            record=question.record,
+            query=question.query,
+            args=question.args,
+            now=question.now,
+            guarded=question.guarded,
+            assumed=question.assume or {},
+            **located,
         )
-        asked = [guard]
-        if guard is None and segments is not None:
-            asked = [rule for rule in self.standing if _covers(rule, method) and rule.template.covers(segments)]
-            asked.append(line)
-        return weigh(self.roles, [(each, each.requirement) for each in asked], facts, held, caller, trace)
 
 
-def _covers(rule: Line, method: str) -> bool:
-    return not rule.methods or method in rule.methods or method == ANY or (method == "HEAD" and "GET" in rule.methods)
+def _located(question: Question, segments: list[str], line: Line) -> dict[str, Any]:
+    """The parameters of the path at a line, and the records they stand for.
+
+    A line and the route that is served may call different parts of the path by one name, or read one part in two ways
+    (``07`` and 7). Such a name is left out, so that a condition on it is faulty.
+    """
+    served, records = question.values, question.records
+    if served is not None and line.action is not None:
+        return {"path": served, "records": records}
+    values: dict[str, Any] = line.template.values(segments) if line.template.covers(segments) else {}
+    if served is not None:
+        if records:
+            records = {
+                name: record for name, record in records.items() if values.get(name, served[name]) == served[name]
+            }
+        values = {name: text for name, text in values.items() if served.get(name, text) == text}
+    return {"path": values, "records": records}

@@ -4,16 +4,24 @@ from __future__ import annotations
 
 import datetime
 from dataclasses import dataclass, field, replace
-from typing import TYPE_CHECKING, Any
+from typing import TYPE_CHECKING, Any, NamedTuple
 
 from .caller import Caller, CallerView
-from .conditions import TRUE, UNKNOWN, Facts, Formula, Known, both, can_be_true, findings
+from .conditions import FAULTY, TRUE, UNKNOWN, Facts, Formula, Known, both, can_be_true, findings
 from .decision import Outcome, Step, may_hold
 from .requirements import asks_in_words, conditions_in, in_words, permissions_in
 from .roles import SIGNED_OUT, Held, RoleTable
 
 if TYPE_CHECKING:
     from .lines import Line
+
+
+class Asked(NamedTuple):
+    """What one line asks, and what is known where it stands: its own template names the parameters of the path."""
+
+    line: Line
+    formula: Formula
+    facts: Facts
 
 
 @dataclass(slots=True)
@@ -48,25 +56,24 @@ def facts_for(held: Held, caller: Caller | None, **supplied: Any) -> Facts:
 
 def weigh(
     roles: RoleTable,
-    asked: list[tuple[Line, Formula]],
-    facts: Facts,
+    asked: list[Asked],
     held: Held,
     caller: Caller | None,
     trace: Trace | None,
 ) -> tuple[Outcome, str | None, Formula | None]:
     """Outcome, reason and remainder for all that is asked, standing rules first and the endpoint last."""
-    line = asked[-1][0]
-    folded = [formula.fold(facts) for _, formula in asked]
+    line = asked[-1].line
+    folded = [each.formula.fold(each.facts) for each in asked]
     if held.apart:
         if all(formula is TRUE for formula in folded):
             return Outcome.ALLOW, None, None
         return Outcome.DENY, "apart", None
-    if caller is None and not may_hold(folded) and opens_after_sign_in(roles, asked, facts):
+    if caller is None and not may_hold(folded) and opens_after_sign_in(roles, asked):
         if trace:
             trace.add("sign-in", "refused", "the caller is signed out; somebody signed in might be let in", line)
         return Outcome.SIGN_IN, "signed-out", None
     remains = []
-    for (each, _), formula in zip(asked, folded, strict=True):
+    for (each, _, facts), formula in zip(asked, folded, strict=True):
         if not can_be_true(formula):
             return Outcome.DENY, _reason(roles, each, facts, caller, trace, is_rule=each is not line), None
         if trace:
@@ -78,10 +85,14 @@ def weigh(
     return Outcome.ALLOW, None, None
 
 
-def opens_after_sign_in(roles: RoleTable, asked: list[tuple[Line, Formula]], facts: Facts) -> bool:
+def opens_after_sign_in(roles: RoleTable, asked: list[Asked]) -> bool:
     """Whether anybody who is signed in might be let in where this signed-out caller is not."""
-    imagined = replace(facts, certain=roles.base, possible=~SIGNED_OUT, caller=UNKNOWN)
-    return may_hold([formula.fold(imagined) for _, formula in asked])
+    return may_hold(
+        [
+            each.formula.fold(replace(each.facts, certain=roles.base, possible=~SIGNED_OUT, caller=UNKNOWN))
+            for each in asked
+        ]
+    )
 
 
 def _reason(
@@ -118,6 +129,8 @@ def _reason(
                 verdict = value.name if isinstance(value, Known) else "never true"
                 found = ", ".join(findings(condition, facts))
                 text = f"{condition.name} is {verdict}: {condition.test.words()}" + (f" ({found})" if found else "")
+                if value is FAULTY and found:
+                    text = f"{condition.name} is faulty: {found}; it asks for {condition.test.words()}"
                 trace.add("standing" if is_rule else "conditions", "refused", text, line)
             return condition.name
     if trace:

@@ -5,14 +5,18 @@ No input or output here: everything in this room shares it and stays thin.
 
 from __future__ import annotations
 
+import inspect
 import logging
-from collections.abc import Iterable, Iterator, Mapping
-from contextlib import contextmanager
+import sys
+from collections.abc import Iterable, Mapping
 from contextvars import ContextVar
+from dataclasses import dataclass
+from types import MappingProxyType
 from typing import TYPE_CHECKING, Any, cast
 
 from ..core.caller import Caller, Unidentified
 from ..core.decision import Decision, Outcome, Step
+from ..core.question import Question
 from . import fields, in_force
 
 if TYPE_CHECKING:
@@ -29,9 +33,9 @@ class Refused(Exception):
         decision: why.
     """
 
-    def __init__(self, decision: Decision) -> None:
+    def __init__(self, decision: Decision, message: str | None = None) -> None:
         self.decision = decision
-        super().__init__(decision.reason or "unsettled")
+        super().__init__(message or decision.reason or "unsettled")
 
 
 class Unsettled(RuntimeError):
@@ -52,7 +56,7 @@ class Acting:
     # Defaults stand with the class: one is made for every request, and most of this stays as it is.
     record: Any = None
     refusal: Decision | None = None
-    _guards_open: tuple[tuple[Line, Mapping[str, Any] | None], ...] = ()
+    _guards_open: tuple[_Guarding, ...] = ()
 
     def __init__(self, policy: Policy, caller: Caller | None) -> None:
         if caller is not None and not isinstance(caller, Caller):
@@ -108,14 +112,21 @@ class Acting:
 
     # Guards and records --------------------------------------------------------------------------------
 
-    def pass_guard(self, guard: Line, args: Mapping[str, Any] | None) -> None:
+    def pass_guard(
+        self, guard: Line, args: Mapping[str, Any] | None, *, policy: Policy | None = None, of: str = ""
+    ) -> None:
         """Ask what a guard asks. What depends on a record that is not at hand stays open until it is settled.
+
+        Args:
+            guard: what is asked, as ``policy.guard`` has made it.
+            args: the arguments of the call by name, or None where they do not matter.
+            policy: the policy that the guard was made by; by default that of the request or the job.
+            of: what to call the guard and its function in messages.
 
         Raises:
             Refused: the caller may not pass.
         """
-        if self._weigh_guard(guard, args) is Outcome.DEPENDS:
-            self._guards_open += ((guard, args),)
+        self._pass(_Guarding(guard, args, policy or self.policy, of))
 
     def settle(self, record: Any) -> None:
         """Settle what depended on the record. Call it before anything is read from the record or written to it.
@@ -128,31 +139,47 @@ class Acting:
             raise TypeError("settle needs the record; where there is none, answer that it is missing")
         self.record = record
         waiting, self._guards_open = self._guards_open, ()
-        for guard, args in waiting:
-            self.pass_guard(guard, args)
+        for guarding in waiting:
+            self._pass(guarding)
 
-    def _weigh_guard(self, guard: Line, args: Mapping[str, Any] | None) -> Outcome:
-        decision = self._ask(guard, args)
+    def _pass(self, guarding: _Guarding) -> None:
+        decision = guarding.policy.decide_guard(self._question(guarding))
         if decision.outcome is Outcome.ALLOW:
             self._passed()
-        elif decision.outcome is not Outcome.DEPENDS:
-            self._refuse(decision)
-        return decision.outcome
+        elif decision.outcome is Outcome.DEPENDS:
+            self._guards_open += (guarding,)
+        else:
+            self._refuse(decision, guarding.of)
 
-    def _ask(self, guard: Line, args: Mapping[str, Any] | None) -> Decision:
-        return self.policy.check(self.caller, guard, record=self.record, args=args)
+    def _question(self, guarding: _Guarding) -> Question:
+        question = Question(self.caller, "", "")
+        question.record, question.args, question.guard = self.record, guarding.args, guarding.guard
+        return question
 
     def _passed(self) -> None:
         """A guard has let the caller pass."""
 
-    def _refuse(self, decision: Decision) -> None:
+    def _refuse(self, decision: Decision, of: str = "") -> None:
         self.refusal = self.refusal or decision
-        raise Refused(decision)
+        if not of:
+            raise Refused(decision)
+        who = f"the caller {plain(self.caller.id)}" if self.caller is not None else "a signed-out caller"
+        raise Refused(decision, f"{of} refused {who}: {decision.reason}")
 
     @property
     def open_guards(self) -> str:
-        """What guards left open, in words; an empty text for nothing."""
-        return " and ".join(f"{guard.requirement.words()} ({guard.place.at})" for guard, _ in self._guards_open)
+        """What guards left open, in words; an empty string for nothing."""
+        return " and ".join(f"{each.guard.requirement.words()} ({each.guard.place.at})" for each in self._guards_open)
+
+
+@dataclass(frozen=True, slots=True)
+class _Guarding:
+    """A guard that is asked, with the policy that understands it."""
+
+    guard: Line
+    args: Mapping[str, Any] | None
+    policy: Policy
+    of: str
 
 
 class Access(Acting):
@@ -160,37 +187,39 @@ class Access(Acting):
 
     Attributes:
         method: the request method.
-        path: as the client sent it, still percent-encoded.
+        path: the application's own path, percent-encoded.
         query: the parameters of the query by name.
+        records: the records that were loaded, by parameter of the path.
         decision: what the policy says, with all that is known so far.
-        unidentified: why the request's own word on who sent it was not believed, or None.
-        consulted: whether anybody has asked for it, so that what is answered may be for this caller alone.
+        unidentified: why the credentials of the request were not accepted, or None.
+        consulted: whether anything was asked of it, so that what is answered may be for this caller alone.
+        public: whether a response has begun to leave that caches may give to anybody.
+        withheld: whether the response was withheld, so that nothing more is to be done for this request.
     """
 
     unidentified: Unidentified | None = None
+    records: Mapping[str, Any] = MappingProxyType({})
     consulted = False
-    _guarded = False
+    public = False
+    withheld = False
 
-    def __init__(
-        self,
-        policy: Policy,
-        caller: Caller | None,
-        method: str,
-        path: str,
-        query: Mapping[str, Any],
-        unidentified: Unidentified | None = None,
-    ) -> None:
-        super().__init__(policy, caller)
-        self.method = method
-        self.path = path
-        self.query = query
-        if unidentified is not None:
-            self.unidentified = unidentified
-        self.decision = policy.decide(caller, method, path, query=query)
+    def __init__(self, policy: Policy, question: Question, decision: Decision) -> None:
+        super().__init__(policy, question.caller)
+        self.method = question.method
+        self.path = question.path
+        self.decision = decision
+        self._asked = question
+        # What depends is decided by each record that is settled with, one as much as the next.
+        self._before = decision
+
+    @property
+    def query(self) -> Mapping[str, Any]:
+        """The parameters of the query by name."""
+        return self._asked.query or {}
 
     @property
     def steps(self) -> tuple[Step, ...]:
-        """How the decision came about, beginning with why a caller was not believed to be who it says."""
+        """How the decision came about, beginning with why credentials were not accepted."""
         decided = self.refusal or self.decision
         if self.unidentified is None:
             return decided.steps
@@ -199,7 +228,7 @@ class Access(Acting):
 
     @property
     def invalid_token(self) -> str | None:
-        """Why a token was not believed, where that is what a refusal has to say; None otherwise."""
+        """Why a token was not accepted, where that is what a refusal has to say; None otherwise."""
         decided = self.refusal or self.decision
         if self.unidentified is None or not self.unidentified.token or decided.reason != "signed-out":
             return None
@@ -215,6 +244,19 @@ class Access(Acting):
         """Whether something is still to be settled."""
         return self.decision.outcome is Outcome.DEPENDS
 
+    def consult(self) -> None:
+        """Note that what is answered may be for this caller alone.
+
+        Raises:
+            RuntimeError: the response has begun to leave, and any cache may give it to anybody.
+        """
+        if self.public:
+            raise RuntimeError(
+                f"{self.method} {plain(self.path)} asks who the caller is while a response leaves that is open to "
+                "anyone and may be cached for everybody; call current() before the response begins"
+            )
+        self.consulted = True
+
     def settle(self, record: Any) -> None:
         """Settle what depended on the record. Call it before anything is read from the record or written to it.
 
@@ -223,77 +265,109 @@ class Access(Acting):
             TypeError: there is no record; answer that it is missing instead of settling.
         """
         super().settle(record)
-        self.decide_with(record)
+        self.decide_with(record, self.records)
         if self.decision.reason is not None:
             self._refuse(self.decision)
 
-    def decide_with(self, record: Any) -> None:
-        """Decide again, now that the record is known."""
-        self.record = record
-        self.decision = self.policy.decide(
-            self.caller, self.method, self.path, record=record, query=self.query, guarded=self._guarded
-        )
+    def decide_with(self, record: Any, records: Mapping[str, Any]) -> None:
+        """Decide again, now that records are known."""
+        self.record, self.records = record, records
+        self._asked = self._asked.with_(record=record, records=records)
+        if self._before.outcome is Outcome.DEPENDS:
+            self.decision = self.policy.settle(self._before, self._asked)
 
-    def _ask(self, guard: Line, args: Mapping[str, Any] | None) -> Decision:
-        return self.policy.check(
-            self.caller,
-            guard,
-            method=self.method,
-            path=self.path,
-            record=self.record,
-            query=self.query,
-            args=args,
-        )
+    def pass_guard(
+        self, guard: Line, args: Mapping[str, Any] | None, *, policy: Policy | None = None, of: str = ""
+    ) -> None:
+        """Ask what a guard asks, within this request; see `Acting.pass_guard`."""
+        self.consult()
+        if self.withheld:
+            log.error(
+                "%s was asked after the response of %s %s was withheld; it refuses", of, self.method, plain(self.path)
+            )
+            raise Refused(self.refusal or self.decision, f"{of} refuses: the response was withheld")
+        super().pass_guard(guard, args, policy=policy, of=of)
+
+    def _question(self, guarding: _Guarding) -> Question:
+        return self._asked.with_(guard=guarding.guard, args=guarding.args, record=self.record)
 
     def _passed(self) -> None:
-        if not self._guarded:
-            self._guarded = True
+        if not self._asked.guarded:
+            self._asked = self._asked.with_(guarded=True)
             if self.open:
-                self.decide_with(self.record)
+                self.decision = self.policy.settle(self._before, self._asked)
 
 
-_current: ContextVar[Acting] = ContextVar("bloodroot_access")
+_current: ContextVar[Acting | None] = ContextVar("bloodroot_access", default=None)
 
 
 def current() -> Access:
     """Who acts at the moment: in a request an `Access`, in a job what `on_behalf_of` has set.
 
     Raises:
-        RuntimeError: no middleware is around this code and nobody acts, so nothing has been decided.
+        RuntimeError: no middleware is around this code and no caller acts, so nothing has been decided; or a response
+            has begun to leave that may be cached for everybody.
     """
-    try:
-        acting = _current.get()
-    except LookupError:
+    acting = _current.get()
+    if acting is None:
         raise RuntimeError(
-            "nobody acts here and nothing is decided: put bloodroot's middleware around the application, or call this "
-            "within `with on_behalf_of(caller):`"
-        ) from None
+            "no caller acts here and nothing is decided: protect the application, or call this within "
+            "`with on_behalf_of(caller):`"
+        )
     if isinstance(acting, Access):
-        acting.consulted = True
+        acting.consult()
     # In a job there is no request; what jobs and requests have in common is `Acting`.
     return cast("Access", acting)
 
 
-@contextmanager
-def on_behalf_of(caller: Caller | None, policy: Policy | None = None) -> Iterator[Acting]:
-    """Let a job, or another way into the application, act for somebody: guards inside decide for this caller.
+class on_behalf_of:
+    """Let a job, or another way into the application, act for a caller: guards inside decide for this caller.
+
+    ``with on_behalf_of(caller): ...``
 
     Args:
         caller: for whom; None for a signed-out caller.
         policy: what decides; by default that of the request at hand, else the one in force in this process.
 
     Raises:
-        RuntimeError: no policy is known; give one, or call `use` first.
-        Unsettled: at the end, where a guard depended on a record that nobody settled.
+        RuntimeError: no policy is known; give one, or call `use` first. Or it stands in a generator, where the caller
+            would go on to act in the code that the generator gives its values to.
+        Unsettled: at the end, where a guard depended on a record that was not settled.
     """
-    if policy is None:
-        around = _current.get(None)
-        policy = around.policy if around is not None else in_force.the_only_one()
-    acting = Acting(policy, caller)
-    token = _current.set(acting)
-    try:
-        yield acting
-    finally:
-        _current.reset(token)
-    if acting.open_guards:
-        raise Unsettled(f"nobody settled {acting.open_guards}; call current().settle(record) before acting on it")
+
+    def __init__(self, caller: Caller | None, policy: Policy | None = None) -> None:
+        self._caller = caller
+        self._policy = policy
+
+    def __enter__(self) -> Acting:
+        _refuse_in_generators()
+        around = _current.get()
+        policy = self._policy
+        if policy is None:
+            policy = around.policy if around is not None else in_force.the_only_one()
+        self._acting = Acting(policy, self._caller)
+        self._token = _current.set(self._acting)
+        return self._acting
+
+    def __exit__(self, kind: type[BaseException] | None, error: BaseException | None, trace: object) -> None:
+        _current.reset(self._token)
+        if error is None and self._acting.open_guards:
+            raise Unsettled(
+                f"nothing settled {self._acting.open_guards}; call current().settle(record) before acting on it"
+            )
+
+
+def _refuse_in_generators() -> None:
+    frame = sys._getframe(2)
+    while frame.f_globals.get("__name__") == "contextlib" and frame.f_back is not None:
+        frame = frame.f_back
+    if frame.f_code.co_flags & (inspect.CO_GENERATOR | inspect.CO_ASYNC_GENERATOR):
+        raise RuntimeError(
+            f"on_behalf_of stands in the generator {frame.f_code.co_name}, and the caller would go on to act in the code "
+            "between its steps; put it around the code that runs through the generator"
+        )
+
+
+def plain(value: object) -> str:
+    """A value as a log shows it: what cannot be printed, or would begin another line, becomes a question mark."""
+    return "".join(character if character.isprintable() else "?" for character in str(value))

@@ -4,12 +4,13 @@ from __future__ import annotations
 
 import html
 import json
-from collections.abc import Callable
+from collections.abc import Callable, Iterable
 from dataclasses import dataclass
 from http import HTTPStatus
 from urllib.parse import quote
 
 from ..core.answers import Answer
+from ..request import Request
 
 
 @dataclass(frozen=True, slots=True)
@@ -32,38 +33,47 @@ class Response:
         return _title(self.status)
 
 
-VARY = "Authorization, Cookie"
+VARY = ("Authorization", "Cookie")
 PRIVATE = "private, no-cache"
 UNSETTLED = Answer(500, "The application did not finish its check of who may have this, so it is withheld.")
-_IN_A_PATH = "/-._~!$&'()*+,=:@"
-MISSING = Answer(404, "There is nothing here.")
+MISSING = Answer(404, "There is nothing here.", hidden=True)
 NO_CALLER = Answer(500, "The application could not tell who you are.")
+# What a handler may say of a request before it has settled who may have the record: the status alone.
+OF_THE_REQUEST = {
+    400: Answer(400, "The request cannot be read."),
+    404: MISSING,
+    413: Answer(413, "The request is too large."),
+    415: Answer(415, "The request is of a kind that cannot be read."),
+    422: Answer(422, "The request has values that cannot be used."),
+}
+_IN_A_PATH = "/-._~!$&'()*+,=:@"
 
 
 def response(
     answer: Answer,
-    accept: str,
+    as_json: bool,
     realm: str,
     asked_for: str | None = None,
     invalid_token: str | None = None,
     scopes: tuple[str, ...] = (),
     page: Callable[[], str | bytes | None] = lambda: None,
+    prefix: str = "",
 ) -> Response:
-    """An answer as a response: problem details (RFC 9457) for clients that ask for JSON, a page otherwise.
+    """An answer as a response: problem details (RFC 9457) for programs, a page otherwise.
 
-    A redirect is for pages; a client that asks for JSON gets the status that stands behind it.
+    A redirect is for pages; a program gets the status that stands behind it.
 
     Args:
         answer: what to say.
-        accept: the request's ``Accept`` header, or an empty text.
+        as_json: whether a program asks, as `is_program` has it.
         realm: the name of the policy, for the challenge (RFC 9110, section 11.5).
         asked_for: path and query to come back to after a redirect, passed on as ``next``; None for none.
-        invalid_token: why the token that was sent is not believed, or None. Whoever sends one is no reader of pages,
+        invalid_token: why the token that was sent is not accepted, or None. Whoever sends one is no reader of pages,
             so there is no redirect.
         scopes: what a token would have to name (RFC 6750, section 3.1); empty where that is not the matter.
         page: gives the HTML to show, or None for a small page of our own.
+        prefix: what a server or proxy puts before the application's paths, for redirects.
     """
-    as_json = wants_json(accept)
     no_redirect = as_json or invalid_token is not None
     status = answer.otherwise if no_redirect and answer.otherwise is not None else answer.status
     title = _title(status)
@@ -79,7 +89,7 @@ def response(
         made = page()
         if made is None:
             made = _PAGE.format(title=html.escape(title), message=html.escape(message))
-        body = made.encode() if isinstance(made, str) else made
+        body = made.encode("utf-8", "replace") if isinstance(made, str) else made
     headers = [
         ("content-type", kind),
         ("content-length", str(len(body))),
@@ -87,15 +97,18 @@ def response(
         ("cache-control", "no-store"),
         ("vary", "Accept, Authorization, Cookie"),
     ]
-    if status == HTTPStatus.UNAUTHORIZED or (scopes and status == HTTPStatus.FORBIDDEN):
-        headers.append(("www-authenticate", _challenge(realm, invalid_token, scopes)))
+    asks_for = challenge(status, realm, invalid_token, scopes)
+    if asks_for is not None:
+        headers.append(("www-authenticate", asks_for))
     if status == HTTPStatus.SEE_OTHER and answer.location is not None:
-        headers.append(("location", quote(answer.location, safe=_IN_A_PATH) + _next(asked_for)))
+        headers.append(("location", prefix + quote(answer.location, safe=_IN_A_PATH) + _next(asked_for)))
     return Response(status, tuple(headers), body)
 
 
-def _challenge(realm: str, invalid_token: str | None, scopes: tuple[str, ...]) -> str:
-    """What to come back with: a token, or a better one (RFC 6750, section 3)."""
+def challenge(status: int, realm: str, invalid_token: str | None, scopes: tuple[str, ...]) -> str | None:
+    """What to come back with: a token, or a better one (RFC 6750, section 3); None where that would not help."""
+    if status != HTTPStatus.UNAUTHORIZED and not (scopes and status == HTTPStatus.FORBIDDEN):
+        return None
     challenge = f'Bearer realm="{_quotable(realm)}"'
     if invalid_token is not None:
         challenge += f', error="invalid_token", error_description="{_quotable(invalid_token)}"'
@@ -128,23 +141,57 @@ _PAGE = """<!doctype html>
 """
 
 
-def wants_json(accept: str) -> bool:
-    """Whether an ``Accept`` header asks for JSON rather than for a page (RFC 9110, section 12.5.1)."""
+def varied(values: Iterable[str], names: tuple[str, ...] = VARY) -> str:
+    """The names to add to a ``Vary`` header that has these values already; an empty string for none."""
+    there = {name.strip().lower() for value in values for name in value.split(",")}
+    return "" if "*" in there else ", ".join(name for name in names if name.lower() not in there)
+
+
+def is_program(request: Request, by_token: bool = False) -> bool:
+    """Whether a program asks, which gets problem details, and not a person, who gets a page or a redirect.
+
+    Args:
+        request: the request.
+        by_token: whether callers are identified by a token where it asks.
+    """
+    headers = request.headers
+    accept = ",".join(headers.getlist("accept"))
+    json_quality, html_quality = _qualities(accept)
+    if json_quality != html_quality:
+        return json_quality > html_quality
+    if json_quality > 0:
+        return False
+    if by_token or "authorization" in headers:
+        return True
+    return _is_json(headers.get("content-type", "").split(";")[0].strip().lower())
+
+
+def _qualities(accept: str) -> tuple[float, float]:
+    """How much an ``Accept`` header asks for JSON and for a page (RFC 9110, section 12.5.1)."""
     json_quality = html_quality = 0.0
     for part in accept.lower().split(","):
         kind, *parameters = (piece.strip() for piece in part.split(";"))
         quality = 1.0
         for parameter in parameters:
             if parameter.startswith("q="):
-                try:
-                    quality = float(parameter[2:])
-                except ValueError:
-                    quality = 0.0
-        if kind == "application/json" or (kind.startswith("application/") and kind.endswith("+json")):
+                quality = _quality(parameter[2:])
+        if _is_json(kind):
             json_quality = max(json_quality, quality)
         elif kind in ("text/html", "application/xhtml+xml"):
             html_quality = max(html_quality, quality)
-    return json_quality > html_quality
+    return json_quality, html_quality
+
+
+def _quality(text: str) -> float:
+    try:
+        quality = float(text)
+    except ValueError:
+        return 0.0
+    return quality if 0 <= quality <= 1 else 0.0
+
+
+def _is_json(kind: str) -> bool:
+    return kind == "application/json" or (kind.startswith("application/") and kind.endswith("+json"))
 
 
 def _quotable(text: str) -> str:

@@ -8,11 +8,14 @@ import logging
 import random
 from typing import TYPE_CHECKING, Any, Literal
 
+from .access import plain
+
 if TYPE_CHECKING:
     from ..core.decision import Decision
     from .access import Access
 
 log = logging.getLogger("bloodroot.audit")
+_told = False
 _FIELDS = ("caller", "method", "path", "line", "outcome", "reason")
 
 
@@ -35,6 +38,16 @@ class Audit:
             raise ValueError('which must be "all" or "refused", and sample a number from 0 to 1')
         self.allowed = which == "all"
         self._sample = sample
+
+    def tell_once(self) -> None:
+        """Say once in a process how to see the records, where nothing is set up to show them."""
+        global _told
+        if not _told and not log.hasHandlers():
+            _told = True
+            logging.getLogger("bloodroot.enforce").info(
+                "decisions are written down in the log bloodroot.audit at the level INFO, which has no handler here; "
+                "give it one to see them: bloodroot.enforce.JsonLines formats them as JSON"
+            )
 
     def write(self, access: Access, outcome: str, decision: Decision) -> None:
         """Write down what came of a request.
@@ -59,9 +72,9 @@ class Audit:
         }
         log.info(
             "%s %s by %s: %s%s",
-            _plain(access.method),
-            _plain(access.path),
-            values["caller"] if access.caller is not None else "nobody",
+            plain(access.method),
+            plain(access.path),
+            plain(values["caller"]) if access.caller is not None else "nobody",
             outcome,
             f" ({decision.reason})" if decision.reason else "",
             extra=values,
@@ -76,8 +89,3 @@ class JsonLines(logging.Formatter):
         moment = datetime.datetime.fromtimestamp(record.created, datetime.UTC)
         values = {name: getattr(record, name, None) for name in _FIELDS}
         return json.dumps({"time": moment.isoformat(timespec="milliseconds"), **values}, default=str)
-
-
-def _plain(text: str) -> str:
-    """Text that cannot end a line of a log before its time."""
-    return "".join(sign if sign.isprintable() else "?" for sign in text)

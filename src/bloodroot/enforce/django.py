@@ -15,79 +15,46 @@ In the settings of the project::
 
 from __future__ import annotations
 
-import asyncio
 import contextvars
 import inspect
 import re
 from collections.abc import AsyncIterator, Callable, Iterable, Iterator, Mapping
 from typing import Any
 
-from asgiref.sync import iscoroutinefunction, markcoroutinefunction
+from asgiref.sync import async_to_sync, iscoroutinefunction, markcoroutinefunction, sync_to_async
 from django.conf import settings
-from django.core.exceptions import ImproperlyConfigured
-from django.http import HttpRequest, HttpResponse
-from django.urls import URLPattern, URLResolver, get_resolver
+from django.core.exceptions import ImproperlyConfigured, PermissionDenied
+from django.core.handlers.exception import response_for_exception
+from django.http import Http404, HttpRequest, HttpResponse
+from django.template import TemplateDoesNotExist, loader
+from django.urls import Resolver404, URLPattern, URLResolver, get_resolver
 from django.utils.module_loading import import_string
+from django.views import defaults
 
 from ..core.answers import Answer
 from ..core.binding import Route
-from ..core.caller import Unidentified
 from ..core.policy import Policy
 from ..files import load
-from . import answers, asgi, wsgi
+from ..request import DjangoRequest as Request
+from . import answers
 from .access import Access, _current
-from .enforcement import Enforcement
-from .guards import guards_of
-from .seen import Seen
+from .guards import guards_of, handlers_of
+from .pipeline import Call, Enforcement, Served, run, run_async
 from .startup import look_over
+from .wsgi import check_headers
 
 _KEYS = ("policy", "identify", "records", "page", "audit")
 _CONVERTED = re.compile(r"<(?:[^<>:]*:)?([^<>:]*)>")
 _REGULAR = re.compile(r"[\\()\[\]*+?|^$]").search
 _NAMED_GROUP = re.compile(r"\(\?P<(\w+)>(?:[^()]|\([^()]*\))*\)")
-
-
-class Request(Seen):
-    """What `identify` gets to see of a request of Django's, under WSGI or ASGI.
-
-    Attributes:
-        django: the ``HttpRequest``, for everything that is not told here.
-    """
-
-    __slots__ = ("_meta", "django", "method", "path")
-
-    def __init__(self, sent: HttpRequest) -> None:
-        self.django = sent
-        self.method = str(sent.method)
-        scope = getattr(sent, "scope", None)
-        self._meta = wsgi.Request(sent.META)
-        self.path = asgi.Request(scope).path if scope is not None else self._meta.path
-
-    @property
-    def query_string(self) -> str:  # type: ignore[override]
-        """As the client sent it."""
-        return self._meta.query_string
-
-    def headers(self, name: str) -> list[str]:
-        """The value of a header; Django joins several with commas, so that there is one at the most."""
-        return self._meta.headers(name)
-
-    @property
-    def session(self) -> Mapping[str, Any]:
-        """The session; empty where no session middleware stands before this one."""
-        session: Mapping[str, Any] = getattr(self.django, "session", None) or {}
-        return session
-
-    @property
-    def sender(self) -> str | None:
-        """The address of whoever is connected, as the server tells it; None where it does not."""
-        return self._meta.sender
+_SESSIONS = "django.contrib.sessions.middleware.SessionMiddleware"
 
 
 class AccessMiddleware:
-    """Asks the policy before every request, and lets nothing pass that it did not allow.
+    """Decides each request once Django has chosen the view, and before the view runs.
 
-    It stands behind the session middleware. What stands before it answers without the policy.
+    It stands behind the session middleware, and behind whatever else `identify` needs. What stands before it answers
+    without the policy.
     """
 
     sync_capable = True
@@ -95,109 +62,265 @@ class AccessMiddleware:
 
     def __init__(self, get_response: Callable[[HttpRequest], Any]) -> None:
         self.get_response = get_response
+        self._waits = iscoroutinefunction(get_response)
         given = _settings()
+        _check_sessions()
         found = routes()
         policy = given.pop("policy").bind(found)
-        self.enforcement = Enforcement(policy, **given)
-        look_over(policy, found).tell()
-        self._waits = iscoroutinefunction(get_response)
+        if not self._waits:
+            check_headers(given["identify"])
+        self.enforcement = Enforcement(policy, missing=lambda error: isinstance(error, Http404), **given)
+        look_over(policy, found, self.enforcement.records).tell()
+        self._templates = {(route.action, route.spelling): route for route in found}
+        self._served: dict[tuple[str, str], Served] = {}
+        self._has_forbidden_page = _has_forbidden_page()
         if self._waits:
             markcoroutinefunction(self)
+            asked = [self.enforcement.identify, *(each for each, _ in self.enforcement.records.values())]
+            if any(iscoroutinefunction(each) for each in asked):
+                self.process_view = self.process_view_async  # type: ignore[method-assign]
+
+    # The request on its way in ------------------------------------------------------------------------------
 
     def __call__(self, sent: HttpRequest) -> Any:
         """Serve one request, or say how it will be served."""
         if self._waits:
             return self._later(sent)
-        seen = Request(sent)
-        if seen.is_preflight:
-            return self.get_response(sent)
-        access, answer = wsgi.decide(self.enforcement, seen)
-        if access is None or answer is not None:
-            return self._answer(answer or answers.NO_CALLER, seen, access)
-        token = _current.set(access)
+        exchange = sent._bloodroot = _Exchange(sent)
+        before = _current.get()
         try:
-            return self._let_out(self.get_response(sent), seen, access)
+            if not exchange.request.readable:
+                return self._refused_unread(exchange)
+            response = self.get_response(sent)
+            if exchange.access is None:
+                response = self._decided_late(exchange, response)
+            return self._let_out(exchange, response)
         finally:
-            _current.reset(token)
+            _current.set(before)
 
     async def _later(self, sent: HttpRequest) -> HttpResponse:
-        seen = Request(sent)
-        if seen.is_preflight:
-            response: HttpResponse = await self.get_response(sent)
-            return response
-        access, answer = await self._decide(seen)
-        if access is None or answer is not None:
-            return self._answer(answer or answers.NO_CALLER, seen, access)
-        token = _current.set(access)
+        exchange = sent._bloodroot = _Exchange(sent)
+        before = _current.get()
         try:
-            return self._let_out(await self.get_response(sent), seen, access)
+            if not exchange.request.readable:
+                return self._refused_unread(exchange)
+            response = await self.get_response(sent)
+            if exchange.access is None:
+                response = await sync_to_async(self._decided_late, thread_sensitive=True)(exchange, response)
+            return self._let_out(exchange, response)
         finally:
-            _current.reset(token)
+            _current.set(before)
 
-    async def _decide(self, seen: Request) -> tuple[Access | None, Answer | None]:
-        """The request under the policy; what asks a database does so in a thread."""
-        enforcement = self.enforcement
-        identify: Any = getattr(enforcement.identify, "asynchronous", enforcement.identify)
-        unidentified = None
-        try:
-            try:
-                caller = await _wait(identify, seen)
-            except Unidentified as error:
-                caller, unidentified = None, error
-            access = enforcement.begin(seen, caller, unidentified)
-        except Exception:
-            return None, enforcement.failed(seen)
-        wanted = enforcement.to_load(access)
-        if wanted is not None:
-            loader, text = wanted
-            missing = enforcement.loaded(access, await _wait(loader, text))
-            if missing is not None:
-                return access, missing
-        return access, access.decision.answer
+    def process_view(self, sent: HttpRequest, view: Any, args: Any, kwargs: Any) -> HttpResponse | None:  # noqa: ARG002
+        """Decide by the view that Django has chosen, where its own code runs: with sessions and databases."""
+        exchange: _Exchange = sent._bloodroot
+        served, values = self._chosen(sent)
+        exchange.access = run(self.enforcement.admit(exchange.request, sent, served, values), _call)
+        return self._enter(exchange)
+
+    async def process_view_async(self, sent: HttpRequest, view: Any, args: Any, kwargs: Any) -> HttpResponse | None:  # noqa: ARG002
+        """The same where ``identify`` or a loader is async; what is not runs in Django's own thread for such work."""
+        exchange: _Exchange = sent._bloodroot
+        served, values = self._chosen(sent)
+        exchange.access = await run_async(self.enforcement.admit(exchange.request, sent, served, values), _call_async)
+        return self._enter(exchange)
+
+    def _enter(self, exchange: _Exchange) -> HttpResponse | None:
+        assert exchange.access is not None
+        answer = self.enforcement.refusal_before(exchange.access)
+        if answer is not None:
+            return self._refuse(exchange, answer)
+        _current.set(exchange.access)
+        return None
+
+    def _chosen(self, sent: HttpRequest) -> tuple[Served, Mapping[str, Any]]:
+        """The route that Django has chosen, and the parameters of its path."""
+        match = sent.resolver_match
+        action = action_of(match.namespaces, match.url_name, match.func)
+        key = (action, str(match.route))
+        served = self._served.get(key)
+        if served is None:
+            route = self._templates.get(key)
+            if route is None:
+                # One that is not in the project's own URL configuration, such as that of ``request.urlconf``.
+                route = Route(action, (), "/**", spelling=str(match.route), exact=False)
+            if route.names is None:
+                names = tuple(match.captured_kwargs or ())
+                route = Route(route.action, route.methods, route.path, None, route.spelling, route.exact, names)
+            served = self._served[key] = self.enforcement.serve(route)
+        return served, match.captured_kwargs or {}
+
+    # Refusals ------------------------------------------------------------------------------
 
     def process_exception(self, sent: HttpRequest, error: Exception) -> HttpResponse | None:
         """What a view raises, as Django hands it over: a refusal becomes an answer."""
+        exchange: _Exchange = sent._bloodroot
         answer = self.enforcement.refusal_raised(error)
-        access = _current.get(None)
-        return self._response(answer, Request(sent), access) if answer is not None else None
+        access = exchange.access
+        if answer is None:
+            if access is not None and not access.cleared and isinstance(error, Http404):
+                answer = answers.MISSING
+            else:
+                exchange.failed = True
+                return None
+        if access is not None:
+            access.withheld = True
+        return self._refuse(exchange, answer)
 
-    def _let_out(self, response: Any, seen: Request, access: Access) -> HttpResponse:
+    def _refuse(self, exchange: _Exchange, answer: Answer) -> HttpResponse:
+        """Answer in the place of the view: with the project's own page, or by ourselves."""
+        if exchange.access is not None:
+            self.enforcement.note(exchange.access, answer)
+        exchange.refusing = answer
+        sent = exchange.request.django
+        if answer.hidden:
+            # As if no route were there: the project's own missing page must not be told from it.
+            sent.resolver_match = None
+            raise Resolver404({"tried": [], "path": sent.path_info.lstrip("/")})
+        made = self.enforcement.respond(answer, exchange.request, exchange.access, sent)
+        if made.status == 403 and self._has_forbidden_page:
+            raise PermissionDenied(answer.message)
+        return _response(made, body=exchange.request.method != "HEAD")
+
+    def _refused_unread(self, exchange: _Exchange) -> HttpResponse:
+        exchange.access = run(self.enforcement.admit(exchange.request, None), _call)
+        answer = exchange.access.decision.answer
+        assert answer is not None
+        return self._refuse(exchange, answer)
+
+    def _decided_late(self, exchange: _Exchange, response: Any) -> Any:
+        """A response that was made before a view was asked: by Django itself, or by middleware inside."""
+        sent, policy, request = exchange.request.django, self.enforcement.policy, exchange.request
+        served = values = line = None
+        if getattr(sent, "resolver_match", None) is not None:
+            served, values = self._chosen(sent)
+        else:
+            line = policy.line_by_path(request.method, request.segments or [])
+            if line is None and response.status_code == 404:
+                return _for_one_caller(response)  # nothing is served here that a caller may have or not
+            line = line or policy.line_for(request.method, request.path)
+        try:
+            exchange.access = run(self.enforcement.admit(request, sent, served, values, line), _call)
+            answer = self.enforcement.refusal_before(exchange.access)
+            if answer is None:
+                return response
+            _close(response)
+            return self._refuse(exchange, answer)
+        except (Http404, PermissionDenied) as error:
+            return response_for_exception(sent, error)
+
+    # The response on its way out ------------------------------------------------------------------------------
+
+    def _let_out(self, exchange: _Exchange, response: Any) -> HttpResponse:
         """A response of the application, if it may go out; else the answer in its place."""
-        answer = self.enforcement.refusal_after(access, response.status_code)
-        if answer is not None:
-            response.close()
-            return self._answer(answer, seen, access)
+        access = exchange.access
+        if exchange.refusing is not None:
+            if not exchange.refusing.hidden:
+                response.headers.setdefault("Cache-Control", "no-store")
+            return _for_one_caller(response)
+        if access is None:
+            found: HttpResponse = response
+            return found
+        if not access.cleared and not (exchange.failed and response.status_code >= 500):
+            answer = self.enforcement.refusal_after(access, response.status_code) or answers.UNSETTLED
+            _close(response)
+            try:
+                return _for_one_caller(self._refuse(exchange, answer))
+            except (Http404, PermissionDenied) as error:
+                return _for_one_caller(response_for_exception(exchange.request.django, error))
         self.enforcement.note(access, None)
-        if self.enforcement.extra_headers(access):
-            before = f"{response['Vary']}, " if response.has_header("Vary") else ""
-            response["Vary"] = before + answers.VARY
-            if not response.has_header("Cache-Control"):
-                response["Cache-Control"] = answers.PRIVATE
-        if getattr(response, "streaming", False):
+        streams = getattr(response, "streaming", False)
+        if self.enforcement.is_private(access, streamed=streams and not response.has_header("Content-Length")):
+            _for_one_caller(response)
+        else:
+            access.public = True
+        if streams:
             _stream_with(response, access)
-        found: HttpResponse = response
+        found = response
         return found
 
-    def _answer(self, answer: Answer, seen: Request, access: Access | None) -> HttpResponse:
-        if access is not None:
-            self.enforcement.note(access, answer)
-        return self._response(answer, seen, access)
 
-    def _response(self, answer: Answer, seen: Request, access: Any) -> HttpResponse:
-        made = self.enforcement.respond(answer, seen, access)
-        body = b"" if seen.method == "HEAD" else made.body
-        response = HttpResponse(body, status=made.status)
-        for name, value in made.headers:
-            response[name.title()] = value
-        return response
+class _Exchange:
+    """One request on its way through the project."""
+
+    access: Access | None = None
+    failed = False
+    refusing: Answer | None = None
+
+    def __init__(self, sent: HttpRequest) -> None:
+        self.request = Request(sent)
 
 
-async def _wait(function: Any, value: Any) -> Any:
-    """What a function returns: an async one is awaited, a plain one runs in a thread as it may wait itself."""
+def _call(asked: Call) -> Any:
+    """Make a call, at once; what is async runs to its end."""
+    function, arguments, _ = asked
     if iscoroutinefunction(function):
-        return await function(value)
-    found = await asyncio.to_thread(function, value)
+        return async_to_sync(function)(*arguments)
+    found = function(*arguments)
+    if not inspect.isawaitable(found):
+        return found
+
+    async def wait() -> Any:
+        return await found
+
+    return async_to_sync(wait)()
+
+
+async def _call_async(asked: Call) -> Any:
+    """Make a call: one that is not async runs in the thread that Django has for work that may wait."""
+    function, arguments, _ = asked
+    if iscoroutinefunction(function):
+        return await function(*arguments)
+    found = await sync_to_async(function, thread_sensitive=True)(*arguments)
     return await found if inspect.isawaitable(found) else found
+
+
+def _response(made: answers.Response, *, body: bool) -> HttpResponse:
+    response = HttpResponse(made.body if body else b"", status=made.status)
+    for name, value in made.headers:
+        response[name.title()] = value
+    return response
+
+
+def _for_one_caller(response: Any) -> Any:
+    before = [response["Vary"]] if response.has_header("Vary") else []
+    more = answers.varied(before)
+    if more:
+        response["Vary"] = ", ".join([*before, more])
+    response.headers.setdefault("Cache-Control", answers.PRIVATE)
+    return response
+
+
+def _close(response: Any) -> None:
+    """Close what a response that does not leave has open; the request itself is not over, which closing would tell."""
+    for close in getattr(response, "_resource_closers", ()):
+        close()
+    response._resource_closers = []
+
+
+def _has_forbidden_page() -> bool:
+    """Whether the project has a page of its own for what is forbidden."""
+    if get_resolver().resolve_error_handler(403) is not defaults.permission_denied:
+        return True
+    try:
+        loader.get_template("403.html")
+    except (TemplateDoesNotExist, ImproperlyConfigured):
+        return False
+    return True
+
+
+def _check_sessions() -> None:
+    """See that sessions are there when callers are identified.
+
+    Raises:
+        ImproperlyConfigured: the session middleware stands behind this one.
+    """
+    order = list(settings.MIDDLEWARE)
+    ours = next((number for number, name in enumerate(order) if name.endswith("django.AccessMiddleware")), None)
+    if ours is not None and _SESSIONS in order[ours:]:
+        raise ImproperlyConfigured(
+            f"MIDDLEWARE has {order[ours]} before {_SESSIONS}, so no caller would have a session; put it behind"
+        )
 
 
 def _stream_with(response: Any, access: Access) -> None:
@@ -238,7 +361,7 @@ def _settings() -> dict[str, Any]:
     """The project's ``BLOODROOT``, with names imported.
 
     Raises:
-        ImproperlyConfigured: it is missing, or has a key that is not known.
+        ImproperlyConfigured: it is missing, has a key that is not known, or names what cannot be imported.
     """
     given = dict(getattr(settings, "BLOODROOT", {}))
     for key in given:
@@ -249,42 +372,121 @@ def _settings() -> dict[str, Any]:
     policy = given["policy"]
     if not isinstance(policy, Policy):
         policy = load(policy)
-    records = {name: _imported(each) for name, each in (given.get("records") or {}).items()}
-    rest = {key: _imported(given.get(key)) for key in ("identify", "page", "audit")}
+    records = {name: _imported(each, f"records.{name}") for name, each in (given.get("records") or {}).items()}
+    rest = {key: _imported(given.get(key), key) for key in ("identify", "page", "audit")}
     return {"policy": policy, "records": records, **rest}
 
 
-def _imported(value: Any) -> Any:
-    return import_string(value) if isinstance(value, str) else value
+def _imported(value: Any, key: str) -> Any:
+    if not isinstance(value, str):
+        return value
+    try:
+        return import_string(value)
+    except ImportError as error:
+        raise ImproperlyConfigured(f"BLOODROOT[{key!r}]: {value} cannot be imported: {error}") from error
 
 
 def routes() -> list[Route]:
     """Every route of the project's URL configuration, its action named by ``name=``, ``app.name`` with a namespace, or
     by the function that serves it.
     """
-    return list(_routes(get_resolver().url_patterns, "/", ""))
+    return list(_routes(get_resolver().url_patterns, "/", "", (), ()))
 
 
-def _routes(patterns: Iterable[Any], prefix: str, namespace: str) -> Iterator[Route]:
+def _routes(
+    patterns: Iterable[Any], path: str, spelling: str, namespaces: tuple[str, ...], names: tuple[str, ...]
+) -> Iterator[Route]:
     for each in patterns:
-        path = prefix + _template(str(each.pattern))
+        written = str(each.pattern)
+        further, exact = _template(each.pattern)
+        found = (*names, *_names(each.pattern))
         if isinstance(each, URLResolver):
-            inner = f"{namespace}{each.namespace}." if each.namespace else namespace
-            yield from _routes(each.url_patterns, path, inner)
+            inner: tuple[str, ...] = (*namespaces, str(each.namespace)) if each.namespace else namespaces
+            below = path + further if exact and not path.endswith("**") else _widened(path, further)
+            yield from _routes(each.url_patterns, below, spelling + _spelled(spelling, written), inner, found)
         elif isinstance(each, URLPattern):
             view = getattr(each.callback, "view_class", each.callback)
-            name = each.name or getattr(view, "__name__", type(view).__name__)
-            yield Route(f"{namespace}{name}", (), path.rstrip("/") or "/", bool(guards_of(view)))
+            whole = path + further if not path.endswith("**") else path
+            exact = exact and not path.endswith("**")
+            yield Route(
+                action_of(namespaces, each.name, each.callback),
+                _methods(each.callback),
+                whole.rstrip("/") or "/",
+                bool(guards_of(view) or guards_of(each.callback)),
+                spelling + _spelled(spelling, written),
+                exact=exact,
+                names=found,
+                handler=view,
+            )
 
 
-def _template(pattern: str) -> str:
-    """Django's ``<converter:name>``, or a regular expression, as a policy writes it."""
-    if pattern.startswith("^") or "(?P<" in pattern:
-        named = _NAMED_GROUP.sub(r"{\1}", pattern.removeprefix("^").removesuffix("$").removesuffix("/?"))
+def _spelled(before: str, written: str) -> str:
+    """A part of a route as Django joins it to what stands before."""
+    return written.removeprefix("^") if before else written
+
+
+def _widened(path: str, further: str) -> str:
+    """A path that goes on with what a policy cannot write: from there on, anything."""
+    if path.endswith("**"):
+        return path
+    whole = path + further
+    return whole if whole.endswith("**") else f"{path}**"
+
+
+def action_of(namespaces: Iterable[str], name: str | None, view: Any) -> str:
+    """The action of a route: its name, or that of the function or class that serves it, behind its namespaces."""
+    kind = getattr(view, "view_class", view)
+    own = str(name or getattr(kind, "__name__", type(kind).__name__))
+    return ".".join((*namespaces, own))
+
+
+def _methods(view: Any) -> tuple[str, ...]:
+    """The methods that a class-based view has; empty for a function, which says nothing of them."""
+    kind = getattr(view, "view_class", None)
+    if kind is None:
+        return ()
+    allowed = {str(name).lower() for name in getattr(kind, "http_method_names", ())}
+    found = {name.upper() for name in handlers_of(kind) if name in allowed}
+    # The answer to OPTIONS that every view has is Django's own.
+    own = {"OPTIONS"} if "options" in vars(kind) else set()
+    return tuple(sorted(found - {"OPTIONS"} | own))
+
+
+def _names(pattern: Any) -> tuple[str, ...]:
+    """The parameters of a part of a path."""
+    converters = getattr(pattern, "converters", None)
+    if converters:
+        return tuple(converters)
+    regex = getattr(pattern, "regex", None)
+    return tuple(sorted(regex.groupindex, key=regex.groupindex.__getitem__)) if regex is not None else ()
+
+
+def _template(pattern: Any) -> tuple[str, bool]:
+    """A part of Django's paths as a policy writes it, and whether it stands for the very same paths."""
+    text = str(pattern)
+    if not hasattr(pattern, "_route"):
+        regular = text.startswith("^") or "(?" in text or getattr(pattern, "_regex", None) is not None
+        if not regular:
+            return text, False  # a prefix for the language, which is another for each caller
+        named = _NAMED_GROUP.sub(r"{\1}", text.removeprefix("^").removesuffix("$").removesuffix("/?"))
         segments = named.replace("\\.", ".").replace("\\-", "-").split("/")
-        # What a policy cannot write as a path is made wider: from there on, anything.
         odd = next((place for place, each in enumerate(segments) if _REGULAR(each)), None)
-        return "/".join(segments if odd is None else [*segments[:odd], "**"])
-    if re.search(r"<path:[^<>]*>\Z", pattern):
-        return re.sub(r"<path:[^<>]*>\Z", "**", pattern)
-    return _CONVERTED.sub(r"{\1}", pattern)
+        across = any(_crosses(group) for group in _NAMED_GROUP.finditer(text))
+        if odd is None and not across:
+            return "/".join(segments), not text.endswith("/?$") and text.endswith("$")
+        return "/".join([*segments[: odd or 0], "**"]), False
+    for match in _CONVERTED.finditer(text):
+        converter = pattern.converters.get(match[1])
+        if any(re.fullmatch(getattr(converter, "regex", ".*"), sample) for sample in ("a/b", "1/2")):
+            start = text[: match.start()]
+            at_the_end = match.end() == len(text) and (start.endswith("/") or not start)
+            return (start if at_the_end else start[: start.rfind("/") + 1]) + "**", at_the_end
+    return _CONVERTED.sub(r"{\1}", text), True
+
+
+def _crosses(group: re.Match[str]) -> bool:
+    inner = group[0][group[0].index(">") + 1 : -1]
+    try:
+        return any(re.fullmatch(inner, sample) for sample in ("a/b", "1/2"))
+    except re.error:
+        return True

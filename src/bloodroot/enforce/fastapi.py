@@ -2,22 +2,24 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator, Mapping
+from collections.abc import Iterable, Iterator, Mapping
 from dataclasses import replace
 from typing import Any
 
-from fastapi import Depends, FastAPI, routing
+from fastapi import Depends, FastAPI, HTTPException, routing
 from starlette.requests import HTTPConnection
-from starlette.routing import Mount
+from starlette.routing import BaseRoute, Router
 
-from ..core.binding import Route, template_of
+from ..core.binding import Binding, Route, template_of
 from ..core.lines import Line
 from ..core.policy import Policy
 from ..core.requirements import permissions_in
 from . import starlette
+from .asgi import App, Scope
 from .audit import Audit
-from .enforcement import Identify, Loader, Page
+from .gates import Describe, GatedRoutes, Gates, inner_router
 from .guards import Guard, guards_of, place_of_call
+from .pipeline import Enforcement, Identify, Loader, Page
 from .startup import StartUp
 
 _SCHEME = "bearer"
@@ -46,7 +48,7 @@ class _Asks:
         self.guard = asks
 
     async def __call__(self, connection: HTTPConnection) -> None:  # noqa: ARG002
-        self.guard.ask(self._no_arguments)
+        self.guard.ask(self._no_arguments, "a route")
 
     def _no_arguments(self) -> Mapping[str, Any]:
         raise TypeError(
@@ -69,8 +71,9 @@ def protect(
     The OpenAPI document tells of each operation what is asked of the caller, as ``security`` and ``x-asks``.
     """
     found = routes(app)
+    how: dict[str, Any] = {"identify": identify, "records": records, "page": page, "audit": audit}
+    started = starlette.install(app, policy, found, _Gates, how)
     bound = policy.bind(found)
-    started = starlette.protect_routes(app, policy, found, identify=identify, records=records, page=page, audit=audit)
     described = app.openapi
 
     def openapi() -> dict[str, Any]:
@@ -82,32 +85,82 @@ def protect(
     return started
 
 
-def routes(app: FastAPI) -> list[Route]:
-    """Every route of an application, those of included routers with their prefixes.
+class _Gates(Gates):
+    """The gates of an application with routers that others include, in one piece or route by route."""
 
-    One with a guard around its function or among its dependencies is guarded.
-    """
-    found: list[Route] = []
-    for route in _routes(app):
-        original = getattr(route, "original_route", route)
-        if _is_operation(route):
-            methods = tuple(sorted((route.methods or set()) - {"HEAD"}))
-            found.append(Route(route.name, methods, starlette.template(route.path), any(_guards(route))))
-        elif getattr(route, "path", None) == getattr(original, "path", None):
-            found += starlette.routes([original])
-        else:
-            # A WebSocket, a plain route or a mounted application that an included router has under its prefix.
-            rest = "/**" if isinstance(original, Mount) else ""
-            found += [
-                replace(each, path=starlette.template(route.path) + rest) for each in starlette.routes([original])
-            ]
+    def __init__(self, enforcement: Enforcement, describe: Describe) -> None:
+        super().__init__(enforcement, described, HTTPException)
+
+    def gate_included(self, route: BaseRoute, missing: App) -> bool:
+        """Put gates on the routes of an included router, which FastAPI makes anew whenever one is added."""
+        included: Any = route
+        candidates = getattr(included, "effective_candidates", None)
+        if not isinstance(getattr(included, "original_router", None), Router) or candidates is None:
+            return False
+        self._gate_originals(included.original_router, missing)
+        known: list[Any] = []
+
+        def gated() -> list[Any]:
+            found: list[Any] = candidates()
+            if not known or known[0] is not found:
+                for each in found:
+                    inner = each if isinstance(each, BaseRoute) else each.starlette_route or each.original_route
+                    self.gate(inner, missing)
+                known[:] = [found]
+            return found
+
+        included.effective_candidates = gated
+        return True
+
+    def _gate_originals(self, router: Router, missing: App) -> None:
+        if not (isinstance(router.routes, GatedRoutes) and router.routes.gates is self):
+            router.routes = GatedRoutes(self, router.routes, missing)
+
+    def effective(self, route: BaseRoute, scope: Scope) -> Any:
+        """An operation with the prefixes and dependencies of the router that includes it here."""
+        context = scope.get("fastapi", {}).get("effective_route_context")
+        return context if getattr(context, "original_route", None) is route else route
+
+
+def described(way: tuple[BaseRoute, ...], route: Any) -> Route:
+    """A route as a policy wants to know it; one with a guard around its function or among its dependencies is guarded."""
+    found = starlette.described(way, route)
+    if hasattr(route, "dependant") and not found.guarded:
+        return replace(found, guarded=any(_guards(route)))
     return found
 
 
+def routes(app: FastAPI) -> list[Route]:
+    """Every route of an application, those of included routers with their prefixes."""
+    return list(_described(app.routes, ()))
+
+
+def _described(found: Iterable[Any], way: tuple[BaseRoute, ...]) -> Iterator[Route]:
+    for route in _apart(found):
+        # A route that an included router has under its prefix, or the route itself.
+        inner = getattr(route, "starlette_route", None) or getattr(route, "original_route", route)
+        if _is_operation(route):
+            yield described(way, route)
+        elif inner_router(inner) is not None or getattr(inner, "routes", None):
+            yield from _described(inner.routes, (*way, inner))
+        else:
+            yield described(way, inner)
+
+
+def _apart(routes: Iterable[Any]) -> Iterator[Any]:
+    """Routes one by one. Where included routers stay in one piece, FastAPI itself takes them apart."""
+    apart = getattr(routing, "iter_route_contexts", None)
+    if apart is None:
+        yield from routes
+        return
+    for context in apart(list(routes)):
+        # What stands in the context is what is matched.
+        effective = getattr(context, "_route_context", None)
+        yield effective if effective is not None else context.route
+
+
 def _routes(app: FastAPI) -> Iterator[Any]:
-    """The routes of an application. Where included routers stay in one piece, FastAPI itself takes them apart."""
-    apart = getattr(routing, "iter_route_contexts", iter)
-    yield from apart(app.routes)
+    yield from _apart(app.routes)
 
 
 def _is_operation(route: Any) -> bool:
@@ -121,7 +174,8 @@ def _describe(document: dict[str, Any], app: FastAPI, policy: Policy) -> None:
             continue
         for method in route.methods or ():
             operation = document.get("paths", {}).get(route.path_format, {}).get(method.lower())
-            line = policy.line_for(method, _sample(route))
+            binding = policy.binding(described((), route))
+            line = policy.line_served(binding, method, _sample(binding))
             if operation is not None:
                 _describe_operation(document, operation, policy, line, list(_guards(route)))
 
@@ -155,6 +209,6 @@ def _guards(route: Any) -> Iterator[Guard]:
         waiting += dependant.dependencies
 
 
-def _sample(route: Any) -> str:
-    template, _ = template_of(Route(route.name, (), starlette.template(route.path)))
-    return template.fill(dict.fromkeys(template.names, "~"))
+def _sample(binding: Binding) -> list[str]:
+    template, _ = template_of(binding.route)
+    return [part if isinstance(part, str) else "~" for part in template.segments]

@@ -1,25 +1,30 @@
-"""Flask: the policy in front of an application, with its session and its routes."""
+"""Flask: the policy between its URL map and its views."""
 
 from __future__ import annotations
 
+import contextvars
 import re
-from collections.abc import Mapping
+from collections.abc import Iterator, Mapping
 from typing import Any
 
 import flask
+from werkzeug.exceptions import Forbidden, HTTPException, NotFound, Unauthorized
+from werkzeug.routing import Rule
 
+from ..core.answers import Answer
 from ..core.binding import Route
 from ..core.fields import FieldsRefused
 from ..core.policy import Policy
-from .access import Refused
+from ..request import WsgiRequest as Request
+from . import answers
+from .access import Access, Refused, _current
 from .audit import Audit
-from .enforcement import Identify, Loader, Page
 from .guards import guards_of
+from .pipeline import Call, Enforcement, Identify, Loader, Page, Served, run
 from .startup import StartUp, look_over
-from .wsgi import AccessMiddleware, Environ, Request
+from .wsgi import check_headers
 
-_REST = re.compile(r"<path:[^<>]*>\Z")
-_CONVERTED = re.compile(r"<(?:[^<>:]*(?:\([^()]*\))?:)?([^<>:]*)>")
+_PARAMETER = re.compile(r"<(?:[^<>:]*(?:\([^()]*\))?:)?([^<>:]*)>")
 
 
 def protect(
@@ -31,64 +36,288 @@ def protect(
     page: Page | None = None,
     audit: Audit | None = None,
 ) -> StartUp:
-    """Put a policy in front of an application, once all of its routes are declared.
+    """Put a policy between the URL map of an application and its views, once all routes are declared.
 
-    Lines that name actions are bound to the routes, an action being what Flask calls an endpoint. ``identify`` finds
-    the application's session as ``request.session``.
+    Each request is decided in Flask's own request context, after every ``before_request`` function and before the view,
+    by the line of its action, which is what Flask calls an endpoint, or else by its path. Refusals go through the
+    application's error handlers and ``after_request`` functions.
 
     Args:
         app: the application.
         policy: what decides.
-        identify: as `bloodroot.enforce.wsgi.AccessMiddleware`, like the others.
+        identify: as `Enforcement`; it gets ``flask.request``. Async functions run as Flask runs async views.
+        records: as `Enforcement`.
+        page: as `Enforcement`.
+        audit: as `Enforcement`.
 
     Returns:
         What the routes and the policy say of each other; it is written to the log as well.
 
     Raises:
         PolicyError: the application has no such action, or a guard asks for what the policy does not know.
+        StartUpError: something is declared that could never take effect.
+        SettingsError: ``identify`` trusts headers that WSGI cannot tell from others.
     """
     found = routes(app)
     bound = policy.bind(found)
-    started = look_over(bound, found)
-    started.tell()
-
-    def session_of(environ: Environ) -> Mapping[str, Any] | None:
-        return app.session_interface.open_session(app, app.request_class(environ))
-
-    around = AccessMiddleware(
-        app.wsgi_app, bound, identify=identify, records=records, page=page, audit=audit, session_of=session_of
+    check_headers(identify)
+    enforcement = Enforcement(
+        bound,
+        identify=identify,
+        records=records,
+        page=page,
+        audit=audit,
+        missing=lambda error: isinstance(error, NotFound),
     )
-
-    def refused(error: Exception) -> flask.Response:
-        """What Flask answers: of a refusal nothing goes out, as the middleware puts its own answer there."""
-        answer = around.enforcement.refusal_raised(error)
-        assert answer is not None
-        made = around.enforcement.respond(answer, request(), None)
-        return flask.Response(made.body, made.status, list(made.headers))
-
-    app.register_error_handler(Refused, refused)
-    app.register_error_handler(FieldsRefused, refused)
-    app.wsgi_app = around  # type: ignore[method-assign]
+    started = look_over(bound, found, enforcement.records)
+    started.tell()
+    _Driver(app, enforcement).install()
     return started
 
 
-def request() -> Request:
-    """The request that Flask is serving, with the session of the application, for an ``identify`` in a view."""
-    return Request(flask.request.environ, lambda _: flask.session)
+class _Driver:
+    """What stands between an application's URL map and its views, and before its responses leave."""
+
+    def __init__(self, app: flask.Flask, enforcement: Enforcement) -> None:
+        self.app = app
+        self.enforcement = enforcement
+        # With the rule itself, so that an id here is never that of another one.
+        self._served: dict[int, tuple[Served, Rule]] = {}
+        self._key = f"bloodroot.{id(self):x}"
+
+    def install(self) -> None:
+        """Take the place of what dispatches requests and of what finishes responses."""
+        self._dispatch = self.app.dispatch_request
+        self._process = self.app.process_response
+        self.app.dispatch_request = self.dispatch  # type: ignore[method-assign]
+        self.app.process_response = self.process  # type: ignore[method-assign]
+        self.app.teardown_request(self.end)
+
+    def dispatch(self) -> Any:
+        """Decide by what Flask has chosen, let it be served, and let what it gives out, or refuse."""
+        sent = flask.request._get_current_object()  # type: ignore[attr-defined]
+        exchange = _Exchange(sent)
+        sent.environ[self._key] = exchange
+        self._admit(exchange)
+        access = exchange.access
+        if access is None:
+            return self._dispatch()  # nothing is served here that a caller may have or not
+        answer = self.enforcement.refusal_before(access)
+        if answer is None:
+            exchange.before = (_current.get(),)
+            _current.set(access)
+            try:
+                found = self._dispatch()
+            except (Refused, FieldsRefused) as error:
+                answer = self.enforcement.refusal_raised(error)
+                access.withheld = True
+            except HTTPException as error:
+                if access.cleared or error.code is None:
+                    raise
+                answer = self.enforcement.refusal_after(access, error.code)
+            except Exception:
+                exchange.failed = True
+                raise
+            else:
+                answer = self._withheld(access, found)
+                if answer is None:
+                    return found
+        assert answer is not None
+        return self._refuse(exchange, answer)
+
+    def _withheld(self, access: Access, found: Any) -> Answer | None:
+        """What the caller gets instead of what a view has returned, which is closed then."""
+        if access.cleared:
+            return None
+        response = self.app.make_response(found)
+        answer = self.enforcement.refusal_after(access, response.status_code)
+        if answer is not None:
+            response.close()
+        return answer
+
+    def _admit(self, exchange: _Exchange) -> None:
+        """Decide a request by its route; one that no route serves, by its path lines if there are any."""
+        sent, policy = exchange.sent, self.enforcement.policy
+        served = self._served_by(sent)
+        line = None
+        if served is None and exchange.request.readable:
+            segments = exchange.request.segments or []
+            line = policy.line_by_path(exchange.request.method, segments)
+            if line is None and isinstance(sent.routing_exception, NotFound):
+                exchange.unserved = True
+                return
+            if line is None and sent.routing_exception is not None:
+                # A redirect to a route, or a method that it does not serve.
+                line = policy.line_for(exchange.request.method, exchange.request.path)
+        # The default answer to OPTIONS is Flask's own, and no action.
+        rule = sent.url_rule
+        own = sent.method == "OPTIONS" and rule is not None and getattr(rule, "provide_automatic_options", False)
+        if own and served is not None:
+            line, served = policy.line_by_path("OPTIONS", exchange.request.segments or []), None
+        steps = self.enforcement.admit(exchange.request, flask.request, served, sent.view_args, line)
+        exchange.access = run(steps, self._call)
+
+    def _served_by(self, sent: flask.Request) -> Served | None:
+        rule = sent.url_rule
+        if rule is None:
+            return None
+        found = self._served.get(id(rule))
+        if found is None:
+            found = self._served[id(rule)] = self.enforcement.serve(described(self.app, rule)), rule
+        return found[0]
+
+    def _call(self, asked: Call) -> Any:
+        return self.app.ensure_sync(asked.function)(*asked.arguments)
+
+    def _refuse(self, exchange: _Exchange, answer: Answer) -> flask.Response:
+        """Answer in the place of the view: with the application's error handler, or by ourselves."""
+        self.enforcement.note(exchange.access, answer) if exchange.access is not None else None
+        exchange.refusing = answer
+        if answer.hidden:
+            # As if no route were there: the application's own missing page must not be told from it.
+            exchange.sent.url_rule = None
+            exchange.sent.view_args = None
+            exchange.sent.routing_exception = NotFound()
+            raise exchange.sent.routing_exception
+        made = self.enforcement.respond(answer, exchange.request, exchange.access, flask.request)
+        body = b"" if exchange.sent.method == "HEAD" else made.body
+        response = self.app.response_class(body, made.status, list(made.headers))
+        kind = {401: Unauthorized, 403: Forbidden}.get(made.status)
+        if kind is None:
+            return response
+        raise _with_response(kind, answer.message, response)
+
+    def process(self, response: flask.Response) -> flask.Response:
+        """Finish a response as the application does, and let it out."""
+        exchange: _Exchange | None = flask.request.environ.get(self._key)
+        if exchange is None:
+            # A function before the request has answered it.
+            exchange = _Exchange(flask.request._get_current_object())  # type: ignore[attr-defined]
+            exchange.sent.environ[self._key] = exchange
+            response = self._answered_before(exchange, response)
+        return self._let_out(exchange, self._process(response))
+
+    def _answered_before(self, exchange: _Exchange, response: flask.Response) -> flask.Response:
+        try:
+            self._admit(exchange)
+            answer = self.enforcement.refusal_before(exchange.access) if exchange.access is not None else None
+            if answer is None and exchange.access is not None:
+                answer = self.enforcement.refusal_after(exchange.access, response.status_code)
+            if answer is None:
+                return response
+            return self._refuse(exchange, answer)
+        except HTTPException as error:
+            return self.app.make_response(self.app.handle_http_exception(error))
+
+    def _let_out(self, exchange: _Exchange, response: flask.Response) -> flask.Response:
+        access = exchange.access
+        if exchange.refusing is not None:
+            if not exchange.refusing.hidden:
+                response.headers.setdefault("Cache-Control", "no-store")
+                asks_for = answers.challenge(response.status_code, self.enforcement.realm, None, ())
+                if asks_for is not None:
+                    response.headers.setdefault("WWW-Authenticate", asks_for)
+            return _for_one_caller(response)
+        if access is None:
+            return _for_one_caller(response)
+        if not access.cleared and not (exchange.failed and response.status_code >= 500):
+            answer = self.enforcement.refusal_after(access, response.status_code)
+            made = self.enforcement.respond(answer or answers.UNSETTLED, exchange.request, access, flask.request)
+            response.close()
+            return self.app.response_class(made.body, made.status, list(made.headers))
+        self.enforcement.note(access, None)
+        streams = response.is_streamed
+        if self.enforcement.is_private(access, streamed=streams and response.content_length is None):
+            _for_one_caller(response)
+        else:
+            access.public = True
+        if streams and not response.direct_passthrough:
+            response.response = _acting(access, response.response)
+        return response
+
+    def end(self, error: BaseException | None) -> None:  # noqa: ARG002
+        """The request is over, and its caller acts no more in this thread."""
+        exchange: _Exchange | None = flask.request.environ.get(self._key)
+        if exchange is not None and exchange.before:
+            _current.set(exchange.before[0])
+            exchange.before = ()
+
+
+class _Exchange:
+    """One request on its way through an application."""
+
+    access: Access | None = None
+    before: tuple[Any, ...] = ()
+    failed = False
+    refusing: Answer | None = None
+    unserved = False
+
+    def __init__(self, sent: flask.Request) -> None:
+        self.sent = sent
+        self.request = Request(sent.environ)
+
+
+def _with_response(kind: type[HTTPException], message: str, response: flask.Response) -> HTTPException:
+    """An exception that the application's error handlers get, and that has a response for where there is none."""
+    error = kind(message)
+    error.get_response = lambda *_, **__: response  # type: ignore[method-assign]
+    return error
+
+
+def _for_one_caller(response: flask.Response) -> flask.Response:
+    more = answers.varied(response.headers.getlist("Vary"))
+    if more:
+        response.headers.add("Vary", more)
+    response.headers.setdefault("Cache-Control", answers.PRIVATE)
+    return response
+
+
+def _acting(access: Access, pieces: Any) -> Iterator[Any]:
+    """The pieces of a body that is made while it is sent, each made with the request at hand."""
+    context = contextvars.copy_context()
+    context.run(_current.set, access)
+    rest = iter(pieces)
+    while True:
+        try:
+            piece = context.run(next, rest)
+        except StopIteration:
+            return
+        yield piece
 
 
 def routes(app: flask.Flask) -> list[Route]:
     """Every route of an application, its action named as Flask names the endpoint: ``view`` or ``blueprint.view``."""
-    found = []
-    for rule in app.url_map.iter_rules():
-        methods = tuple(sorted((rule.methods or set()) - {"HEAD", "OPTIONS"}))
-        view = app.view_functions.get(rule.endpoint)
-        # Of a class-based view Flask has made a function; the class is what a guard is around.
-        handler = getattr(view, "view_class", view)
-        found.append(Route(rule.endpoint, methods, template(rule.rule), bool(guards_of(handler))))
-    return found
+    return [described(app, rule) for rule in app.url_map.iter_rules()]
 
 
-def template(rule: str) -> str:
-    """Flask's ``<converter:name>`` as a policy writes it."""
-    return _CONVERTED.sub(r"{\1}", _REST.sub("**", rule)).rstrip("/") or "/"
+def described(app: flask.Flask, rule: Rule) -> Route:
+    """A route as a policy wants to know it."""
+    methods = set(rule.methods or ())
+    if getattr(rule, "provide_automatic_options", False):
+        methods.discard("OPTIONS")
+    if "GET" in methods:
+        methods.discard("HEAD")
+    view = app.view_functions.get(rule.endpoint)
+    # Of a class-based view Flask has made a function; the class is what a guard is around.
+    handler = getattr(view, "view_class", view)
+    path, exact = template(rule)
+    guarded = bool(guards_of(handler) or guards_of(view))
+    names = tuple(rule._converters)
+    return Route(
+        rule.endpoint, tuple(sorted(methods)), path, guarded, rule.rule, exact=exact, names=names, handler=handler
+    )
+
+
+def template(rule: Rule) -> tuple[str, bool]:
+    """The path of a rule as a policy writes it, and whether it stands for the very same paths."""
+    segments: list[str] = []
+    exact = True
+    parts = rule.rule.split("/")
+    for number, part in enumerate(parts):
+        names = [match[1] for match in _PARAMETER.finditer(part)]
+        if any(not getattr(rule._converters.get(name), "part_isolating", False) for name in names):
+            # More than one segment: the end of the path, or all of it from here.
+            last = number == len(parts) - 1 and _PARAMETER.fullmatch(part) is not None
+            return "/".join([*segments, "**"]), exact and last
+        segments.append(_PARAMETER.sub(r"{\1}", part))
+    return "/".join(segments).rstrip("/") or "/", exact

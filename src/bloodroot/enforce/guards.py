@@ -12,7 +12,7 @@ from pathlib import Path
 from typing import TYPE_CHECKING, Any, TypeVar
 
 from ..core.requirements import references_in
-from ..language.problems import Place, Source
+from ..language.problems import Place, PolicyError, Problem, Source
 from . import in_force
 from .access import _current, log
 
@@ -21,7 +21,7 @@ if TYPE_CHECKING:
     from ..core.policy import Policy
 
 T = TypeVar("T")
-_HANDLERS = ("get", "head", "post", "put", "patch", "delete", "options", "trace")
+_HANDLERS = ("get", "head", "post", "put", "patch", "delete", "options", "trace", "on_connect", "on_receive")
 
 
 class Guard:
@@ -31,7 +31,10 @@ class Guard:
         text: what is asked.
         place: file and line of the program.
         policy: the policy to ask, or None for that of the request or the job at hand.
+        blind: what hides the arguments of the function from the guard, or an empty string.
     """
+
+    blind = ""
 
     def __init__(self, text: str, place: Place, policy: Policy | None) -> None:
         self.text = text
@@ -47,7 +50,7 @@ class Guard:
         """What is asked, in the words of a policy.
 
         Raises:
-            PolicyError: the policy does not know them.
+            PolicyError: the policy does not know them, or the guard cannot see the arguments it asks for.
         """
         return self._line(policy)[0]
 
@@ -56,29 +59,39 @@ class Guard:
         if found is None:
             line = policy.guard(self.text, self.place)
             asks_for_arguments = any(each.root == "args" for each in references_in(line.requirement))
+            if asks_for_arguments and self.blind:
+                raise PolicyError([Problem(self.blind, self.place)])
             found = self._lines[policy] = (line, asks_for_arguments)
         return found
 
-    def ask(self, arguments: Callable[[], Mapping[str, Any]]) -> None:
+    def hide_arguments(self, message: str) -> None:
+        """Note that the arguments of the function cannot be seen; PolicyError where they are asked for."""
+        self.blind = message
+        if "args." in self.text:
+            raise PolicyError([Problem(message, self.place)])
+
+    def ask(self, arguments: Callable[[], Mapping[str, Any]], around: str) -> None:
         """Let whoever acts pass, or not.
 
         Args:
             arguments: gives the arguments of the call by name; asked only where they matter.
+            around: the name of what the guard is around.
 
         Raises:
             Refused: the caller may not pass.
-            RuntimeError: nobody acts here, so nobody may pass.
+            RuntimeError: no caller acts here, so none may pass.
         """
-        acting = _current.get(None)
+        acting = _current.get()
+        of = f'guard("{self.text}") in {self.place.at} around {around}'
         if acting is None:
             told = (
-                f'guard("{self.text}") in {self.place.at} was called where nobody acts, so it refuses: put '
-                "bloodroot's middleware around the application, or call it within `with on_behalf_of(caller):`"
+                f"{of} was called where no caller acts, so it refuses: protect the application, or call it within "
+                "`with on_behalf_of(caller):`"
             )
             log.error("%s", told)
             raise RuntimeError(told)
         line, wants_arguments = self._line(self.policy or acting.policy)
-        acting.pass_guard(line, arguments() if wants_arguments else None)
+        acting.pass_guard(line, arguments() if wants_arguments else None, policy=self.policy, of=of)
 
 
 def guard(asked: str, *, policy: Policy | None = None) -> Callable[[T], T]:
@@ -115,9 +128,7 @@ def _guarded(what: Any, asks: Guard) -> Any:
 
 def _guarded_class(what: type, asks: Guard) -> type:
     """A class-based handler: each of its methods that serves requests, inherited ones too, or its ``__call__``."""
-    names = [name for name in _HANDLERS if callable(getattr(what, name, None))]
-    if not names and "__call__" in vars(what):
-        names = ["__call__"]
+    names = handlers_of(what)
     if not names:
         raise TypeError(
             f"{what.__name__} has no method such as get or post to guard; put guard around the methods of a service"
@@ -128,20 +139,108 @@ def _guarded_class(what: type, asks: Guard) -> type:
     return what
 
 
+def handlers_of(what: type) -> list[str]:
+    """The methods of a class by which a framework serves requests."""
+    declared: set[str] = set()
+    for attribute in ("http_method_names", "methods"):
+        listed = getattr(what, attribute, None) or ()
+        declared |= (
+            {str(each).lower() for each in listed} if isinstance(listed, list | tuple | set | frozenset) else set()
+        )
+    names = [name for name in (*_HANDLERS, *sorted(declared - set(_HANDLERS))) if callable(getattr(what, name, None))]
+    for whole in ("dispatch_request", "__call__"):
+        if not names and whole in vars(what):
+            names = [whole]
+    return names
+
+
+def misplaced(handler: Any, served: Callable[[str], bool]) -> Iterator[tuple[Guard, str]]:
+    """Guards that stand around a handler and that the framework would not run, each with why.
+
+    Args:
+        handler: the function or class that the framework serves.
+        served: whether the policy lets requests of a method reach the handler.
+    """
+    if not isinstance(handler, type):
+        with_guards = guards_of(handler)
+        for reference in _around.get(getattr(handler, "__func__", handler), ()) if _can_be_noted(handler) else ():
+            guard = reference()
+            if guard is not None and guard not in with_guards:
+                yield (
+                    guard,
+                    (
+                        f"this guard is never run: {_name(handler)} was given to the framework without it; put the guard "
+                        "below the decorator of the route"
+                    ),
+                )
+        return
+    for guard in getattr(handler, "__bloodroot_guards__", ()):
+        for name in handlers_of(handler):
+            if guard not in guards_of(inspect.getattr_static(handler, name)):
+                yield (
+                    guard,
+                    (
+                        f"this guard is not run for {handler.__name__}.{name}, which {handler.__name__} adds or overrides; "
+                        f"put the guard around {handler.__name__} as well"
+                    ),
+                )
+        for name in _public(handler):
+            if name.upper() not in _KNOWN and served(name.upper()) and guard not in guards_of(getattr(handler, name)):
+                yield (
+                    guard,
+                    (
+                        f"this guard is not run for {handler.__name__}.{name}, which a request of the method "
+                        f"{name.upper()} would reach; rename {name}, or leave that method out of the policy"
+                    ),
+                )
+
+
+def _public(what: type) -> Iterator[str]:
+    """Methods that the program adds to a class of a framework, and that are named like a request method."""
+    for kind in what.__mro__:
+        root = kind.__module__.split(".")[0]
+        if root in ("builtins", "starlette", "fastapi", "flask", "django"):
+            continue
+        yield from (name for name, each in vars(kind).items() if name.isalpha() and name.islower() and callable(each))
+
+
+_KNOWN = frozenset(name.upper() for name in _HANDLERS)
+_around: weakref.WeakKeyDictionary[Any, list[weakref.ref[Guard]]] = weakref.WeakKeyDictionary()
+
+
+def _can_be_noted(value: Any) -> bool:
+    """Whether a weak dictionary takes it as a key."""
+    try:
+        hash(weakref.ref(value))
+    except TypeError:
+        return False
+    return True
+
+
+def _name(function: Any) -> str:
+    return str(getattr(function, "__qualname__", None) or type(function).__name__)
+
+
 def _guarded_function(function: Callable[..., Any], asks: Guard) -> Callable[..., Any]:
-    signature = inspect.signature(function)
+    if _can_be_noted(function):
+        _around.setdefault(function, []).append(weakref.ref(asks))
+    # The arguments that are seen are those of the very call: a decorator below may call its function with others.
+    signature = inspect.signature(function, follow_wrapped=False)
+    within = function
+    while getattr(within, "__bloodroot_within__", None) is not None:
+        within = within.__bloodroot_within__  # type: ignore[attr-defined]
+    if within is not function:
+        signature = inspect.signature(within, follow_wrapped=False)
+    kinds = {parameter.kind for parameter in signature.parameters.values()}
+    if hasattr(within, "__wrapped__") and inspect.Parameter.VAR_POSITIONAL in kinds:
+        asks.hide_arguments(
+            f"a decorator below this guard hides the arguments of {_name(function)}; put the guard directly around the "
+            "function"
+        )
+    around = _name(function)
 
     def ask(positional: tuple[Any, ...], named: dict[str, Any]) -> None:
-        def arguments() -> Mapping[str, Any]:
-            bound = signature.bind(*positional, **named)
-            bound.apply_defaults()
-            found = dict(bound.arguments)
-            for name, parameter in signature.parameters.items():
-                if parameter.kind is parameter.VAR_KEYWORD:
-                    found |= found.pop(name, {})
-            return found
-
-        asks.ask(arguments)
+        asks.ask(lambda: _arguments(signature, positional, named), around)
 
     wrapper: Any
     if inspect.isasyncgenfunction(function):
@@ -178,12 +277,28 @@ def _guarded_function(function: Callable[..., Any], asks: Guard) -> Callable[...
 
         wrapper = at_once
     wrapper.__bloodroot_guards__ = (*getattr(function, "__bloodroot_guards__", ()), asks)
+    wrapper.__bloodroot_within__ = function
     guarded: Callable[..., Any] = wrapper
     return guarded
 
 
+def _arguments(signature: inspect.Signature, positional: tuple[Any, ...], named: dict[str, Any]) -> dict[str, Any]:
+    """The arguments of a call by name. One name for two values is left out: neither is the one that was meant."""
+    bound = signature.bind(*positional, **named)
+    bound.apply_defaults()
+    found = dict(bound.arguments)
+    for name, parameter in signature.parameters.items():
+        if parameter.kind is parameter.VAR_KEYWORD:
+            more = found.pop(name, {})
+            twice = set(more) & set(found)
+            found = {key: value for key, value in {**found, **more}.items() if key not in twice}
+    return found
+
+
 def guards_of(handler: Any) -> tuple[Guard, ...]:
     """The guards around a handler: a function, a bound method or a class."""
+    if isinstance(handler, staticmethod | classmethod):
+        handler = handler.__func__
     found: tuple[Guard, ...] = getattr(handler, "__bloodroot_guards__", ())
     return found or getattr(getattr(handler, "__func__", None), "__bloodroot_guards__", ())
 

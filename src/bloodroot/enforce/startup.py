@@ -1,19 +1,29 @@
-"""What is told when an application starts: endpoints without a line, and what is declared and can never take effect."""
+"""What is checked and told when an application starts: what can never take effect, and endpoints without a line."""
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Iterator
+import inspect
+import types
+from collections.abc import Collection, Iterable, Iterator
 from dataclasses import dataclass
+from typing import Any
 
 from ..core.binding import Route, template_of
-from ..core.lines import Line
+from ..core.lines import Line, covers_method
 from ..core.paths import Template, overlap
 from ..core.policy import Policy
-from ..core.requirements import asks_for_guard
+from ..core.requirements import asks_for_guard, references_in
+from ..language.problems import PolicyError, Problem, suggestion
 from . import in_force
 from .access import log
+from .guards import guards_of, misplaced
 
 _TOLD = 20
+_MOST_FUNCTIONS = 300
+
+
+class StartUpError(Exception):
+    """Something is declared that could never take effect, or would refuse every caller. The message has all of it."""
 
 
 @dataclass(frozen=True, slots=True)
@@ -22,76 +32,257 @@ class StartUp:
 
     Attributes:
         endpoints: how many endpoints the application serves.
-        closed: those that no line covers, as ``GET /trials``.
+        closed: those that no line covers, as ``GET /trials``, in the framework's own spelling.
         guards: how many guards there are in this process.
-        idle: sentences on what is declared and can never take effect.
+        idle: sentences on what is declared and does not take effect, or not as it looks.
+        inexact: sentences on routes whose paths a policy cannot write.
     """
 
     endpoints: int
     closed: tuple[str, ...]
     guards: int
     idle: tuple[str, ...]
+    inexact: tuple[str, ...] = ()
 
     def tell(self) -> None:
-        """Write it to the log: the counts as information, the rest as warnings."""
+        """Write it to the log: the counts and what is inexact as information, the rest as warnings."""
         log.info("%d endpoints, %d without a line, %d guards", self.endpoints, len(self.closed), self.guards)
         for each in self.closed[:_TOLD]:
-            log.warning("no line covers %s, so it is closed to everybody", each)
+            log.warning("no line covers %s, so it is closed to all callers", each)
         if len(self.closed) > _TOLD:
             log.warning("and %d endpoints more have no line", len(self.closed) - _TOLD)
         for each in self.idle:
             log.warning("%s", each)
+        for each in self.inexact:
+            log.info("%s", each)
 
 
-def look_over(policy: Policy, routes: Iterable[Route]) -> StartUp:
+@dataclass(slots=True)
+class _Served:
+    """One method of one route, with the line that decides it, as far as its template tells."""
+
+    method: str
+    template: Template
+    route: Route
+    line: Line | None
+
+    @property
+    def words(self) -> str:
+        return f"{self.method} {self.route.spelling or self.template.text}"
+
+
+def without_actions(policy: Policy) -> Policy:
+    """A policy for an application whose routes are not known.
+
+    Raises:
+        PolicyError: it has lines that name actions, which could never be found.
+    """
+    places = [line.place for line in policy.unbound]
+    places += [line.place for line in policy.endpoints if line.action is not None]
+    if places:
+        message = "there are no routes here to find an action in; write its method and path, or protect the framework"
+        raise PolicyError([Problem(message, place) for place in places])
+    return policy
+
+
+def look_over(policy: Policy, routes: Iterable[Route], records: Collection[str] = ()) -> StartUp:
     """Hold a policy and the routes of an application against each other.
 
     Args:
         policy: bound to the routes.
         routes: every route of the application.
+        records: the parameters that have loaders.
+
+    Raises:
+        PolicyError: a guard of a handler asks for what this policy does not know.
+        StartUpError: something is declared that could never take effect.
     """
-    served = [(method, template_of(route)[0], route) for route in routes for method in route.methods or ("any",)]
-    closed = [
-        f"{method} {template.text}"
-        for method, template, _ in served
-        if policy.line_for("GET" if method == "any" else method, _sample(template)) is None
+    routes = list(routes)
+    served = [_served(policy, method, route) for route in routes for method in route.methods or ("any",)]
+    wrong = [
+        *_unknown_records(routes, records),
+        *_guards_not_run(policy, routes),
     ]
-    idle = [*_idle_lines(policy, served), *_idle_rules(policy, served), *_unguarded(policy, served)]
-    return StartUp(len(served), tuple(closed), in_force.guards(), tuple(idle))
+    idle: list[str] = []
+    for error, sentence in _records_not_loaded(policy, served, records):
+        (wrong if error else idle).append(sentence)
+    if wrong:
+        raise StartUpError("\n".join(dict.fromkeys(wrong)))
+    idle += [*_idle_lines(policy, served), *_idle_rules(policy, served), *_unguarded(served), *_several(policy)]
+    closed = [each.words for each in served if each.line is None]
+    return StartUp(len(served), tuple(closed), in_force.guards(), tuple(dict.fromkeys(idle)), tuple(_inexact(routes)))
 
 
-_Served = list[tuple[str, Template, Route]]
+def _served(policy: Policy, method: str, route: Route) -> _Served:
+    template, _ = template_of(route)
+    segments = [part if isinstance(part, str) else "~" for part in template.segments]
+    line = policy.line_served(policy.binding(route), "GET" if method == "any" else method, segments)
+    return _Served(method, template, route, line)
 
 
-def _sample(template: Template) -> str:
-    """A path that a template covers, and no literal of another one as far as can be helped."""
-    return template.fill(dict.fromkeys(template.names, "~"))
+# Errors ----------------------------------------------------------------------------------
 
 
-def _idle_lines(policy: Policy, served: _Served) -> Iterator[str]:
+def _unknown_records(routes: list[Route], records: Collection[str]) -> Iterator[str]:
+    known = {name for route in routes for name in _names(route)}
+    for name in records:
+        if name not in known:
+            guess = suggestion(name, known) or f"; parameters are {', '.join(sorted(known)) or 'none'}"
+            yield f'records has a loader for "{name}", which is no parameter of any route{guess}'
+
+
+def _names(route: Route) -> tuple[str, ...]:
+    return route.names if route.names is not None else template_of(route)[0].names
+
+
+def _guards_not_run(policy: Policy, routes: list[Route]) -> Iterator[str]:
+    seen: set[int] = set()
+    for route in routes:
+        handler = route.handler
+        if handler is None or id(handler) in seen:
+            continue
+        seen.add(id(handler))
+        for guard in guards_of(handler):
+            if guard.policy is None:
+                guard.line_for(policy)
+        binding = policy.binding(route)
+        segments = [part if isinstance(part, str) else "~" for part in template_of(route)[0].segments]
+
+        def reaches(method: str, binding: Any = binding, segments: Any = segments, route: Route = route) -> bool:
+            allowed = not route.methods or method in route.methods or isinstance(route.handler, type)
+            return allowed and policy.line_served(binding, method, segments) is not None
+
+        for guard, why in misplaced(handler, reaches):
+            yield f'{guard.place.at}: guard("{guard.text}"): {why}'
+
+
+def _records_not_loaded(policy: Policy, served: list[_Served], records: Collection[str]) -> Iterator[tuple[bool, str]]:
+    """Conditions on records that nothing loads, each with whether it is an error."""
+    for each in served:
+        if each.line is None:
+            continue
+        method = "GET" if each.method == "any" else each.method
+        asked = [(each.line, each.line.requirement)]
+        asked += [
+            (rule, rule.requirement)
+            for rule in policy.standing
+            if covers_method(rule, method) and overlap(rule.template, each.template)
+        ]
+        names = _names(each.route)
+        for line, formula in asked:
+            references = [one for one in references_in(formula) if one.root in ("record", "records")]
+            for one in references:
+                if one.root == "records" and one.names[0] not in records:
+                    yield (
+                        True,
+                        f'{line.place.at}: {one.words()} is never known: records has no loader for "{one.names[0]}"',
+                    )
+            if any(one.root == "record" for one in references) and not names:
+                settled = settles(each.route.handler)
+                yield (
+                    not settled,
+                    (
+                        f"{line.place.at}: {each.words} has no parameter that a record could be loaded for, and {line.text} "
+                        f"depends on one; {'its handler must settle it' if settled else 'its handler does not settle it'}"
+                    ),
+                )
+
+
+def settles(handler: Any) -> bool:
+    """Whether a handler, or a function that it calls by name, mentions ``settle``."""
+    waiting: list[Any] = [handler]
+    seen: set[int] = set()
+    while waiting and len(seen) < _MOST_FUNCTIONS:
+        each = waiting.pop()
+        if id(each) in seen:
+            continue
+        seen.add(id(each))
+        if isinstance(each, type):
+            waiting += [value for kind in each.__mro__[:-1] for value in vars(kind).values() if callable(value)]
+            continue
+        function = inspect.unwrap(getattr(each, "__func__", each)) if callable(each) else each
+        code = getattr(function, "__code__", None)
+        if code is None:
+            continue
+        names = set(_names_in(code))
+        if "settle" in names:
+            return True
+        known = {**getattr(function, "__globals__", {}), **_closure(function)}
+        waiting += [known[name] for name in names if isinstance(known.get(name), types.FunctionType | type)]
+        modules = [known[name] for name in names if isinstance(known.get(name), types.ModuleType)]
+        found = [getattr(module, name, None) for module in modules for name in names]
+        waiting += [value for value in found if isinstance(value, types.FunctionType)]
+        waiting += [value for value in _closure(function).values() if isinstance(value, types.FunctionType)]
+    return False
+
+
+def _names_in(code: types.CodeType) -> Iterator[str]:
+    yield from code.co_names
+    for constant in code.co_consts:
+        if isinstance(constant, types.CodeType):
+            yield from _names_in(constant)
+
+
+def _closure(function: Any) -> dict[str, Any]:
+    code, cells = function.__code__, function.__closure__ or ()
+    found = {}
+    for name, cell in zip(code.co_freevars, cells, strict=False):
+        try:
+            found[name] = cell.cell_contents
+        except ValueError:
+            continue
+    return found
+
+
+# Warnings ----------------------------------------------------------------------------------
+
+
+def _idle_lines(policy: Policy, served: list[_Served]) -> Iterator[str]:
     for line in policy.endpoints:
-        if line.action is None and not any(_meet(line, method, template) for method, template, _ in served):
+        if line.action is None and not any(_meet(line, each) for each in served):
             yield f"{line.place.at}: no endpoint of the application is at {line.template.text}: {line.text}"
 
 
-def _idle_rules(policy: Policy, served: _Served) -> Iterator[str]:
+def _idle_rules(policy: Policy, served: list[_Served]) -> Iterator[str]:
     for rule in policy.standing:
-        if not any(_meet(rule, method, template) for method, template, _ in served):
-            yield f"{rule.place.at}: this standing rule stands over no endpoint: {rule.text}"
+        if not any(_meet(rule, each) for each in served):
+            yield f"{rule.place.at}: this standing rule covers no endpoint: {rule.text}"
 
 
-def _unguarded(policy: Policy, served: _Served) -> Iterator[str]:
-    for method, template, route in served:
-        line = policy.line_for("GET" if method == "any" else method, _sample(template))
-        if line is not None and route.guarded is False and asks_for_guard(line.requirement):
+def _unguarded(served: list[_Served]) -> Iterator[str]:
+    for each in served:
+        if each.line is not None and each.route.guarded is False and asks_for_guard(each.line.requirement):
             yield (
-                f"{line.place.at}: {method} {template.text} is guarded, and no guard is around {route.action}; unless "
+                f"{each.line.place.at}: {each.words} is guarded, and no guard is around {each.route.action}; unless "
                 "something it calls has one, every response is withheld"
             )
 
 
-def _meet(line: Line, method: str, template: Template) -> bool:
+def _several(policy: Policy) -> Iterator[str]:
+    """Lines of actions that stand for more than one route, which may be served by different functions."""
+    bound: dict[str, list[Line]] = {}
+    for line in policy.endpoints:
+        if line.action is not None:
+            bound.setdefault(line.action, []).append(line)
+    for name, lines in bound.items():
+        if len(lines) > 1:
+            paths = ", ".join(f"{' '.join(line.methods) or 'any'} {line.template.text}" for line in lines)
+            yield f"{lines[0].place.at}: action {name} stands for {len(lines)} routes: {paths}"
+
+
+def _inexact(routes: list[Route]) -> Iterator[str]:
+    for route in routes:
+        template, exact = template_of(route)
+        if not exact:
+            yield (
+                f"{route.spelling or route.path} ({route.action}) cannot be written as a path of a policy; the matrix, "
+                f"flags and the probe take it for {template.text}, and requests are decided by what is served"
+            )
+
+
+def _meet(line: Line, served: _Served) -> bool:
     """Whether a line may speak of requests for a route."""
-    if line.methods and method != "any" and method not in line.methods:
+    if line.methods and served.method != "any" and not covers_method(line, served.method):
         return False
+    template = served.template
     return overlap(line.template, template) is not False or overlap(template, line.template) is not False

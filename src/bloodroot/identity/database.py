@@ -30,7 +30,7 @@ def open_database(url: str, folder: Path) -> sa.Engine:
         if where.database and where.database != ":memory:":
             where = where.set(database=str(folder / where.database))
         engine = sa.create_engine(where, connect_args={"timeout": _WAITS})
-    except (ArgumentError, NoSuchModuleError):
+    except (ArgumentError, NoSuchModuleError, ValueError):
         raise SettingsError(
             "directory.url: this is no database that SQLAlchemy knows, such as sqlite:///members.db or "
             "postgresql+psycopg://localhost/members"
@@ -98,7 +98,20 @@ def in_one_transaction(engine: sa.Engine, work: Callable[[sa.Connection], T], *,
     raise AssertionError("the last attempt returns or raises")
 
 
-def told(error: SQLAlchemyError) -> str:
-    """What a database has to say, in one line."""
+def told(error: SQLAlchemyError, engine: sa.Engine) -> str:
+    """What a database has to say, in one line, without anything that may be a secret."""
     text = str(getattr(error, "orig", None) or error)
+    url = engine.url
+    for secret in (url.password, *(value for value in url.query.values() if isinstance(value, str))):
+        if secret:
+            text = text.replace(str(secret), "***")
     return (text.strip().splitlines() or ["it does not say why"])[0]
+
+
+def storable(text: str) -> bool:
+    """Whether a text can be asked of any database: Unicode without lone surrogates and without zero."""
+    try:
+        text.encode()
+    except UnicodeEncodeError:
+        return False
+    return "\0" not in text

@@ -13,7 +13,7 @@ from sqlalchemy.exc import DataError, SQLAlchemyError
 from ..core.caller import Caller, Unidentified
 from ..settings import DirectoryTables, SettingsError
 from . import passwords, tables
-from .database import file_of, in_one_transaction, open_database, told
+from .database import file_of, in_one_transaction, open_database, told, storable
 from .fresh import Remembered, Unknown
 from .rows import Member, Row, member_of
 
@@ -108,7 +108,7 @@ class Directory:
         text = str(member_id)
         if not self.own:
             # Text fits columns of every type: a database reads it as what the column holds.
-            return text if "\0" not in text else None
+            return text if storable(text) else None
         number = int(text) if text.isascii() and text.isdecimal() and len(text) < 12 else 0
         return number if 0 < number <= _LARGEST_NUMBER else None
 
@@ -129,7 +129,7 @@ class Directory:
                         raise SettingsError('directory.queries.member: the row needs a column "id"')
             except SQLAlchemyError as error:
                 where = "directory" if self.own else f"directory.queries.{name}"
-                raise SettingsError(f"{where}: {told(error)}") from None
+                raise SettingsError(f"{where}: {told(error, self.engine)}") from None
 
     def _must_exist(self) -> None:
         file = file_of(self.engine)
@@ -153,7 +153,7 @@ class Directory:
                 found = [row[0] for row in connection.execute(query)]
             listed = [self._find(each) for each in found]
         except SQLAlchemyError as error:
-            raise SettingsError(f"directory: {told(error)}") from None
+            raise SettingsError(f"directory: {told(error, self.engine)}") from None
         return sorted((each for each in listed if each is not None), key=_order)
 
     # Bloodroot's own tables --------------------------------------------------------------------------------
@@ -164,6 +164,8 @@ class Directory:
         A member who is not active is returned as well: look at `Member.active`.
         """
         self._only_own()
+        if not storable(login) or not storable(password):
+            login, password = "", ""
         asked = sa.select(tables.members.c.id, tables.members.c.password).where(tables.members.c.login == login)
         with self.engine.connect() as connection:
             row = connection.execute(asked).first()

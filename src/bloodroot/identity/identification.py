@@ -6,14 +6,15 @@ import asyncio
 import os
 from dataclasses import dataclass
 from pathlib import Path
-from typing import TYPE_CHECKING
+from typing import TYPE_CHECKING, Any
 
 from ..core.caller import Caller, Unidentified
 from ..core.paths import Template, read_path
+from ..request import request_of
 from ..settings import Settings, SettingsError, read_settings
 from ..settings import Source as SourceSettings
 from .fresh import Unknown
-from .sources import BearerToken, Header, Sent, Session, Source
+from .sources import BearerToken, Header, Session, Source
 
 if TYPE_CHECKING:
     from .directory import Directory
@@ -42,7 +43,7 @@ class Identification:
         self._made_for_paths = [way for way in ways if way.covers is not None]
         self.directory = directory
 
-    def __call__(self, request: Sent) -> Caller | None:
+    def __call__(self, request: Any) -> Caller | None:
         """The caller of a request; None for a signed-out one. It may wait for the database.
 
         Raises:
@@ -53,7 +54,7 @@ class Identification:
             return claimed
         return _judged(self.directory, self.directory.member(claimed.id), claimed, by_token)
 
-    async def asynchronous(self, request: Sent) -> Caller | None:
+    async def asynchronous(self, request: Any) -> Caller | None:
         """The same without making an event loop wait: what is not remembered is asked for in a thread."""
         claimed, by_token = self.claimed(request)
         if claimed is None or self.directory is None:
@@ -63,8 +64,24 @@ class Identification:
             found = await asyncio.to_thread(self.directory.member, claimed.id)
         return _judged(self.directory, found, claimed, by_token)
 
-    def claimed(self, request: Sent) -> tuple[Caller | None, bool]:
-        """Who the request alone says sent it, and whether a token says so."""
+    def by_token(self, request: Any) -> bool:
+        """Whether callers are identified by a token where a request asks, and by nothing else."""
+        sources = [way.source for way in self._ways(request_of(request).path)]
+        return bool(sources) and all(isinstance(source, BearerToken) for source in sources)
+
+    def check_for_wsgi(self) -> None:
+        """See that trusted headers can be told from others under WSGI.
+
+        Raises:
+            SettingsError: they cannot.
+        """
+        for way in (*self._made_for_all, *self._made_for_paths):
+            if isinstance(way.source, Header):
+                way.source.check_for_wsgi()
+
+    def claimed(self, request: Any) -> tuple[Caller | None, bool]:
+        """Who the request alone says sent it, and whether a token says so; the request is any framework's own."""
+        request = request_of(request)
         for way in self._ways(request.path):
             reading = way.source.read(request)
             if reading is not None:

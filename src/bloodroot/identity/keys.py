@@ -40,6 +40,10 @@ class Keys(Protocol):
         """
         ...
 
+    def version(self) -> int:
+        """A number that is another one whenever the keys are."""
+        ...
+
 
 class OneKey:
     """The same key for every token."""
@@ -49,6 +53,10 @@ class OneKey:
 
     def key_for(self, header: Mapping[str, Any]) -> Any:  # noqa: ARG002
         return self._key
+
+    def version(self) -> int:
+        """A number that is another one whenever the keys are."""
+        return 0
 
 
 def secret_key(text: str, where: str) -> bytes:
@@ -116,6 +124,7 @@ class KeySet:
         self._algorithm = algorithm
         self._seen: tuple[int, int, int] | None = None
         self._keys: list[tuple[str | None, Any]] = []
+        self._version = 0
         self.refresh()
 
     def refresh(self) -> None:
@@ -136,6 +145,12 @@ class KeySet:
             raise SettingsError(f"{self._file.name}: this is not JSON: {error}") from None
         self._keys = self._usable(data)
         self._seen = seen
+        self._version += 1
+
+    def version(self) -> int:
+        """A number that is another one whenever the keys are; the file is read again if it has changed."""
+        self.refresh()
+        return self._version
 
     def _usable(self, data: Any) -> list[tuple[str | None, Any]]:
         """The keys of the set that are for signatures by the algorithm, with their ids."""

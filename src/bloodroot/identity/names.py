@@ -3,10 +3,13 @@
 from __future__ import annotations
 
 import json
+import re
 from collections.abc import Iterator, Mapping
 from typing import Any
 
 _OFTEN_BETWEEN = ",; |"
+# What is trimmed from names. Other characters that look like blanks are part of a name, and make it another one.
+BLANKS = " \t\n\r\x0b\x0c"
 
 
 def names_in(value: Any, separator: str | None) -> tuple[list[str], list[str]]:
@@ -31,20 +34,22 @@ def names_in(value: Any, separator: str | None) -> tuple[list[str], list[str]]:
 
 
 def _in_text(value: str, separator: str | None) -> tuple[list[str], list[str]]:
-    if not value.strip():
+    if not value.strip(BLANKS):
         return [], ["is empty"]
     if separator is not None:
-        pieces = value.split() if separator == " " else [piece.strip() for piece in value.split(separator)]
+        pieces = re.split(f"[{BLANKS}]+", value) if separator == " " else value.split(separator)
+        pieces = [piece.strip(BLANKS) for piece in pieces]
         return list(dict.fromkeys(piece for piece in pieces if piece)), []
-    between = next((sign for sign in _OFTEN_BETWEEN if sign in value.strip()), None)
+    between = next((sign for sign in _OFTEN_BETWEEN if sign in value.strip(BLANKS)), None)
     if between is not None:
-        return [value], [f'is one text, {shown(value)}; if it holds several names, write separator = "{between}"']
-    return [value], []
+        return [value.strip(BLANKS)], [f'is one text, {shown(value)}; if it holds several names, write separator = "{between}"']
+    return [value.strip(BLANKS)], []
 
 
 def _in_list(value: Any) -> tuple[list[str], list[str]]:
-    names = list(dict.fromkeys(each for each in value if isinstance(each, str) and each))
-    others = [each for each in value if not isinstance(each, str) or not each]
+    names = [each.strip(BLANKS) for each in value if isinstance(each, str)]
+    names = list(dict.fromkeys(each for each in names if each))
+    others = [each for each in value if not isinstance(each, str) or not each.strip(BLANKS)]
     if not value:
         return [], ["is an empty list"]
     return names, [f"holds {shown(each)}, which is no name" for each in others[:3]]
@@ -103,6 +108,6 @@ def shown(value: Any) -> str:
     """A value as messages show it: JSON, cut short."""
     try:
         text = json.dumps(value, ensure_ascii=False, default=str)
-    except (TypeError, ValueError):
-        text = repr(value)
+    except (TypeError, ValueError, RecursionError):
+        text = f"a value of the type {type(value).__name__}"
     return text if len(text) <= 60 else f"{text[:57]}..."

@@ -28,7 +28,7 @@ def is_right(stored: str | None, password: str) -> bool:
     """Whether a password is the one a hash was made from. Without a hash the answer is no, just as slowly."""
     try:
         _hasher().verify(stored or _nobody(), password)
-    except (Argon2Error, InvalidHashError):
+    except (Argon2Error, InvalidHashError, UnicodeError):
         return False
     return stored is not None
 

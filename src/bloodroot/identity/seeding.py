@@ -100,7 +100,7 @@ def sow(
         }
         rows = _once(directory, _Sowing(seed, policy, update, hashes), keep=True)
     except SQLAlchemyError as error:
-        raise SettingsError(f"directory: {told(error)}") from None
+        raise SettingsError(f"directory: {told(error, directory.engine)}") from None
     directory.forget()
     return Sown(rows, dry_run=False)
 

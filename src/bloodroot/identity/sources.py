@@ -3,44 +3,26 @@
 from __future__ import annotations
 
 import ipaddress
-from collections.abc import Mapping, Sequence
-from typing import TYPE_CHECKING, Any, Protocol
+import time
+from collections.abc import Sequence
+from typing import TYPE_CHECKING, Protocol
 
 from ..core.caller import Unidentified
-from ..settings import ClaimNames
+from ..request import Request
+from ..settings import ClaimNames, SettingsError
 from .claims import Reading, read_claims
 
 if TYPE_CHECKING:
     from .tokens import TokenCheck
 
 
-class Sent(Protocol):
-    """What has to be seen of a request. `bloodroot.enforce` has one for each framework; an application may add its own.
-
-    Attributes:
-        path: as the client sent it, still percent-encoded.
-        session: the framework's session, a mapping; empty where there is none.
-        sender: the address of whoever is connected, or None where it is not known.
-    """
-
-    @property
-    def path(self) -> str: ...
-
-    @property
-    def session(self) -> Mapping[str, Any]: ...
-
-    @property
-    def sender(self) -> str | None: ...
-
-    def headers(self, name: str) -> Sequence[str]:
-        """The values of a header, one for each time it was sent."""
-        ...
+_KEPT = 1024
 
 
 class Source(Protocol):
     """One way to say who one is."""
 
-    def read(self, request: Sent) -> Reading | None:
+    def read(self, request: Request) -> Reading | None:
         """The caller of a request, or None where it does not say.
 
         Raises:
@@ -50,24 +32,38 @@ class Source(Protocol):
 
 
 class BearerToken:
-    """A token in the header ``Authorization`` (RFC 6750, section 2.1)."""
+    """A token in the header ``Authorization`` (RFC 6750, section 2.1).
+
+    A token that holds is remembered until it expires or the keys change, so that it is checked once.
+    """
 
     def __init__(self, check: TokenCheck, names: ClaimNames) -> None:
         self.check = check
         self.names = names
+        self._held: dict[str, tuple[Reading, float, int]] = {}
 
-    def read(self, request: Sent) -> Reading | None:
+    def read(self, request: Request) -> Reading | None:
         """The caller that the token of a request speaks of."""
-        sent = [each for each in request.headers("authorization") if each[:7].lower() == "bearer "]
+        sent = [each for each in request.headers.getlist("authorization") if each[:7].lower() == "bearer "]
         if not sent:
             return None
         if len(sent) > 1:
             raise Unidentified("more than one token was sent", token=True)
-        claims = self.check.claims(sent[0][7:].strip())
+        token = sent[0][7:].strip(" \t")
+        version = self.check.keys.version()
+        held = self._held.get(token)
+        if held is not None and held[2] == version and time.time() < held[1]:
+            return held[0]
+        claims = self.check.claims(token)
         try:
-            return read_claims(claims, self.names)
+            reading = read_claims(claims, self.names)
         except Unidentified as error:
             raise Unidentified(error.reason, token=True) from None
+        if len(self._held) >= _KEPT:
+            # Members hold few tokens; without a limit they could fill the memory.
+            self._held.clear()
+        self._held[token] = reading, self.check.good_until(claims), version
+        return reading
 
 
 class Session:
@@ -76,11 +72,12 @@ class Session:
     def __init__(self, names: ClaimNames) -> None:
         self.names = names
 
-    def read(self, request: Sent) -> Reading | None:
+    def read(self, request: Request) -> Reading | None:
         """The caller that a session speaks of."""
-        if self.names.id[0] not in request.session:
+        session = request.session
+        if self.names.id[0] not in session:
             return None
-        return read_claims(dict(request.session), self.names, "the session")
+        return read_claims(dict(session.items()), self.names, "the session")
 
 
 class Header:
@@ -90,25 +87,59 @@ class Header:
         self.names = names
         self._networks = [ipaddress.ip_network(each) for each in senders]
 
-    def read(self, request: Sent) -> Reading | None:
+    def read(self, request: Request) -> Reading | None:
         """The caller that the headers of a request speak of."""
         names = self.names
-        if not request.headers(names.id[0]):
+        sent = request.headers.getlist(names.id[0])
+        if not sent:
             return None
         if not self._is_listed(request.sender):
             told = request.sender or "an unknown address"
             raise Unidentified(f"the header {names.id[0]} came from {told}, which is not among the senders listed")
         claims = {}
-        for path in (names.id, names.roles, names.groups, names.scopes, *names.attributes.values()):
-            if path is None:
-                continue
-            name = path[0]
-            values = request.headers(name)
+        for name in self.header_names():
+            values = request.headers.getlist(name)
             if len(values) > 1:
                 raise Unidentified(f"the header {name} was sent {len(values)} times")
-            if values:
-                claims[name] = values[0]
+            if not values:
+                continue
+            if request.joins_headers and self._may_be_joined(name, values[0]):
+                raise Unidentified(f"the header {name} may have been sent more than once, or under another name")
+            claims[name] = values[0]
         return read_claims(claims, names, "the request")
+
+    def header_names(self) -> list[str]:
+        """The headers that are trusted."""
+        names = self.names
+        paths = (names.id, names.roles, names.groups, names.scopes, *names.attributes.values())
+        return [path[0] for path in paths if path is not None]
+
+    def _may_be_joined(self, name: str, value: str) -> bool:
+        """Whether a server that gives headers as one may have made a value of several, or of another header.
+
+        WSGI servers put a comma between the values of headers with one name, and take ``X-User`` and ``X_User`` for
+        one name (PEP 3333).
+        """
+        return "," in value or "-" in name or "_" in name
+
+    def check_for_wsgi(self) -> None:
+        """See that no other header can be taken for a trusted one where the server is a WSGI server.
+
+        Raises:
+            SettingsError: a name has ``-`` or ``_`` in it, or values would be parted by commas.
+        """
+        for name in self.header_names():
+            if "-" in name or "_" in name:
+                raise SettingsError(
+                    f'identity: under WSGI the header "{name}" cannot be told from the same name with - and _ '
+                    f'exchanged, which a client may send; let the proxy send it without them, such as '
+                    f'"{name.replace("-", "").replace("_", "")}"'
+                )
+        if self.names.separator == ",":
+            raise SettingsError(
+                "identity.separator: under WSGI a header that was sent twice comes as one with a comma between; let the "
+                'proxy part names by another separator, such as ";"'
+            )
 
     def _is_listed(self, sender: str | None) -> bool:
         try:

@@ -12,6 +12,7 @@ from ..core.caller import Unidentified
 from ..settings import Development, Settings, SettingsError, TokenRules
 from .keys import Keys, KeySet, NoKey, OneKey, private_key, public_key, secret_key
 
+_UNREADABLE = "this is not a token that can be read"
 _LONGEST = 16_384  # characters; no header is longer
 
 
@@ -37,16 +38,19 @@ class TokenCheck:
             Unidentified: the token is not to be believed; the reason says why.
             SettingsError: the key file has become unreadable.
         """
+        if len(token) > _LONGEST:
+            raise Unidentified("the token is longer than any header", token=True)
         try:
             return self._claims(token)
         except NoKey as error:
             raise Unidentified(str(error), token=True) from None
         except jwt.PyJWTError as error:
             raise Unidentified(self._reason(error), token=True) from None
+        except (ValueError, TypeError, ArithmeticError, RecursionError, LookupError, AttributeError):
+            # Numbers too large, JSON too deep, text that is none: whatever a client can write into a token.
+            raise Unidentified(_UNREADABLE, token=True) from None
 
     def _claims(self, token: str) -> dict[str, Any]:
-        if len(token) > _LONGEST:
-            raise NoKey("the token is longer than any header")
         header = jwt.get_unverified_header(token)
         algorithm = header.get("alg")
         if algorithm != self.rules.algorithm:
@@ -69,6 +73,10 @@ class TokenCheck:
         )
         return claims
 
+    def good_until(self, claims: Mapping[str, Any]) -> float:
+        """The time until which claims that hold now go on to hold, in seconds since 1970."""
+        return float(claims["exp"]) + self.rules.leeway
+
     def _reason(self, error: jwt.PyJWTError) -> str:
         """Why a token is not believed, in words that show neither the token nor a key."""
         if isinstance(error, jwt.MissingRequiredClaimError):
@@ -82,7 +90,7 @@ class TokenCheck:
             (jwt.InvalidIssuerError, f"the token does not come from {self.rules.issuer}"),
             (jwt.InvalidSignatureError, "the token was not signed with the key that counts here"),
             (jwt.InvalidIssuedAtError, "the token's iat is no moment"),
-            (jwt.DecodeError, "this is not a token that can be read"),
+            (jwt.DecodeError, _UNREADABLE),
         ):
             if isinstance(error, kind):
                 return reason

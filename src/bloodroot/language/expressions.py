@@ -178,7 +178,7 @@ def _number(reader: Reader) -> int | float:
 
 
 def _reference(reader: Reader) -> tree.Reference:
-    """reference = ( "caller" | "record" | "path" | "query" | "args" ) "." NAME { "." NAME }"""
+    """reference = ( "caller" | "record" | "records" | "path" | "query" | "args" ) "." NAME { "." NAME }"""
     root, *names = reader.text.split(".")
     if root not in ROOTS:
         guess = suggestion(root, ROOTS) or f"; a reference begins with {', '.join(ROOTS[:-1])} or {ROOTS[-1]}"

@@ -10,7 +10,7 @@ from .problems import Place, Problem, Source
 from .tokens import Token
 
 AUDIENCES = ("anyone", "signed-in", "signed-out", "nobody")
-ROOTS = ("caller", "record", "path", "query", "args")
+ROOTS = ("caller", "record", "records", "path", "query", "args")
 # Words of the language: none of them can be the name of a role or a condition.
 RESERVED = frozenset(
     (

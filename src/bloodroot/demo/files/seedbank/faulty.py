@@ -20,7 +20,6 @@ from starlette.responses import Response
 from starlette.routing import Route
 
 from bloodroot import Unidentified
-from bloodroot.enforce import asgi
 
 from . import api, data, pages
 from .routes import routes
@@ -34,7 +33,7 @@ _INCLUDED = {"curator": {"botanist", "volunteer"}, "botanist": {"volunteer"}, "r
 
 def whoever_sent(request: Request) -> data.Member | None:
     try:
-        caller = identify(asgi.Request(request.scope))
+        caller = identify(request)
     except Unidentified:
         return None
     return data.member(caller.id) if caller is not None else None

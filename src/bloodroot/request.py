@@ -1,0 +1,323 @@
+"""A request as enforcement and identification see it, the same for every server and framework."""
+
+from __future__ import annotations
+
+import sys
+from collections.abc import Callable, Iterator, Mapping
+from http.cookies import CookieError, SimpleCookie
+from typing import Any
+from urllib.parse import parse_qs, quote, urlsplit
+
+from .core.paths import is_method, read_path
+
+_IN_A_PATH = "/-._~!$&'()*+,=:@"
+_MOST_PARAMETERS = 1000
+
+
+class Headers(Mapping[str, str]):
+    """The headers of a request; names in any case. A header that was sent more than once counts with its first value.
+
+    Args:
+        values: gives the values of a header for a name in lower case, one for each time it was sent.
+        names: gives the names of all headers, in lower case.
+    """
+
+    __slots__ = ("_names", "_values")
+
+    def __init__(self, values: Callable[[str], list[str]], names: Callable[[], list[str]]) -> None:
+        self._values = values
+        self._names = names
+
+    def __getitem__(self, name: str) -> str:
+        found = self._values(name.lower())
+        if not found:
+            raise KeyError(name)
+        return found[0]
+
+    def __iter__(self) -> Iterator[str]:
+        return iter(dict.fromkeys(self._names()))
+
+    def __len__(self) -> int:
+        return len(set(self._names()))
+
+    def getlist(self, name: str) -> list[str]:
+        """The values of a header, one for each time it was sent, as far as the server tells them apart."""
+        return self._values(name.lower())
+
+
+class Request:
+    """A request: what `identify` gets where there is no framework, and what enforcement itself reads everywhere.
+
+    Attributes:
+        method: as sent; a method that can be used is in capitals.
+        path: the application's own path, percent-encoded, without the prefix that a server or proxy puts before it.
+        segments: the path in decoded segments; None where it can be read in more than one way.
+        prefix: what stands before the path: ASGI ``root_path``, WSGI ``SCRIPT_NAME``. Empty for none.
+        query_string: as sent.
+        joins_headers: whether the server gives headers that were sent twice, or spelled with ``_``, as one.
+    """
+
+    __slots__ = ()
+    joins_headers = False
+    method: str
+    path: str
+    segments: list[str] | None
+    prefix: str
+    query_string: str
+
+    @property
+    def headers(self) -> Headers:
+        """The headers by name."""
+        raise NotImplementedError
+
+    @property
+    def session(self) -> Mapping[str, Any]:
+        """The framework's session; empty where there is none."""
+        raise NotImplementedError
+
+    @property
+    def sender(self) -> str | None:
+        """The address of the client that is connected, as the server has it; None where it does not say."""
+        raise NotImplementedError
+
+    @property
+    def cookies(self) -> Mapping[str, str]:
+        """The cookies by name; none where the header cannot be read."""
+        try:
+            return {name: morsel.value for name, morsel in SimpleCookie(self.headers.get("cookie", "")).items()}
+        except CookieError:
+            return {}
+
+    @property
+    def readable(self) -> bool:
+        """Whether method and path can be read in one way alone."""
+        return self.segments is not None and is_method(self.method)
+
+    @property
+    def asked_for(self) -> str | None:
+        """The page to come back to after signing in; None for what is no page."""
+        if self.method not in ("GET", "HEAD"):
+            return None
+        return self.safe_prefix + self.path + (f"?{self.query_string}" if self.query_string else "")
+
+    @property
+    def safe_prefix(self) -> str:
+        """The prefix, percent-encoded, for redirects; empty for one that would lead to another site."""
+        prefix = self.prefix.rstrip("/")
+        if not prefix.startswith("/") or prefix.startswith(("//", "/\\")) or not prefix.isprintable():
+            return ""
+        return encoded(prefix)
+
+
+class AsgiRequest(Request):
+    """A request of an ASGI server, or a WebSocket handshake, which is a GET (RFC 6455, section 4.1).
+
+    Attributes:
+        scope: the ASGI scope, for everything that is not told here.
+    """
+
+    __slots__ = ("method", "path", "prefix", "query_string", "scope", "segments")
+
+    def __init__(self, scope: Mapping[str, Any]) -> None:
+        self.scope = scope
+        self.method = scope.get("method", "GET")
+        whole: str = scope["path"]
+        raw = scope.get("raw_path")
+        prefix: str = scope.get("root_path", "")
+        own = whole
+        if prefix and whole.startswith(prefix) and whole[len(prefix) : len(prefix) + 1] in ("", "/"):
+            own = whole[len(prefix) :]
+        self.prefix = prefix
+        query = scope.get("query_string")
+        self.query_string = query.decode("latin-1") if query else ""
+        plain = own.isascii() and "%" not in own
+        self.path = (own if plain else encoded(own)) or "/"
+        self.segments = read_path(self.path)
+        # As nearly always, the client has sent just this. Else what it sent must be unambiguous as well.
+        if raw is not None and not (plain and raw == whole.encode()) and _as_sent(raw) is None:
+            self.segments = None
+
+    @property
+    def headers(self) -> Headers:
+        """The headers by name."""
+        sent = self.scope.get("headers", ())
+
+        def values(name: str) -> list[str]:
+            wanted = name.encode("latin-1", "replace")
+            return [value.decode("latin-1") for key, value in sent if key == wanted]
+
+        return Headers(values, lambda: [key.decode("latin-1") for key, _ in sent])
+
+    @property
+    def session(self) -> Mapping[str, Any]:
+        """The session that a session middleware outside has put into the scope; empty without one."""
+        session: Mapping[str, Any] = self.scope.get("session") or {}
+        return session
+
+    @property
+    def sender(self) -> str | None:
+        """The address of the client that is connected, as the server has it; None where it does not say."""
+        client = self.scope.get("client")
+        return str(client[0]) if client else None
+
+
+class DjangoRequest(Request):
+    """A request of Django's, under WSGI or ASGI.
+
+    Attributes:
+        django: the ``HttpRequest``, for everything that is not told here.
+    """
+
+    __slots__ = ("_sent", "django", "joins_headers", "method", "path", "prefix", "query_string", "segments")
+
+    def __init__(self, sent: Any) -> None:
+        self.django = sent
+        scope = getattr(sent, "scope", None)
+        self._sent: Request = WsgiRequest(sent.META) if scope is None else AsgiRequest(scope)
+        self.joins_headers = self._sent.joins_headers
+        # As it was sent: Django itself puts it in capitals.
+        self.method = self._sent.method
+        self.query_string = self._sent.query_string
+        self.path = encoded(sent.path_info)
+        self.segments = read_path(self.path) if self._sent.segments is not None else None
+        self.prefix = sent.path[: len(sent.path) - len(sent.path_info)]
+
+    @property
+    def headers(self) -> Headers:
+        """The headers by name."""
+        return self._sent.headers
+
+    @property
+    def session(self) -> Mapping[str, Any]:
+        """The session; empty where no session middleware is around."""
+        return getattr(self.django, "session", None) or {}
+
+    @property
+    def sender(self) -> str | None:
+        """The address of the client that is connected, as the server has it; None where it does not say."""
+        return self._sent.sender
+
+
+class WsgiRequest(Request):
+    """A request of a WSGI server.
+
+    Attributes:
+        environ: the WSGI environment, for everything that is not told here.
+    """
+
+    __slots__ = ("_session", "environ", "method", "path", "prefix", "segments")
+    joins_headers = True
+
+    def __init__(
+        self, environ: Mapping[str, Any], session: Callable[[], Mapping[str, Any] | None] | None = None
+    ) -> None:
+        self.environ = environ
+        self.method = str(environ.get("REQUEST_METHOD", ""))
+        self.prefix = _as_bytes(str(environ.get("SCRIPT_NAME", ""))).decode("utf-8", "replace")
+        own = str(environ.get("PATH_INFO", "")) or "/"
+        self.path = own if own.isascii() and "%" not in own else encoded(_as_bytes(own))
+        self.segments = read_path(self.path)
+        # Servers that tell what the client sent do so under one of these names.
+        raw = environ.get("REQUEST_URI") or environ.get("RAW_URI")
+        if raw and raw != own and _as_sent(_target(str(raw))) is None:
+            self.segments = None
+        self._session = session
+
+    @property
+    def query_string(self) -> str:  # type: ignore[override]
+        """As the client sent it."""
+        return str(self.environ.get("QUERY_STRING") or "")
+
+    @property
+    def headers(self) -> Headers:
+        """The headers by name. A server joins several of one name with commas."""
+        environ = self.environ
+
+        def values(name: str) -> list[str]:
+            key = name.upper().replace("-", "_")
+            found = environ.get(key if key in ("CONTENT_TYPE", "CONTENT_LENGTH") else f"HTTP_{key}")
+            return [str(found)] if found is not None else []
+
+        def names() -> list[str]:
+            found = [key[5:] for key in environ if key.startswith("HTTP_")]
+            found += [key for key in ("CONTENT_TYPE", "CONTENT_LENGTH") if environ.get(key)]
+            return [key.replace("_", "-").lower() for key in found]
+
+        return Headers(values, names)
+
+    @property
+    def session(self) -> Mapping[str, Any]:
+        """The framework's session; empty where there is none."""
+        return (self._session() if self._session is not None else None) or {}
+
+    @property
+    def sender(self) -> str | None:
+        """The address of the client that is connected, as the server has it; None where it does not say."""
+        return self.environ.get("REMOTE_ADDR") or None
+
+
+def request_of(own: Any) -> Any:
+    """A request of any framework that is known here as a `Request`; anything else as it is."""
+    if isinstance(own, Request):
+        return own
+    if hasattr(own, "META"):
+        return DjangoRequest(own)
+    if isinstance(getattr(own, "scope", None), Mapping):
+        return AsgiRequest(own.scope)
+    if isinstance(getattr(own, "environ", None), Mapping):
+        return WsgiRequest(own.environ, _session_of_flask)
+    return own
+
+
+def _session_of_flask() -> Mapping[str, Any] | None:
+    """The session of the request that Flask serves, where it is Flask that does."""
+    flask = sys.modules.get("flask")
+    if flask is None or not flask.has_request_context():
+        return None
+    session: Mapping[str, Any] = flask.session
+    return session
+
+
+def encoded(path: str | bytes) -> str:
+    """A path that a server has decoded, percent-encoded again."""
+    return quote(path, safe=_IN_A_PATH, errors="replace") if isinstance(path, str) else quote(path, safe=_IN_A_PATH)
+
+
+def query_of(text: str) -> dict[str, Any] | None:
+    """The parameters of a query: a string, or a list where one is given more than once, which equals nothing.
+
+    Returns:
+        By name; None where there are more than any page asks for.
+    """
+    if not text:
+        return {}
+    try:
+        values = parse_qs(text, keep_blank_values=True, max_num_fields=_MOST_PARAMETERS)
+    except ValueError:
+        return None
+    return {name: found[0] if len(found) == 1 else found for name, found in values.items()}
+
+
+def _as_sent(raw: bytes) -> list[str] | None:
+    """The segments of a path in the client's own spelling; None where it can be read in more than one way."""
+    path = raw.split(b"?", 1)[0].decode("latin-1")
+    return read_path(path if path.isascii() else quote(path, safe=_IN_A_PATH + "%;\\", encoding="latin-1"))
+
+
+def _target(sent: str) -> bytes:
+    """The path of a request target. A proxy may be sent a whole URL (RFC 9112, section 3.2.2)."""
+    path = sent.split("?", 1)[0]
+    if not path.startswith("/"):
+        try:
+            path = urlsplit(path).path or "/"
+        except ValueError:
+            path = ""
+    return _as_bytes(path)
+
+
+def _as_bytes(text: str) -> bytes:
+    """WSGI has the bytes of a path as a string, one character for each."""
+    try:
+        return text.encode("latin-1")
+    except UnicodeEncodeError:
+        return text.encode("utf-8", "replace")
