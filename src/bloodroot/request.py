@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import re
 import sys
 from collections.abc import Callable, Iterator, Mapping
 from http.cookies import CookieError, SimpleCookie
@@ -11,6 +12,8 @@ from urllib.parse import parse_qs, quote, urlsplit
 from .core.paths import is_method, read_path
 
 _IN_A_PATH = "/-._~!$&'()*+,=:@"
+# Nearly all paths have none of these, and stay as they are.
+_ODD = re.compile(r"[^A-Za-z0-9\-._~!$&'()*+,=:@/]").search
 _MOST_PARAMETERS = 1000
 
 
@@ -130,7 +133,7 @@ class AsgiRequest(Request):
         self.prefix = prefix
         query = scope.get("query_string")
         self.query_string = query.decode("latin-1") if query else ""
-        plain = own.isascii() and "%" not in own
+        plain = not _ODD(own)
         self.path = (own if plain else encoded(own)) or "/"
         self.segments = read_path(self.path)
         # As nearly always, the client has sent just this. Else what it sent must be unambiguous as well.
@@ -215,7 +218,7 @@ class WsgiRequest(Request):
         self.method = str(environ.get("REQUEST_METHOD", ""))
         self.prefix = _as_bytes(str(environ.get("SCRIPT_NAME", ""))).decode("utf-8", "replace")
         own = str(environ.get("PATH_INFO", "")) or "/"
-        self.path = own if own.isascii() and "%" not in own else encoded(_as_bytes(own))
+        self.path = encoded(_as_bytes(own)) if _ODD(own) else own
         self.segments = read_path(self.path)
         # Servers that tell what the client sent do so under one of these names.
         raw = environ.get("REQUEST_URI") or environ.get("RAW_URI")

@@ -24,7 +24,7 @@ from bloodroot.enforce import Audit, JsonLines, asgi, current, guard, on_behalf_
 from bloodroot.enforce import fastapi as for_fastapi
 from bloodroot.enforce import flask as for_flask
 from bloodroot.enforce import starlette as for_starlette
-from tests.enforce.stacks import CALLERS, LOTS, POLICY, identify
+from tests.enforce.stacks import BY_PATH, CALLERS, LOTS, POLICY, identify
 from tests.servers import ask, serving, serving_wsgi
 
 FIELDS = bloodroot.parse("""
@@ -184,7 +184,7 @@ class AuditLog(unittest.TestCase):
             await send({"type": "http.response.start", "status": 200, "headers": []})
             await send({"type": "http.response.body", "body": b""})
 
-        app = asgi.AccessMiddleware(application, POLICY, identify=identify, records={"plot_id": {}.get}, audit=audit)
+        app = asgi.AccessMiddleware(application, BY_PATH, identify=identify, records={"plot_id": {}.get}, audit=audit)
         log, lines = logging.getLogger("bloodroot.audit"), Lines()
         log.addHandler(lines)
         log.setLevel(logging.INFO)
@@ -216,7 +216,7 @@ class AuditLog(unittest.TestCase):
         (3, "PATCH", "/plots/7", "tarn.bloodroot:37", "deny", "active"),
         (3, "PATCH", "/plots/7", "tarn.bloodroot:37", "missing", None),
         (3, "POST", "/beds/7/sow", "tarn.bloodroot:38", "withheld", None),
-        (1, "GET", "/a%0ab", None, "deny", "ambiguous-path"),
+        (None, "GET", "/a%0Ab", None, "deny", "ambiguous-path"),
         (7, "GET", "/lots", "tarn.bloodroot:32", "deny", "apart"),
     )
 
@@ -281,11 +281,11 @@ always
         self.assertEqual((told.endpoints, told.closed), (6, ("DELETE /lots/{lot_id}", "GET /live")))
         expected = [
             r"INFO:.*6 endpoints, 2 without a line, \d+ guards",
-            r"WARNING:.*no line covers DELETE /lots/\{lot_id\}, so it is closed to everybody",
+            r"WARNING:.*no line covers DELETE /lots/\{lot_id\}, so it is closed to all callers",
             r"WARNING:.*no line covers GET /live",
             r"WARNING:.*tarn.bloodroot:7: no endpoint of the application is at /lots/\{lot_id\}: PUT /lots",
             r"WARNING:.*tarn.bloodroot:10: no endpoint of the application is at /gone: GET /gone keeper",
-            r"WARNING:.*tarn.bloodroot:12: this standing rule stands over no endpoint: /old/\*\* keeper",
+            r"WARNING:.*tarn.bloodroot:12: this standing rule covers no endpoint: /old/\*\* keeper",
             r"WARNING:.*tarn.bloodroot:9: GET /drafts is guarded, and no guard is around other; unless something it calls",
         ]
         self.assertEqual(len(logs.output), len(expected))
@@ -370,7 +370,7 @@ class OpenApi(unittest.TestCase):
         inner.put("/c/{n:int}", name="put")(lambda n: 1)
         inner.websocket("/live", name="live")(lambda socket: None)
         asks.get("/asked", name="asked")(lambda: 1)
-        inner.mount("/files", Starlette(), name="files")
+        inner.mount("/files", JSONResponse("files"), name="files")
         outer.include_router(inner)
         outer.include_router(asks)
         app.include_router(outer, prefix="/z")
@@ -450,18 +450,26 @@ class PathsOfServers(unittest.TestCase):
     def test_what_a_server_tells_of_a_path(self) -> None:
         for environ, path in (
             ({"PATH_INFO": "/lots"}, "/lots"),
-            ({"PATH_INFO": "/lots", "SCRIPT_NAME": "/app"}, "/app/lots"),
+            # The application's own path: no prefix, and whatever has been rewritten is what is served.
+            ({"PATH_INFO": "/lots", "SCRIPT_NAME": "/app"}, "/lots"),
+            ({"PATH_INFO": "", "SCRIPT_NAME": "/app"}, "/"),
             ({"PATH_INFO": "/l\xc3\xb6ts"}, "/l%C3%B6ts"),
             ({"PATH_INFO": "/a b%41"}, "/a%20b%2541"),
-            ({"PATH_INFO": "/a/b", "REQUEST_URI": "/a%2fb?x=1"}, "/a%2fb"),
-            ({"PATH_INFO": "/a/b", "RAW_URI": "/a%2Fb"}, "/a%2Fb"),
             ({"PATH_INFO": "/a", "REQUEST_URI": "http://tarn.example/a?b"}, "/a"),
-            ({"PATH_INFO": "/b", "SCRIPT_NAME": "/a", "REQUEST_URI": "/a/b"}, "/a/b"),
-            ({"PATH_INFO": "/b", "SCRIPT_NAME": "/a", "REQUEST_URI": "/b?c"}, "/a/b"),
-            ({"PATH_INFO": "/b/c", "SCRIPT_NAME": "/a", "REQUEST_URI": "/b%2fc"}, "/a/b%2fc"),
-            ({"PATH_INFO": "/admin", "REQUEST_URI": "/open"}, ""),
-            ({"PATH_INFO": "/admin", "SCRIPT_NAME": "/a", "REQUEST_URI": "/open"}, ""),
+            ({"PATH_INFO": "/b", "SCRIPT_NAME": "/a", "REQUEST_URI": "/a/b"}, "/b"),
+            ({"PATH_INFO": "/b", "SCRIPT_NAME": "/a", "REQUEST_URI": "/b?c"}, "/b"),
+            ({"PATH_INFO": "/admin", "REQUEST_URI": "/open"}, "/admin"),
             ({"PATH_INFO": "/\u20ac", "REQUEST_URI": "/%E2%82%AC"}, "/%E2%82%AC"),
+            # What can be read in more than one way has no segments, and is refused.
+            ({"PATH_INFO": "/a/b", "REQUEST_URI": "/a%2fb?x=1"}, None),
+            ({"PATH_INFO": "/a/b", "RAW_URI": "/a%2Fb"}, None),
+            ({"PATH_INFO": "/b/c", "SCRIPT_NAME": "/a", "REQUEST_URI": "/b%2fc"}, None),
+            ({"PATH_INFO": "/lots", "REQUEST_URI": "//lots"}, None),
+            ({"PATH_INFO": "/lots", "REQUEST_URI": "http://[/lots"}, None),
+            ({"PATH_INFO": "/\xff"}, None),
+            ({"PATH_INFO": "lots"}, None),
+            ({"PATH_INFO": "/a\x85b"}, None),
         ):
             with self.subTest(environ):
-                self.assertEqual(wsgi.Request({"REQUEST_METHOD": "GET", **environ}).path, path)
+                request = wsgi.Request({"REQUEST_METHOD": "GET", **environ})
+                self.assertEqual(request.path if request.segments is not None else None, path)

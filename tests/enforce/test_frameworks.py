@@ -49,7 +49,8 @@ PLOTS = {"7": {"grower_id": 3}, "8": {"grower_id": 9}}
 
 def identify(request: Any) -> Caller | None:
     """The member in the framework's own session."""
-    member = request.session.get("member")
+    session = flask.session if flask.has_request_context() else request.session
+    member = session.get("member")
     return Caller(member, {"keeper"} if member == 4 else set()) if member else None
 
 
@@ -158,7 +159,7 @@ class Django(unittest.TestCase):
                     (4, "GET", "/classes/8", 200, "class 8"),
                     (3, "GET", "/later/7", 200, "later for 3"),
                     (3, "GET", "/later/8", 403, "Only its grower may change a plot."),
-                    (3, "GET", "/later/9", 404, "There is nothing here."),
+                    (3, "GET", "/later/9", 404, "not found on this server"),
                     (3, "GET", "/stream/7", 200, "0 for 3;1 for 3;"),
                     (3, "GET", "/stream/8", 403, "Only its grower"),
                     (3, "GET", "/stream/forgotten", 500, "withheld"),
@@ -177,7 +178,7 @@ class Django(unittest.TestCase):
             ({}, ImproperlyConfigured, 'BLOODROOT needs "policy"'),
             ({"policy": POLICY, "identify": identify, "record": {}}, ImproperlyConfigured, "unknown key 'record'"),
             ({"policy": "missing.bloodroot", "identify": identify}, PolicyError, "there is no such file"),
-            ({"policy": POLICY, "identify": "tests.nowhere.identify"}, ImportError, "tests.nowhere"),
+            ({"policy": POLICY, "identify": "tests.nowhere.identify"}, ImproperlyConfigured, r"BLOODROOT\['identify'\]: tests.nowhere.identify cannot be imported"),
             (
                 {"policy": bloodroot.parse("endpoints\n  action nothing anyone\n"), "identify": identify},
                 PolicyError,

@@ -121,7 +121,7 @@ class Functions(unittest.TestCase):
             self.assertIn("test_guards.py", caught.exception.decision.line.place.at)
 
     def test_where_nobody_acts_a_guard_refuses(self) -> None:
-        with self.assertLogs("bloodroot.enforce", "ERROR"), self.assertRaisesRegex(RuntimeError, "so it refuses: put"):
+        with self.assertLogs("bloodroot.enforce", "ERROR"), self.assertRaisesRegex(RuntimeError, "around parcels_of was called where no caller acts, so it refuses"):
             parcels_of(3)
         found: list[object] = []
 
@@ -144,7 +144,7 @@ class Functions(unittest.TestCase):
             current()
 
     def test_a_job_that_leaves_something_open_is_told(self) -> None:
-        told = r"nobody settled plot:edit \(.*test_guards.py:\d+\); call current"
+        told = r"nothing settled plot:edit \(.*test_guards.py:\d+\); call current"
         with self.assertRaisesRegex(Unsettled, told), on_behalf_of(GROWER, POLICY):
             relabel()
         with on_behalf_of(GROWER, POLICY) as acting:

@@ -21,8 +21,12 @@ def lists(request):  # type: ignore[no-untyped-def]
     return PlainTextResponse("list")
 
 
-APP = Starlette(
-    routes=[
+def application() -> Starlette:
+    return Starlette(routes=ROUTES)
+
+
+ROUTES = (
+    [
         Route("/lots", lists),
         Route("/lots/{lot_id:int}", show),
         Route("/lots/{lot_id:int}", show, methods=["PATCH"], name="change"),
@@ -35,6 +39,7 @@ APP = Starlette(
         WebSocketRoute("/live", lists),
     ]
 )
+APP = application()
 
 
 def settles(request):  # type: ignore[no-untyped-def]
@@ -107,13 +112,17 @@ class Routes(unittest.IsolatedAsyncioTestCase):
         policy = bloodroot.parse(
             "roles\n  helper default\n  keeper includes helper\npermissions\n  lot:edit keeper\nendpoints\n"
             "  action lists, show, deep helper\n  action change lot:edit\n  action static anyone\n  any /** nobody\n"
-        ).bind(starlette.routes(APP))
+        )
 
         def identify(request):  # type: ignore[no-untyped-def]
             name = request.headers.get("x-role")
             return Caller(1, {name}) if name else None
 
-        transport = httpx.ASGITransport(AccessMiddleware(APP, policy, identify=identify))
+        with self.assertRaisesRegex(bloodroot.PolicyError, "no routes here to find an action in"):
+            AccessMiddleware(APP, policy.bind(starlette.routes(APP)), identify=identify)
+        app = application()
+        starlette.protect(app, policy, identify=identify)
+        transport = httpx.ASGITransport(app)
         async with httpx.AsyncClient(transport=transport, base_url="http://127.0.0.1") as client:
             for method, path, role, status, text in (
                 ("GET", "/lots", "helper", 200, "list"),

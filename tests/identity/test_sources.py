@@ -27,8 +27,6 @@ from starlette.routing import Route
 import bloodroot
 from bloodroot import Caller, Unidentified
 from bloodroot.enforce import current
-from bloodroot.enforce import django as for_django
-from bloodroot.enforce import flask as for_flask
 from bloodroot.enforce.asgi import AccessMiddleware
 from bloodroot.identity import Identification, load
 from bloodroot.settings import SettingsError
@@ -130,7 +128,9 @@ class Tokens(Behind):
                     )
             self.assertEqual(challenge("/api/lots", None)[:2], (401, realm))
             self.assertEqual(challenge("/api/lots", "Basic eDp5")[:2], (401, realm))
-            self.assertEqual(challenge("/lots", None)[0], 303)
+            # Where callers are identified by token a program asks, unless it says that it wants a page.
+            self.assertEqual(challenge("/lots", None)[:2], (401, realm))
+            self.assertEqual(challenge("/lots", None, Accept="text/html")[0], 303)
             self.assertEqual(challenge("/lots/new", f"Bearer {good}")[0], 200)
             self.assertEqual(challenge("/lots/new", f"Bearer {token(duties='keepers')}")[0], 403)
             _, _, body = challenge("/lots", f"Bearer {token()}")
@@ -206,7 +206,7 @@ class Sessions(Behind):
 
         @app.get("/open")
         def tell() -> Any:
-            return flask.jsonify(who(identify(for_flask.request())))
+            return flask.jsonify(who(identify(flask.request)))
 
         with serving_wsgi(app) as port:
             self.assertEqual(self.seen(port), [[None], [3, "keeper"]])
@@ -220,7 +220,7 @@ class Sessions(Behind):
             return django.http.JsonResponse([], safe=False)
 
         def tell(request: Any) -> Any:
-            return django.http.JsonResponse(who(identify(for_django.Request(request))), safe=False)
+            return django.http.JsonResponse(who(identify(request)), safe=False)
 
         urls = [django.urls.path("in", sign_in), django.urls.path("open", tell)]
         how = {

@@ -24,6 +24,7 @@ _DEFAULTS = {
     "signed-out": (401, "Sign in to use this."),
     "signed-in": (403, "This is for visitors who are not signed in."),
 }
+UNREADABLE = ("ambiguous-path", "method")
 _REFUSED = (403, "You do not have access to this.")
 _HIDDEN = (404, "There is nothing here.")
 
@@ -89,7 +90,8 @@ class Answers:
         status, default = _DEFAULTS.get(reason, _REFUSED)
         condition = self._conditions.get(reason)
         own = condition.message if condition is not None else None
-        segments = read_path(path)
+        # What cannot be read was refused before any line was asked, denials too.
+        segments = read_path(path) if reason not in UNREADABLE else None
         for denial in self.denials if segments is not None else ():
             if denial.answers(method, segments or [], reason):
                 # What a condition has to say is closer to the matter than what is said for any reason at all.

@@ -181,6 +181,12 @@ class Policy:
         line = self._index.find(method, segments) if self._routes is None else self._line(method, segments)
         return self._decided(question, segments, line)
 
+    def decide_unread(self, question: Question) -> Decision:
+        """Refuse a request whose path or method can be read in more than one way; nothing else is asked of it."""
+        question.unreadable = is_method(question.method)
+        reason = "ambiguous-path" if question.unreadable else "method"
+        return Decision(Outcome.DENY, reason, None, None, self, question)
+
     def decide_routed(self, question: Question, segments: list[str]) -> Decision:
         """Decide a request for which a framework has chosen the route, and so the line.
 
@@ -491,7 +497,7 @@ class Policy:
             line = question.line if question.routed else None
             self._weigh_request(question, segments, line, self.roles.held(caller), trace)
             return tuple(trace.steps)
-        if segments is None:
+        if segments is None or question.unreadable:
             trace.add("path", "refused", f"the path {path} can be read in more than one way")
             return tuple(trace.steps)
         if not is_method(method):

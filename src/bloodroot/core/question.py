@@ -30,6 +30,7 @@ class Question:
         line: the line of the route that the framework serves; None where the path decides.
         routed: whether a framework has chosen the route, so that ``line`` counts.
         guard: the guard that is asked, or None for a request.
+        unreadable: whether the client's own spelling of the path can be read in more than one way.
     """
 
     # Most questions are about caller, method and path alone: defaults on the class cost nothing to set.
@@ -44,6 +45,7 @@ class Question:
     line: Line | None = None
     routed: bool = False
     guard: Line | None = None
+    unreadable: bool = False
 
     def __init__(self, caller: Caller | None, method: str, path: str) -> None:
         self.caller = caller

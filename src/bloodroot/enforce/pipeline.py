@@ -170,9 +170,7 @@ class Enforcement:
         question = Question(None, request.method, request.path)
         segments = request.segments
         if segments is None or not request.readable:
-            if segments is None:
-                question.path = ""
-            return Access(self.policy, question, self.policy.decide(None, question.method, question.path))
+            return Access(self.policy, question, self.policy.decide_unread(question))
         unidentified = None
         try:
             question.caller = yield Call(self.identify, (own,))
@@ -186,8 +184,7 @@ class Enforcement:
         if request.query_string:
             question.query = query_of(request.query_string)
             if question.query is None:
-                question.path = ""
-                return Access(self.policy, question, self.policy.decide(None, question.method, ""))
+                return Access(self.policy, question, self.policy.decide_unread(question))
         else:
             question.query = _NO_QUERY
         question.routed = True
