@@ -182,7 +182,9 @@ class DjangoRequest(Request):
         self.method = self._sent.method
         self.query_string = self._sent.query_string
         self.path = encoded(sent.path_info)
-        self.segments = read_path(self.path) if self._sent.segments is not None else None
+        # Django has decoded the path in place; with WSGI what was sent is told beside it, if at all.
+        readable = self._sent.segments is not None if scope is not None else _raw_is_readable(sent.META)
+        self.segments = read_path(self.path) if readable else None
         self.prefix = sent.path[: len(sent.path) - len(sent.path_info)]
 
     @property
@@ -220,9 +222,7 @@ class WsgiRequest(Request):
         own = str(environ.get("PATH_INFO", "")) or "/"
         self.path = encoded(_as_bytes(own)) if _ODD(own) else own
         self.segments = read_path(self.path)
-        # Servers that tell what the client sent do so under one of these names.
-        raw = environ.get("REQUEST_URI") or environ.get("RAW_URI")
-        if raw and raw != own and _as_sent(_target(str(raw))) is None:
+        if not _raw_is_readable(environ):
             self.segments = None
         self._session = session
 
@@ -305,6 +305,12 @@ def _as_sent(raw: bytes) -> list[str] | None:
     """The segments of a path in the client's own spelling; None where it can be read in more than one way."""
     path = raw.split(b"?", 1)[0].decode("latin-1")
     return read_path(path if path.isascii() else quote(path, safe=_IN_A_PATH + "%;\\", encoding="latin-1"))
+
+
+def _raw_is_readable(environ: Mapping[str, Any]) -> bool:
+    """Whether what the client sent, where a WSGI server tells it under one of these names, is unambiguous."""
+    raw = environ.get("REQUEST_URI") or environ.get("RAW_URI")
+    return not raw or raw == environ.get("PATH_INFO") or _as_sent(_target(str(raw))) is not None
 
 
 def _target(sent: str) -> bytes:

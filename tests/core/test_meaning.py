@@ -263,7 +263,7 @@ class Actions(unittest.TestCase):
         self.assertFalse(policy.decide(Caller(1), "GET", "/lots/7").allowed)
         for route, method, path, place in (
             (self.ROUTES[0], "GET", "lots/7", "t:16"),
-            (two_names, "GET", "lots/7-8", None),
+            (two_names, "GET", "lots/7-8", "t:14"),
             (Route("lots.show", ("GET",), "/elsewhere/{id:x}"), "GET", "elsewhere/7", "t:16"),
             (Route("lots.show", ("GET",), "/elsewhere"), "POST", "elsewhere", None),
         ):

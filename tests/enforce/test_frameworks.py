@@ -178,7 +178,11 @@ class Django(unittest.TestCase):
             ({}, ImproperlyConfigured, 'BLOODROOT needs "policy"'),
             ({"policy": POLICY, "identify": identify, "record": {}}, ImproperlyConfigured, "unknown key 'record'"),
             ({"policy": "missing.bloodroot", "identify": identify}, PolicyError, "there is no such file"),
-            ({"policy": POLICY, "identify": "tests.nowhere.identify"}, ImproperlyConfigured, r"BLOODROOT\['identify'\]: tests.nowhere.identify cannot be imported"),
+            (
+                {"policy": POLICY, "identify": "tests.nowhere.identify"},
+                ImproperlyConfigured,
+                r"BLOODROOT\['identify'\]: tests.nowhere.identify cannot be imported",
+            ),
             (
                 {"policy": bloodroot.parse("endpoints\n  action nothing anyone\n"), "identify": identify},
                 PolicyError,

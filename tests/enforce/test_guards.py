@@ -121,7 +121,10 @@ class Functions(unittest.TestCase):
             self.assertIn("test_guards.py", caught.exception.decision.line.place.at)
 
     def test_where_nobody_acts_a_guard_refuses(self) -> None:
-        with self.assertLogs("bloodroot.enforce", "ERROR"), self.assertRaisesRegex(RuntimeError, "around parcels_of was called where no caller acts, so it refuses"):
+        with (
+            self.assertLogs("bloodroot.enforce", "ERROR"),
+            self.assertRaisesRegex(RuntimeError, "around parcels_of was called where no caller acts, so it refuses"),
+        ):
             parcels_of(3)
         found: list[object] = []
 

@@ -25,20 +25,18 @@ def application() -> Starlette:
     return Starlette(routes=ROUTES)
 
 
-ROUTES = (
-    [
-        Route("/lots", lists),
-        Route("/lots/{lot_id:int}", show),
-        Route("/lots/{lot_id:int}", show, methods=["PATCH"], name="change"),
-        Route("/files/{path:path}", lists, name="files"),
-        Mount(
-            "/office",
-            routes=[Route("/", lists, name="office"), Mount("/deep", routes=[Route("/{x}", show, name="deep")])],
-        ),
-        Mount("/static", app=PlainTextResponse("static"), name="static"),
-        WebSocketRoute("/live", lists),
-    ]
-)
+ROUTES = [
+    Route("/lots", lists),
+    Route("/lots/{lot_id:int}", show),
+    Route("/lots/{lot_id:int}", show, methods=["PATCH"], name="change"),
+    Route("/files/{path:path}", lists, name="files"),
+    Mount(
+        "/office",
+        routes=[Route("/", lists, name="office"), Mount("/deep", routes=[Route("/{x}", show, name="deep")])],
+    ),
+    Mount("/static", app=PlainTextResponse("static"), name="static"),
+    WebSocketRoute("/live", lists),
+]
 APP = application()
 
 

@@ -13,7 +13,7 @@ from sqlalchemy.exc import DataError, SQLAlchemyError
 from ..core.caller import Caller, Unidentified
 from ..settings import DirectoryTables, SettingsError
 from . import passwords, tables
-from .database import file_of, in_one_transaction, open_database, told, storable
+from .database import file_of, in_one_transaction, open_database, storable, told
 from .fresh import Remembered, Unknown
 from .rows import Member, Row, member_of
 

@@ -42,7 +42,9 @@ def _in_text(value: str, separator: str | None) -> tuple[list[str], list[str]]:
         return list(dict.fromkeys(piece for piece in pieces if piece)), []
     between = next((sign for sign in _OFTEN_BETWEEN if sign in value.strip(BLANKS)), None)
     if between is not None:
-        return [value.strip(BLANKS)], [f'is one text, {shown(value)}; if it holds several names, write separator = "{between}"']
+        return [value.strip(BLANKS)], [
+            f'is one text, {shown(value)}; if it holds several names, write separator = "{between}"'
+        ]
     return [value.strip(BLANKS)], []
 
 

@@ -132,7 +132,7 @@ class Header:
             if "-" in name or "_" in name:
                 raise SettingsError(
                     f'identity: under WSGI the header "{name}" cannot be told from the same name with - and _ '
-                    f'exchanged, which a client may send; let the proxy send it without them, such as '
+                    f"exchanged, which a client may send; let the proxy send it without them, such as "
                     f'"{name.replace("-", "").replace("_", "")}"'
                 )
         if self.names.separator == ",":

@@ -1,0 +1,690 @@
+"""Random applications under random policies: a handler runs only if the line for that very handler allows it, and an
+allowed request is answered as it is without enforcement.
+
+The applications have converters, overlapping templates in any order, parameters of several segments, mounts, hosts,
+included routers, prefixes, WebSockets beside pages, class-based views and undeclared methods. What is expected comes from
+a naive reading of the design: which handler does the unprotected application choose, and what does its line say?
+"""
+
+import asyncio
+import dataclasses
+import io
+import logging
+import os
+import random
+import re
+import types
+import unittest
+from collections.abc import Callable
+from typing import Any
+from urllib.parse import unquote_to_bytes
+
+import django.core.handlers.asgi
+import django.core.handlers.wsgi
+import django.http
+import django.urls
+import django.views
+import fastapi
+import flask
+import flask.views
+from hypothesis import HealthCheck, given, settings
+from hypothesis import strategies as st
+from starlette.applications import Starlette
+from starlette.endpoints import HTTPEndpoint
+from starlette.responses import PlainTextResponse
+from starlette.routing import Host, Mount, Route, Router, WebSocketRoute
+
+import bloodroot
+from bloodroot import Caller, PolicyError
+from bloodroot.enforce import fastapi as for_fastapi
+from bloodroot.enforce import flask as for_flask
+from bloodroot.enforce import starlette as for_starlette
+from tests.django_project import project
+
+EXAMPLES = int(os.environ.get("EXPLORE", "0") or 0) * 1000 or 40
+REQUESTS = 24
+REQUIREMENTS = ("anyone", "signed-in", "keeper", "nobody", "signed-out", "helper")
+CALLERS: dict[str, Caller | None] = {"": None, "helper": Caller(1), "keeper": Caller(2, {"keeper"})}
+WORDS = ("a", "b", "new", "A")
+
+
+def may(requirement: str, caller: str) -> bool:
+    """What a requirement says of a caller, read off the words."""
+    return {
+        "anyone": True,
+        "nobody": False,
+        "signed-in": caller != "",
+        "signed-out": caller == "",
+        "helper": caller != "",
+        "keeper": caller == "keeper",
+    }[requirement]
+
+
+@dataclasses.dataclass
+class Spec:
+    """One route of a random application, whatever the framework."""
+
+    name: str
+    parts: tuple[tuple[str, str], ...]  # kind of segment, and its text or name
+    methods: tuple[str, ...] | None
+    kind: str  # function, class or socket
+    group: str = ""  # a mount, an included router, a blueprint
+
+    def path(self, group: str | None = None) -> str:
+        """As a policy writes it."""
+        written = ""
+        for kind, text in self.parts:
+            written += "/**" if kind == "rest" else f"/{text}" if kind == "word" else f"/{{{text}}}"
+            if kind == "rest":
+                break
+        return (self.group if group is None else group) + written + "/**" * (self.kind == "mount") or "/"
+
+    @property
+    def exact(self) -> bool:
+        """Whether a policy can write the path: a parameter of several segments stands last."""
+        return all(kind != "rest" for kind, _ in self.parts[:-1])
+
+
+def application(rng: random.Random) -> list[Spec]:
+    found = []
+    for number in range(rng.randint(2, 6)):
+        parts: list[tuple[str, str]] = []
+        for place in range(rng.randint(0, 3)):
+            kind = rng.choice(("word", "word", "word", "text", "number"))
+            parts.append((kind, rng.choice(WORDS) if kind == "word" else f"p{place}"))
+        if rng.random() < 0.2:
+            parts.insert(len(parts) if rng.random() < 0.6 else rng.randint(0, len(parts)), ("rest", "rest"))
+        methods = rng.choice((("GET",), ("GET",), ("POST",), ("GET", "POST"), ("PUT", "DELETE"), None))
+        kind = rng.choice(("function", "function", "function", "class", "socket", "mount"))
+        name = f"n{number}" if rng.random() < 0.85 else "n0"
+        found.append(Spec(name, tuple(parts), methods, kind, rng.choice(("", "", "", "/a", "/m", "/m/b"))))
+    return found
+
+
+def policy_of(rng: random.Random, specs: list[Spec]) -> tuple[list[tuple[str, str, str]], dict[str, str]]:
+    """Path lines and lines of actions."""
+    actions = {spec.name: rng.choice(REQUIREMENTS) for spec in specs if rng.random() < 0.5}
+    lines: dict[tuple[str, str], tuple[str, str, str]] = {}
+    shapes = [spec.path() for spec in specs if spec.name not in actions]
+    shapes += ["/" + "/".join(rng.choice((*WORDS, "{x}", "*")) for _ in range(rng.randint(1, 3))) for _ in range(2)]
+    shapes += ["/**"] * (rng.random() < 0.4) + ["/m/**"] * (rng.random() < 0.3) + ["/"] * (rng.random() < 0.3)
+    for shape in shapes:
+        method = rng.choice(("any", "any", "GET", "POST"))
+        lines.setdefault((method, re.sub(r"\{\w+\}", "{}", shape)), (method, shape, rng.choice(REQUIREMENTS)))
+    return list(lines.values()), actions
+
+
+# The naive reading --------------------------------------------------------------------------------
+
+
+def segments_of(raw: str) -> list[str] | None:
+    """The path in segments, or None where it can be read in more than one way."""
+    if not raw.startswith("/") or re.search(r"%(?![0-9a-fA-F]{2})", raw):
+        return None
+    pieces = raw[1:].split("/")
+    if pieces and pieces[-1] == "":
+        pieces.pop()
+    try:
+        read = [unquote_to_bytes(piece).decode("utf-8") for piece in pieces]
+    except UnicodeDecodeError:
+        return None
+    if any(piece in ("", ".", "..") or re.search(r"[/\\;\x00-\x1f\x7f-\x9f]", piece) for piece in read):
+        return None
+    return read
+
+
+RANK = {"word": 0, "name": 2, "*": 3, "**": 4}
+
+
+def kinds(shape: str) -> list[str]:
+    return [
+        part if part in ("*", "**") else "name" if "{" in part else "word"
+        for part in shape.strip("/").split("/")
+        if part
+    ]
+
+
+def covers(shape: str, path: list[str]) -> bool:
+    parts = [part for part in shape.strip("/").split("/") if part]
+    if parts and parts[-1] == "**":
+        parts, path = parts[:-1], path[: len(parts) - 1]
+    if len(parts) != len(path):
+        return False
+    return all(part in ("*", each) or "{" in part for part, each in zip(parts, path, strict=True))
+
+
+def speaks_of(methods: str, method: str) -> bool:
+    return methods in ("any", method) or (methods == "GET" and method == "HEAD")
+
+
+def line_for(spec: Spec, method: str, path: list[str], lines: list[Any], actions: dict[str, str]) -> str:
+    """What decides a request that this route serves."""
+    declared = served_methods(spec)
+    served = declared is None or method in declared or (method == "HEAD" and "GET" in declared)
+    if spec.name in actions and served:
+        return actions[spec.name]
+    found = [
+        ([RANK[kind] for kind in kinds(shape)] + [3.5] * ("**" not in shape), methods == "any", requirement)
+        for methods, shape, requirement in lines
+        if speaks_of(methods, method)
+        and (covers(shape, path) or (spec.exact and kinds_and_words(shape) == kinds_and_words(spec.path())))
+    ]
+    # Where one template ends, another one may go on with ** and nothing behind it, which is less specific.
+    return min(found)[-1] if found else "nobody"
+
+
+def kinds_and_words(shape: str) -> list[str]:
+    return [re.sub(r"\{\w+\}", "{}", part) for part in shape.strip("/").split("/") if part]
+
+
+def served_methods(spec: Spec) -> tuple[str, ...] | None:
+    if spec.kind == "socket":
+        return ("GET",)
+    if spec.kind == "mount":
+        return None
+    if spec.kind == "class":
+        return ("GET", "POST")
+    return spec.methods
+
+
+# The applications --------------------------------------------------------------------------------
+
+reached: list[int] = []
+
+
+class Stack:
+    """One framework: how an application is built and asked."""
+
+    sockets = False
+    unique = False
+    default_methods: tuple[str, ...] | None = ("GET",)
+
+    def build(self, specs: list[Spec], policy: bloodroot.Policy | None) -> Any:
+        raise NotImplementedError
+
+    def ask(self, app: Any, request: "Asked") -> tuple[int, dict[str, str], bytes]:
+        raise NotImplementedError
+
+
+@dataclasses.dataclass
+class Asked:
+    method: str
+    raw: str
+    caller: str
+    prefix: str = ""
+    socket: bool = False
+
+
+def identify(request: Any) -> Caller | None:
+    headers = getattr(request, "headers", {})
+    return CALLERS[headers.get("x-caller") or ""]
+
+
+def body(number: int, values: Any) -> str:
+    reached.append(number)
+    return f"{number} {sorted((name, str(value)) for name, value in values.items())}"
+
+
+class OnStarlette(Stack):
+    sockets = True
+
+    def build(self, specs: list[Spec], policy: bloodroot.Policy | None) -> Any:
+        groups: dict[str, list[Any]] = {}
+        top: list[Any] = []
+        for number, spec in enumerate(specs):
+            route = self.route(number, spec)
+            if not spec.group:
+                top.append(route)
+                continue
+            if spec.group not in groups:
+                groups[spec.group] = []
+                inner: Any = Starlette() if number % 2 else Router()
+                groups[spec.group] = inner.routes
+                for place in reversed(range(2, spec.group.count("/") + 1)):
+                    inner = Router([Mount("/" + spec.group.split("/")[place], app=inner)])
+                top.append(Mount("/" + spec.group.split("/")[1], app=inner))
+            groups[spec.group].append(route)
+        if len(specs) % 3 == 0:
+            top.insert(0, Host("other.example", app=Router([Route("/a", self.endpoint(99), name="n0")])))
+        app = Starlette(routes=top)
+        if policy is not None:
+            for_starlette.protect(app, policy, identify=identify)
+        return app
+
+    def endpoint(self, number: int) -> Any:
+        async def serve(request: Any) -> Any:
+            return PlainTextResponse(body(number, request.path_params))
+
+        return serve
+
+    def route(self, number: int, spec: Spec) -> Any:
+        converters = {"text": "", "number": ":int", "rest": ":path"}
+        path = "".join(f"/{text}" if kind == "word" else f"/{{{text}{converters[kind]}}}" for kind, text in spec.parts)
+        path = path or "/"
+        if spec.kind == "mount":
+
+            async def mounted(scope: Any, receive: Any, send: Any) -> None:
+                # An application that is not known here: one line for all of it.
+                if scope["type"] == "http":
+                    await PlainTextResponse(body(number, scope["path_params"]))(scope, receive, send)
+                else:
+                    await send({"type": "websocket.close", "code": 1000, "reason": ""})
+
+            return Mount(path if spec.parts else "/mounted", app=mounted, name=spec.name)
+        if spec.kind == "socket":
+
+            async def talk(socket: Any) -> None:
+                await socket.accept()
+                await socket.send_text(body(number, socket.path_params))
+                await socket.close()
+
+            return WebSocketRoute(path, talk, name=spec.name)
+        if spec.kind == "class":
+
+            class View(HTTPEndpoint):
+                async def get(self, request: Any) -> Any:
+                    return PlainTextResponse(body(number, request.path_params))
+
+                async def post(self, request: Any) -> Any:
+                    return PlainTextResponse(body(number, request.path_params))
+
+            return Route(path, View, name=spec.name)
+        methods = list(spec.methods) if spec.methods else None
+        return Route(path, self.endpoint(number), methods=methods, name=spec.name)
+
+    def ask(self, app: Any, request: Asked) -> tuple[int, dict[str, str], bytes]:
+        return asyncio.run(ask_asgi(app, request))
+
+
+class OnFastAPI(OnStarlette):
+    def build(self, specs: list[Spec], policy: bloodroot.Policy | None) -> Any:
+        app = fastapi.FastAPI(openapi_url=None, docs_url=None, redoc_url=None)
+        routers: dict[str, Any] = {}
+        late: list[tuple[Any, int, Spec]] = []
+        for number, spec in enumerate(specs):
+            target: Any = app
+            if spec.group:
+                if spec.group not in routers:
+                    routers[spec.group] = fastapi.APIRouter(prefix=spec.group)
+                    outer = fastapi.APIRouter()
+                    outer.include_router(routers[spec.group])
+                    app.include_router(outer)
+                target = routers[spec.group]
+            # Some routes come late, after the router was included and the application protected.
+            if policy is not None and number == len(specs) - 1:
+                late.append((target, number, spec))
+            else:
+                self.add(target, number, spec)
+        if policy is not None:
+            target, number, spec = late[0]
+            first = for_fastapi.routes(app)
+            if spec.name in {action.name for action in policy.unbound} - {route.action for route in first}:
+                self.add(target, number, spec)
+                late.clear()
+            for_fastapi.protect(app, policy, identify=identify)
+        for target, number, spec in late:
+            self.add(target, number, spec)
+        return app
+
+    def add(self, target: Any, number: int, spec: Spec) -> None:
+        if spec.kind != "function" or not spec.parts:
+            route = self.route(number, spec)
+            if target is not None and hasattr(target, "prefix") and target.prefix:
+                route = self.route(number, dataclasses.replace(spec, parts=(*prefix_parts(target.prefix), *spec.parts)))
+            router = getattr(target, "router", target)
+            if isinstance(route, Mount):
+                router.mount(route.path, route.app, name=spec.name)
+            elif isinstance(route, WebSocketRoute):
+                router.add_websocket_route(route.path, route.endpoint, name=spec.name)
+            else:
+                router.add_route(route.path, route.endpoint, methods=route.methods, name=spec.name)
+            return
+        converters = {"text": "", "number": ":int", "rest": ":path"}
+        path = "".join(f"/{text}" if kind == "word" else f"/{{{text}{converters[kind]}}}" for kind, text in spec.parts)
+
+        async def serve(request: fastapi.Request) -> Any:
+            return PlainTextResponse(body(number, request.path_params))
+
+        target.add_api_route(path, serve, methods=list(spec.methods or ("GET",)), name=spec.name)
+
+
+def prefix_parts(prefix: str) -> list[tuple[str, str]]:
+    return [("word", part) for part in prefix.strip("/").split("/")]
+
+
+async def ask_asgi(app: Any, request: Asked) -> tuple[int, dict[str, str], bytes]:
+    """As a server would, with what it makes of the request line."""
+    path = request.prefix + unquote_to_bytes(request.raw).decode("utf-8", "replace")
+    scope: dict[str, Any] = {
+        "type": "websocket" if request.socket else "http",
+        "method": request.method,
+        "path": path,
+        "raw_path": (request.prefix + request.raw).encode(),
+        "root_path": request.prefix,
+        "query_string": b"",
+        "headers": [(b"host", b"127.0.0.1"), (b"x-caller", request.caller.encode())],
+        "client": ("127.0.0.1", 1),
+        "server": ("127.0.0.1", 80),
+        "scheme": "http",
+        "http_version": "1.1",
+        "subprotocols": [],
+    }
+    if request.socket:
+        del scope["method"]
+    inbox = iter([{"type": "websocket.connect"}] if request.socket else [{"type": "http.request", "body": b""}])
+    sent: list[Any] = []
+
+    async def receive() -> Any:
+        found = next(inbox, None)
+        if found is None:
+            await asyncio.Event().wait()  # the client stays
+        return found
+
+    async def send(message: Any) -> None:
+        sent.append(message)
+
+    try:
+        await app(scope, receive, send)
+    except Exception as error:
+        return 500, {}, repr(error).encode()
+    if request.socket:
+        accepted = [each for each in sent if each["type"] == "websocket.accept"]
+        return (101 if accepted else 403), {}, "".join(str(each.get("text", "")) for each in sent).encode()
+    headers = {name.decode().lower(): value.decode() for name, value in sent[0]["headers"]}
+    return sent[0]["status"], headers, b"".join(each.get("body", b"") for each in sent[1:])
+
+
+class OnFlask(Stack):
+    unique = True  # Flask knows each view by one name
+
+    def build(self, specs: list[Spec], policy: bloodroot.Policy | None) -> Any:
+        app = flask.Flask("tarn", static_folder=None)
+        converters = {"text": "", "number": "int:", "rest": "path:"}
+        for number, spec in enumerate(specs):
+            path = "".join(
+                f"/{text}" if kind == "word" else f"/<{converters[kind]}{text}>" for kind, text in spec.parts
+            )
+            path = spec.group + path or "/"
+            app.add_url_rule(path, spec.name, self.view(number, spec))
+        if policy is not None:
+            for_flask.protect(app, policy, identify=identify)
+        return app
+
+    def view(self, number: int, spec: Spec) -> Any:
+        if spec.kind == "class":
+
+            class View(flask.views.MethodView):
+                def get(self, **values: Any) -> str:
+                    return body(number, values)
+
+                def post(self, **values: Any) -> str:
+                    return body(number, values)
+
+            return View.as_view(f"v{number}")
+
+        def view(**values: Any) -> str:
+            return body(number, values)
+
+        view.methods = spec.methods  # type: ignore[attr-defined]
+        return view
+
+    def ask(self, app: Any, request: Asked) -> tuple[int, dict[str, str], bytes]:
+        return ask_wsgi(app, request)
+
+
+def ask_wsgi(app: Any, request: Asked) -> tuple[int, dict[str, str], bytes]:
+    environ: dict[str, Any] = {
+        "REQUEST_METHOD": request.method,
+        "SCRIPT_NAME": request.prefix,
+        "PATH_INFO": unquote_to_bytes(request.raw).decode("latin-1"),
+        "REQUEST_URI": request.prefix + request.raw,
+        "QUERY_STRING": "",
+        "SERVER_NAME": "127.0.0.1",
+        "SERVER_PORT": "80",
+        "SERVER_PROTOCOL": "HTTP/1.1",
+        "HTTP_X_CALLER": request.caller,
+        "wsgi.input": io.BytesIO(),
+        "wsgi.errors": io.StringIO(),
+        "wsgi.url_scheme": "http",
+        "wsgi.version": (1, 0),
+        "wsgi.multithread": False,
+        "wsgi.multiprocess": False,
+        "wsgi.run_once": False,
+    }
+    told: list[Any] = []
+    pieces = app(environ, lambda status, headers, exc_info=None: told.append((status, headers)))
+    content = b"".join(pieces)
+    getattr(pieces, "close", lambda: None)()
+    return int(told[-1][0].split()[0]), {name.lower(): value for name, value in told[-1][1]}, content
+
+
+class OnDjango(Stack):
+    default_methods = None
+
+    def __init__(self, *, waits: bool) -> None:
+        self.waits = waits
+
+    def build(self, specs: list[Spec], policy: bloodroot.Policy | None) -> Any:
+        how: dict[str, Any] = {"MIDDLEWARE": []}
+        if policy is not None:
+            how["MIDDLEWARE"] = ["bloodroot.enforce.django.AccessMiddleware"]
+            how["BLOODROOT"] = {"policy": policy, "identify": identify}
+        patterns = self.patterns(specs)
+        with project(patterns, **how):
+            handler: Any = (
+                django.core.handlers.asgi.ASGIHandler() if self.waits else django.core.handlers.wsgi.WSGIHandler()
+            )
+        return handler, patterns
+
+    def ask(self, app: Any, request: Asked) -> tuple[int, dict[str, str], bytes]:
+        handler, patterns = app
+        with project(patterns):
+            return asyncio.run(ask_asgi(handler, request)) if self.waits else ask_wsgi(handler, request)
+
+    def patterns(self, specs: list[Spec]) -> list[Any]:
+        top: list[Any] = []
+        groups: dict[str, list[Any]] = {}
+        for number, spec in enumerate(specs):
+            target = top
+            if spec.group:
+                if spec.group not in groups:
+                    groups[spec.group] = []
+                    module = types.ModuleType(f"tarn{spec.group.replace('/', '_')}")
+                    module.urlpatterns = groups[spec.group]  # type: ignore[attr-defined]
+                    top.append(django.urls.path(spec.group.strip("/") + "/", django.urls.include(module)))
+                target = groups[spec.group]
+            target.append(self.pattern(number, spec))
+        return top
+
+    def pattern(self, number: int, spec: Spec) -> Any:
+        converters = {"text": "", "number": "int:", "rest": "path:"}
+        if number % 4 == 3 and not any(kind == "rest" for kind, _ in spec.parts):
+            # The same as a regular expression.
+            groups = {"text": "[^/]+", "number": "[0-9]+"}
+            regex = "/".join(text if kind == "word" else f"(?P<{text}>{groups[kind]})" for kind, text in spec.parts)
+            return django.urls.re_path(f"^{regex}$", self.view(number, spec), name=spec.name)
+        path = "/".join(text if kind == "word" else f"<{converters[kind]}{text}>" for kind, text in spec.parts)
+        return django.urls.path(path, self.view(number, spec), name=spec.name)
+
+    def view(self, number: int, spec: Spec) -> Any:
+        if spec.kind == "class":
+
+            class View(django.views.View):
+                def get(self, request: Any, **values: Any) -> Any:
+                    return django.http.HttpResponse(body(number, values))
+
+                def post(self, request: Any, **values: Any) -> Any:
+                    return django.http.HttpResponse(body(number, values))
+
+            return View.as_view()
+        if self.waits and number % 2:
+
+            async def later(request: Any, **values: Any) -> Any:
+                return django.http.HttpResponse(body(number, values))
+
+            return later
+
+        def view(request: Any, **values: Any) -> Any:
+            return django.http.HttpResponse(body(number, values))
+
+        return view
+
+
+# The property --------------------------------------------------------------------------------
+
+
+def requests_for(rng: random.Random, specs: list[Spec], stack: Stack) -> list[Asked]:
+    found = []
+    for _ in range(REQUESTS):
+        spec = rng.choice(specs)
+        values = {"text": rng.choice(("a", "new", "7", "x y", "é")), "number": rng.choice(("7", "07", "0"))}
+        path = spec.group
+        for kind, text in spec.parts:
+            path += "/" + (
+                text if kind == "word" else rng.choice(("a/b", "a", "new/7")) if kind == "rest" else values[kind]
+            )
+        path = path or "/"
+        raw = odd(rng, "".join(each if each.isascii() and each != " " else encoded(each) for each in path))
+        method = rng.choice(("GET", "GET", "POST", "PUT", "DELETE", "HEAD", "OPTIONS", "get", "PATCH", "Get"))
+        socket = stack.sockets and (spec.kind == "socket" or rng.random() < 0.05)
+        prefix = rng.choice(("", "", "", "/app", "/a", "/m"))
+        found.append(Asked("GET" if socket else method, raw, rng.choice(list(CALLERS)), prefix, socket))
+    return found
+
+
+def encoded(character: str) -> str:
+    return "".join(f"%{byte:02X}" for byte in character.encode())
+
+
+def odd(rng: random.Random, path: str) -> str:
+    """Another spelling of a path, more often than not the same."""
+    if rng.random() < 0.6:
+        return path
+    place = rng.randrange(len(path))
+    return rng.choice(
+        (
+            lambda: path + "/",
+            lambda: path.replace("/", "//", 1),
+            lambda: path[:place] + (encoded(path[place]) if path[place] != "%" else "%") + path[place + 1 :],
+            lambda: path + "%2f",
+            lambda: path.upper() if "%" not in path else path,
+            lambda: path + "/..",
+            lambda: path + "/./x",
+            lambda: path + ";a",
+            lambda: path + "%00",
+            lambda: path + "%c3%28",
+            lambda: path + "/a",
+            lambda: path[: path.rfind("/")] or "/",
+            lambda: path + "%0a",
+        )
+    )()
+
+
+class Property:
+    """The same for every framework."""
+
+    stack: Stack
+
+    def hold(self, seed: int) -> None:
+        rng = random.Random(seed)
+        specs = application(rng)
+        if not self.stack.sockets:
+            simple = {"socket": "function", "mount": "class"}
+            specs = [dataclasses.replace(spec, kind=simple.get(spec.kind, spec.kind)) for spec in specs]
+        specs = [self.as_framework(number, spec) for number, spec in enumerate(specs)]
+        lines, actions = policy_of(rng, specs)
+        text = "roles\n  helper default\n  keeper\nendpoints\n"
+        text += "".join(f"  {method} {shape} {requirement}\n" for method, shape, requirement in lines)
+        text += "".join(f"  action {name} {requirement}\n" for name, requirement in actions.items())
+        try:
+            policy = bloodroot.parse(text)
+            protected = self.stack.build(specs, policy)
+        except PolicyError:
+            return  # two lines for one endpoint, and the like
+        plain = self.stack.build(specs, None)
+        for request in requests_for(rng, specs, self.stack):
+            self.compare(plain, protected, request, specs, lines, actions, f"seed {seed}: {request}\n{text}{specs}")
+
+    def as_framework(self, number: int, spec: Spec) -> Spec:
+        methods = spec.methods
+        if spec.kind == "function" and (methods is None or self.stack.default_methods is None):
+            methods = self.stack.default_methods
+        parts = (("word", "mounted"),) if spec.kind == "mount" and not spec.parts else spec.parts
+        return dataclasses.replace(
+            spec, parts=parts, methods=methods, name=f"n{number}" if self.stack.unique else spec.name
+        )
+
+    def compare(
+        self, plain: Any, protected: Any, request: Asked, specs: Any, lines: Any, actions: Any, told: str
+    ) -> None:
+        reached.clear()
+        before = self.stack.ask(plain, request)
+        served = list(reached)
+        reached.clear()
+        after = self.stack.ask(protected, request)
+        path = segments_of(request.raw)
+        readable = path is not None and re.fullmatch(r"[A-Z]+", request.method) is not None
+        if served and served[0] != 99:
+            spec = specs[served[0]]
+            allowed = readable and may(line_for(spec, request.method, path or [], lines, actions), request.caller)
+        elif served:
+            allowed = readable and may(actions.get("n0", path_line(request, path, lines)), request.caller)
+        else:
+            allowed = False
+        self.assertEqual(reached, served if allowed else [], told)  # type: ignore[attr-defined]
+        if allowed:
+            self.assertEqual(without_caching(after), without_caching(before), told)  # type: ignore[attr-defined]
+        elif not readable:
+            self.assertIn(after[0], (400, 403) if request.socket else (400,), told)  # type: ignore[attr-defined]
+        elif not served and before[0] == 404 and path_line(request, path, lines) in ("", "anyone"):
+            # Not served at all: the application's own missing page.
+            self.assertEqual(without_caching(after), without_caching(before), told)  # type: ignore[attr-defined]
+        else:
+            self.assertNotEqual(after[0], 500, told)  # type: ignore[attr-defined]
+
+
+def path_line(request: Asked, path: list[str] | None, lines: Any) -> str:
+    found = line_for(Spec("none", (("word", "none at all"),), None, "function"), request.method, path or [], lines, {})
+    covered = any(speaks_of(methods, request.method) and covers(shape, path or []) for methods, shape, _ in lines)
+    return found if covered else ("" if found == "nobody" else found)
+
+
+def without_caching(answer: tuple[int, dict[str, str], bytes]) -> tuple[int, dict[str, str], bytes]:
+    status, headers, content = answer
+    return status, {name: value for name, value in headers.items() if name not in ("vary", "cache-control")}, content
+
+
+def property_of(stack: Stack) -> Callable[[Any], None]:
+    @settings(
+        max_examples=EXAMPLES,
+        deadline=None,
+        derandomize=EXAMPLES < 1000,
+        suppress_health_check=list(HealthCheck),
+        database=None,
+    )
+    @given(st.integers(0, 2**40))
+    def holds(self: Any, seed: int) -> None:
+        self.stack = stack
+        self.hold(seed)
+
+    return holds
+
+
+class RandomApplications(Property, unittest.TestCase):
+    @classmethod
+    def setUpClass(cls) -> None:
+        logging.disable(logging.CRITICAL)
+        cls.addClassCleanup(logging.disable, logging.NOTSET)
+
+    test_starlette = property_of(OnStarlette())
+    test_fastapi = property_of(OnFastAPI())
+    test_flask = property_of(OnFlask())
+
+    def test_django(self) -> None:
+        for waits in (False, True):
+            with self.subTest(waits=waits):
+                property_of(OnDjango(waits=waits))(self)
+
+
+if __name__ == "__main__":
+    unittest.main()
