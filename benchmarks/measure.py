@@ -22,6 +22,7 @@ from bloodroot import Caller
 from bloodroot.core.matrix import matrix_of_roles
 
 ROLES = 20
+HERE = Path(__file__).resolve().parent
 
 
 def best(work: dict[str, Callable[[], Any]], rounds: int) -> dict[str, float]:
@@ -154,78 +155,136 @@ def show_help() -> None:
     told("bloodroot --help", times["help"] / times["floor"], 1.3)
 
 
-SERVED = """
+SERVE = """
 import asyncio, sys
-import bloodroot, uvicorn
-from bloodroot import Caller
-from bloodroot.enforce.asgi import AccessMiddleware
-
-START = {"type": "http.response.start", "status": 200,
-         "headers": [(b"content-type", b"text/plain"), (b"content-length", b"4")]}
-BODY = {"type": "http.response.body", "body": b"seed"}
-
-
-async def alone(scope, receive, send):
-    await send(dict(START)); await send(BODY)
-
-
-CALLERS = {str(number): Caller(number, {f"role{number}"}) for number in range(20)}
-policy = bloodroot.load("measured.bloodroot")
-behind = AccessMiddleware(alone, policy, identify=lambda request: CALLERS.get(request.headers.get("x-caller") or ""))
-
+sys.path.insert(0, {folder!r})
+import applications, uvicorn
 
 async def serve():
-    how = {"log_level": "critical", "lifespan": "off", "access_log": False}
+    how = {{"log_level": "critical", "lifespan": "off", "access_log": False, "http": "h11", "loop": "asyncio"}}
+    apps = [applications.starlette(behind) for behind in (False, True)]
     await asyncio.gather(*(uvicorn.Server(uvicorn.Config(app, port=int(port), **how)).serve()
-                           for app, port in zip((alone, behind), sys.argv[1:])))
-
+                           for app, port in zip(apps, sys.argv[1:])))
 
 asyncio.run(serve())
 """
 
 
-def middleware() -> None:
-    """The ASGI middleware before a one-line application, against the application alone: both in one process."""
-    with tempfile.TemporaryDirectory() as name, served(Path(name)) as lines:
-        asked = []
-        for place in range(300):
-            number = place * 4 % 40
-            path = f"/area{number % 40}/things{number}/{place}/part"
-            asked.append(f"GET {path} HTTP/1.1\r\nhost: x\r\nx-caller: {number % ROLES}\r\n\r\n".encode())
+def served_by_uvicorn() -> None:
+    """A Starlette application behind the policy against the application alone: both in one process, h11."""
+    code = SERVE.format(folder=str(HERE))
+    ports = free_ports(2)
+    with processes([sys.executable, "-c", code, *map(str, ports)]):
+        compare("Starlette under uvicorn (h11), 40 endpoints, roles and session", ports, 1.12)
 
-        def asker(line: socket.socket) -> Callable[[], None]:
-            def ask() -> None:
-                for request in asked:
-                    line.sendall(request)
-                    answer = line.recv(4096)
-                    while not answer.endswith(b"seed"):
-                        answer += line.recv(4096)
 
-            return ask
+def served_by_gunicorn() -> None:
+    """A Flask and a Django application behind the policy against each alone, under gunicorn, over kept connections."""
+    for name in ("flask", "django"):
+        ports = free_ports(2)
+        commands = []
+        for behind, port in zip((False, True), ports, strict=True):
+            make = f"applications:{name}({behind})"
+            worker = ["--worker-class", "gthread", "--threads", "1", "--keep-alive", "30", "--log-level", "critical"]
+            gunicorn = str(Path(sys.executable).parent / "gunicorn")
+            commands.append([gunicorn, "--chdir", str(HERE), "--bind", f"127.0.0.1:{port}", *worker, make])
+        with processes(*commands):
+            compare(f"{name.capitalize()} under gunicorn, kept connection", ports, 1.08)
 
-        times = best({"alone": asker(lines[0]), "behind": asker(lines[1])}, 60)
-    each = {app: time / len(asked) * 1e6 for app, time in times.items()}
-    told("ASGI middleware, 40 endpoints, served by uvicorn", times["behind"] / times["alone"], 1.10)
-    print(f"  {each['alone']:.0f} µs a request alone, {each['behind']:.0f} µs behind the policy")
+
+def free_ports(count: int) -> list[int]:
+    """Ports on loopback that nothing listens on."""
+    with contextlib.ExitStack() as free:
+        found = [free.enter_context(socket.socket()) for _ in range(count)]
+        for each in found:
+            each.bind(("127.0.0.1", 0))
+        return [each.getsockname()[1] for each in found]
 
 
 @contextlib.contextmanager
-def served(folder: Path) -> Iterator[list[socket.socket]]:
-    """Both applications served by uvicorn in one other process; gives a connection to each."""
-    (folder / "measured.bloodroot").write_text(policy_text(40), "utf-8")
-    (folder / "served.py").write_text(SERVED, "utf-8")
-    with contextlib.ExitStack() as free:
-        found = [free.enter_context(socket.socket()) for _ in range(2)]
-        for each in found:
-            each.bind(("127.0.0.1", 0))
-        ports = [each.getsockname()[1] for each in found]
-    server = subprocess.Popen([sys.executable, "served.py", *map(str, ports)], cwd=folder)
+def processes(*commands: list[str]) -> Iterator[None]:
+    """Servers, ended by their process ids."""
+    started = [subprocess.Popen(command, stderr=subprocess.DEVNULL) for command in commands]
     try:
-        with contextlib.ExitStack() as open_lines:
-            yield [open_lines.enter_context(connected(port)) for port in ports]
+        yield
     finally:
-        server.terminate()
-        server.wait(10)
+        for each in started:
+            each.terminate()
+        for each in started:
+            each.wait(10)
+
+
+def compare(what: str, ports: list[int], most: float) -> None:
+    """Ask the application alone and the one behind the policy in turns, over one kept connection each."""
+    with contextlib.ExitStack() as lines:
+        open_lines = [lines.enter_context(connected(port)) for port in ports]
+        # Every caller signs in once, and then asks as its own.
+        cookies = [sign_in(line) for line in open_lines]
+        work = {
+            name: asker(line, cookie) for name, line, cookie in zip(("alone", "behind"), open_lines, cookies, strict=True)
+        }
+        times = best(work, 60)
+    each = {app: time / ASKED * 1e6 for app, time in times.items()}
+    told(what, times["behind"] / times["alone"], most)
+    print(f"  {each['alone']:.0f} µs a request alone, {each['behind']:.0f} µs behind the policy")
+
+
+ASKED = 200
+
+
+def sign_in(line: socket.socket) -> bytes:
+    line.sendall(b"POST /in?id=0 HTTP/1.1\r\nhost: x\r\ncontent-length: 0\r\n\r\n")
+    answer = line.recv(4096)
+    while not answer.endswith(b"seed"):
+        answer += line.recv(4096)
+    return next(part for part in answer.split(b"\r\n") if part.lower().startswith(b"set-cookie:"))[11:].split(b";")[0].strip()
+
+
+def asker(line: socket.socket, cookie: bytes) -> Callable[[], None]:
+    asked = []
+    for place in range(ASKED):
+        number = place * 20 % 40
+        path = f"/area{number % 8}/things{number}/{place}"
+        asked.append(f"GET {path} HTTP/1.1\r\nhost: x\r\ncookie: {cookie.decode()}\r\n\r\n".encode())
+
+    def ask() -> None:
+        for request in asked:
+            line.sendall(request)
+            answer = line.recv(4096)
+            while not answer.endswith(b"seed"):
+                answer += line.recv(4096)
+            if not answer.startswith(b"HTTP/1.1 200"):
+                raise SystemExit(answer.decode())
+
+    return ask
+
+
+def in_process() -> None:
+    """A Flask application called in process, and all at an endpoint with a record condition and a loader."""
+    for name, path, most in (
+        ("flask", "/area0/things0/7", 1.25),
+        ("starlette", "/plots/3", 1.4),
+        ("flask", "/plots/3", 1.4),
+        ("django", "/plots/3", 1.4),
+    ):
+        # Django has one project a process, so each application has its own.
+        with contextlib.ExitStack() as stack:
+            work = {}
+            for behind in (False, True):
+                command = [sys.executable, str(HERE / "in_process.py"), name, str(behind), path]
+                process = subprocess.Popen(command, stdin=subprocess.PIPE, stdout=subprocess.PIPE, text=True)
+                stack.callback(process.wait)
+                stack.callback(process.terminate)
+                work["behind" if behind else "alone"] = process
+            least = dict.fromkeys(work, float("inf"))
+            for _ in range(60):
+                for each, process in work.items():
+                    assert process.stdin is not None and process.stdout is not None
+                    print("go", file=process.stdin, flush=True)
+                    least[each] = min(least[each], float(process.stdout.readline()))
+        what = "a record condition and a loader" if "plots" in path else "40 endpoints, roles and session"
+        told(f"{name.capitalize()} in process, {what}", least["behind"] / least["alone"], most)
+        print(f"  {least['alone']:.0f} µs a request alone, {least['behind']:.0f} µs behind the policy")
 
 
 def connected(port: int) -> socket.socket:
@@ -246,7 +305,15 @@ def told(what: str, ratio: float, most: float) -> None:
     )
 
 
-MEASURES = {"decide": decide, "compile": compile_policy, "matrix": matrix, "help": show_help, "middleware": middleware}
+MEASURES = {
+    "decide": decide,
+    "compile": compile_policy,
+    "matrix": matrix,
+    "help": show_help,
+    "uvicorn": served_by_uvicorn,
+    "gunicorn": served_by_gunicorn,
+    "process": in_process,
+}
 
 if __name__ == "__main__":
     for name in sys.argv[1:] or MEASURES:

@@ -10,7 +10,6 @@ class Sent(Request):
     """A request that was sent; names of headers are written with _ for -, a list stands for several."""
 
     method = "GET"
-    segments: list[str] = []
     prefix = query_string = path = ""
     headers = session = sender = None
 
@@ -18,6 +17,7 @@ class Sent(Request):
         self, path: str = "/", session: Mapping[str, Any] | None = None, sender: str | None = None, **headers: Any
     ) -> None:
         self.path = path
+        self.segments = [part for part in path.split("/") if part]
         self.session = session or {}
         self.sender = sender
         sent = {name.replace("_", "-").lower(): value for name, value in headers.items()}

@@ -271,16 +271,7 @@ class Actions(unittest.TestCase):
             with self.subTest(route.path):
                 self.assertEqual(line.place.at if line else None, place)
 
-    def test_the_line_of_the_very_template_counts_in_any_spelling(self) -> None:
-        policy = bloodroot.parse(
-            "roles\n  keeper\nendpoints\n  GET /lots/new keeper\n  GET /lots/NEW nobody\n  GET /** anyone\n", "t"
-        ).bind([])
-        binding = policy.binding(Route("new", ("GET",), "/lots/new"))
-        for segments, place in ((["lots", "new"], "t:4"), (["lots", "nEw"], "t:4"), (["lots", "NEW"], "t:5")):
-            self.assertEqual(policy.line_served(binding, "GET", segments).place.at, place)
-
     def test_what_cannot_be_bound(self) -> None:
-        two_names = Route("lots.pair", ("GET",), "/lots/{a}-{b}")
         for routes, message in (
             (self.ROUTES[:2], 'unknown action "lots.send"; did you mean "lots.'),
             ((), "it serves none of the application's routes"),

@@ -79,11 +79,6 @@ class Spec:
                 break
         return (self.group if group is None else group) + written + "/**" * (self.kind == "mount") or "/"
 
-    @property
-    def exact(self) -> bool:
-        """Whether a policy can write the path: a parameter of several segments stands last."""
-        return all(kind != "rest" for kind, _ in self.parts[:-1])
-
 
 def application(rng: random.Random) -> list[Spec]:
     found = []
@@ -166,15 +161,10 @@ def line_for(spec: Spec, method: str, path: list[str], lines: list[Any], actions
     found = [
         ([RANK[kind] for kind in kinds(shape)] + [3.5] * ("**" not in shape), methods == "any", requirement)
         for methods, shape, requirement in lines
-        if speaks_of(methods, method)
-        and (covers(shape, path) or (spec.exact and kinds_and_words(shape) == kinds_and_words(spec.path())))
+        if speaks_of(methods, method) and covers(shape, path)
     ]
     # Where one template ends, another one may go on with ** and nothing behind it, which is less specific.
     return min(found)[-1] if found else "nobody"
-
-
-def kinds_and_words(shape: str) -> list[str]:
-    return [re.sub(r"\{\w+\}", "{}", part) for part in shape.strip("/").split("/") if part]
 
 
 def served_methods(spec: Spec) -> tuple[str, ...] | None:

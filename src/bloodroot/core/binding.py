@@ -7,12 +7,15 @@ from typing import TYPE_CHECKING, Any
 
 from ..language.problems import PolicyError, Problem, suggestion
 from .lines import covers_method
-from .paths import PathIndex, Template, TemplateError, parse_template, specificity
+from .paths import PathIndex, Template, TemplateError, overlap, parse_template, specificity
 
 if TYPE_CHECKING:
     from collections.abc import Iterable, Mapping
 
     from .lines import ActionLine, Line
+
+
+_MOST_METHODS = 50
 
 
 @dataclass(frozen=True, slots=True)
@@ -49,24 +52,39 @@ class Binding:
         route: the route.
         action: the line of its action; None where no line names that.
         written: the path lines for the very template of the route.
+        near: the path lines that may cover some of its requests and are more specific than those.
+        settled: for each method that was asked for, the line that decides whatever the path; None where that depends.
     """
 
     route: Route
     action: Line | None
     written: tuple[Line, ...]
+    near: tuple[Line, ...]
+    settled: dict[str, Line | None] = field(default_factory=dict)
 
     def line_for(self, method: str, segments: list[str], index: PathIndex[Line]) -> Line | None:
         """The line that decides a request which this route serves.
 
-        The line of the action beats every path line. Of path lines the most specific one decides; the one for the very
-        template of the route counts in any spelling of the path that the framework takes for it.
+        The line of the action beats every path line. Of path lines the most specific one decides.
         """
+        settled = self.settled.get(method)
+        if settled is None and method not in self.settled:
+            settled = self._settle(method)
+        if settled is not None:
+            return settled
+        return index.find(method, segments)
+
+    def _settle(self, method: str) -> Line | None:
+        """The line that decides every request of a method; None where another one may be more specific for some."""
+        found = None
         if self.action is not None and covers_method(self.action, method):
-            return self.action
-        found = index.find(method, segments)
-        for line in self.written:
-            if line is not found and covers_method(line, method) and (found is None or line.rank < found.rank):
-                found = line
+            found = self.action
+        elif not any(covers_method(line, method) for line in self.near):
+            written = [line for line in self.written if covers_method(line, method)]
+            found = min(written, key=lambda line: line.rank, default=None)
+        if len(self.settled) < _MOST_METHODS:
+            # Methods are whatever clients send.
+            self.settled[method] = found
         return found
 
 
@@ -81,8 +99,14 @@ def binding_of(route: Route, lines: Iterable[Line], actions: Mapping[str, Action
     template, exact = template_of(route)
     action = actions.get(route.action)
     shape = specificity(template, exact=True) if exact else None
-    written = [line for line in lines if shape is not None and specificity(line.template, exact=True) == shape]
-    return Binding(route, action.bound(route.methods, template, exact) if action else None, tuple(written))
+    written, near = [], []
+    for line in lines:
+        if shape is not None and specificity(line.template, exact=True) == shape:
+            written.append(line)
+        elif overlap(line.template, template) is not False and specificity(line.template) <= specificity(template):
+            near.append(line)
+    own = action.bound(route.methods, template, exact) if action else None
+    return Binding(route, own, tuple(written), tuple(near))
 
 
 def bound_lines(

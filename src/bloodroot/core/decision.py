@@ -51,8 +51,9 @@ class Decision:
 
     Attributes:
         outcome: `Outcome`.
-        reason: None where the request is allowed or depends, else ``method``, ``ambiguous-path``, ``apart``, ``closed``,
-            ``signed-out``, ``signed-in``, ``role``, ``condition`` (one without a name) or a condition's name.
+        reason: None where the request is allowed or depends, else ``method``, ``ambiguous-path``, ``apart``,
+            ``closed``, ``signed-out``, ``signed-in``, ``role``, ``condition`` (one without a name) or the name of a
+            condition.
         line: the endpoint line that decides, or None; for a guard, what the guard asks.
         remainder: for `Outcome.DEPENDS`, what still has to hold; None otherwise.
         question: what was asked, as the policy wants it to explain itself.

@@ -9,7 +9,7 @@ from typing import TYPE_CHECKING, Any
 from ..language.parser import parse_guard
 from ..language.problems import Place, PolicyError, Source, suggestion
 from .binding import Binding, Route, binding_of, bound_lines
-from .conditions import TRUE, Disjunction, Facts, Formula
+from .conditions import TRUE, UNKNOWN, Disjunction, Facts, Formula, both, can_be_true
 from .decision import Decision, Outcome, Step
 from .fields import FieldsRefused, names_of
 from .flags import Flags
@@ -37,6 +37,7 @@ if TYPE_CHECKING:
 
 
 EVERYWHERE = parse_template("/**")
+_KEPT = 8192
 
 
 @dataclass(slots=True)
@@ -97,6 +98,7 @@ class Policy:
         self._index = parts.index
         self._routes = routes
         self._actions: dict[str, ActionLine] = {}
+        self._kept: dict[tuple[Line, int], tuple[Formula, bool]] = {}
         # Whether a standing rule calls a record by a name of its own, so that it must be weighed by itself.
         self._renamed = any(
             rule.template.names and any(each.root == "records" for each in references_in(rule.requirement))
@@ -203,15 +205,26 @@ class Policy:
             decision: the decision before, which depends.
             question: the same question with ``record`` and ``records``.
         """
-        segments = read_path(question.path)
-        if segments is None or decision.line is None:
+        line = decision.line
+        if line is None:
             return decision
         if decision.remainder is not None and not self._renamed:
             # What remained is all that is left to be asked; only a refusal needs the whole once more, for its reason.
             held = self.roles.held(question.caller)
-            if not held.apart and decision.remainder.fold(self._facts(question, segments, decision.line, held)) is TRUE:
-                return Decision(Outcome.ALLOW, None, decision.line, None, self, question)
-        return self._decided(question, segments, decision.line)
+            facts = self._facts(question, None, None, held)
+            if not held.apart and self._folded(decision.remainder, facts, question, line) is TRUE:
+                return Decision(Outcome.ALLOW, None, line, None, self, question)
+        return self._decided(question, read_path(question.path) or [], line)
+
+    def _folded(self, formula: Formula, facts: Facts, question: Question, line: Line) -> Formula:
+        """A remainder over facts that have the parameters of the path only where it asks for them."""
+        if self._asks_for_path(formula):
+            located = _located(question, read_path(question.path) or [], line)
+            facts.path, facts.records = located["path"], located["records"]
+        return formula.fold(facts)
+
+    def _asks_for_path(self, formula: Formula) -> bool:
+        return any(each.root in ("path", "records") for each in references_in(formula))
 
     def _decided(self, question: Question, segments: list[str], line: Line | None) -> Decision:
         caller = question.caller
@@ -224,8 +237,55 @@ class Policy:
                 return Decision(Outcome.ALLOW, None, line, None, self, question)
             if line.plain and caller is not None and not line.opens & SIGNED_OUT and not caller.granted:
                 return Decision(Outcome.DENY, "role", line, None, self, question)
+        if (
+            caller is not None
+            and not held.apart
+            and caller.scopes is None
+            and not caller.granted
+            and not question.assume
+        ):
+            known = self._weighed_by_roles(question, segments, line, held)
+            if known is not None:
+                outcome, remainder = known
+                return Decision(outcome, None, line, remainder, self, question)
         outcome, reason, remainder = self._weigh_request(question, segments, line, held, None)
         return Decision(outcome, reason, line, remainder, self, question)
+
+    def _weighed_by_roles(
+        self, question: Question, segments: list[str], line: Line, held: Held
+    ) -> tuple[Outcome, Formula | None] | None:
+        """What `_weigh_request` says where nothing refuses, from what is kept for each set of roles; else None."""
+        facts = None
+        remains: list[Formula] = []
+        for each in (*self.standing, line) if self.standing else (line,):
+            if each is not line and not (covers_method(each, question.method) and each.template.covers(segments)):
+                continue
+            formula, asks_for_path = self._for_roles(each, held.bits)
+            if formula is TRUE:
+                continue
+            if facts is None:
+                facts = self._facts(question, None, None, held)
+            own = replace(facts, **_located(question, segments, each)) if asks_for_path else facts
+            formula = formula.fold(own)
+            if not can_be_true(formula):
+                return None
+            if formula is not TRUE:
+                remains.append(formula)
+        if not remains:
+            return Outcome.ALLOW, None
+        return Outcome.DEPENDS, both(remains) if len(remains) > 1 else remains[0]
+
+    def _for_roles(self, line: Line, bits: int) -> tuple[Formula, bool]:
+        """What is left of a line for a signed-in caller with these roles, and whether that asks for the path."""
+        key = (line, bits)
+        found = self._kept.get(key)
+        if found is None:
+            formula = line.requirement.fold(Facts(bits, bits, caller=UNKNOWN))
+            if len(self._kept) >= _KEPT:
+                # Roles come from tokens: without a limit they could fill the memory.
+                self._kept.clear()
+            found = self._kept[key] = formula, self._asks_for_path(formula)
+        return found
 
     def guard(self, text: str, place: Place | None = None) -> Line:
         """A requirement beside the lines of the policy, for `check`.

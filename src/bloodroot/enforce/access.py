@@ -204,7 +204,8 @@ class Access(Acting):
     withheld = False
 
     def __init__(self, policy: Policy, question: Question, decision: Decision) -> None:
-        super().__init__(policy, question.caller)
+        self.policy = policy
+        self.caller = question.caller
         self.method = question.method
         self.path = question.path
         self.decision = decision
@@ -363,8 +364,8 @@ def _refuse_in_generators() -> None:
         frame = frame.f_back
     if frame.f_code.co_flags & (inspect.CO_GENERATOR | inspect.CO_ASYNC_GENERATOR):
         raise RuntimeError(
-            f"on_behalf_of stands in the generator {frame.f_code.co_name}, and the caller would go on to act in the code "
-            "between its steps; put it around the code that runs through the generator"
+            f"on_behalf_of stands in the generator {frame.f_code.co_name}, and the caller would go on to act in "
+            "the code between its steps; put it around the code that runs through the generator"
         )
 
 

@@ -144,6 +144,8 @@ _PAGE = """<!doctype html>
 def varied(values: Iterable[str], names: tuple[str, ...] = VARY) -> str:
     """The names to add to a ``Vary`` header that has these values already; an empty string for none."""
     there = {name.strip().lower() for value in values for name in value.split(",")}
+    if not there:
+        return ", ".join(names)
     return "" if "*" in there else ", ".join(name for name in names if name.lower() not in there)
 
 

@@ -8,6 +8,7 @@ from collections.abc import Awaitable, Callable, Iterable, Mapping, MutableMappi
 from typing import Any
 
 from ..core.answers import Answer
+from ..core.caller import Caller
 from ..core.policy import Policy
 from ..request import AsgiRequest as Request
 from . import answers
@@ -195,7 +196,9 @@ async def call_async(call: Call) -> Any:
         found = await asyncio.to_thread(function, *arguments)
     else:
         found = function(*arguments)
-    return await found if found is not None and inspect.isawaitable(found) else found
+    if found is None or type(found) is Caller or not inspect.isawaitable(found):
+        return found
+    return await found
 
 
 async def send_response(response: answers.Response, send: Send, *, body: bool) -> None:

@@ -236,8 +236,7 @@ class AccessMiddleware:
             access.public = True
         if streams:
             _stream_with(response, access)
-        found = response
-        return found
+        return response
 
 
 class _Exchange:

@@ -14,12 +14,12 @@ from ..core.binding import Binding, Route, template_of
 from ..core.lines import Line
 from ..core.policy import Policy
 from ..core.requirements import permissions_in
-from . import starlette
+from . import starlette, starlette_routes
 from .asgi import App, Scope
 from .audit import Audit
-from .gates import Describe, GatedRoutes, Gates, inner_router
+from .gates import GatedRoutes, Gates
 from .guards import Guard, guards_of, place_of_call
-from .pipeline import Enforcement, Identify, Loader, Page
+from .pipeline import Identify, Loader, Page
 from .startup import StartUp
 
 _SCHEME = "bearer"
@@ -85,11 +85,19 @@ def protect(
     return started
 
 
+def described(way: tuple[BaseRoute, ...], route: Any) -> Route:
+    """A route as a policy wants to know it, guarded by its function or among its dependencies."""
+    found = starlette_routes.described(way, route)
+    if hasattr(route, "dependant") and not found.guarded:
+        return replace(found, guarded=any(_guards(route)))
+    return found
+
+
 class _Gates(Gates):
     """The gates of an application with routers that others include, in one piece or route by route."""
 
-    def __init__(self, enforcement: Enforcement, describe: Describe) -> None:
-        super().__init__(enforcement, described, HTTPException)
+    describe = staticmethod(described)
+    error = HTTPException
 
     def gate_included(self, route: BaseRoute, missing: App) -> bool:
         """Put gates on the routes of an included router, which FastAPI makes anew whenever one is added."""
@@ -114,20 +122,12 @@ class _Gates(Gates):
 
     def _gate_originals(self, router: Router, missing: App) -> None:
         if not (isinstance(router.routes, GatedRoutes) and router.routes.gates is self):
-            router.routes = GatedRoutes(self, router.routes, missing)
+            router.routes = GatedRoutes(self, router, missing)
 
     def effective(self, route: BaseRoute, scope: Scope) -> Any:
         """An operation with the prefixes and dependencies of the router that includes it here."""
         context = scope.get("fastapi", {}).get("effective_route_context")
         return context if getattr(context, "original_route", None) is route else route
-
-
-def described(way: tuple[BaseRoute, ...], route: Any) -> Route:
-    """A route as a policy wants to know it; one with a guard around its function or among its dependencies is guarded."""
-    found = starlette.described(way, route)
-    if hasattr(route, "dependant") and not found.guarded:
-        return replace(found, guarded=any(_guards(route)))
-    return found
 
 
 def routes(app: FastAPI) -> list[Route]:
@@ -141,7 +141,7 @@ def _described(found: Iterable[Any], way: tuple[BaseRoute, ...]) -> Iterator[Rou
         inner = getattr(route, "starlette_route", None) or getattr(route, "original_route", route)
         if _is_operation(route):
             yield described(way, route)
-        elif inner_router(inner) is not None or getattr(inner, "routes", None):
+        elif starlette_routes.inner_router(inner) is not None or getattr(inner, "routes", None):
             yield from _described(inner.routes, (*way, inner))
         else:
             yield described(way, inner)

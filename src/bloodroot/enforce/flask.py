@@ -154,7 +154,7 @@ class _Driver:
         own = sent.method == "OPTIONS" and rule is not None and getattr(rule, "provide_automatic_options", False)
         if own and served is not None:
             line, served = policy.line_by_path("OPTIONS", exchange.request.segments or []), None
-        steps = self.enforcement.admit(exchange.request, flask.request, served, sent.view_args, line)
+        steps = self.enforcement.admit(exchange.request, sent, served, sent.view_args, line)
         exchange.access = run(steps, self._call)
 
     def _served_by(self, sent: flask.Request) -> Served | None:
@@ -179,7 +179,7 @@ class _Driver:
             exchange.sent.view_args = None
             exchange.sent.routing_exception = NotFound()
             raise exchange.sent.routing_exception
-        made = self.enforcement.respond(answer, exchange.request, exchange.access, flask.request)
+        made = self.enforcement.respond(answer, exchange.request, exchange.access, exchange.sent)
         body = b"" if exchange.sent.method == "HEAD" else made.body
         response = self.app.response_class(body, made.status, list(made.headers))
         kind = {401: Unauthorized, 403: Forbidden}.get(made.status)
@@ -189,10 +189,11 @@ class _Driver:
 
     def process(self, response: flask.Response) -> flask.Response:
         """Finish a response as the application does, and let it out."""
-        exchange: _Exchange | None = flask.request.environ.get(self._key)
+        sent = flask.request._get_current_object()  # type: ignore[attr-defined]
+        exchange: _Exchange | None = sent.environ.get(self._key)
         if exchange is None:
             # A function before the request has answered it.
-            exchange = _Exchange(flask.request._get_current_object())  # type: ignore[attr-defined]
+            exchange = _Exchange(sent)
             exchange.sent.environ[self._key] = exchange
             response = self._answered_before(exchange, response)
         return self._let_out(exchange, self._process(response))
@@ -222,7 +223,7 @@ class _Driver:
             return _for_one_caller(response)
         if not access.cleared and not (exchange.failed and response.status_code >= 500):
             answer = self.enforcement.refusal_after(access, response.status_code)
-            made = self.enforcement.respond(answer or answers.UNSETTLED, exchange.request, access, flask.request)
+            made = self.enforcement.respond(answer or answers.UNSETTLED, exchange.request, access, exchange.sent)
             response.close()
             return self.app.response_class(made.body, made.status, list(made.headers))
         self.enforcement.note(access, None)
@@ -265,10 +266,15 @@ def _with_response(kind: type[HTTPException], message: str, response: flask.Resp
 
 
 def _for_one_caller(response: flask.Response) -> flask.Response:
-    more = answers.varied(response.headers.getlist("Vary"))
-    if more:
-        response.headers.add("Vary", more)
-    response.headers.setdefault("Cache-Control", answers.PRIVATE)
+    vary, kept = [], True
+    for name, value in response.headers:
+        lower = name.lower()
+        if lower == "vary":
+            vary.append(value)
+        elif lower == "cache-control":
+            kept = False
+    more = answers.varied(vary)
+    response.headers.extend([("Vary", more)] * bool(more) + [("Cache-Control", answers.PRIVATE)] * kept)
     return response
 
 

@@ -13,7 +13,7 @@ from typing import Any, SupportsIndex
 
 from starlette.exceptions import HTTPException
 from starlette.requests import HTTPConnection, Request
-from starlette.routing import BaseRoute, Host, Mount, Router
+from starlette.routing import BaseRoute, Router
 from starlette.websockets import WebSocket
 
 from ..core.answers import Answer
@@ -23,9 +23,9 @@ from . import answers
 from .access import Access, _current
 from .asgi import Gate, Message, Receive, Scope, Send, Withheld, call_async, refuse_socket, send_response, with_caching
 from .pipeline import Enforcement, Served, run_async
+from .starlette_routes import described, inner_router
 
 App = Callable[[Scope, Receive, Send], Awaitable[None]]
-Describe = Callable[[tuple[BaseRoute, ...], Any], Route]
 
 
 class Gates:
@@ -33,16 +33,17 @@ class Gates:
 
     Args:
         enforcement: what decides.
+
+    Attributes:
         describe: tells of a route, and of those that lead to it, what a policy wants to know.
         error: the exception that the framework answers with its error handlers.
     """
 
-    def __init__(
-        self, enforcement: Enforcement, describe: Describe, error: type[HTTPException] = HTTPException
-    ) -> None:
+    describe: Callable[[tuple[BaseRoute, ...], Any], Route] = staticmethod(described)
+    error: type[HTTPException] = HTTPException
+
+    def __init__(self, enforcement: Enforcement) -> None:
         self.enforcement = enforcement
-        self.error = error
-        self._describe = describe
         # A key of its own: a mounted application may be protected by itself as well, and then both decide.
         self.key = f"bloodroot.{id(self):x}"
         self._mark = f"_gated_{id(self):x}"
@@ -73,7 +74,7 @@ class Gates:
         if isinstance(router.routes, GatedRoutes) and router.routes.gates is self:
             return
         missing = router.default
-        router.routes = GatedRoutes(self, router.routes, missing)
+        router.routes = GatedRoutes(self, router, missing)
         router.default = _Default(self, missing)
 
     def gate(self, route: BaseRoute, missing: App) -> None:
@@ -133,7 +134,7 @@ class Gates:
         key = (*map(id, way), id(what)) if way else (id(what),)
         found = self._served.get(key)
         if found is None:
-            found = self.enforcement.serve(self._describe(way, what)), (way, what)
+            found = self.enforcement.serve(self.describe(way, what)), (way, what)
             self._served[key] = found
         return found[0]
 
@@ -150,22 +151,15 @@ class Gates:
         return handler is not None and not handler.__module__.startswith(("starlette.", "fastapi."))
 
 
-def inner_router(route: BaseRoute) -> Router | None:
-    """The router that a mount or a host leads to; None for anything else, which serves requests itself."""
-    if not isinstance(route, Mount | Host):
-        return None
-    app: Any = getattr(route, "_base_app", route.app)
-    found = app if isinstance(app, Router) else getattr(app, "router", None)
-    return found if isinstance(found, Router) else None
-
-
 class GatedRoutes(list[BaseRoute]):
     """The routes of a router, each with a gate from the moment it is added."""
 
-    def __init__(self, gates: Gates, routes: Iterable[BaseRoute], missing: App) -> None:
+    def __init__(self, gates: Gates, router: Router, missing: App) -> None:
         self.gates = gates
         self.missing = missing
-        super().__init__(self._gated(routes))
+        super().__init__(self._gated(router.routes))
+        # What FastAPI keeps of the routes of a router that others include is to be made anew.
+        self._changed: Callable[[], None] = getattr(router, "_mark_routes_changed", lambda: None)
 
     def _gated(self, routes: Iterable[BaseRoute]) -> list[BaseRoute]:
         found = list(routes)
@@ -175,12 +169,15 @@ class GatedRoutes(list[BaseRoute]):
 
     def append(self, route: BaseRoute) -> None:
         super().append(*self._gated([route]))
+        self._changed()
 
     def insert(self, place: SupportsIndex, route: BaseRoute) -> None:
         super().insert(place, *self._gated([route]))
+        self._changed()
 
     def extend(self, routes: Iterable[BaseRoute]) -> None:
         super().extend(self._gated(routes))
+        self._changed()
 
     def __iadd__(self, routes: Iterable[BaseRoute]) -> Any:  # type: ignore[override,misc]
         self.extend(routes)
@@ -188,6 +185,7 @@ class GatedRoutes(list[BaseRoute]):
 
     def __setitem__(self, place: Any, route: Any) -> None:
         super().__setitem__(place, self._gated(route) if isinstance(place, slice) else self._gated([route])[0])
+        self._changed()
 
 
 class _Default:

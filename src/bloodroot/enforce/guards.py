@@ -169,8 +169,8 @@ def misplaced(handler: Any, served: Callable[[str], bool]) -> Iterator[tuple[Gua
                 yield (
                     guard,
                     (
-                        f"this guard is never run: {_name(handler)} was given to the framework without it; put the guard "
-                        "below the decorator of the route"
+                        f"this guard is never run: {_name(handler)} was given to the framework without it; put the "
+                        "guard below the decorator of the route"
                     ),
                 )
         return
@@ -180,8 +180,8 @@ def misplaced(handler: Any, served: Callable[[str], bool]) -> Iterator[tuple[Gua
                 yield (
                     guard,
                     (
-                        f"this guard is not run for {handler.__name__}.{name}, which {handler.__name__} adds or overrides; "
-                        f"put the guard around {handler.__name__} as well"
+                        f"this guard is not run for {handler.__name__}.{name}, which {handler.__name__} adds or "
+                        f"overrides; put the guard around {handler.__name__} as well"
                     ),
                 )
         for name in _public(handler):

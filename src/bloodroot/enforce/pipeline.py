@@ -128,7 +128,7 @@ class Enforcement:
         self.audit.tell_once()
         self.realm = policy.title or "application"
         self._missing = missing
-        self._by_token: Callable[[Any], bool] = getattr(identify, "by_token", lambda request: False)
+        self._by_token: Callable[[Any], bool] = getattr(identify, "by_token", _never)
         self._loaders: dict[Line, tuple[tuple[str, Loader, bool], ...]] = {}
 
     def serve(self, route: Route) -> Served:
@@ -193,7 +193,7 @@ class Enforcement:
             loaders = self._loaders_at(question.line) if self.records else ()
         else:
             question.line = self.policy.line_served(served.binding, request.method, segments)
-            question.values = {name: text_of(value) for name, value in values.items()} if values else _NO_VALUES
+            question.values = texts_of(values) if values else _NO_VALUES
             loaders = served.loaders
         access = Access(self.policy, question, self.policy.decide_routed(question, segments))
         if unidentified is not None:
@@ -257,13 +257,11 @@ class Enforcement:
         if decision.reason is not None:
             return decision.answer
         needs = decision.question.values if decision.question.values is not None else decision.path_values
-        if self.records and any(name in self.records and name not in access.records for name in needs):
-            # A record that all depends on is missing.
-            if decision.line is not None and self._asks_for_record(decision.line, access):
-                return answers.MISSING
-        return None
+        lacking = self.records and any(name in self.records and name not in access.records for name in needs)
+        # A record that all depends on is missing.
+        return answers.MISSING if lacking and self._asks_for_record(access) else None
 
-    def _asks_for_record(self, line: Line, access: Access) -> bool:
+    def _asks_for_record(self, access: Access) -> bool:
         remainder = access.decision.remainder
         roots = {each.root for each in references_in(remainder)} if remainder is not None else set()
         return bool(roots & {"record", "records"})
@@ -362,8 +360,20 @@ class Enforcement:
         self.audit.write(access, outcome, decided)
 
 
+def _never(request: Any) -> bool:  # noqa: ARG001
+    return False
+
+
 _NO_QUERY: dict[str, Any] = {}
 _NO_VALUES: dict[str, Any] = {}
+
+
+def texts_of(values: Mapping[str, Any]) -> Mapping[str, Any]:
+    """The parameters of a path as text."""
+    for value in values.values():
+        if type(value) is not str:
+            return {name: text_of(value) for name, value in values.items()}
+    return values
 
 
 def text_of(value: Any) -> Any:

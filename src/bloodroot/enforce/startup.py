@@ -19,6 +19,8 @@ from .access import log
 from .guards import guards_of, misplaced
 
 _TOLD = 20
+# Of a route that declares no methods any of these may be served.
+_COMMON = ("GET", "POST", "PUT", "PATCH", "DELETE", "OPTIONS")
 _MOST_FUNCTIONS = 300
 
 
@@ -68,7 +70,8 @@ class _Served:
 
     @property
     def words(self) -> str:
-        return f"{self.method} {self.route.spelling or self.template.text}"
+        spelling = self.route.spelling or self.template.text
+        return f"{self.method} {spelling if spelling.startswith(('/', '^', '<')) else f'/{spelling}'}"
 
 
 def without_actions(policy: Policy) -> Policy:
@@ -116,8 +119,10 @@ def look_over(policy: Policy, routes: Iterable[Route], records: Collection[str] 
 def _served(policy: Policy, method: str, route: Route) -> _Served:
     template, _ = template_of(route)
     segments = [part if isinstance(part, str) else "~" for part in template.segments]
-    line = policy.line_served(policy.binding(route), "GET" if method == "any" else method, segments)
-    return _Served(method, template, route, line)
+    binding = policy.binding(route)
+    methods = _COMMON if method == "any" else (method,)
+    found = (policy.line_served(binding, each, segments) for each in methods)
+    return _Served(method, template, route, next((line for line in found if line is not None), None))
 
 
 # Errors ----------------------------------------------------------------------------------
@@ -182,8 +187,8 @@ def _records_not_loaded(policy: Policy, served: list[_Served], records: Collecti
                 yield (
                     not settled,
                     (
-                        f"{line.place.at}: {each.words} has no parameter that a record could be loaded for, and {line.text} "
-                        f"depends on one; {'its handler must settle it' if settled else 'its handler does not settle it'}"
+                        f"{line.place.at}: {each.words} has no parameter that a record could be loaded for, and "
+                        f"{line.text} depends on one; its handler {'must' if settled else 'does not'} settle it"
                     ),
                 )
 

@@ -137,8 +137,8 @@ class Header:
                 )
         if self.names.separator == ",":
             raise SettingsError(
-                "identity.separator: under WSGI a header that was sent twice comes as one with a comma between; let the "
-                'proxy part names by another separator, such as ";"'
+                "identity.separator: under WSGI a header that was sent twice comes as one with a comma between; let "
+                'the proxy part names by another separator, such as ";"'
             )
 
     def _is_listed(self, sender: str | None) -> bool:

@@ -1,0 +1,110 @@
+"""The routes of Starlette, and of what is built on it, as a policy wants to know them."""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Iterable, Iterator, Mapping
+from typing import Any
+
+from starlette.routing import BaseRoute, Host, Mount, Router, WebSocketRoute
+from starlette.routing import Route as StarletteRoute
+
+from ..core.binding import Route
+from .guards import guards_of, handlers_of
+
+_PARAMETER = re.compile(r"\{([a-zA-Z_][a-zA-Z0-9_]*)(?::[a-zA-Z_][a-zA-Z0-9_]*)?\}")
+
+
+def routes(application: Any) -> list[Route]:
+    """Every route of an application, mounted ones included.
+
+    Args:
+        application: a Starlette application, or a list of its routes.
+
+    Returns:
+        A route for each, its action named as Starlette names it: by ``name=``, or by the function that serves it.
+    """
+    return list(_routes(getattr(application, "routes", application), ()))
+
+
+def _routes(found: Iterable[BaseRoute], way: tuple[BaseRoute, ...]) -> Iterator[Route]:
+    for route in found:
+        if inner_router(route) is not None or (isinstance(route, Mount | Host) and route.routes):
+            yield from _routes(route.routes, (*way, route))  # type: ignore[attr-defined]
+        else:
+            yield described(way, route)
+
+
+def described(way: tuple[BaseRoute, ...], route: Any) -> Route:
+    """A route as a policy wants to know it.
+
+    Args:
+        way: the mounts and hosts that lead to it.
+        route: the route itself.
+    """
+    path = ""
+    converters: dict[str, Any] = {}
+    for each in (*way, route):
+        if not isinstance(each, Host):
+            path += getattr(each, "path", "")
+            converters.update(getattr(each, "param_convertors", {}))
+    names = tuple(match[1] for match in _PARAMETER.finditer(path))
+    if isinstance(route, Mount):
+        # What is mounted has no routes that could be read.
+        written, exact = template(path + "/{rest:path}", converters)
+        return Route(
+            route.name or path, (), written, spelling=f"{path}/...", exact=exact, names=names, handler=route.app
+        )
+    endpoint = getattr(route, "endpoint", None)
+    name = getattr(route, "name", None) or type(route).__name__
+    written, exact = template(path or "/", converters)
+    if not isinstance(route, StarletteRoute | WebSocketRoute) and not hasattr(route, "path_regex"):
+        written, exact = "/**", False
+    return Route(
+        name, methods_of(route), written, bool(guards_of(endpoint)), path, exact=exact, names=names, handler=endpoint
+    )
+
+
+def methods_of(route: Any) -> tuple[str, ...]:
+    """The methods that a route serves; empty for any."""
+    if isinstance(route, WebSocketRoute):
+        return ("GET",)  # a handshake is a GET (RFC 6455, section 4.1)
+    methods = getattr(route, "methods", None)
+    if methods is None:
+        # A class: what it has methods for, where it says.
+        handler = getattr(route, "endpoint", None)
+        if not isinstance(handler, type):
+            return ()
+        found = [name.upper() for name in handlers_of(handler) if not name.startswith(("_", "on_", "dispatch"))]
+        return tuple(sorted(found))
+    return tuple(sorted(set(methods) - ({"HEAD"} if "GET" in methods else set())))
+
+
+def template(path: str, converters: Mapping[str, Any]) -> tuple[str, bool]:
+    """Starlette's path as a policy writes it, and whether it stands for the very same paths."""
+    segments: list[str] = []
+    exact = True
+    for segment in path.split("/"):
+        names = [match[1] for match in _PARAMETER.finditer(segment)]
+        rest = next((name for name in names if _crosses(converters.get(name))), None)
+        if rest is not None:
+            # More than one segment: the end of the path, or all of it from here.
+            last = f"{'/'.join([*segments, segment])}" == path and _PARAMETER.fullmatch(segment) is not None
+            return "/".join([*segments, "**"]), exact and last
+        segments.append(_PARAMETER.sub(r"{\1}", segment))
+    return "/".join(segments) or "/", exact
+
+
+def _crosses(converter: Any) -> bool:
+    """Whether a parameter may stand for more than one segment; one whose converter is not known may."""
+    regex = getattr(converter, "regex", ".*")
+    return any(re.fullmatch(regex, sample) for sample in ("a/b", "1/2"))
+
+
+def inner_router(route: BaseRoute) -> Router | None:
+    """The router that a mount or a host leads to; None for anything else, which serves requests itself."""
+    if not isinstance(route, Mount | Host):
+        return None
+    app: Any = getattr(route, "_base_app", route.app)
+    found = app if isinstance(app, Router) else getattr(app, "router", None)
+    return found if isinstance(found, Router) else None
