@@ -9,6 +9,7 @@ from typing import TYPE_CHECKING, Any
 from ..language.parser import parse_guard
 from ..language.problems import Place, PolicyError, Source, suggestion
 from .binding import Binding, Route, binding_of, bound_lines
+from .caller import CallerView
 from .conditions import TRUE, UNKNOWN, Disjunction, Facts, Formula, both, can_be_true
 from .decision import Decision, Outcome, Step
 from .fields import FieldsRefused, names_of
@@ -18,8 +19,11 @@ from .paths import PathIndex, is_method, overlap, parse_template, read_path, spe
 from .question import Question
 from .redirects import redirect_problems
 from .requirements import (
+    NOW,
+    PATH,
     Elsewhere,
     Resolver,
+    asks_of,
     bits_that_open,
     permissions_in,
     references_in,
@@ -98,12 +102,7 @@ class Policy:
         self._index = parts.index
         self._routes = routes
         self._actions: dict[str, ActionLine] = {}
-        self._kept: dict[tuple[Line, int], tuple[Formula, bool]] = {}
-        # Whether a standing rule calls a record by a name of its own, so that it must be weighed by itself.
-        self._renamed = any(
-            rule.template.names and any(each.root == "records" for each in references_in(rule.requirement))
-            for rule in parts.standing
-        )
+        self._kept: dict[tuple[Line, int], tuple[Formula, int]] = {}
 
     def bind(self, routes: Iterable[Route]) -> Policy:
         """The policy with its ``action`` lines turned into the methods and paths of an application's routes.
@@ -208,23 +207,14 @@ class Policy:
         line = decision.line
         if line is None:
             return decision
-        if decision.remainder is not None and not self._renamed:
+        held = self.roles.held(question.caller)
+        remainder = decision.remainder
+        if remainder is not None and not self.standing and _plain(question, held):
             # What remained is all that is left to be asked; only a refusal needs the whole once more, for its reason.
-            held = self.roles.held(question.caller)
-            facts = self._facts(question, None, None, held)
-            if not held.apart and self._folded(decision.remainder, facts, question, line) is TRUE:
+            _, asks = self._for_roles(line, held.bits)
+            if not asks & PATH and remainder.fold(_known(question, held, asks)) is TRUE:
                 return Decision(Outcome.ALLOW, None, line, None, self, question)
         return self._decided(question, read_path(question.path) or [], line)
-
-    def _folded(self, formula: Formula, facts: Facts, question: Question, line: Line) -> Formula:
-        """A remainder over facts that have the parameters of the path only where it asks for them."""
-        if self._asks_for_path(formula):
-            located = _located(question, read_path(question.path) or [], line)
-            facts.path, facts.records = located["path"], located["records"]
-        return formula.fold(facts)
-
-    def _asks_for_path(self, formula: Formula) -> bool:
-        return any(each.root in ("path", "records") for each in references_in(formula))
 
     def _decided(self, question: Question, segments: list[str], line: Line | None) -> Decision:
         caller = question.caller
@@ -237,13 +227,7 @@ class Policy:
                 return Decision(Outcome.ALLOW, None, line, None, self, question)
             if line.plain and caller is not None and not line.opens & SIGNED_OUT and not caller.granted:
                 return Decision(Outcome.DENY, "role", line, None, self, question)
-        if (
-            caller is not None
-            and not held.apart
-            and caller.scopes is None
-            and not caller.granted
-            and not question.assume
-        ):
+        if _plain(question, held):
             known = self._weighed_by_roles(question, segments, line, held)
             if known is not None:
                 outcome, remainder = known
@@ -255,18 +239,18 @@ class Policy:
         self, question: Question, segments: list[str], line: Line, held: Held
     ) -> tuple[Outcome, Formula | None] | None:
         """What `_weigh_request` says where nothing refuses, from what is kept for each set of roles; else None."""
-        facts = None
         remains: list[Formula] = []
         for each in (*self.standing, line) if self.standing else (line,):
             if each is not line and not (covers_method(each, question.method) and each.template.covers(segments)):
                 continue
-            formula, asks_for_path = self._for_roles(each, held.bits)
+            formula, asks = self._for_roles(each, held.bits)
             if formula is TRUE:
                 continue
-            if facts is None:
-                facts = self._facts(question, None, None, held)
-            own = replace(facts, **_located(question, segments, each)) if asks_for_path else facts
-            formula = formula.fold(own)
+            facts = _known(question, held, asks)
+            if asks & PATH:
+                located = _located(question, segments, each)
+                facts.path, facts.records = located["path"], located["records"]
+            formula = formula.fold(facts)
             if not can_be_true(formula):
                 return None
             if formula is not TRUE:
@@ -275,16 +259,15 @@ class Policy:
             return Outcome.ALLOW, None
         return Outcome.DEPENDS, both(remains) if len(remains) > 1 else remains[0]
 
-    def _for_roles(self, line: Line, bits: int) -> tuple[Formula, bool]:
-        """What is left of a line for a signed-in caller with these roles, and whether that asks for the path."""
-        key = (line, bits)
-        found = self._kept.get(key)
+    def _for_roles(self, line: Line, bits: int) -> tuple[Formula, int]:
+        """What is left of a line for a signed-in caller with these roles, and whether that asks for path or time."""
+        found = self._kept.get((line, bits))
         if found is None:
             formula = line.requirement.fold(Facts(bits, bits, caller=UNKNOWN))
             if len(self._kept) >= _KEPT:
                 # Roles come from tokens: without a limit they could fill the memory.
                 self._kept.clear()
-            found = self._kept[key] = formula, self._asks_for_path(formula)
+            found = self._kept[line, bits] = formula, asks_of(formula)
         return found
 
     def guard(self, text: str, place: Place | None = None) -> Line:
@@ -622,6 +605,36 @@ class Policy:
             assumed=question.assume or {},
             **located,
         )
+
+
+def _plain(question: Question, held: Held) -> bool:
+    """Whether what is kept for roles tells all that the policy says of a caller."""
+    caller = question.caller
+    return (
+        caller is not None and not held.apart and caller.scopes is None and not caller.granted and not question.assume
+    )
+
+
+def _known(question: Question, held: Held, asks: int) -> Facts:
+    """What is known of a signed-in caller and the request, but for the parameters of the path."""
+    now = question.now
+    if now is None and asks & NOW:
+        now = datetime.datetime.now(datetime.UTC)
+    assert question.caller is not None
+    return Facts(
+        held.bits,
+        held.bits,
+        CallerView(question.caller),
+        question.record,
+        question.records,
+        None,
+        question.query,
+        question.args,
+        now,
+        None,
+        None,
+        question.guarded,
+    )
 
 
 def _located(question: Question, segments: list[str], line: Line) -> dict[str, Any]:

@@ -207,6 +207,38 @@ def references_in(formula: Formula) -> Iterator[Reference]:
         yield from _references(formula.right)
 
 
+PATH, NOW = 1, 2
+
+
+def asks_of(formula: Formula) -> int:
+    """Whether a formula rests on the parameters of the path, and on the time, as bits."""
+    if isinstance(formula, Condition):
+        return asks_of(formula.test)
+    if isinstance(formula, PermissionAsked):
+        return asks_of(formula.grants)
+    if isinstance(formula, Conjunction | Disjunction):
+        found = 0
+        for part in formula.parts:
+            found |= asks_of(part)
+        return found
+    if isinstance(formula, Negated):
+        return asks_of(formula.part)
+    if isinstance(formula, Holds):
+        return _asks_of(formula.reference)
+    return _asks_of(formula.left) | _asks_of(formula.right) if isinstance(formula, Comparison) else 0
+
+
+def _asks_of(operand: Operand) -> int:
+    if isinstance(operand, Reference):
+        return PATH if operand.root in ("path", "records") else 0
+    if isinstance(operand, Several):
+        found = 0
+        for item in operand.items:
+            found |= _asks_of(item)
+        return found
+    return NOW if isinstance(operand, Moment) else 0
+
+
 def _references(operand: Operand) -> Iterator[Reference]:
     if isinstance(operand, Reference):
         yield operand

@@ -191,8 +191,8 @@ class _Asynchronous:
 
 async def call_async(call: Call) -> Any:
     """Make a call: an async function is awaited; a loader that is none runs in a thread, as it may wait itself."""
-    function, arguments, loads = call
-    if loads and not inspect.iscoroutinefunction(function):
+    function, arguments, blocks = call
+    if blocks:
         found = await asyncio.to_thread(function, *arguments)
     else:
         found = function(*arguments)

@@ -76,7 +76,7 @@ class AccessMiddleware:
         self._has_forbidden_page = _has_forbidden_page()
         if self._waits:
             markcoroutinefunction(self)
-            asked = [self.enforcement.identify, *(each for each, _ in self.enforcement.records.values())]
+            asked = [self.enforcement.identify, *(each for each, *_ in self.enforcement.records.values())]
             if any(iscoroutinefunction(each) for each in asked):
                 self.process_view = self.process_view_async  # type: ignore[method-assign]
 

@@ -39,12 +39,12 @@ class Call(NamedTuple):
     Attributes:
         function: an application's own function, sync or async.
         arguments: its arguments.
-        loads: whether it loads a record, and so may wait; ``identify`` says itself whether it does.
+        blocks: whether it may keep a thread waiting: a loader that is not async. ``identify`` says itself what it does.
     """
 
     function: Callable[..., Any]
     arguments: tuple[Any, ...]
-    loads: bool = False
+    blocks: bool = False
 
 
 Steps = Generator[Call, Any, T]
@@ -82,12 +82,16 @@ async def run_async(steps: Steps[T], call: Callable[[Call], Awaitable[Any]]) -> 
         return result
 
 
+# For each parameter that has one, in the order of the path: name, loader, whether it takes the request, and blocks.
+Loaders = tuple[tuple[str, Loader, bool, bool], ...]
+
+
 @dataclass(slots=True, eq=False)
 class Served:
     """What a framework serves: a route, the lines that may decide for it, and its loaders in the order of the path."""
 
     binding: Binding
-    loaders: tuple[tuple[str, Loader, bool], ...]
+    loaders: Loaders
 
 
 class Enforcement:
@@ -122,14 +126,17 @@ class Enforcement:
         in_force.use(policy)
         self.policy = policy
         self.identify = identify
-        self.records = {name: (loader, _takes_request(loader)) for name, loader in (records or {}).items()}
+        self.records = {
+            name: (loader, _takes_request(loader), not inspect.iscoroutinefunction(loader))
+            for name, loader in (records or {}).items()
+        }
         self.page = page
         self.audit = audit if audit is not None else Audit()
         self.audit.tell_once()
         self.realm = policy.title or "application"
         self._missing = missing
         self._by_token: Callable[[Any], bool] = getattr(identify, "by_token", _never)
-        self._loaders: dict[Line, tuple[tuple[str, Loader, bool], ...]] = {}
+        self._loaders: dict[Line, Loaders] = {}
 
     def serve(self, route: Route) -> Served:
         """What is known of a route before its first request."""
@@ -139,7 +146,7 @@ class Enforcement:
             names = tuple(binding.action.template.names) if binding.action else ()
         return Served(binding, self._loaders_of(names))
 
-    def _loaders_of(self, names: tuple[str, ...]) -> tuple[tuple[str, Loader, bool], ...]:
+    def _loaders_of(self, names: tuple[str, ...]) -> Loaders:
         return tuple((name, *self.records[name]) for name in names if name in self.records)
 
     # Before the handler --------------------------------------------------------------------------------
@@ -203,7 +210,7 @@ class Enforcement:
             yield from self._load(access, own, loaders, segments)
         return access
 
-    def _loaders_at(self, line: Line | None) -> tuple[tuple[str, Loader, bool], ...]:
+    def _loaders_at(self, line: Line | None) -> Loaders:
         """The loaders of a path line, worked out once."""
         if line is None:
             return ()
@@ -212,21 +219,19 @@ class Enforcement:
             found = self._loaders[line] = self._loaders_of(line.template.names)
         return found
 
-    def _load(
-        self, access: Access, own: Any, loaders: tuple[tuple[str, Loader, bool], ...], segments: list[str]
-    ) -> Steps[None]:
+    def _load(self, access: Access, own: Any, loaders: Loaders, segments: list[str]) -> Steps[None]:
         """Load the record of each parameter, in the order of the path, and decide again."""
         decision = access.decision
         values = decision.question.values
         if values is None:
             values = decision.line.template.values(segments) if decision.line is not None else {}
         record, records = None, {}
-        for name, loader, takes_request in loaders:
+        for name, loader, takes_request, blocks in loaders:
             if name not in values:
                 continue
             text = values[name]
             try:
-                record = yield Call(loader, (text, own) if takes_request else (text,), loads=True)
+                record = yield Call(loader, (text, own) if takes_request else (text,), blocks)
             except Exception as error:
                 if not self._missing(error):
                     log.error("the loader of %s failed for %s %s", name, access.method, plain(access.path))
