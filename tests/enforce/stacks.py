@@ -134,6 +134,11 @@ def plain(**values: str) -> tuple[int, str]:
     return said(" ".join(("plain", *values.values())))
 
 
+def secret(**values: str) -> tuple[int, str]:
+    """What the callers of the tests of attacks may not see."""
+    return said(" ".join(("secret", *values.values())))
+
+
 def asset(**_: str) -> tuple[int, str]:
     reached.append("asset")
     return 200, "body {}"
@@ -186,10 +191,10 @@ ENDPOINTS: list[tuple[str, str, str, Callable[..., Any]]] = [
     ("GET", "/sign-in", "sign_in", plain),
     ("GET", "/desk", "desk", plain),
     ("GET", "/lots", "lots", plain),
-    ("POST", "/lots", "add_lot", plain),
-    ("GET", "/lots/new", "new_lot", plain),
+    ("POST", "/lots", "add_lot", secret),
+    ("GET", "/lots/new", "new_lot", secret),
     ("GET", "/lots/{lot_id}", "lot", plain),
-    ("PATCH", "/lots/{lot_id}", "change_lot", plain),
+    ("PATCH", "/lots/{lot_id}", "change_lot", secret),
     ("PATCH", "/plots/{plot_id}", "change_plot", plain),
     ("POST", "/beds/{bed_id}/sow", "sow", sow),
     ("GET", "/people/{person_id}", "person", plain),
@@ -200,7 +205,7 @@ ENDPOINTS: list[tuple[str, str, str, Callable[..., Any]]] = [
     ("GET", "/stream", "stream", pieces),
     ("GET", "/stream/{bed_id}", "stream_bed", pieces),
     ("GET", "/api/lots", "api_lots", plain),
-    ("GET", "/archive/{year}", "archive", plain),
+    ("GET", "/archive/{year}", "archive", secret),
     ("GET", "/closed", "closed", plain),
     ("POST", "/parcels/{parcel_id}/send", "send_parcel", plain),
 ]

