@@ -67,7 +67,10 @@ def ask(port: int, method: str, target: str, **headers: str) -> tuple[int, dict[
             connection.putheader(name.replace("_", "-"), value)
         connection.endheaders()
         response = connection.getresponse()
-        told = {name.lower(): value for name, value in response.getheaders()}
+        told: dict[str, str] = {}
+        for name, value in response.getheaders():
+            before = told.get(name.lower())
+            told[name.lower()] = value if before is None else f"{before}, {value}"
         return response.status, told, response.read().decode("utf-8", "replace")
     finally:
         connection.close()

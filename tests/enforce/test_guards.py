@@ -1,6 +1,8 @@
 """Guards around functions, methods and classes; jobs on somebody's behalf; what is checked when modules are imported."""
 
 import asyncio
+import contextlib
+import functools
 import gc
 import logging
 import subprocess
@@ -10,19 +12,23 @@ import unittest
 from pathlib import Path
 from typing import Any
 
+import fastapi
 import flask
 from django.views import View
 from flask.views import MethodView
 from starlette.applications import Starlette
 from starlette.endpoints import HTTPEndpoint
-from starlette.responses import PlainTextResponse
+from starlette.responses import PlainTextResponse, StreamingResponse
 from starlette.routing import Route
 
 import bloodroot
 from bloodroot import Caller
 from bloodroot.enforce import Refused, Unsettled, asgi, current, guard, in_force, on_behalf_of, use
+from bloodroot.enforce import fastapi as for_fastapi
 from bloodroot.enforce import flask as for_flask
+from bloodroot.enforce import starlette as for_starlette
 from bloodroot.enforce.guards import guards_of
+from bloodroot.enforce.startup import StartUpError
 from tests.policies import POLICY
 from tests.program import InFolder
 from tests.servers import ask, serving, serving_wsgi
@@ -301,3 +307,345 @@ class ClassBased(unittest.TestCase):
             self.assertEqual(view.get(None, lot_id="8"), "lot")
             with self.assertRaises(Refused):
                 view.get(None, "7")
+
+
+def injects(**more: Any) -> Any:
+    """A decorator that calls its function with other arguments than it gets itself."""
+
+    def around(function: Any) -> Any:
+        @functools.wraps(function)
+        def wrapper(*args: Any, **named: Any) -> Any:
+            return function("session", *args, **named, **more)
+
+        return wrapper
+
+    return around
+
+
+class Arguments(unittest.TestCase):
+    """A guard sees what the function gets, or is refused where it is made."""
+
+    def test_what_is_seen(self) -> None:
+        def positional(owner: int, /, **more: Any) -> str:
+            return "seen"
+
+        def default(owner: int = 3) -> str:
+            return "seen"
+
+        def keyword(*owners: int, owner: int) -> str:
+            return "seen"
+
+        asks = guard("args.owner == caller.id", policy=POLICY)
+        for function, args, named, seen in (
+            (positional, (3,), {}, True),
+            (positional, (4,), {}, False),
+            # One name for two values: neither is taken for the one that was meant.
+            (positional, (4,), {"owner": 3}, False),
+            (positional, (3,), {"owner": 4}, False),
+            (default, (), {}, True),
+            (default, (4,), {}, False),
+            (keyword, (4, 4), {"owner": 3}, True),
+            (keyword, (3, 3), {"owner": 4}, False),
+        ):
+            with self.subTest(function.__name__, args=args, named=named), on_behalf_of(GROWER, POLICY):
+                if seen:
+                    self.assertEqual(asks(function)(*args, **named), "seen")
+                else:
+                    with self.assertRaises(Refused):
+                        asks(function)(*args, **named)
+
+    def test_what_a_decorator_below_hides_is_an_error(self) -> None:
+        def labels(session: str, owner: int) -> int:
+            return owner
+
+        for text in ("args.owner == caller.id", "keeper or args.session == caller.id"):
+            with self.assertRaisesRegex(bloodroot.PolicyError, "a decorator below this guard hides the arguments of"):
+                guard(text, policy=POLICY)(injects()(labels))
+        # Below it the guard sees them, and one that asks for none may stand above.
+        below = injects()(guard("args.owner == caller.id", policy=POLICY)(labels))
+        above = guard("grower", policy=POLICY)(injects(owner=9)(labels))
+        with on_behalf_of(GROWER, POLICY):
+            self.assertEqual((below(3), above()), (3, 9))
+            with self.assertRaises(Refused):
+                below(4)
+
+    def test_a_condition_that_hides_the_argument_is_found_as_well(self) -> None:
+        policy = bloodroot.parse("conditions\n  mine args.owner == caller.id\nendpoints\n  GET / anyone\n")
+        hidden = guard("mine")(injects()(lambda session, owner: owner))
+        with on_behalf_of(GROWER, policy), self.assertRaisesRegex(bloodroot.PolicyError, "hides the arguments"):
+            hidden(3)
+
+
+class Policies(unittest.TestCase):
+    """Several applications with policies of their own in one process."""
+
+    ONE = bloodroot.parse("roles\n  clerk\n  keeper\nendpoints\n  GET /x anyone\n")
+    OTHER = bloodroot.parse("roles\n  keeper\n  clerk\nendpoints\n  GET /x anyone\n")
+
+    def test_a_guard_decides_with_the_policy_it_was_checked_against(self) -> None:
+        # The roles of the two have each other's bits.
+        @guard("keeper", policy=self.ONE)
+        def edit() -> str:
+            return "edited"
+
+        for policy in (self.ONE, self.OTHER):
+            with on_behalf_of(KEEPER, policy):
+                self.assertEqual(edit(), "edited")
+            with on_behalf_of(CLERK, policy), self.assertRaises(Refused):
+                edit()
+
+    def test_the_guards_of_an_application_are_held_against_its_own_policy(self) -> None:
+        other = bloodroot.parse("roles\n  miller\nendpoints\n  GET / anyone\n")
+        use(other)
+
+        @guard("miller")
+        def grind(request: Any) -> Any: ...
+
+        app = Starlette(routes=[Route("/x", grind)])
+        with self.assertRaisesRegex(bloodroot.PolicyError, 'unknown role "miller"'):
+            for_starlette.protect(app, self.ONE, identify=identify)
+
+    def test_a_refusal_names_guard_caller_and_function(self) -> None:
+        told = r'guard\("lot:edit"\) in .*test_guards.py:\d+ around Service.edit refused the caller 5: role'
+        with self.assertRaisesRegex(Refused, told), on_behalf_of(CLERK, POLICY):
+            Service().edit(1)
+        with self.assertRaisesRegex(Refused, "refused a signed-out caller: signed-out"), on_behalf_of(None, POLICY):
+            Service().edit(1)
+
+
+class NeverRun(unittest.TestCase):
+    """A guard that the framework would not run is an error at start."""
+
+    POLICY = bloodroot.parse("roles\n  grower\n  keeper\n  clerk\nendpoints\n  any /lots/{lot_id} keeper\n")
+
+    def test_above_the_decorator_of_a_route(self) -> None:
+        app = flask.Flask("tarn", static_folder=None)
+
+        @guard("keeper", policy=self.POLICY)
+        @app.get("/lots/<lot_id>")
+        def lot(lot_id: str) -> str:
+            return "lot"
+
+        api = fastapi.FastAPI(openapi_url=None, docs_url=None)
+
+        @guard("keeper", policy=self.POLICY)
+        @api.get("/lots/{lot_id}")
+        def lot_of_api(lot_id: str) -> str:
+            return "lot"
+
+        for protect, each in ((for_flask.protect, app), (for_fastapi.protect, api)):
+            with self.assertRaisesRegex(
+                StartUpError, r"guard\(\"keeper\"\): this guard is never run: .*put the guard below"
+            ):
+                protect(each, self.POLICY, identify=identify)
+        self.assertTrue(guards_of(lot) and guards_of(lot_of_api))
+
+    def test_a_subclass_that_adds_or_overrides_a_handler(self) -> None:
+        @guard("keeper", policy=self.POLICY)
+        class Lot(HTTPEndpoint):
+            def get(self, request: Any) -> Any:
+                return PlainTextResponse("lot")
+
+        class Adds(Lot):
+            def delete(self, request: Any) -> Any:
+                return PlainTextResponse("gone")
+
+        class Overrides(Lot):
+            def get(self, request: Any) -> Any:
+                return PlainTextResponse("open")
+
+        class Keeps(Lot):
+            label = "kept"
+
+        for handler, name in ((Adds, "Adds.delete"), (Overrides, "Overrides.get"), (Keeps, None), (Lot, None)):
+            app = Starlette(routes=[Route("/lots/{lot_id}", handler)])
+            with self.subTest(handler.__name__):
+                if name is None:
+                    for_starlette.protect(app, self.POLICY, identify=identify)
+                    continue
+                with self.assertRaisesRegex(StartUpError, f"this guard is not run for {name}"):
+                    for_starlette.protect(app, self.POLICY, identify=identify)
+
+    def test_a_method_that_the_framework_dispatches_and_nobody_lists(self) -> None:
+        @guard("keeper", policy=self.POLICY)
+        class Lot(HTTPEndpoint):
+            def get(self, request: Any) -> Any:
+                return PlainTextResponse("lot")
+
+            def propfind(self, request: Any) -> Any:
+                return PlainTextResponse("properties")
+
+        app = Starlette(routes=[Route("/lots/{lot_id}", Lot)])
+        with self.assertRaisesRegex(StartUpError, "Lot.propfind, which a request of the method PROPFIND would reach"):
+            for_starlette.protect(app, self.POLICY, identify=identify)
+        # Where no line lets such a method in, it is reached by nothing.
+        app = Starlette(routes=[Route("/lots/{lot_id}", Lot)])
+        only_get = bloodroot.parse("roles\n  keeper\nendpoints\n  GET /lots/{lot_id} keeper\n")
+        for_starlette.protect(app, only_get, identify=identify)
+
+    def test_records_that_nothing_loads(self) -> None:
+        policy = bloodroot.parse(
+            "conditions\n  own record.owner == caller.id\n  inside record.plot == records.plot_id.id\nendpoints\n"
+            "  GET /mine own\n  GET /settled own\n  GET /plots/{plot_id}/{note_id} inside\n"
+        )
+
+        def plain(request: Any) -> Any: ...
+
+        def settled(request: Any) -> Any:
+            helper()
+
+        def helper() -> None:
+            current().settle({"owner": 3})
+
+        routes = {"/mine": plain, "/settled": settled, "/plots/{plot_id}/{note_id}": plain}
+        for paths, records, message in (
+            (("/mine",), {}, r"GET /mine has no parameter .* its handler does not settle it"),
+            (("/settled",), {}, None),
+            (
+                ("/plots/{plot_id}/{note_id}",),
+                {"note_id": str},
+                "records.plot_id.id is never known: records has no loader",
+            ),
+            (("/plots/{plot_id}/{note_id}",), {"note_id": str, "plot_id": str}, None),
+            (("/settled",), {"plot": str}, 'records has a loader for "plot", which is no parameter of any route'),
+        ):
+            app = Starlette(routes=[Route(each, routes[each]) for each in paths])
+            with self.subTest(paths, records=records):
+                if message is None:
+                    told = for_starlette.protect(app, policy, identify=identify, records=records)
+                    self.assertEqual("its handler must settle it" in str(told.idle), paths == ("/settled",))
+                    continue
+                with self.assertRaisesRegex(StartUpError, message):
+                    for_starlette.protect(app, policy, identify=identify, records=records)
+
+
+class Leaking(unittest.TestCase):
+    def test_a_generator_leaks_no_caller(self) -> None:
+        def steps() -> Any:
+            with on_behalf_of(KEEPER, POLICY):
+                yield current().caller
+
+        async def later() -> Any:
+            with contextlib.ExitStack() as stack:
+                stack.enter_context(on_behalf_of(KEEPER, POLICY))
+                yield current().caller
+
+        with self.assertRaisesRegex(RuntimeError, "on_behalf_of stands in the generator steps"):
+            next(steps())
+        with self.assertRaisesRegex(RuntimeError, "on_behalf_of stands in the generator later"):
+            asyncio.run(_all(later()))
+        with self.assertRaises(RuntimeError):
+            current()
+
+    def test_work_behind_a_withheld_answer_is_refused_and_told(self) -> None:
+        policy = bloodroot.parse(
+            "roles\n  keeper\nconditions\n  own record.owner == caller.id\nendpoints\n  GET /x/{id} signed-in and own\n"
+        )
+        found: list[object] = []
+        done = threading.Event()
+
+        @guard("signed-in", policy=policy)
+        def work() -> str:
+            return "worked"
+
+        async def behind() -> None:
+            await asyncio.sleep(0.05)
+            try:
+                found.append(work())
+            except Refused as error:
+                found.append(str(error))
+            done.set()
+
+        async def handler(request: Any) -> Any:
+            tasks.append(asyncio.create_task(behind()))
+            return PlainTextResponse("forgotten")
+
+        tasks: list[Any] = []
+        app = Starlette(routes=[Route("/x/{id}", handler)])
+        for_starlette.protect(app, policy, identify=identify)
+        with self.assertLogs("bloodroot.enforce", "ERROR") as logs, serving(app) as port:
+            self.assertEqual(ask(port, "GET", "/x/1", X_Caller="clerk")[0], 500)
+            done.wait(5)
+        self.assertIn("refuses: the response was withheld", str(found))
+        self.assertIn("was asked after the response of GET /x/1 was withheld", str(logs.output))
+
+
+class Caching(unittest.TestCase):
+    """What was made for a caller is for that caller alone."""
+
+    POLICY = bloodroot.parse(
+        'roles\n  keeper\nconditions\n  active caller.status == "active"\nendpoints\n  GET /** anyone\n'
+        "always\n  /ruled  active or signed-out\nfields lot\n  place read keeper\n"
+    )
+
+    def handlers(self) -> dict[str, Any]:
+        @guard("anyone", policy=self.POLICY)
+        def guarded() -> str:
+            return "guarded"
+
+        def flags() -> str:
+            return str(current().flags(["GET /ruled"]))
+
+        def fields() -> str:
+            return str(current().readable("lot", {"place": 1}))
+
+        def asking() -> Any:
+            yield "one "
+            yield str(current().caller)
+
+        return {
+            "/plain": lambda: "plain",
+            "/ruled": lambda: "ruled",
+            "/guarded": guarded,
+            "/flags": flags,
+            "/fields": fields,
+            "/asking": asking,
+        }
+
+    def check(self, port: int) -> None:
+        for target in self.handlers():
+            status, headers, body = ask(port, "GET", target, X_Caller="grower")
+            with self.subTest(target):
+                self.assertEqual(status, 200, body)
+                vary = [name.strip().lower() for name in headers.get("vary", "").split(",") if name.strip()]
+                self.assertEqual(len(vary), len(set(vary)))
+                self.assertEqual("private" in headers.get("cache-control", ""), target != "/plain")
+                self.assertEqual({"cookie", "authorization"} <= set(vary), target != "/plain")
+                if target == "/asking":
+                    self.assertIn("one Caller(id=3", body)
+
+    def test_starlette(self) -> None:
+        def endpoint(handler: Any) -> Any:
+            def serve(request: Any) -> Any:
+                made = handler()
+                how = {"headers": {"vary": "Cookie, accept"}} if handler.__name__ == "flags" else {}
+                return PlainTextResponse(made, **how) if isinstance(made, str) else StreamingResponse(made)
+
+            return serve
+
+        app = Starlette(routes=[Route(path, endpoint(handler)) for path, handler in self.handlers().items()])
+        for_starlette.protect(app, self.POLICY, identify=identify)
+        with serving(app) as port:
+            self.check(port)
+
+    def test_flask(self) -> None:
+        app = flask.Flask("tarn", static_folder=None)
+        for path, handler in self.handlers().items():
+            app.add_url_rule(path, path, lambda handler=handler: handler())
+        for_flask.protect(app, self.POLICY, identify=identify)
+        with serving_wsgi(app) as port:
+            self.check(port)
+
+    def test_who_asks_too_late_is_told(self) -> None:
+        async def late(scope: Any, receive: Any, send: Any) -> None:
+            await send({"type": "http.response.start", "status": 200, "headers": [(b"content-length", b"3")]})
+            try:
+                current()
+            except RuntimeError as error:
+                told.append(str(error))
+            await send({"type": "http.response.body", "body": b"end"})
+
+        told: list[str] = []
+        with serving(asgi.AccessMiddleware(late, self.POLICY, identify=identify)) as port:
+            self.assertEqual(ask(port, "GET", "/plain")[2], "end")
+        self.assertIn("a response leaves that is open to anyone and may be cached for everybody", told[0])
