@@ -32,7 +32,8 @@ class Plot(Base):
     id: Mapped[int] = mapped_column(primary_key=True)
     grower_id: Mapped[int | None]
     other_id: Mapped[int | None]
-    state: Mapped[str | None]
+    # A collation of its own, which a list must not go by.
+    state: Mapped[str | None] = mapped_column(sa.String().with_variant(sa.String(collation="NOCASE"), "sqlite"))
     secret: Mapped[bool | None]
     price: Mapped[float | None]
     sown: Mapped[str | None] = mapped_column(sa.CHAR(4))
@@ -52,7 +53,7 @@ DATA = [
     {"grower_id": grower, "other_id": other, "state": state, "secret": secret, "price": price, "team_id": team}
     for (grower, other), (state, secret), (price, team) in itertools.product(
         [(None, None), (1, 1), (2, 1), (3, None)],
-        [(None, None), ("dug", True), ("sown", False), ("2", None)],
+        [(None, None), ("dug", True), ("sown", False), ("2", None), ("Dug", True), ("dug ", False)],
         [(None, None), (1.0, 1), (2.5, 2)],
     )
 ]
@@ -61,7 +62,22 @@ references = st.sampled_from(
     ["record.grower_id", "record.other_id", "record.state", "record.secret", "record.price", "record.team.site"]
 )
 values = st.sampled_from(
-    ["caller.id", "caller.team", "caller.none", "caller.missing", "1", "2", "2.5", '"dug"', '"2"', "true", "none"]
+    [
+        "caller.id",
+        "caller.team",
+        "caller.none",
+        "caller.missing",
+        "1",
+        "2",
+        "2.5",
+        '"dug"',
+        '"2"',
+        '"DUG"',
+        "99999999999999999999",
+        "caller.huge",
+        "true",
+        "none",
+    ]
 )
 lists = st.sampled_from(["[1, 2]", '["dug", none]', '["sown", 2]', "[]", "caller.teams", "[caller.id, 3]", "caller.id"])
 
@@ -98,7 +114,8 @@ CALLERS = [
     Caller(1, {"grower"}, attributes={"team": "dug", "none": None, "teams": [1, None, "dug"], "here": True}),
     Caller(2, {"grower", "keeper"}, attributes={"team": 2.5, "none": None, "teams": {2, 3}, "here": "yes"}),
     Caller("2", {"keeper"}, attributes={"teams": "dug"}),
-    Caller("1.0", {"grower", "keeper"}, attributes={"teams": ["1"]}),
+    Caller("1.0", {"grower", "keeper"}, attributes={"teams": ["1", 2**70, float("inf")], "huge": -(2**80)}),
+    Caller("99999999999999999999999", {"grower"}, attributes={"teams": [], "huge": float("inf")}),
     Caller(3, granted={"plot:read": "the directory"}),
     Caller(1, {"grower"}, attributes={"team": "dug"}, scopes={"plot:edit"}),
     Caller(),
@@ -114,11 +131,16 @@ class Rows:
         cls.engine = sa.create_engine(cls.url())
         cls.addClassCleanup(cls.engine.dispose)
         Base.metadata.create_all(cls.engine)
+        cls.collate(cls.engine)
         with Session(cls.engine) as session:
             session.add_all([Team(id=1, site="dug"), Team(id=2, site=None)])
             session.flush()
             session.add_all([Plot(**row) for row in DATA])
             session.commit()
+
+    @staticmethod
+    def collate(engine: sa.Engine) -> None:
+        """Give the texts of the table a collation that no model tells of."""
 
     def hold(self, one: str, other: str) -> None:
         policy = bloodroot.parse(
@@ -149,6 +171,15 @@ class OnPostgreSQL(Rows, unittest.TestCase):
     @staticmethod
     def url() -> str:
         return new_database()
+
+    @staticmethod
+    def collate(engine: sa.Engine) -> None:
+        with engine.begin() as connection:
+            ignores_case = "provider = icu, locale = 'und-u-ks-level2', deterministic = false"
+            connection.exec_driver_sql(f"create collation ignores_case ({ignores_case})")
+            connection.exec_driver_sql("alter table plots alter state type varchar collate ignores_case")
+            count = connection.exec_driver_sql("select 'dug' = 'DUG' collate ignores_case").scalar()
+            assert count is True, "the collation ignores case"
 
     @settings(max_examples=30, deadline=None, derandomize=not EXPLORE)
     @given(tests, tests)

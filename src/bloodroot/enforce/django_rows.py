@@ -1,0 +1,247 @@
+"""Which records a caller may have, as a ``Q`` of Django.
+
+``Trial.objects.filter(rows(policy, caller, "trial:read", Trial))`` shows exactly the records that a single read would
+allow. A condition is kept as two ``Q``: the rows where it is true, and those where it is false; where it is faulty
+neither holds. So nothing is ever asked under NOT where a value may be missing.
+"""
+
+from __future__ import annotations
+
+import datetime
+import math
+import uuid
+from collections.abc import Callable, Iterable
+from dataclasses import dataclass
+from decimal import Decimal
+from typing import Any, NamedTuple
+
+from django.core.exceptions import FieldDoesNotExist
+from django.db import connections, models
+from django.db.models import F, Q, Value
+from django.db.models.functions import Collate
+from django.db.models.lookups import Exact
+
+from ..core.caller import Caller, imagined
+from ..core.conditions import Reference
+from ..core.policy import Policy
+from ..core.values import kind_of
+from .translation import RowsError, Translation
+
+__all__ = ["RowsError", "check_rows", "rows"]
+
+# Collations by which a database compares texts character by character.
+_EXACT = {"sqlite": "BINARY", "postgresql": "C"}
+_WHOLE: tuple[type[Any], ...] = (
+    models.IntegerField,
+    models.BigIntegerField,
+    models.SmallIntegerField,
+    models.PositiveIntegerField,
+    models.PositiveBigIntegerField,
+    models.PositiveSmallIntegerField,
+    models.AutoField,
+    models.BigAutoField,
+    models.SmallAutoField,
+)
+_TEXT: tuple[type[Any], ...] = (
+    models.CharField,
+    models.TextField,
+    models.SlugField,
+    models.EmailField,
+    models.URLField,
+)
+# For each kind of field, a value like those that it brings. Fields of other types, subclasses too, may bring anything.
+_LIKE: dict[type[Any], Any] = {
+    **dict.fromkeys(_WHOLE, 0),
+    **dict.fromkeys(_TEXT, ""),
+    models.BooleanField: True,
+    models.FloatField: 0.0,
+    models.DecimalField: Decimal(0),
+    models.UUIDField: uuid.UUID(int=0),
+    models.DateField: datetime.date.min,
+}
+
+
+def rows(policy: Policy, caller: Caller | None, permission: str, model: Any, *, using: str = "default") -> Q:
+    """The condition for the records of a model for which a caller has a permission.
+
+    Args:
+        policy: what decides.
+        caller: who asks; None for a signed-out caller.
+        permission: such as ``trial:read``.
+        model: a model of Django's. ``record.botanist_id`` is its column of that name; ``record.trial.site`` follows a
+            foreign key.
+        using: the database that is asked.
+
+    Raises:
+        LookupError: the policy has no such permission.
+        RowsError: what it asks of the record cannot be asked of the table. `check_rows` tells at start.
+    """
+    formula = policy.permission(permission).fold(policy.facts_of(caller))
+    return _Translation(model, permission, using).of(formula).true
+
+
+def check_rows(policy: Policy, permission: str, model: Any, *, using: str = "default") -> None:
+    """See that a permission can be asked of a table, whoever asks: call it once, when the application starts.
+
+    Raises:
+        LookupError: the policy has no such permission.
+        RowsError: what it asks of the record cannot be asked of the table.
+    """
+    facts = policy.facts_of(imagined(*policy.roles.bit))
+    # Whoever asks, any part of what is granted may remain: each is translated, whatever roles it goes with.
+    facts.certain, facts.possible = 0, ~0
+    _Translation(model, permission, using, check=True).of(policy.permission(permission).fold(facts))
+
+
+class _Test(NamedTuple):
+    """A condition: the rows where it is true, and those where it is false."""
+
+    true: Q
+    false: Q
+
+
+@dataclass(frozen=True, slots=True)
+class _Column:
+    """A column of a model, or of one that foreign keys lead to."""
+
+    path: str
+    field: Any
+
+    @property
+    def there(self) -> Q:
+        """The rows where it has a value."""
+        return Q(**{f"{self.path}__isnull": False})
+
+
+_EVERY, _NONE = Q(), Q(pk__in=[])
+
+
+class _Translation(Translation[_Test, _Column]):
+    """One permission on its way into a ``Q``."""
+
+    true, false, faulty = _Test(_EVERY, _NONE), _Test(_NONE, _EVERY), _Test(_NONE, _NONE)
+
+    def __init__(self, model: Any, permission: str, using: str, *, check: bool = False) -> None:
+        super().__init__(model, permission, check=check)
+        self._vendor = connections[using].vendor
+
+    def all_of(self, tests: Iterable[_Test]) -> _Test:
+        every = list(tests)
+        return _Test(_and(each.true for each in every), _or(each.false for each in every))
+
+    def any_of(self, tests: Iterable[_Test]) -> _Test:
+        every = list(tests)
+        return _Test(_or(each.true for each in every), _and(each.false for each in every))
+
+    def opposite(self, test: _Test) -> _Test:
+        return _Test(test.false, test.true)
+
+    def if_none(self, column: _Column, none: _Test, other: _Test) -> _Test:
+        missing = Q(**{f"{column.path}__isnull": True})
+        return _Test(
+            _or([_and([missing, none.true]), _and([column.there, other.true])]),
+            _or([_and([missing, none.false]), _and([column.there, other.false])]),
+        )
+
+    def same(self, column: _Column, value: Any) -> _Test:
+        if isinstance(value, float) and self.type_of(column) is int:
+            if not value.is_integer():
+                return self.if_none(column, self.false, self.false)
+            value = int(value)
+        if isinstance(value, str):
+            found = Q(Exact(self._exactly(F(column.path)), self._exactly(Value(value))))
+        else:
+            found = Q(**{column.path: value})
+        return self.if_none(column, self.false, _Test(found, ~found))
+
+    def ordered(self, column: _Column, operator: str, value: Any) -> _Test:
+        if isinstance(value, float) and self.type_of(column) is int and not value.is_integer():
+            # Django would cut the fraction off.
+            operator, value = ("<=", math.floor(value)) if operator in ("<", "<=") else (">=", math.ceil(value))
+        return _Test(self._order(column, operator, value), self._order(column, _AGAINST[operator], value))
+
+    def _order(self, column: _Column, operator: str, value: Any) -> Q:
+        return _and([column.there, Q(**{f"{column.path}__{_LOOKUPS[operator]}": value})])
+
+    def same_columns(self, one: _Column, other: _Column) -> _Test:
+        if self.kind(one) is str:
+            found = Q(Exact(self._exactly(F(one.path)), self._exactly(F(other.path))))
+        else:
+            found = Q(**{one.path: F(other.path)})
+        return _Test(found, ~found)
+
+    def ordered_columns(self, one: _Column, operator: str, other: _Column) -> _Test:
+        there = _and([one.there, other.there])
+        found, against = (
+            Q(**{f"{one.path}__{_LOOKUPS[each]}": F(other.path)}) for each in (operator, _AGAINST[operator])
+        )
+        return _Test(_and([there, found]), _and([there, against]))
+
+    def _exactly(self, text: Any) -> Collate:
+        """A text compared character by character, whatever the collation of its column or database ignores."""
+        collation = _EXACT.get(self._vendor)
+        if collation is None:
+            raise self.error(
+                f"how {self._vendor} compares texts is not known here; lists are made for SQLite and PostgreSQL"
+            )
+        return Collate(text, collation)
+
+    def kind(self, column: _Column) -> Any:
+        like = _LIKE.get(type(column.field))
+        return kind_of(like) if like is not None else None
+
+    def type_of(self, column: _Column) -> Any:
+        return type(_LIKE.get(type(column.field)))
+
+    def describe(self, column: _Column) -> str:
+        return type(column.field).__name__
+
+    def follow(self, reference: Reference, test: Callable[[_Column], _Test]) -> _Test:
+        """A test of the column that a reference leads to, through foreign keys."""
+        model, way = self.model, []
+        for name in reference.names[:-1]:
+            field = self._field(model, name, reference)
+            if not field.is_relation or field.auto_created or not (field.many_to_one or field.one_to_one):
+                raise self.error(f"{reference.words()} leads to more than one record")
+            way.append(name)
+            model = field.related_model
+        field = self._field(model, reference.names[-1], reference)
+        if field.is_relation:
+            if not getattr(field, "concrete", False) or reference.names[-1] != field.attname:
+                raise self.error(f"{model.__name__} has no column for {reference.words()}")
+            while field.is_relation:
+                field = field.target_field
+        found = test(_Column("__".join((*way, reference.names[-1])), field))
+        there = [Q(**{f"{'__'.join(way[: place + 1])}__isnull": False}) for place in range(len(way))]
+        # Where a record on the way is missing, nothing is true or false of it.
+        return _Test(_and([*there, found.true]), _and([*there, found.false]))
+
+    def _field(self, model: Any, name: str, reference: Reference) -> Any:
+        try:
+            return model._meta.get_field(name)
+        except FieldDoesNotExist:
+            raise self.error(f"{model.__name__} has no column for {reference.words()}") from None
+
+
+_LOOKUPS = {"<": "lt", "<=": "lte", ">": "gt", ">=": "gte"}
+_AGAINST = {"<": ">=", "<=": ">", ">": "<=", ">=": "<"}
+
+
+def _and(parts: Iterable[Q]) -> Q:
+    """All of them. What holds for every row, or for none, is left out or stands alone."""
+    found = Q()
+    for part in parts:
+        if part == _NONE:
+            return _NONE
+        found &= part
+    return found
+
+
+def _or(parts: Iterable[Q]) -> Q:
+    """Any of them. Of Django's own, an empty ``Q`` among others would be no part at all."""
+    found = _NONE
+    for part in parts:
+        if part == _EVERY:
+            return _EVERY
+        found = part if found == _NONE else found if part == _NONE else found | part
+    return found

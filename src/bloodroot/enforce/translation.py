@@ -1,0 +1,312 @@
+"""A permission on its way into a condition that a database understands, whichever library writes it.
+
+Conditions of a policy are true, false or faulty. A library that makes lists gives the same three values to a few
+questions about one column; everything else is the same for all of them and stands here.
+"""
+
+from __future__ import annotations
+
+import math
+import uuid
+from abc import ABC, abstractmethod
+from collections.abc import Callable, Iterable
+from typing import Any, Generic, TypeVar
+
+from ..core.conditions import (
+    FALSE,
+    FAULTY,
+    TRUE,
+    Comparison,
+    Condition,
+    Conjunction,
+    Disjunction,
+    Formula,
+    Holds,
+    Negated,
+    Operand,
+    Reference,
+    Several,
+)
+from ..core.requirements import PermissionAsked
+from ..core.values import Value, kind_of, plain_number
+
+Test = TypeVar("Test")  # a condition of the library, with the values true, false and faulty
+Column = TypeVar("Column")
+_ORDERS = ("<", "<=", ">", ">=")
+_LARGEST = 2**63 - 1
+
+
+class RowsError(Exception):
+    """A permission that cannot be asked of a table. The message says what stands in the way."""
+
+
+class Translation(ABC, Generic[Test, Column]):
+    """One permission on its way into a condition on the rows of a table.
+
+    Args:
+        model: the class of the records.
+        permission: its name, for messages.
+        check: whether the caller is only imagined, so that what is asked of callers is passed over.
+    """
+
+    true: Test
+    false: Test
+    faulty: Test
+
+    def __init__(self, model: Any, permission: str, *, check: bool = False) -> None:
+        self.model = model
+        self.permission = permission
+        self.check = check
+
+    # What a library has to answer --------------------------------------------------------------------------------
+
+    @abstractmethod
+    def all_of(self, tests: Iterable[Test]) -> Test:
+        """True where all are."""
+
+    @abstractmethod
+    def any_of(self, tests: Iterable[Test]) -> Test:
+        """True where one is."""
+
+    @abstractmethod
+    def opposite(self, test: Test) -> Test:
+        """False where a test is true, and the other way round; faulty where it is faulty."""
+
+    @abstractmethod
+    def follow(self, reference: Reference, test: Callable[[Column], Test]) -> Test:
+        """A test of the column that a reference leads to; faulty where a record on the way is missing."""
+
+    @abstractmethod
+    def kind(self, column: Column) -> Any:
+        """What the values of a column can be compared with; None where that is not sure."""
+
+    @abstractmethod
+    def type_of(self, column: Column) -> Any:
+        """The Python type of the values of a column, such as int."""
+
+    @abstractmethod
+    def if_none(self, column: Column, none: Test, other: Test) -> Test:
+        """One test where a column has no value, another where it has one."""
+
+    @abstractmethod
+    def same(self, column: Column, value: Any) -> Test:
+        """Whether a column has just this value, which is not none; false where it has none."""
+
+    @abstractmethod
+    def ordered(self, column: Column, operator: str, value: Any) -> Test:
+        """Whether a column is less or more than a value; faulty where it has none."""
+
+    @abstractmethod
+    def same_columns(self, one: Column, other: Column) -> Test:
+        """Whether two columns have the same value; asked only of rows where both have one."""
+
+    @abstractmethod
+    def ordered_columns(self, one: Column, operator: str, other: Column) -> Test:
+        """Whether a column is less or more than another; faulty where one of them has no value."""
+
+    @abstractmethod
+    def describe(self, column: Column) -> str:
+        """The type of a column, for messages."""
+
+    # The same for all --------------------------------------------------------------------------------
+
+    def of(self, formula: Formula) -> Test:
+        """The formula as a condition of the library."""
+        if formula is TRUE:
+            return self.true
+        if formula is FALSE:
+            return self.false
+        if formula is FAULTY:
+            return self.faulty
+        if isinstance(formula, Condition):
+            return self.of(formula.test)
+        if isinstance(formula, PermissionAsked):
+            return self.of(formula.grants)
+        if isinstance(formula, Conjunction):
+            return self.all_of([self.of(part) for part in formula.parts])
+        if isinstance(formula, Disjunction):
+            return self.any_of([self.of(part) for part in formula.parts])
+        if isinstance(formula, Negated):
+            return self.opposite(self.of(formula.part))
+        if isinstance(formula, Holds):
+            return self._holds(formula)
+        if isinstance(formula, Comparison):
+            return self._comparison(formula)
+        if self.check:
+            return self.true  # a role that is only imagined here, and known of every real caller
+        raise self.error(f"{formula.words()} is not about the record")
+
+    def error(self, message: str) -> RowsError:
+        """What stands in the way."""
+        return RowsError(f"{self.permission} cannot be asked of {self.model.__name__}: {message}")
+
+    def _at(self, reference: Reference, test: Callable[[Column], Test]) -> Test:
+        if reference.root != "record":
+            raise self.error(f"{reference.words()} is not about the record")
+        return self.follow(reference, test)
+
+    def _holds(self, formula: Holds) -> Test:
+        reference = formula.reference
+        if not isinstance(reference, Reference):
+            raise self.error(f"{formula.words()} is not about the record")
+        if self._is_open(reference):
+            return self.true
+
+        def test(column: Column) -> Test:
+            held = self.same(column, True) if self.kind(column) is bool else self.faulty
+            return self.if_none(column, self.faulty, held)
+
+        return self._at(reference, test)
+
+    def _comparison(self, formula: Comparison) -> Test:
+        left, operator, right = formula.left, formula.sign, formula.right
+        if operator == "in" and not (isinstance(left, Reference) and left.root == "record"):
+            raise self.error(f"{formula.words()} looks into a collection of the record")
+        if self._is_open(left) or self._is_open(right):
+            return self._open(formula)
+        if operator == "in":
+            assert isinstance(left, Reference)
+            return self._at(left, lambda column: self._among(column, right, formula))
+        if isinstance(left, Reference) and isinstance(right, Reference):
+            return self._two_columns(left, operator, right, formula)
+        if isinstance(left, Reference) and isinstance(right, Value):
+            return self._at(left, lambda column: self._with_value(column, operator, right, formula))
+        if isinstance(right, Reference) and isinstance(left, Value):
+            turned = {"<": ">", "<=": ">=", ">": "<", ">=": "<="}.get(operator, operator)
+            return self._at(right, lambda column: self._with_value(column, turned, left, formula))
+        raise self.error(f"{formula.words()} cannot be translated")
+
+    def _open(self, formula: Comparison) -> Test:
+        """A comparison with what is not known of an imagined caller: only its columns are looked at."""
+        for operand in (formula.left, formula.right):
+            if isinstance(operand, Reference) and operand.root != "caller":
+                self._at(operand, lambda column: self._looked_at(column, formula))
+        return self.true
+
+    def _looked_at(self, column: Column, formula: Comparison) -> Test:
+        self._known_kind(column, formula)
+        if formula.sign in _ORDERS:
+            self._check_order(column, formula)
+        return self.true
+
+    def _is_open(self, operand: Operand) -> bool:
+        """Whether an operand is not known yet only because the caller is imagined."""
+        if not self.check:
+            return False
+        if isinstance(operand, Several):
+            return any(self._is_open(item) for item in operand.items)
+        return isinstance(operand, Reference) and operand.root == "caller"
+
+    def _with_value(self, column: Column, operator: str, value: Value, formula: Comparison) -> Test:
+        if value.value is None:
+            return self._with_none(column, operator, value)
+        kind = self._known_kind(column, formula)
+        if value.textual and kind is not str:
+            return self._with_text(column, operator, value, formula)
+        if isinstance(value.value, float) and math.isnan(value.value):
+            return self.faulty
+        beyond = self._beyond(column, value.value)
+        comparable = kind == kind_of(value.value)
+        if operator in ("==", "!="):
+            different = self.true if operator == "!=" else self.false
+            # A value that is missing is not the same as one that is there, which Python says too.
+            if not comparable:
+                return self.if_none(column, different, self.faulty)
+            if beyond:
+                return different
+            same = self.same(column, value.value)
+            return same if operator == "==" else self.opposite(same)
+        if kind is bool or not comparable:
+            return self.faulty
+        self._check_order(column, formula)
+        if beyond:
+            below = (operator in ("<", "<=")) == (beyond > 0)
+            return self.if_none(column, self.faulty, self.true if below else self.false)
+        return self.ordered(column, operator, value.value)
+
+    def _beyond(self, column: Column, value: Any) -> int:
+        """1 or -1 for a number above or below what a column of whole numbers can hold, 0 for any other."""
+        if isinstance(value, bool) or not isinstance(value, int | float):
+            return 0
+        if isinstance(value, float) and not (math.isinf(value) and self.type_of(column) is int):
+            return 0
+        return 0 if -_LARGEST - 1 <= value <= _LARGEST else 1 if value > 0 else -1
+
+    def _with_text(self, column: Column, operator: str, value: Value, formula: Comparison) -> Test:
+        """A comparison with text that may stand for a number or a UUID, as the id in a token may."""
+        like = self.type_of(column)
+        if issubclass(like, uuid.UUID):
+            try:
+                return self._with_value(column, operator, Value(uuid.UUID(value.value)), formula)
+            except ValueError:
+                return self._with_value(column, operator, Value(value.value), formula)
+        number = plain_number(value.value) if like in (int, float) else None
+        if number is None:
+            return self._with_value(column, operator, Value(value.value), formula)
+        found = self._with_value(column, operator, Value(number), formula)
+        # Text that is not the plain form of the very number in the record is neither that number nor another.
+        if self._beyond(column, number) or str(like(number)) == value.value:
+            return found
+        # Neither true nor false where it is that number: true there, and faulty as well.
+        here = self.same(column, number)
+        return self.any_of(
+            [
+                self.all_of([here, self.faulty]),
+                self.all_of([self.opposite(here), found]),
+            ]
+        )
+
+    def _with_none(self, column: Column, operator: str, value: Value) -> Test:
+        if operator not in ("==", "!="):
+            return self.faulty
+        same, different = (self.true, self.false) if operator == "==" else (self.false, self.true)
+        # A record without a value and a caller without one: neither has a value, which makes them no match.
+        return self.if_none(column, same if value.literal else self.faulty, different)
+
+    def _among(self, column: Column, operand: Operand, formula: Comparison) -> Test:
+        items = _items(operand)
+        if items is None:
+            return self.faulty
+        if len(items) < len(operand.items if isinstance(operand, Several) else ()):
+            raise self.error(f"{formula.words()} compares two columns of the record")
+        return self.any_of([self._with_value(column, "==", item, formula) for item in items])
+
+    def _two_columns(self, left: Reference, operator: str, right: Reference, formula: Comparison) -> Test:
+        if len(left.names) > 1 or len(right.names) > 1:
+            raise self.error(f"{formula.words()} compares two records")
+
+        def compared(one: Column, other: Column) -> Test:
+            same_kind = self._known_kind(one, formula) == self._known_kind(other, formula)
+            if operator in ("==", "!="):
+                different = self.true if operator == "!=" else self.false
+                same = self.same_columns(one, other) if same_kind else self.faulty
+                found = same if operator == "==" else self.opposite(same)
+                # One of them missing: not the same. Both missing: neither true nor false.
+                there = self.if_none(other, different, found)
+                return self.if_none(one, self.if_none(other, self.faulty, different), there)
+            if not same_kind or self._known_kind(one, formula) is bool:
+                return self.faulty
+            self._check_order(one, formula)
+            return self.ordered_columns(one, operator, other)
+
+        return self._at(left, lambda one: self._at(right, lambda other: compared(one, other)))
+
+    def _known_kind(self, column: Column, formula: Comparison) -> Any:
+        kind = self.kind(column)
+        if kind is None:
+            told = self.describe(column)
+            raise self.error(f"{formula.words()}: columns of the type {told} are not compared alike everywhere")
+        return kind
+
+    def _check_order(self, column: Column, formula: Comparison) -> None:
+        if self.kind(column) is str:
+            raise self.error(f"{formula.words()}: databases put texts into another order than Python does")
+
+
+def _items(operand: Operand) -> list[Value] | None:
+    """The members of a list or another collection; None for what is none."""
+    if isinstance(operand, Several):
+        return [item for item in operand.items if isinstance(item, Value)]
+    if isinstance(operand, Value) and isinstance(operand.value, list | tuple | set | frozenset):
+        return [item if isinstance(item, Value) else Value(item) for item in operand.value]
+    return None
