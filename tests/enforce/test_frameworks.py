@@ -201,6 +201,21 @@ class Django(unittest.TestCase):
 
 
 class Flask(unittest.TestCase):
+    def test_headers_that_are_a_plain_mapping(self) -> None:
+        app = flask.Flask("tarn", static_folder=None)
+
+        @app.get("/teapot")
+        def teapot() -> Any:
+            response = app.make_response("seed")
+            response.headers = {"x-seed": "yes", "vary": "Accept"}
+            return response
+
+        for_flask.protect(app, bloodroot.parse("endpoints\n  GET /teapot signed-in\n"), identify=lambda _: Caller(1))
+        with serving_wsgi(app) as port:
+            status, headers, body = ask(port, "GET", "/teapot")
+        self.assertEqual((status, headers["x-seed"], body), (200, "yes", "seed"))
+        self.assertEqual(headers["vary"], "Accept, Authorization, Cookie")
+
     def test_session_and_refusals(self) -> None:
         policy = bloodroot.parse(
             "roles\n  helper default\nendpoints\n  action sign_in, tarn.who anyone\n  action lot helper\n  GET /files/** helper\n"

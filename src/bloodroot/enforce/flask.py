@@ -8,6 +8,7 @@ from collections.abc import Iterator, Mapping
 from typing import Any
 
 import flask
+from werkzeug.datastructures import Headers
 from werkzeug.exceptions import Forbidden, HTTPException, NotFound, Unauthorized
 from werkzeug.routing import Rule
 
@@ -214,6 +215,7 @@ class _Driver:
         access = exchange.access
         if exchange.refusing is not None:
             if not exchange.refusing.hidden:
+                response.headers = Headers(response.headers)
                 response.headers.setdefault("Cache-Control", "no-store")
                 asks_for = answers.challenge(response.status_code, self.enforcement.realm, None, ())
                 if asks_for is not None:
@@ -267,6 +269,8 @@ def _with_response(kind: type[HTTPException], message: str, response: flask.Resp
 
 def _for_one_caller(response: flask.Response) -> flask.Response:
     vary, kept = [], True
+    if not isinstance(response.headers, Headers):
+        response.headers = Headers(response.headers)  # some views put a plain mapping there
     for name, value in response.headers:
         lower = name.lower()
         if lower == "vary":
