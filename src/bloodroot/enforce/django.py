@@ -71,8 +71,9 @@ class AccessMiddleware:
             check_headers(given["identify"])
         self.enforcement = Enforcement(policy, missing=lambda error: isinstance(error, Http404), **given)
         look_over(policy, found, self.enforcement.records).tell()
-        self._templates = {(route.action, route.spelling): route for route in found}
-        self._served: dict[tuple[str, str], Served] = {}
+        self._routes = {(route.action, route.spelling, id(route.handler)): route for route in reversed(found)}
+        # With the view itself, so that an id here is never that of another one.
+        self._served: dict[tuple[str, str, int], tuple[Served, Any]] = {}
         self._has_forbidden_page = _has_forbidden_page()
         if self._waits:
             markcoroutinefunction(self)
@@ -137,18 +138,19 @@ class AccessMiddleware:
         """The route that Django has chosen, and the parameters of its path."""
         match = sent.resolver_match
         action = action_of(match.namespaces, match.url_name, match.func)
-        key = (action, str(match.route))
+        view = getattr(match.func, "view_class", match.func)
+        key = (action, str(match.route), id(view))
         served = self._served.get(key)
         if served is None:
-            route = self._templates.get(key)
+            route = self._routes.get(key)
             if route is None:
                 # One that is not in the project's own URL configuration, such as that of ``request.urlconf``.
                 route = Route(action, (), "/**", spelling=str(match.route), exact=False)
             if route.names is None:
                 names = tuple(match.captured_kwargs or ())
                 route = Route(route.action, route.methods, route.path, None, route.spelling, route.exact, names)
-            served = self._served[key] = self.enforcement.serve(route)
-        return served, match.captured_kwargs or {}
+            served = self._served[key] = self.enforcement.serve(route), view
+        return served[0], match.captured_kwargs or {}
 
     # Refusals ------------------------------------------------------------------------------
 
