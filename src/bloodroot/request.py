@@ -171,21 +171,28 @@ class DjangoRequest(Request):
         django: the ``HttpRequest``, for everything that is not told here.
     """
 
-    __slots__ = ("_sent", "django", "joins_headers", "method", "path", "prefix", "query_string", "segments")
+    __slots__ = ("_scope", "django", "joins_headers", "method", "path", "prefix", "query_string", "segments")
 
     def __init__(self, sent: Any) -> None:
         self.django = sent
-        scope = getattr(sent, "scope", None)
-        self._sent: Request = WsgiRequest(sent.META) if scope is None else AsgiRequest(scope)
-        self.joins_headers = self._sent.joins_headers
-        # As it was sent: Django itself puts it in capitals.
-        self.method = self._sent.method
-        self.query_string = self._sent.query_string
-        self.path = encoded(sent.path_info)
-        # Django has decoded the path in place; with WSGI what was sent is told beside it, if at all.
-        readable = self._sent.segments is not None if scope is not None else _raw_is_readable(sent.META)
+        self._scope = scope = getattr(sent, "scope", None)
+        self.joins_headers = scope is None
+        path: str = sent.path_info
+        self.path = encoded(path) if _ODD(path) else path
+        # As it was sent: Django itself puts the method in capitals, and decodes the path in place.
+        if scope is None:
+            self.method = str(sent.META.get("REQUEST_METHOD", ""))
+            self.query_string = str(sent.META.get("QUERY_STRING") or "")
+            readable = _raw_is_readable(sent.META)
+        else:
+            asked = AsgiRequest(scope)
+            self.method, self.query_string, readable = asked.method, asked.query_string, asked.segments is not None
         self.segments = read_path(self.path) if readable else None
-        self.prefix = sent.path[: len(sent.path) - len(sent.path_info)]
+        self.prefix = sent.path[: len(sent.path) - len(path)]
+
+    @property
+    def _sent(self) -> Request:
+        return WsgiRequest(self.django.META) if self._scope is None else AsgiRequest(self._scope)
 
     @property
     def headers(self) -> Headers:

@@ -11,6 +11,7 @@ import datetime
 from collections.abc import Iterable, Mapping
 from dataclasses import dataclass, field, replace
 from enum import Enum
+from functools import lru_cache
 from typing import Any, Protocol
 
 from .values import Value, compare
@@ -256,13 +257,14 @@ class Condition:
     where: str = ""
 
     def fold(self, facts: Facts) -> Formula:
-        assumed = facts.assumed.get(self.name)
-        if assumed is not None:
-            return known(assumed)
+        if facts.assumed:
+            assumed = facts.assumed.get(self.name)
+            if assumed is not None:
+                return known(assumed)
         rest = self.test.fold(facts)
-        if isinstance(rest, Known):
+        if rest.__class__ is Known:
             return rest
-        return self if rest == self.test else Condition(self.name, rest, self.message, self.where)
+        return self if rest is self.test or rest == self.test else Condition(self.name, rest, self.message, self.where)
 
     def values(self) -> int:
         return self.test.values()
@@ -335,13 +337,13 @@ class Comparison:
 
     def fold(self, facts: Facts) -> Formula:
         left, right = resolve(self.left, facts), resolve(self.right, facts)
-        for side in (left, right):
-            if isinstance(side, Value) and side.value is MISSING:
-                return FAULTY
-        if isinstance(left, Value) and isinstance(right, Value):
-            found = compare(left, self.sign, right)
-            return FAULTY if found is None else known(found)
-        if left == self.left and right == self.right:
+        known_left, known_right = left.__class__ is Value, right.__class__ is Value
+        if (known_left and left.value is MISSING) or (known_right and right.value is MISSING):  # type: ignore[union-attr]
+            return FAULTY
+        if known_left and known_right:
+            found = compare(left, self.sign, right)  # type: ignore[arg-type]
+            return FAULTY if found is None else TRUE if found else FALSE
+        if left is self.left and right is self.right:
             return self
         return Comparison(left, self.sign, right)
 
@@ -437,7 +439,7 @@ def _follow(reference: Reference, facts: Facts) -> Any:
 def attribute(record: Any, name: str) -> Any:
     """An attribute of an object, or what a mapping or a row has under a key; `MISSING` where there is none."""
     try:
-        return record[name] if is_keyed(record) else getattr(record, name, MISSING)
+        return record[name] if _has_keys(type(record)) else getattr(record, name, MISSING)
     except Exception:
         # No such key, or a property of somebody's record failed: nothing to build access on.
         return MISSING
@@ -445,5 +447,9 @@ def attribute(record: Any, name: str) -> Any:
 
 def is_keyed(record: Any) -> bool:
     """Whether a record's attributes are found by key: a mapping, or a row of a database."""
-    kind = type(record)
-    return isinstance(record, Mapping) or (hasattr(kind, "keys") and hasattr(kind, "__getitem__"))
+    return _has_keys(type(record))
+
+
+@lru_cache(maxsize=1024)
+def _has_keys(kind: type) -> bool:
+    return issubclass(kind, Mapping) or (hasattr(kind, "keys") and hasattr(kind, "__getitem__"))

@@ -8,7 +8,6 @@ from collections.abc import Awaitable, Callable, Iterable, Mapping, MutableMappi
 from typing import Any
 
 from ..core.answers import Answer
-from ..core.caller import Caller
 from ..core.policy import Policy
 from ..request import AsgiRequest as Request
 from . import answers
@@ -189,16 +188,15 @@ class _Asynchronous:
         return self._call(request)
 
 
-async def call_async(call: Call) -> Any:
-    """Make a call: an async function is awaited; a loader that is none runs in a thread, as it may wait itself."""
+def call_async(call: Call) -> Any:
+    """Make a call, whose result may have to be awaited: a loader that is not async runs in a thread, as it may wait."""
     function, arguments, blocks = call
-    if blocks:
-        found = await asyncio.to_thread(function, *arguments)
-    else:
-        found = function(*arguments)
-    if found is None or type(found) is Caller or not inspect.isawaitable(found):
-        return found
-    return await found
+    return _in_thread(function, arguments) if blocks else function(*arguments)
+
+
+async def _in_thread(function: Callable[..., Any], arguments: tuple[Any, ...]) -> Any:
+    found = await asyncio.to_thread(function, *arguments)
+    return await found if inspect.isawaitable(found) else found  # an object whose call is async does not look it
 
 
 async def send_response(response: answers.Response, send: Send, *, body: bool) -> None:

@@ -73,7 +73,7 @@ class AccessMiddleware:
         look_over(policy, found, self.enforcement.records).tell()
         self._routes = {(route.action, route.spelling, id(route.handler)): route for route in reversed(found)}
         # With the view itself, so that an id here is never that of another one.
-        self._served: dict[tuple[str, str, int], tuple[Served, Any]] = {}
+        self._served: dict[tuple[Any, Any, int], tuple[Served, Any]] = {}
         self._has_forbidden_page = _has_forbidden_page()
         if self._waits:
             markcoroutinefunction(self)
@@ -137,19 +137,19 @@ class AccessMiddleware:
     def _chosen(self, sent: HttpRequest) -> tuple[Served, Mapping[str, Any]]:
         """The route that Django has chosen, and the parameters of its path."""
         match = sent.resolver_match
-        action = action_of(match.namespaces, match.url_name, match.func)
-        view = getattr(match.func, "view_class", match.func)
-        key = (action, str(match.route), id(view))
+        key = (match.view_name, match.route, id(match.func))
         served = self._served.get(key)
         if served is None:
-            route = self._routes.get(key)
+            action = action_of(match.namespaces, match.url_name, match.func)
+            view = getattr(match.func, "view_class", match.func)
+            route = self._routes.get((action, str(match.route), id(view)))
             if route is None:
                 # One that is not in the project's own URL configuration, such as that of ``request.urlconf``.
                 route = Route(action, (), "/**", spelling=str(match.route), exact=False)
             if route.names is None:
                 names = tuple(match.captured_kwargs or ())
                 route = Route(route.action, route.methods, route.path, None, route.spelling, route.exact, names)
-            served = self._served[key] = self.enforcement.serve(route), view
+            served = self._served[key] = self.enforcement.serve(route), match.func
         return served[0], match.captured_kwargs or {}
 
     # Refusals ------------------------------------------------------------------------------

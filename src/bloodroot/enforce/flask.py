@@ -85,6 +85,9 @@ class _Driver:
         # With the rule itself, so that an id here is never that of another one.
         self._served: dict[int, tuple[Served, Rule]] = {}
         self._key = f"bloodroot.{id(self):x}"
+        functions = [enforcement.identify, *(loader for loader, *_ in enforcement.records.values())]
+        # As Flask runs views: what is async runs to its end.
+        self._sync = {id(function): app.ensure_sync(function) for function in functions}
 
     def install(self) -> None:
         """Take the place of what dispatches requests and of what finishes responses."""
@@ -92,7 +95,6 @@ class _Driver:
         self._process = self.app.process_response
         self.app.dispatch_request = self.dispatch  # type: ignore[method-assign]
         self.app.process_response = self.process  # type: ignore[method-assign]
-        self.app.teardown_request(self.end)
 
     def dispatch(self) -> Any:
         """Decide by what Flask has chosen, let it be served, and let what it gives out, or refuse."""
@@ -168,7 +170,7 @@ class _Driver:
         return found[0]
 
     def _call(self, asked: Call) -> Any:
-        return self.app.ensure_sync(asked.function)(*asked.arguments)
+        return self._sync[id(asked.function)](*asked.arguments)
 
     def _refuse(self, exchange: _Exchange, answer: Answer) -> flask.Response:
         """Answer in the place of the view: with the application's error handler, or by ourselves."""
@@ -197,7 +199,12 @@ class _Driver:
             exchange = _Exchange(sent)
             exchange.sent.environ[self._key] = exchange
             response = self._answered_before(exchange, response)
-        return self._let_out(exchange, self._process(response))
+        try:
+            return self._let_out(exchange, self._process(response))
+        finally:
+            # The request is over, and its caller acts no more in this thread; a stream has a context of its own.
+            if exchange.before:
+                _current.set(exchange.before[0])
 
     def _answered_before(self, exchange: _Exchange, response: flask.Response) -> flask.Response:
         try:
@@ -237,13 +244,6 @@ class _Driver:
         if streams and not response.direct_passthrough:
             response.response = _acting(access, response.response)
         return response
-
-    def end(self, error: BaseException | None) -> None:  # noqa: ARG002
-        """The request is over, and its caller acts no more in this thread."""
-        exchange: _Exchange | None = flask.request.environ.get(self._key)
-        if exchange is not None and exchange.before:
-            _current.set(exchange.before[0])
-            exchange.before = ()
 
 
 class _Exchange:

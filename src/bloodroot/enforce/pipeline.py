@@ -66,13 +66,15 @@ def run(steps: Steps[T], call: Callable[[Call], Any]) -> T:
         return result
 
 
-async def run_async(steps: Steps[T], call: Callable[[Call], Awaitable[Any]]) -> T:
-    """Drive steps with calls that are awaited."""
+async def run_async(steps: Steps[T], call: Callable[[Call], Any]) -> T:
+    """Drive steps with calls whose results are awaited where that is needed."""
     try:
         asked = next(steps)
         while True:
             try:
-                found = await call(asked)
+                found = call(asked)
+                if found is not None and type(found) is not Caller and inspect.isawaitable(found):
+                    found = await found
             except Exception as error:
                 asked = steps.throw(error)
             else:
@@ -199,7 +201,10 @@ class Enforcement:
             question.line = line or self.policy.line_by_path(request.method, segments)
             loaders = self._loaders_at(question.line) if self.records else ()
         else:
-            question.line = self.policy.line_served(served.binding, request.method, segments)
+            binding = served.binding
+            # Nearly always the route alone says it.
+            settled = binding.settled.get(request.method)
+            question.line = settled or self.policy.line_served(binding, request.method, segments)
             question.values = texts_of(values) if values else _NO_VALUES
             loaders = served.loaders
         access = Access(self.policy, question, self.policy.decide_routed(question, segments))
