@@ -48,6 +48,8 @@ def starlette(behind: bool) -> Any:
     from bloodroot.enforce import starlette as enforce
 
     async def serve(request: Any) -> Any:
+        # As an application does that knows who is signed in: alone, and behind the policy as well.
+        request.session.get("member")
         return PlainTextResponse("seed")
 
     async def sign_in(request: Any) -> Any:
@@ -55,6 +57,7 @@ def starlette(behind: bool) -> Any:
         return PlainTextResponse("seed")
 
     async def plot(request: Any) -> Any:
+        request.session.get("member")
         if not behind:
             PLOTS[request.path_params["plot_id"]]
         return PlainTextResponse("seed")

@@ -371,9 +371,9 @@ class Arguments(unittest.TestCase):
 
     def test_a_condition_that_hides_the_argument_is_found_as_well(self) -> None:
         policy = bloodroot.parse("conditions\n  mine args.owner == caller.id\nendpoints\n  GET / anyone\n")
-        hidden = guard("mine")(injects()(lambda session, owner: owner))
-        with on_behalf_of(GROWER, policy), self.assertRaisesRegex(bloodroot.PolicyError, "hides the arguments"):
-            hidden(3)
+        use(policy)
+        with self.assertRaisesRegex(bloodroot.PolicyError, "hides the arguments"):
+            guard("mine")(injects()(lambda session, owner: owner))
 
 
 class Policies(unittest.TestCase):

@@ -439,7 +439,7 @@ def _follow(reference: Reference, facts: Facts) -> Any:
 def attribute(record: Any, name: str) -> Any:
     """An attribute of an object, or what a mapping or a row has under a key; `MISSING` where there is none."""
     try:
-        return record[name] if _has_keys(type(record)) else getattr(record, name, MISSING)
+        return record[name] if is_keyed(record) else getattr(record, name, MISSING)
     except Exception:
         # No such key, or a property of somebody's record failed: nothing to build access on.
         return MISSING
@@ -447,7 +447,8 @@ def attribute(record: Any, name: str) -> Any:
 
 def is_keyed(record: Any) -> bool:
     """Whether a record's attributes are found by key: a mapping, or a row of a database."""
-    return _has_keys(type(record))
+    kind: type = type(record)
+    return _has_keys(kind)
 
 
 @lru_cache(maxsize=1024)

@@ -98,6 +98,8 @@ class AccessMiddleware:
             return self._let_out(exchange, response)
         finally:
             _current.set(before)
+            # The exchange knows the request: without this both would wait for the collector of garbage.
+            del sent._bloodroot
 
     async def _later(self, sent: HttpRequest) -> HttpResponse:
         exchange = sent._bloodroot = _Exchange(sent)
@@ -111,6 +113,7 @@ class AccessMiddleware:
             return self._let_out(exchange, response)
         finally:
             _current.set(before)
+            del sent._bloodroot
 
     def process_view(self, sent: HttpRequest, view: Any, args: Any, kwargs: Any) -> HttpResponse | None:  # noqa: ARG002
         """Decide by the view that Django has chosen, where its own code runs: with sessions and databases."""

@@ -194,6 +194,9 @@ class _Driver:
         """Finish a response as the application does, and let it out."""
         sent = flask.request._get_current_object()  # type: ignore[attr-defined]
         exchange: _Exchange | None = sent.environ.get(self._key)
+        if exchange is _DONE:
+            # A function after the request has failed: what is answered now is the application's own error.
+            return _for_one_caller(self._process(response))
         if exchange is None:
             # A function before the request has answered it.
             exchange = _Exchange(sent)
@@ -205,6 +208,8 @@ class _Driver:
             # The request is over, and its caller acts no more in this thread; a stream has a context of its own.
             if exchange.before:
                 _current.set(exchange.before[0])
+            # The exchange knows the request: without this both would wait for the collector of garbage.
+            sent.environ[self._key] = _DONE
 
     def _answered_before(self, exchange: _Exchange, response: flask.Response) -> flask.Response:
         try:
@@ -258,6 +263,9 @@ class _Exchange:
     def __init__(self, sent: flask.Request) -> None:
         self.sent = sent
         self.request = Request(sent.environ)
+
+
+_DONE: Any = object()
 
 
 def _with_response(kind: type[HTTPException], message: str, response: flask.Response) -> HTTPException:

@@ -233,6 +233,10 @@ class Front:
             if exchange.started:
                 raise
             await exchange.answer_plainly(error.answer, scope, receive, exchange.send)
+        finally:
+            # The exchange knows the scope: without this both would wait for the collector of garbage.
+            del scope[self.gates.key]
+            scope.pop(_ANY, None)
 
 
 class Exchange(Gate):

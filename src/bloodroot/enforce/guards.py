@@ -32,9 +32,11 @@ class Guard:
         place: file and line of the program.
         policy: the policy to ask, or None for that of the request or the job at hand.
         blind: what hides the arguments of the function from the guard, or an empty string.
+        understood: whether some policy has known all that it asks for.
     """
 
     blind = ""
+    understood = False
 
     def __init__(self, text: str, place: Place, policy: Policy | None) -> None:
         self.text = text
@@ -59,15 +61,16 @@ class Guard:
         if found is None:
             line = policy.guard(self.text, self.place)
             asks_for_arguments = any(each.root == "args" for each in references_in(line.requirement))
-            if asks_for_arguments and self.blind:
-                raise PolicyError([Problem(self.blind, self.place)])
             found = self._lines[policy] = (line, asks_for_arguments)
+            self.understood = True
+        if found[1] and self.blind:
+            raise PolicyError([Problem(self.blind, self.place)])
         return found
 
     def hide_arguments(self, message: str) -> None:
         """Note that the arguments of the function cannot be seen; PolicyError where they are asked for."""
         self.blind = message
-        if "args." in self.text:
+        if "args." in self.text or any(asks for _, asks in self._lines.values()):
             raise PolicyError([Problem(message, self.place)])
 
     def ask(self, arguments: Callable[[], Mapping[str, Any]], around: str) -> None:

@@ -14,7 +14,14 @@ if TYPE_CHECKING:
 
 
 class Guarding(Protocol):
-    """A guard that asks whatever policy is in force."""
+    """A guard that asks whatever policy is in force.
+
+    Attributes:
+        understood: whether some policy has known all that it asks for, one that may be gone by now. It stays the guard
+            of another application, which is none of the business of those that come later.
+    """
+
+    understood: bool
 
     def line_for(self, policy: Policy) -> Line:
         """What it asks in the words of a policy; PolicyError where that does not know them."""
@@ -79,6 +86,8 @@ def the_only_one() -> Policy:
 def _problems(guard: Guarding) -> list[Problem]:
     """Why no policy in force understands a guard, told by the last of them; nothing where one does."""
     problems: list[Problem] = []
+    if guard.understood:
+        return problems
     for ref in list(_policies):
         policy = ref()
         if policy is None:
