@@ -1,4 +1,4 @@
-"""One application called in process, again and again: python in_process.py NAME BEHIND PATH, then a line for each round."""
+"""One application called in process: python in_process.py NAME BEHIND PATH, and a line of input for each round."""
 
 from __future__ import annotations
 

@@ -220,9 +220,8 @@ def compare(what: str, ports: list[int], most: float) -> None:
         open_lines = [lines.enter_context(connected(port)) for port in ports]
         # Every caller signs in once, and then asks as its own.
         cookies = [sign_in(line) for line in open_lines]
-        work = {
-            name: asker(line, cookie) for name, line, cookie in zip(("alone", "behind"), open_lines, cookies, strict=True)
-        }
+        alone, behind = (asker(line, cookie) for line, cookie in zip(open_lines, cookies, strict=True))
+        work = {"alone": alone, "behind": behind}
         times = best(work, 60)
     each = {app: time / ASKED * 1e6 for app, time in times.items()}
     told(what, times["behind"] / times["alone"], most)
@@ -237,7 +236,11 @@ def sign_in(line: socket.socket) -> bytes:
     answer = line.recv(4096)
     while not answer.endswith(b"seed"):
         answer += line.recv(4096)
-    return next(part for part in answer.split(b"\r\n") if part.lower().startswith(b"set-cookie:"))[11:].split(b";")[0].strip()
+    return (
+        next(part for part in answer.split(b"\r\n") if part.lower().startswith(b"set-cookie:"))[11:]
+        .split(b";")[0]
+        .strip()
+    )
 
 
 def asker(line: socket.socket, cookie: bytes) -> Callable[[], None]:

@@ -22,7 +22,7 @@ from starlette.background import BackgroundTask
 from starlette.exceptions import HTTPException
 from starlette.middleware import Middleware
 from starlette.responses import JSONResponse, PlainTextResponse
-from starlette.routing import Mount, Route
+from starlette.routing import Mount, Route, Router
 from werkzeug.middleware.proxy_fix import ProxyFix
 
 import bloodroot
@@ -501,3 +501,60 @@ async def asked(app: Any, target: str, caller: str) -> int:
     finally:
         logging.disable(logging.NOTSET)
     return int(sent[0]["status"])
+
+
+class LateRoutes(unittest.IsolatedAsyncioTestCase):
+    """No way of changing the routes of an application gets around the gates."""
+
+    async def test_every_way(self) -> None:
+        async def serve(request: Any) -> Any:
+            reached.append(request.url.path)
+            return PlainTextResponse("served")
+
+        def route() -> Any:
+            return Route("/late", serve)
+
+        reached: list[str] = []
+        policy = bloodroot.parse(
+            "roles\n  keeper\nendpoints\n  GET /late keeper\n  GET /m/late keeper\n  GET /x anyone\n"
+        )
+        for target, change in (
+            ("/late", lambda app, inner: app.routes.append(route())),
+            ("/late", lambda app, inner: app.routes.insert(0, route())),
+            ("/late", lambda app, inner: app.router.add_route("/late", serve)),
+            ("/late", lambda app, inner: app.router.routes.extend([route()])),
+            ("/late", lambda app, inner: app.router.routes.__iadd__([route()])),
+            ("/late", lambda app, inner: app.router.routes.__setitem__(0, route())),
+            ("/late", lambda app, inner: app.router.routes.__setitem__(slice(0, 1), [route()])),
+            ("/late", lambda app, inner: setattr(app.router, "routes", [route()])),
+            ("/m/late", lambda app, inner: inner.routes.append(route())),
+            ("/m/late", lambda app, inner: setattr(inner, "routes", [route()])),
+            ("/m/late", lambda app, inner: app.router.mount("/m", Starlette(routes=[route()]))),
+        ):
+            inner = Router([Route("/x", serve)])
+            app = Starlette(
+                routes=[Route("/x", serve), *([] if "mount" in str(change.__code__.co_names) else [Mount("/m", inner)])]
+            )
+            for_starlette.protect(app, policy, identify=who)
+            await asked(app, "/x", "")
+            change(app, inner)
+            reached.clear()
+            with self.subTest(target, names=change.__code__.co_names):
+                self.assertIn(await asked(app, target, "3"), (401, 403))
+                self.assertEqual(reached, [])
+                self.assertEqual(await asked(app, target, "4"), 200)
+                self.assertEqual(reached, [target])
+
+    async def test_a_task_behind_an_open_answer_may_ask_who_it_was(self) -> None:
+        found: list[Any] = []
+
+        def task() -> None:
+            found.append(current().caller)
+
+        async def serve(request: Any) -> Any:
+            return PlainTextResponse("served", background=BackgroundTask(task))
+
+        app = Starlette(routes=[Route("/x", serve)])
+        for_starlette.protect(app, bloodroot.parse("endpoints\n  GET /x anyone\n"), identify=who)
+        self.assertEqual(await asked(app, "/x", "3"), 200)
+        self.assertEqual(found, [CALLERS["3"]])

@@ -8,14 +8,15 @@ from typing import TYPE_CHECKING
 
 from .conditions import CAN_BE_TRUE, TRUE, Conjunction, Formula
 from .paths import read_path
+from .question import Question
 
 if TYPE_CHECKING:
     from collections.abc import Mapping
 
     from .answers import Answer
+    from .caller import Caller
     from .lines import Line
     from .policy import Policy
-    from .question import Question
 
 
 class Outcome(StrEnum):
@@ -56,10 +57,9 @@ class Decision:
             condition.
         line: the endpoint line that decides, or None; for a guard, what the guard asks.
         remainder: for `Outcome.DEPENDS`, what still has to hold; None otherwise.
-        question: what was asked, as the policy wants it to explain itself.
     """
 
-    __slots__ = ("_policy", "line", "outcome", "question", "reason", "remainder")
+    __slots__ = ("_asked", "_policy", "line", "outcome", "reason", "remainder")
 
     def __init__(
         self,
@@ -68,14 +68,22 @@ class Decision:
         line: Line | None,
         remainder: Formula | None,
         policy: Policy,
-        question: Question,
+        question: Question | tuple[Caller | None, str, str],
     ) -> None:
         self.outcome = outcome
         self.reason = reason
         self.line = line
         self.remainder = remainder
         self._policy = policy
-        self.question = question
+        # Caller, method and path are most questions, and are told only to those who ask.
+        self._asked = question
+
+    @property
+    def question(self) -> Question:
+        """What was asked."""
+        if isinstance(self._asked, tuple):
+            self._asked = Question(*self._asked)
+        return self._asked
 
     @property
     def allowed(self) -> bool:

@@ -23,7 +23,7 @@ _ODD = re.compile(r"[^A-Za-z0-9\-._~!$&'()*+,=:@/]").search
 _TWO_WAYS = re.compile(r"[/\\;\x00-\x1f\x7f-\x9f]").search
 _NOT_IN_TEMPLATES = re.compile(r"[?#%;\\\x00-\x1f\x7f]").search
 _UNFIT = {"?": "a query", "#": "a fragment", "%": "a percent-encoding", ";": "a ;", "\\": "a backslash"}
-_COMMON = frozenset({"GET", "HEAD", "POST", "PUT", "PATCH", "DELETE", "OPTIONS"})
+COMMON = frozenset({"GET", "HEAD", "POST", "PUT", "PATCH", "DELETE", "OPTIONS"})
 _METHOD = re.compile(r"[A-Z0-9!#$%&'*+.^_`|~-]+").fullmatch
 _BAD_PERCENT = re.compile(r"%(?![0-9A-Fa-f]{2})").search
 
@@ -183,7 +183,7 @@ def _segment(part: str) -> Segment:
 
 def is_method(text: str) -> bool:
     """Whether a text is a request method: a token in capitals (RFC 9110, sections 5.6.2 and 9.1)."""
-    return text in _COMMON or _METHOD(text) is not None
+    return text in COMMON or _METHOD(text) is not None
 
 
 def read_path(path: str) -> list[str] | None:

@@ -15,7 +15,7 @@ from .decision import Decision, Outcome, Step
 from .fields import FieldsRefused, names_of
 from .flags import Flags
 from .lines import Line, covers_method
-from .paths import PathIndex, is_method, overlap, parse_template, read_path, specificity
+from .paths import COMMON, PathIndex, is_method, overlap, parse_template, read_path, specificity
 from .question import Question
 from .redirects import redirect_problems
 from .requirements import (
@@ -169,17 +169,23 @@ class Policy:
         Returns:
             The decision. Bad input is refused, never an error.
         """
-        question = Question(caller, method, path)
-        if record is not None or records is not None or query is not None:
-            question.record, question.records, question.query = record, records, query
-        if args is not None or now is not None or guarded or assume:
-            question.args, question.now, question.guarded, question.assume = args, now, guarded, assume
         segments = read_path(path)
         if segments is None:
-            return Decision(Outcome.DENY, "ambiguous-path", None, None, self, question)
-        if not is_method(method):
-            return Decision(Outcome.DENY, "method", None, None, self, question)
+            return Decision(Outcome.DENY, "ambiguous-path", None, None, self, (caller, method, path))
+        if method not in COMMON and not is_method(method):
+            return Decision(Outcome.DENY, "method", None, None, self, (caller, method, path))
         line = self._index.find(method, segments) if self._routes is None else self._line(method, segments)
+        if line is not None and not self.standing and (caller is None or caller.scopes is None) and not assume:
+            # Roles alone decide most requests, and those are decided here as `_decided` would.
+            held = self.roles.held(caller)
+            if not held.apart:
+                if held.bits & line.opens:
+                    return Decision(Outcome.ALLOW, None, line, None, self, (caller, method, path))
+                if line.plain and caller is not None and not line.opens & SIGNED_OUT and not caller.granted:
+                    return Decision(Outcome.DENY, "role", line, None, self, (caller, method, path))
+        question = Question(caller, method, path)
+        question.record, question.records, question.query = record, records, query
+        question.args, question.now, question.guarded, question.assume = args, now, guarded, assume
         return self._decided(question, segments, line)
 
     def decide_unread(self, question: Question) -> Decision:

@@ -41,10 +41,15 @@ NO_CALLER = Answer(500, "The application could not tell who you are.")
 # What a handler may say of a request before it has settled who may have the record: the status alone.
 OF_THE_REQUEST = {
     400: Answer(400, "The request cannot be read."),
+    401: Answer(401, "Sign in to use this."),
+    403: Answer(403, "You do not have access to this."),
     404: MISSING,
+    405: Answer(405, "This method cannot be used here."),
+    409: Answer(409, "The request does not fit what is there."),
     413: Answer(413, "The request is too large."),
     415: Answer(415, "The request is of a kind that cannot be read."),
     422: Answer(422, "The request has values that cannot be used."),
+    429: Answer(429, "There were too many requests."),
 }
 _IN_A_PATH = "/-._~!$&'()*+,=:@"
 

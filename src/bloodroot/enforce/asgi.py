@@ -151,6 +151,13 @@ class Gate:
             elif self.answer is not None:
                 raise Withheld(self.answer)
         await self.forward(message)
+        if self.access.public and not message.get("more_body"):
+            self.end(message)
+
+    def end(self, message: Message) -> None:
+        """All of a response has left, and whoever asks now changes nothing of it."""
+        if message["type"] == "http.response.body":
+            self.access.public = False
 
     def begin(self, message: Message) -> None:
         """A response begins to leave: write it down, and keep caches from giving it to other callers."""

@@ -238,7 +238,7 @@ class AccessMiddleware:
         if self.enforcement.is_private(access, streamed=streams and not response.has_header("Content-Length")):
             _for_one_caller(response)
         else:
-            access.public = True
+            access.public = streams
         if streams:
             _stream_with(response, access)
         return response

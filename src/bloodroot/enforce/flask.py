@@ -245,7 +245,7 @@ class _Driver:
         if self.enforcement.is_private(access, streamed=streams and response.content_length is None):
             _for_one_caller(response)
         else:
-            access.public = True
+            access.public = streams
         if streams and not response.direct_passthrough:
             response.response = _acting(access, response.response)
         return response

@@ -59,6 +59,8 @@ class Gates:
         stack = router.middleware_stack
 
         async def within(scope: Scope, receive: Receive, send: Send) -> None:
+            if router.routes.__class__ is not GatedRoutes:
+                self.gate_router(router)  # the list was exchanged for another
             try:
                 await stack(scope, receive, send)
             except Withheld as error:
@@ -74,9 +76,11 @@ class Gates:
         """Put gates on the routes of one router, and on what it does where none of them is asked for."""
         if isinstance(router.routes, GatedRoutes) and router.routes.gates is self:
             return
-        missing = router.default
+        own = isinstance(router.default, _Default) and router.default.gates is self
+        missing = router.default.inner if own else router.default  # type: ignore[attr-defined]
         router.routes = GatedRoutes(self, router, missing)
-        router.default = _Default(self, missing)
+        if not own:
+            router.default = _Default(self, missing)
 
     def gate(self, route: BaseRoute, missing: App) -> None:
         """Put a gate on a route, unless it has one.
@@ -93,7 +97,7 @@ class Gates:
         inner = inner_router(route)
         if inner is not None:
             self.gate_router(inner)
-            route.handle = self._through(route, handle)  # type: ignore[method-assign,assignment]
+            route.handle = self._through(route, inner, handle)  # type: ignore[method-assign,assignment]
         elif not self.gate_included(route, missing):
             route.handle = self._leaf(route, handle, missing)  # type: ignore[method-assign,assignment]
         route.__dict__[self._mark] = id(route)
@@ -104,10 +108,12 @@ class Gates:
 
     # Serving --------------------------------------------------------------------------------
 
-    def _through(self, route: BaseRoute, handle: App) -> App:
+    def _through(self, route: BaseRoute, inner: Router, handle: App) -> App:
         """What leads to other routes, and decides nothing itself."""
 
         async def through(scope: Scope, receive: Receive, send: Send) -> None:
+            if inner.routes.__class__ is not GatedRoutes:
+                self.gate_router(inner)
             exchange: Exchange | None = scope.get(self.key)
             if exchange is not None:
                 exchange.way = (*exchange.way, route)
@@ -363,6 +369,8 @@ class Exchange(Gate):
         if not self.started:
             await self._begin(message)
         await self.forward(message)
+        if self.decided and self.access.public and not message.get("more_body"):
+            self.end(message)
 
     async def _begin(self, message: Message) -> None:
         """See whether a response may begin to leave; raises `Withheld` where not."""

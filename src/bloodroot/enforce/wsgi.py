@@ -201,6 +201,7 @@ class _Body:
         self._body = body
         self._first = first
         self._rest = gate._next(rest)
+        self._access = gate.access
 
     def __iter__(self) -> Iterator[bytes]:
         yield from self._first
@@ -208,6 +209,7 @@ class _Body:
 
     def close(self) -> None:
         """As PEP 3333 asks: what the application's own body has to close."""
+        self._access.public = False
         _close(self._body)
 
 
