@@ -179,7 +179,7 @@ class DjangoRequest(Request):
         self.joins_headers = scope is None
         path: str = sent.path_info
         self.path = encoded(path) if _ODD(path) else path
-        # As it was sent: Django itself puts the method in capitals, and decodes the path in place.
+        # Django itself decodes the path in place, and puts the method in capitals.
         if scope is None:
             self.method = str(sent.META.get("REQUEST_METHOD", ""))
             self.query_string = str(sent.META.get("QUERY_STRING") or "")
@@ -187,6 +187,8 @@ class DjangoRequest(Request):
         else:
             asked = AsgiRequest(scope)
             self.method, self.query_string, readable = asked.method, asked.query_string, asked.segments is not None
+        if self.method.upper() != sent.method:
+            self.method = str(sent.method)  # middleware has made another one of it, which is what views go by
         self.segments = read_path(self.path) if readable else None
         self.prefix = sent.path[: len(sent.path) - len(path)]
 

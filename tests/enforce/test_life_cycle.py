@@ -558,3 +558,88 @@ class LateRoutes(unittest.IsolatedAsyncioTestCase):
         for_starlette.protect(app, bloodroot.parse("endpoints\n  GET /x anyone\n"), identify=who)
         self.assertEqual(await asked(app, "/x", "3"), 200)
         self.assertEqual(found, [CALLERS["3"]])
+
+
+class Rewriting(Silent):
+    """What an application makes of path and method before it routes is what is decided; later changes route nothing."""
+
+    POLICY = bloodroot.parse(
+        "roles\n  keeper\nendpoints\n  GET /m/open anyone\n  GET /m/secret keeper\n  POST /m/open anyone\n  DELETE /m/open keeper\n"
+    )
+    CASES = (
+        ("GET", "/m/open", {}, 200),
+        ("GET", "/m/open", {"X_Path": "/m/secret"}, 401),
+        ("GET", "/m/open", {"X_Path": "/m/secret", "X_Caller": "3"}, 403),
+        ("GET", "/m/open", {"X_Path": "/m/secret", "X_Caller": "4"}, 200),
+        ("POST", "/m/open", {}, 200),
+        ("POST", "/m/open", {"X_Method": "DELETE", "X_Caller": "3"}, 403),
+        ("POST", "/m/open", {"X_Method": "DELETE", "X_Caller": "4"}, 200),
+        ("POST", "/m/open", {"X_Method": "delete", "X_Caller": "4"}, 400),
+        ("GET", "/m/open", {"X_Path": "/m//secret", "X_Caller": "3"}, 400),
+    )
+
+    def check(self, port: int) -> None:
+        for method, target, headers, status in self.CASES:
+            with self.subTest(f"{method} {target} {headers}"):
+                got, _, body = ask(port, method, target, **headers)
+                self.assertEqual(got, status, body)
+                if status == 200:
+                    expected = f"{headers.get('X_Method', method)} {headers.get('X_Path', target)}"
+                    self.assertEqual(body, expected)
+
+    def test_starlette_within_a_mount(self) -> None:
+        class Rewrite:
+            def __init__(self, app: Any) -> None:
+                self.app = app
+
+            async def __call__(self, scope: Any, receive: Any, send: Any) -> None:
+                headers = {name.decode(): value.decode() for name, value in scope["headers"]}
+                path = headers.get("x-path", scope["path"])
+                method = headers.get("x-method", scope["method"])
+                await self.app({**scope, "path": path, "method": method}, receive, send)
+
+        async def serve(request: Any) -> Any:
+            return PlainTextResponse(f"{request.method} {request.url.path}")
+
+        methods = ["GET", "POST", "DELETE", "delete"]
+        inner = Router([Route("/open", serve, methods=methods), Route("/secret", serve), Route("//secret", serve)])
+        app = Starlette(routes=[Mount("/m", inner, middleware=[Middleware(Rewrite)])])
+        for_starlette.protect(app, self.POLICY, identify=who)
+        with serving(app) as port:
+            self.check(port)
+
+    def test_django_by_middleware_further_in(self) -> None:
+        def serve(request: Any) -> Any:
+            return HttpResponse(f"{request.method} {request.path_info}")
+
+        urls = [path("m/open", serve), path("m/secret", serve), path("m//secret", serve)]
+        middleware = ["bloodroot.enforce.django.AccessMiddleware", "tests.enforce.test_life_cycle.rewrite"]
+        given = {"policy": self.POLICY, "identify": who}
+        for server in (lambda: serving_wsgi(WSGIHandler()), lambda: serving(ASGIHandler())):
+            with project(urls, BLOODROOT=given, MIDDLEWARE=middleware), server() as port:
+                self.check(port)
+
+    def test_flask_has_chosen_before(self) -> None:
+        app = flask.Flask("tarn", static_folder=None)
+        reached: list[str] = []
+        app.add_url_rule("/m/open", "open", lambda: "open", methods=["GET", "POST"])
+        app.add_url_rule("/m/secret", "secret", lambda: reached.append("secret") or "secret")
+
+        @app.before_request
+        def rewrite() -> None:
+            flask.request.environ["PATH_INFO"] = flask.request.headers.get("X-Path", "/m/open")
+
+        for_flask.protect(app, self.POLICY, identify=who)
+        with serving_wsgi(app) as port:
+            self.assertEqual(ask(port, "GET", "/m/secret", X_Path="/m/open")[0], 401)
+            self.assertEqual(ask(port, "GET", "/m/open", X_Path="/m/secret")[2], "open")
+        self.assertEqual(reached, [])
+
+
+def rewrite(get_response: Any) -> Any:
+    def middleware(request: Any) -> Any:
+        request.path_info = request.headers.get("x-path", request.path_info)
+        request.method = request.headers.get("x-method", request.method)
+        return get_response(request)
+
+    return middleware

@@ -118,6 +118,8 @@ class AccessMiddleware:
     def process_view(self, sent: HttpRequest, view: Any, args: Any, kwargs: Any) -> HttpResponse | None:  # noqa: ARG002
         """Decide by the view that Django has chosen, where its own code runs: with sessions and databases."""
         exchange: _Exchange = sent._bloodroot
+        if not exchange.is_up_to_date():
+            return self._refused_unread(exchange)
         served, values = self._chosen(sent)
         exchange.access = run(self.enforcement.admit(exchange.request, sent, served, values), _call)
         return self._enter(exchange)
@@ -125,6 +127,8 @@ class AccessMiddleware:
     async def process_view_async(self, sent: HttpRequest, view: Any, args: Any, kwargs: Any) -> HttpResponse | None:  # noqa: ARG002
         """The same where ``identify`` or a loader is async; what is not runs in Django's own thread for such work."""
         exchange: _Exchange = sent._bloodroot
+        if not exchange.is_up_to_date():
+            return self._refused_unread(exchange)
         served, values = self._chosen(sent)
         exchange.access = await run_async(self.enforcement.admit(exchange.request, sent, served, values), _call_async)
         return self._enter(exchange)
@@ -205,7 +209,9 @@ class AccessMiddleware:
                 return _for_one_caller(response)  # nothing is served here that a caller may have or not
             line = line or policy.line_for(request.method, request.path)
         try:
-            exchange.access = run(self.enforcement.admit(request, sent, served, values, line), _call)
+            if not exchange.is_up_to_date():
+                return self._refused_unread(exchange)
+            exchange.access = run(self.enforcement.admit(exchange.request, sent, served, values, line), _call)
             answer = self.enforcement.refusal_before(exchange.access)
             if answer is None:
                 return response
@@ -253,6 +259,14 @@ class _Exchange:
 
     def __init__(self, sent: HttpRequest) -> None:
         self.request = Request(sent)
+        self._seen = (sent.path_info, sent.method)
+
+    def is_up_to_date(self) -> bool:
+        """Take over what middleware further in has made of path and method; whether they can be read in one way."""
+        sent = self.request.django
+        if self._seen != (sent.path_info, sent.method):
+            self.__init__(sent)  # type: ignore[misc]
+        return self.request.readable
 
 
 def _call(asked: Call) -> Any:

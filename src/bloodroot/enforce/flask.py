@@ -15,8 +15,10 @@ from werkzeug.routing import Rule
 from ..core.answers import Answer
 from ..core.binding import Route
 from ..core.fields import FieldsRefused
+from ..core.paths import read_path
 from ..core.policy import Policy
 from ..request import WsgiRequest as Request
+from ..request import encoded
 from . import answers
 from .access import Access, Refused, _current
 from .audit import Audit
@@ -262,7 +264,12 @@ class _Exchange:
 
     def __init__(self, sent: flask.Request) -> None:
         self.sent = sent
-        self.request = Request(sent.environ)
+        self.request = request = Request(sent.environ)
+        # Flask has chosen the route by what was in the environment at first.
+        if request.method.upper() != sent.method:
+            request.method = sent.method
+        if request.path != sent.path and (path := encoded(sent.path)) != request.path and request.segments is not None:
+            request.path, request.segments = path, read_path(path)
 
 
 _DONE: Any = object()

@@ -234,7 +234,7 @@ class Front:
             if exchange.request.readable:
                 await self.app(scope, receive, exchange.send)
             else:
-                await exchange.refuse_unread(scope, receive)
+                await exchange.refuse_unread(scope, receive, exchange.send)
         except Withheld as error:
             if exchange.started:
                 raise
@@ -259,6 +259,7 @@ class Exchange(Gate):
         self.enforcement = gates.enforcement
         self.forward = send
         self.request = AsgiRequest(scope)
+        self.whole: str = scope["path"]
 
     # On the way in --------------------------------------------------------------------------------
 
@@ -267,6 +268,12 @@ class Exchange(Gate):
     ) -> None:
         """Decide by the route that was chosen, and let it serve the request, or refuse."""
         enforcement = self.enforcement
+        if scope["path"] != self.whole or scope.get("method", "GET") != self.request.method:
+            # Middleware further in has made another request of it: what is served counts.
+            self.request = AsgiRequest({**scope, "root_path": self.request.prefix})
+            if not self.request.readable:
+                await self.refuse_unread(scope, receive, send)
+                return
         own = connection(scope)
         steps = enforcement.admit(self.request, own, served, scope.get("path_params"))
         self.access = access = await run_async(steps, call_async)
@@ -286,7 +293,9 @@ class Exchange(Gate):
         token = _current.set(access)
         try:
             await handle(scope, receive, release)
-            return
+            if self.started or self.answer is None:
+                return
+            answer = self.answer  # the handler has gone on after its response was withheld
         except Exception as error:
             if self.started:
                 raise
@@ -353,14 +362,14 @@ class Exchange(Gate):
             raise self.gates.error(response.status, answer.message, headers)
         await send_response(response, send, body=self.request.method != "HEAD")
 
-    async def refuse_unread(self, scope: Scope, receive: Receive) -> None:
+    async def refuse_unread(self, scope: Scope, receive: Receive, send: Send) -> None:
         """Refuse a request whose method or path can be read in more than one way."""
         self.access = await run_async(self.enforcement.admit(self.request, None), call_async)
         self.decided = True
         answer = self.access.decision.answer
         assert answer is not None
         self.enforcement.note(self.access, answer)
-        await self.answer_plainly(answer, scope, receive, self.send)
+        await self.answer_plainly(answer, scope, receive, send)
 
     # On the way out --------------------------------------------------------------------------------
 
