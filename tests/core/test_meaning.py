@@ -1,12 +1,16 @@
 """Denials, fields, scopes, guarded lines and lines that name actions."""
 
+import io
 import unittest
 from dataclasses import dataclass
 from datetime import UTC, datetime
 
+from rich.console import Console
+
 import bloodroot
 from bloodroot import Caller, FieldsRefused, PolicyError, Route
 from bloodroot.core.matrix import matrix_of_roles
+from bloodroot.report import table
 
 BASE = """
 roles
@@ -270,6 +274,17 @@ class Actions(unittest.TestCase):
             line = policy.line_served(policy.binding(route), method, path.split("/"))
             with self.subTest(route.path):
                 self.assertEqual(line.place.at if line else None, place)
+
+    def test_the_matrix_says_where_a_path_is_not_the_routes_own(self) -> None:
+        text = "roles\n  keeper\nendpoints\n  GET /lots keeper\n  action years keeper\n"
+        routes = [Route("lots", ("GET",), "/lots"), Route("years", ("GET",), "/years/**", exact=False)]
+        policy = bloodroot.parse(text).bind(routes)
+        console = Console(width=100, record=True, file=io.StringIO())
+        console.print(table.matrix(matrix_of_roles(policy), policy, console))
+        shown = console.export_text()
+        self.assertRegex(shown, r"GET /years/\*\* ~ ")
+        self.assertRegex(shown, r"GET /lots  ")
+        self.assertIn("~ about: the application's path cannot be written in a policy", shown)
 
     def test_what_cannot_be_bound(self) -> None:
         for routes, message in (

@@ -43,6 +43,7 @@ from .pipeline import Call, Enforcement, Served, run, run_async
 from .startup import look_over
 from .wsgi import check_headers
 
+_MOST_ROUTES = 20_000
 _KEYS = ("policy", "identify", "records", "page", "audit")
 _CONVERTED = re.compile(r"<(?:[^<>:]*:)?([^<>:]*)>")
 _REGULAR = re.compile(r"[\\()\[\]*+?|^$]").search
@@ -156,6 +157,8 @@ class AccessMiddleware:
             if route.names is None:
                 names = tuple(match.captured_kwargs or ())
                 route = Route(route.action, route.methods, route.path, None, route.spelling, route.exact, names)
+            if len(self._served) >= _MOST_ROUTES:
+                self._served.clear()  # a project may make its routes anew for each request
             served = self._served[key] = self.enforcement.serve(route), match.func
         return served[0], match.captured_kwargs or {}
 

@@ -70,7 +70,7 @@ class _Sheet:
         self.marks = self._marks()
         rows = [(row, [row.cell(number) for number in numbers]) for row in result.rows]
         self.rows = _joined(rows)
-        self.left = max((len(methods) + len(row.path) for _, methods, row, _ in self.rows), default=0) + 3
+        self.left = max((len(methods) + len(row.path) for _, methods, row, _ in self.rows), default=0) + 5
         widths = [
             max([len(column.name), *(len(self._full(cell)) + 2 for cell in cells)], default=1)
             for column, cells in zip(self.columns, zip(*(cells for *_, cells in self.rows), strict=True), strict=True)
@@ -108,7 +108,7 @@ class _Sheet:
         return table
 
     def _add(self, table: Table, methods: str, row: Row, cells: list[Cell]) -> None:
-        told: list[RenderableType] = [Text.assemble("  ", f"{methods} {row.path}")]
+        told: list[RenderableType] = [Text.assemble("  ", f"{methods} {row.path}", "" if row.line.exact else " ~")]
         for number, cell in zip(self.numbers, cells, strict=True):
             sign = self.signs[cell.outcome] + self._mark(row, number)
             text = Text(sign if self.narrow or cell.remainder is None else f"{sign} {cell.remainder.words()}")
@@ -147,6 +147,8 @@ class _Sheet:
             text.append(self.signs[outcome], STYLES[outcome])
             text.append(f" {meaning}   ")
         yield text
+        if any(not row.line.exact for row in self.result.rows):
+            yield Text("~ about: the application's path cannot be written in a policy, and what it serves decides")
         if self.narrow:
             named = (f"{letters} {each.name}" for letters, each in zip(self.letters, self.columns, strict=True))
             yield Text("   ".join(named))
