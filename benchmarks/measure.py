@@ -91,7 +91,7 @@ def decide() -> None:
             bool(node[method] & 1 << number % ROLES)
 
     times = best({"floor": walk, "decide": asker(policy, paths)}, 40)
-    told("decide, 1,200 endpoints, roles only", times["decide"] / times["floor"], 4.0)
+    told("decide, 1,200 endpoints, roles only", times["decide"] / times["floor"], 3.5)
     print(f"  {times['decide'] / len(paths) * 1e6:.2f} µs a decision")
     small, large = bloodroot.parse(policy_text(100)), bloodroot.parse(policy_text(10_000))
     times = best({"100": asker(small, requests(100, 2000)), "10,000": asker(large, requests(10_000, 2000))}, 40)
@@ -100,9 +100,9 @@ def decide() -> None:
 
 def compile_policy() -> None:
     """Compiling 10,000 lines against `tomllib` on TOML text of the same size."""
-    for name, text in (
-        ("like lines", policy_text(9850, 60, 80)),
-        ("no two requirements alike", policy_text(9400, 300, 290)),
+    for name, text, most in (
+        ("like lines", policy_text(9850, 60, 80), 1.5),
+        ("no two requirements alike", policy_text(9400, 300, 290), 2.0),
     ):
         toml = []
         size = 0
@@ -115,7 +115,7 @@ def compile_policy() -> None:
                 break
         table = "\n".join(toml)
         times = best({"floor": lambda t=table: tomllib.loads(t), "compile": lambda t=text: bloodroot.parse(t)}, 25)
-        told(f"compile {text.count(chr(10)) + 1:,} lines, {name}", times["compile"] / times["floor"], 1.5)
+        told(f"compile {text.count(chr(10)) + 1:,} lines, {name}", times["compile"] / times["floor"], most)
         print(
             f"  {len(text) / 1e3:.0f} kB of policy, {len(table) / 1e3:.0f} kB of TOML; {times['compile'] * 1e3:.0f} ms"
         )
@@ -134,7 +134,7 @@ def matrix() -> None:
 
     times = best({"floor": ask_all, "matrix": lambda: matrix_of_roles(policy)}, 5)
     whole = times["floor"] * 20 / 10_000 * sum(len(line.methods) for line in policy.endpoints)
-    told("matrix, 10,000 endpoints × 200 roles", times["matrix"] / whole, 1 / 50)
+    told("matrix, 10,000 endpoints × 200 roles", times["matrix"] / whole, 1 / 200)
     print(f"  {times['matrix'] * 1e3:.0f} ms; the floor is timed on every 20th endpoint and multiplied")
 
 
@@ -152,7 +152,7 @@ def show_help() -> None:
 
         program = str(Path(sys.executable).parent / "bloodroot")
         times = best({"floor": run(sys.executable, str(file), "--help"), "help": run(program, "--help")}, 15)
-    told("bloodroot --help", times["help"] / times["floor"], 1.3)
+    told("bloodroot --help", times["help"] / times["floor"], 1.2)
 
 
 SERVE = """

@@ -33,6 +33,7 @@ from django.views import defaults
 
 from ..core.answers import Answer
 from ..core.binding import Route
+from ..core.caller import Caller
 from ..core.policy import Policy
 from ..files import load
 from ..request import DjangoRequest as Request
@@ -278,7 +279,7 @@ def _call(asked: Call) -> Any:
     if iscoroutinefunction(function):
         return async_to_sync(function)(*arguments)
     found = function(*arguments)
-    if not inspect.isawaitable(found):
+    if found is None or type(found) is Caller or not inspect.isawaitable(found):
         return found
 
     async def wait() -> Any:
