@@ -4,6 +4,8 @@ import asyncio
 import dataclasses
 import json
 import logging
+import subprocess
+import sys
 import unittest
 from typing import Any
 
@@ -242,6 +244,20 @@ class AuditLog(unittest.TestCase):
         for wrong in ({"which": "some"}, {"sample": 2}):
             with self.assertRaises(ValueError):
                 Audit(**wrong)
+
+
+class AuditWithoutAHandler(unittest.TestCase):
+    def test_it_is_told_once_how_to_see_the_records(self) -> None:
+        code = (
+            "import bloodroot; from bloodroot.enforce import asgi; "
+            "policy = bloodroot.parse('endpoints\\n  GET / anyone\\n'); "
+            "[asgi.AccessMiddleware(None, policy, identify=None) for _ in range(3)]"
+        )
+        done = subprocess.run([sys.executable, "-c", code], capture_output=True, text=True, check=True)
+        self.assertEqual(done.stderr.count("decisions are written down in the log bloodroot.audit"), 1, done.stderr)
+        quiet = code.replace("import bloodroot;", "import logging; logging.basicConfig(); import bloodroot;")
+        done = subprocess.run([sys.executable, "-c", quiet], capture_output=True, text=True, check=True)
+        self.assertEqual(done.stderr, "")
 
 
 class StartingUp(unittest.TestCase):

@@ -44,7 +44,7 @@ class Audit:
         global _told
         if not _told and not log.hasHandlers():
             _told = True
-            logging.getLogger("bloodroot.enforce").info(
+            logging.getLogger("bloodroot.enforce").warning(
                 "decisions are written down in the log bloodroot.audit at the level INFO, which has no handler here; "
                 "give it one to see them: bloodroot.enforce.JsonLines formats them as JSON"
             )

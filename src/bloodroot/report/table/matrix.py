@@ -70,11 +70,12 @@ class _Sheet:
         self.marks = self._marks()
         rows = [(row, [row.cell(number) for number in numbers]) for row in result.rows]
         self.rows = _joined(rows)
-        self.left = max((len(methods) + len(row.path) for _, methods, row, _ in self.rows), default=0) + 5
+        self.left = max((len(methods) + len(row.path) for _, methods, row, _ in self.rows), default=0) + 3
         widths = [
             max([len(column.name), *(len(self._full(cell)) + 2 for cell in cells)], default=1)
             for column, cells in zip(self.columns, zip(*(cells for *_, cells in self.rows), strict=True), strict=True)
         ]
+        self.left += 2 * any(not row.line.exact for row in result.rows)
         self.narrow = self.left + sum(widths) + 2 * len(widths) + 9 > console.width
 
     def _marks(self) -> dict[str, str]:

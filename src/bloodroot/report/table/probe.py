@@ -89,7 +89,7 @@ def _status(each: Observation) -> str:
 
 def _next_step(result: Result) -> str:
     if result.count(Verdict.HOLE):
-        return "Next: close the holes in the application, or protect it: bloodroot.enforce has its framework."
+        return "Next: close the holes in the application, or protect it with bloodroot.enforce."
     if result.count(Verdict.BLOCKED):
         return "Next: ask `bloodroot why PERSONA METHOD PATH` whether the policy or the application is right."
     if not result.sound:
