@@ -139,15 +139,24 @@ SMUGGLED = [
 def ask(port: int, sent: bytes) -> tuple[str, str]:
     """What comes back for some bytes: the first line, and all of it."""
     with socket.create_connection(("127.0.0.1", port), 5) as line:
-        line.settimeout(5)
+        line.settimeout(0.5)
         answer = b""
         try:
             line.sendall(sent)
-            # A server that waits for the rest of a request is told that there is none.
-            line.shutdown(socket.SHUT_WR)
-            while piece := line.recv(65536):
+            while True:
+                try:
+                    piece = line.recv(65536)
+                except TimeoutError:
+                    if line.gettimeout() == 5:
+                        break
+                    # A server that waits for the rest of a request is told that there is none.
+                    line.shutdown(socket.SHUT_WR)
+                    line.settimeout(5)
+                    continue
+                if not piece:
+                    break
                 answer += piece
-        except (ConnectionError, TimeoutError):
+        except ConnectionError:
             pass
     text = answer.decode("latin-1")
     return text.split("\r\n", 1)[0], text
