@@ -254,7 +254,7 @@ class Policy:
                 continue
             facts = _known(question, held, asks)
             if asks & PATH:
-                located = _located(question, segments, each)
+                located = _located(question, segments, each, line)
                 facts.path, facts.records = located["path"], located["records"]
             formula = formula.fold(facts)
             if not can_be_true(formula):
@@ -587,9 +587,9 @@ class Policy:
             for rule in self.standing:
                 if covers_method(rule, question.method) and rule.template.covers(segments):
                     own = facts
-                    if rule.template.names:
+                    if rule.template.names and line is not None:
                         # A rule has names of its own for the parts of the path.
-                        own = replace(facts, **_located(question, segments, rule))
+                        own = replace(facts, **_located(question, segments, rule, line))
                     asked.append(Asked(rule, rule.requirement, own))
         assert line is not None
         asked.append(Asked(line, line.requirement, facts))
@@ -597,7 +597,7 @@ class Policy:
 
     def _facts(self, question: Question, segments: list[str] | None, line: Line | None, held: Held) -> Facts:
         """What is known at a line."""
-        located = _located(question, segments, line) if line is not None and segments is not None else {}
+        located = _located(question, segments, line, line) if line is not None and segments is not None else {}
         if "records" not in located:
             located["records"] = question.records
         return facts_for(
@@ -643,20 +643,28 @@ def _known(question: Question, held: Held, asks: int) -> Facts:
     )
 
 
-def _located(question: Question, segments: list[str], line: Line) -> dict[str, Any]:
-    """The parameters of the path at a line, and the records they stand for.
+def _located(question: Question, segments: list[str], each: Line, line: Line) -> dict[str, Any]:
+    """The parameters of the path, and the records they stand for, as a line or a standing rule calls them.
 
-    A line and the route that is served may call different parts of the path by one name, or read one part in two ways
-    (``07`` and 7). Such a name is left out, so that a condition on it is faulty.
+    A rule, a line and the route that is served may call different parts of the path by one name, or read one part in
+    two ways (``07`` and 7). A record counts under a name only where that is the part it was loaded for; a parameter of
+    the line whose name the route reads in another way is left out, so that a condition on it is faulty.
+
+    Args:
+        question: what is asked.
+        segments: the path.
+        each: the line or the rule that is weighed.
+        line: the line of the endpoint.
     """
     served, records = question.values, question.records
-    if served is not None and line.action is not None:
+    if served is not None and each.action is not None:
         return {"path": served, "records": records}
-    values: dict[str, Any] = line.template.values(segments) if line.template.covers(segments) else {}
-    if served is not None:
-        if records:
-            records = {
-                name: record for name, record in records.items() if values.get(name, served[name]) == served[name]
-            }
+    values: dict[str, Any] = each.template.values(segments) if each.template.covers(segments) else {}
+    named = served if served is not None else values if each is line else line.template.values(segments)
+    if records and named is not values:
+        records = {
+            name: record for name, record in records.items() if values.get(name, named.get(name)) == named.get(name)
+        }
+    if served is not None and each is line:
         values = {name: text for name, text in values.items() if served.get(name, text) == text}
     return {"path": values, "records": records}
