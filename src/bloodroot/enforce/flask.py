@@ -98,21 +98,25 @@ class _Driver:
         self.app.dispatch_request = self.dispatch  # type: ignore[method-assign]
         self.app.process_response = self.process  # type: ignore[method-assign]
 
-    def dispatch(self) -> Any:
-        """Decide by what Flask has chosen, let it be served, and let what it gives out, or refuse."""
+    def dispatch(self, *context: Any) -> Any:
+        """Decide by what Flask has chosen, let it be served, and let what it gives out, or refuse.
+
+        Args:
+            context: what the version of Flask gives to what dispatches requests, to be passed on.
+        """
         sent = flask.request._get_current_object()  # type: ignore[attr-defined]
         exchange = _Exchange(sent)
         sent.environ[self._key] = exchange
         self._admit(exchange)
         access = exchange.access
         if access is None:
-            return self._dispatch()  # nothing is served here that a caller may have or not
+            return self._dispatch(*context)  # nothing is served here that a caller may have or not
         answer = self.enforcement.refusal_before(access)
         if answer is None:
             exchange.before = (_current.get(),)
             _current.set(access)
             try:
-                found = self._dispatch()
+                found = self._dispatch(*context)
             except (Refused, FieldsRefused) as error:
                 answer = self.enforcement.refusal_raised(error)
                 access.withheld = True
@@ -192,20 +196,25 @@ class _Driver:
             return response
         raise _with_response(kind, answer.message, response)
 
-    def process(self, response: flask.Response) -> flask.Response:
-        """Finish a response as the application does, and let it out."""
+    def process(self, *arguments: Any) -> flask.Response:
+        """Finish a response as the application does, and let it out.
+
+        Args:
+            arguments: what the version of Flask gives, the response last.
+        """
+        *context, response = arguments
         sent = flask.request._get_current_object()  # type: ignore[attr-defined]
         exchange: _Exchange | None = sent.environ.get(self._key)
         if exchange is _DONE:
             # A function after the request has failed: what is answered now is the application's own error.
-            return _for_one_caller(self._process(response))
+            return _for_one_caller(self._process(*context, response))
         if exchange is None:
             # A function before the request has answered it.
             exchange = _Exchange(sent)
             exchange.sent.environ[self._key] = exchange
             response = self._answered_before(exchange, response)
         try:
-            return self._let_out(exchange, self._process(response))
+            return self._let_out(exchange, self._process(*context, response))
         finally:
             # The request is over, and its caller acts no more in this thread; a stream has a context of its own.
             if exchange.before:
