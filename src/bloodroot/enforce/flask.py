@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import contextvars
 import re
-from collections.abc import Iterator, Mapping
+from collections.abc import Callable, Iterator, Mapping
 from typing import Any
 
 import flask
@@ -93,10 +93,10 @@ class _Driver:
 
     def install(self) -> None:
         """Take the place of what dispatches requests and of what finishes responses."""
-        self._dispatch = self.app.dispatch_request
-        self._process = self.app.process_response
+        self._dispatch: Callable[..., Any] = self.app.dispatch_request
+        self._process: Callable[..., Any] = self.app.process_response
         self.app.dispatch_request = self.dispatch  # type: ignore[method-assign]
-        self.app.process_response = self.process  # type: ignore[method-assign]
+        self.app.process_response = self.process  # type: ignore[method-assign,assignment]
 
     def dispatch(self, *context: Any) -> Any:
         """Decide by what Flask has chosen, let it be served, and let what it gives out, or refuse.
