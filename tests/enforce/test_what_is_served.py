@@ -251,3 +251,45 @@ def rewrite(get_response: Any) -> Any:
         return get_response(request)
 
     return middleware
+
+
+class Redirecting(unittest.IsolatedAsyncioTestCase):
+    async def test_a_redirect_of_the_router_tells_nothing_of_what_is_hidden(self) -> None:
+        """A slash more or less: the router would lead to a page that the caller may not know of."""
+        reached: list[str] = []
+
+        async def serve(request: Any) -> Any:
+            reached.append(request.url.path)
+            return PlainTextResponse("served")
+
+        async def handled(request: Any, error: Any) -> Any:
+            return PlainTextResponse("ours", error.status_code)
+
+        policy = bloodroot.parse(
+            "roles\n  keeper\nendpoints\n  GET /hidden keeper\n  action kept keeper\n  GET /m/kept keeper\n  GET /open anyone\n"
+            "denials\n  /hidden any hide\n"
+        )
+        for handlers in ({}, {403: handled, 404: handled}):
+            inner = Starlette(routes=[Route("/kept", serve, name="inner")], exception_handlers=handlers)
+            routes = [
+                Route("/hidden", serve),
+                Route("/kept", serve, name="kept"),
+                Mount("/m", inner),
+                Route("/open", serve),
+            ]
+            app = Starlette(routes=routes, exception_handlers=handlers)
+            for_starlette.protect(app, policy, identify=who)
+            for target, caller, status in (
+                ("/hidden/", "3", 404),
+                ("/hidden", "3", 404),
+                ("/kept/", "3", 403),
+                ("/m/kept/", "3", 403),
+                ("/hidden/", "4", 307),
+                ("/kept/", "4", 307),
+                ("/m/kept/", "4", 307),
+                ("/open/", "", 307),
+                ("/nowhere/", "3", 404),
+            ):
+                with self.subTest(target, caller=caller, handlers=bool(handlers)):
+                    self.assertEqual(await asked(app, target, caller), status)
+        self.assertEqual(reached, [])

@@ -61,11 +61,14 @@ class Gates:
         async def within(scope: Scope, receive: Receive, send: Send) -> None:
             if router.routes.__class__ is not GatedRoutes:
                 self.gate_router(router)  # the list was exchanged for another
-            try:
+            exchange: Exchange | None = scope.get(self.key)
+            if exchange is None:
                 await stack(scope, receive, send)
+                return
+            try:
+                await stack(scope, receive, exchange.released_by(send))
             except Withheld as error:
-                exchange: Exchange | None = scope.get(self.key)
-                if exchange is None or exchange.started:
+                if exchange.started:
                     raise
                 await exchange.refuse(error.answer, scope, receive, send, missing)
 
@@ -283,16 +286,10 @@ class Exchange(Gate):
         if answer is not None:
             await self.refuse(answer, scope, receive, send, missing)
             return
-
-        async def release(message: Message) -> None:
-            # Here and not further out: error handlers around believe that what they have passed on has left.
-            if not self.started:
-                await self._begin(message)
-            await send(message)
-
         token = _current.set(access)
         try:
-            await handle(scope, receive, release)
+            # Within a mounted application its own error handlers stand between here and the router outside.
+            await handle(scope, receive, self.released_by(send) if self.way else send)
             if self.started or self.answer is None:
                 return
             answer = self.answer  # the handler has gone on after its response was withheld
@@ -372,6 +369,19 @@ class Exchange(Gate):
         await self.answer_plainly(answer, scope, receive, send)
 
     # On the way out --------------------------------------------------------------------------------
+
+    def released_by(self, send: Send) -> Send:
+        """Something to send with that sees whether a response may leave before anything around takes it for sent.
+
+        Error handlers believe that what they have passed on has left, and refuse to answer then.
+        """
+
+        async def release(message: Message) -> None:
+            if not self.started:
+                await self._begin(message)
+            await send(message)
+
+        return release
 
     async def send(self, message: Message) -> None:
         """Pass a message on, or withhold the response."""
