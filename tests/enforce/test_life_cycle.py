@@ -1,5 +1,6 @@
 """Refusals leave through the framework: its error handlers, its functions after the request, its clean-up."""
 
+import contextlib
 import logging
 import threading
 import types
@@ -10,10 +11,10 @@ import django.db
 import fastapi
 import flask
 import sqlalchemy as sa
-from django.core.exceptions import ImproperlyConfigured
+from django.core.exceptions import ImproperlyConfigured, PermissionDenied
 from django.core.handlers.asgi import ASGIHandler
 from django.core.handlers.wsgi import WSGIHandler
-from django.http import Http404, HttpResponse
+from django.http import Http404, HttpResponse, HttpResponseRedirect, StreamingHttpResponse
 from django.urls import path
 from sqlalchemy.orm import scoped_session, sessionmaker
 from starlette.applications import Starlette
@@ -25,7 +26,7 @@ from starlette.routing import Route
 
 import bloodroot
 from bloodroot import Caller
-from bloodroot.enforce import current
+from bloodroot.enforce import Refused, current
 from bloodroot.enforce import fastapi as for_fastapi
 from bloodroot.enforce import flask as for_flask
 from bloodroot.enforce import starlette as for_starlette
@@ -292,7 +293,7 @@ class Leaks(Silent):
         app.add_url_rule("/sow/<note_id>", "work", lambda note_id: "work", methods=["POST"])
         for_flask.protect(app, POLICY, identify=identify, records={"note_id": load, "plot_id": PLOTS.get})
         with serving_wsgi(app) as port:
-            for number in range(400):
+            for number in range(500):
                 status = ask(port, "GET", self.ATTACKS[number % 5], X_Caller="3")[0]
                 self.assertIn(status, (403, 404, 500))
                 self.assertEqual(engine.pool.checkedout(), 0, self.ATTACKS[number % 5])  # type: ignore[attr-defined]
@@ -335,17 +336,17 @@ class Leaks(Silent):
                 before = len(closed)
                 django.core.signals.request_finished.connect(count)
                 try:
-                    for number in range(400):
+                    for number in range(500):
                         status = ask(port, "GET", self.ATTACKS[number % 5], X_Caller="3")[0]
                         self.assertIn(status, (403, 404, 500))
                     for _ in range(200):
-                        if len(closed) - before == 400:
+                        if len(closed) - before == 500:
                             break
                         threading.Event().wait(0.01)  # the last one ends once its answer has left
                 finally:
                     django.core.signals.request_finished.disconnect(count)
                 # One signal for each request: what is refused ends as any other does.
-                self.assertEqual(len(closed) - before, 400)
+                self.assertEqual(len(closed) - before, 500)
 
 
 class Withholding(Silent):
@@ -392,6 +393,72 @@ class Withholding(Silent):
                     threading.Event().wait(0.01)  # the task runs once the answer has left
                 self.assertIn("settled", done)
 
+    # Ways in which a handler may say something of a record before anything is settled, and what leaves instead.
+    WAYS = (
+        ("swallows", 403),
+        ("streams", 500),
+        ("redirects", 500),
+        ("missing", 404),
+        ("aborts", 404),
+        ("forbids", 403),
+        ("fails", 500),
+        ("fails and is handled", 500),
+    )
+
+    def test_no_way_of_speaking_gets_out_before_the_record_is_settled(self) -> None:
+        def swallow() -> None:
+            with contextlib.suppress(Refused):
+                current().settle({"owner": 99})
+
+        app = flask.Flask("tarn", static_folder=None)
+
+        def in_flask(note_id: str) -> Any:
+            return {
+                "swallows": lambda: swallow() or "leak",
+                "streams": lambda: flask.Response(iter(["leak"])),
+                "redirects": lambda: flask.redirect("/leak"),
+                "missing": lambda: ("leak", 404),
+                "aborts": lambda: flask.abort(404, "leak"),
+                "forbids": lambda: flask.abort(403, "leak"),
+                "fails": lambda: {}["leak"],
+                "fails and is handled": lambda: int("leak"),
+            }[note_id]()
+
+        app.add_url_rule("/sow/<note_id>", "work", in_flask, methods=["POST"])
+        app.add_url_rule("/open", "open", lambda: "open")
+        app.register_error_handler(ValueError, lambda error: (str(error), 200))
+        for_flask.protect(app, self.POLICY, identify=who)
+
+        def fail(error: Exception) -> Any:
+            raise error
+
+        def in_django(request: Any, note_id: str) -> Any:
+            return {
+                "swallows": lambda: swallow() or HttpResponse("leak"),
+                "streams": lambda: StreamingHttpResponse(iter(["leak"])),
+                "redirects": lambda: HttpResponseRedirect("/leak"),
+                "missing": lambda: HttpResponse("leak", status=404),
+                "aborts": lambda: fail(Http404("leak")),
+                "forbids": lambda: fail(PermissionDenied("leak")),
+                "fails": lambda: {}["leak"],
+                "fails and is handled": lambda: int("leak"),
+            }[note_id]()
+
+        urls = [path("sow/<note_id>", in_django), path("open", in_django)]
+        given = {"policy": self.POLICY, "identify": who}
+        middleware = ["bloodroot.enforce.django.AccessMiddleware", "tests.enforce.test_life_cycle.handles"]
+        servers = [("flask", lambda: serving_wsgi(app))]
+        servers += [("wsgi", lambda: serving_wsgi(WSGIHandler())), ("asgi", lambda: serving(ASGIHandler()))]
+        with project(urls, BLOODROOT=given, MIDDLEWARE=middleware):
+            for name, server in servers:
+                with server() as port:
+                    for way, status in self.WAYS:
+                        with self.subTest(f"{name}: {way}"):
+                            target = f"/sow/{way.replace(' ', '%20')}"
+                            got, headers, body = ask(port, "POST", target, X_Caller="3", Accept="text/html")
+                            self.assertEqual(got, status)
+                            self.assertNotIn("leak", body + str(headers))
+
     def test_what_is_wrong_with_the_request_is_told_without_the_handlers_words(self) -> None:
         api = fastapi.FastAPI(openapi_url=None, docs_url=None)
 
@@ -414,3 +481,16 @@ class Sessions(Silent):
             for handler in (WSGIHandler, ASGIHandler):
                 with self.assertRaisesRegex(ImproperlyConfigured, "no caller would have a session; put it behind"):
                     handler()
+
+
+def handles(get_response: Any) -> Any:
+    """Middleware that makes an answer of an error of a view."""
+
+    class Handles:
+        def __call__(self, request: Any) -> Any:
+            return get_response(request)
+
+        def process_exception(self, request: Any, error: Exception) -> Any:
+            return HttpResponse(str(error)) if isinstance(error, ValueError) else None
+
+    return Handles()
