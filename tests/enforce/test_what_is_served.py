@@ -5,6 +5,7 @@ import logging
 import unittest
 from typing import Any
 
+import fastapi
 import flask
 from django.core.handlers.asgi import ASGIHandler
 from django.core.handlers.wsgi import WSGIHandler
@@ -19,6 +20,7 @@ from werkzeug.middleware.proxy_fix import ProxyFix
 
 import bloodroot
 from bloodroot.enforce import current
+from bloodroot.enforce import fastapi as for_fastapi
 from bloodroot.enforce import flask as for_flask
 from bloodroot.enforce import starlette as for_starlette
 from tests.django_project import project
@@ -293,3 +295,44 @@ class Redirecting(unittest.IsolatedAsyncioTestCase):
                 with self.subTest(target, caller=caller, handlers=bool(handlers)):
                     self.assertEqual(await asked(app, target, caller), status)
         self.assertEqual(reached, [])
+
+
+class SharedRouters(unittest.IsolatedAsyncioTestCase):
+    """One router in many applications, as an application factory makes them: each decides by its own policy."""
+
+    async def test_each_application_decides(self) -> None:
+        async def serve(request: Any) -> Any:
+            return PlainTextResponse(f"as {current().caller}")
+
+        def application(line: str) -> Any:
+            if kind == "fastapi":
+                app = fastapi.FastAPI(openapi_url=None, docs_url=None)
+                app.include_router(router)
+                for_fastapi.protect(app, bloodroot.parse(line), identify=who)
+            else:
+                app = Starlette(routes=[Mount("/r", shared)])
+                for_starlette.protect(app, bloodroot.parse(line), identify=who)
+            return app
+
+        logging.disable(logging.CRITICAL)
+        self.addCleanup(logging.disable, logging.NOTSET)
+        router = fastapi.APIRouter(prefix="/r")
+
+        @router.get("/x")
+        async def endpoint(request: fastapi.Request) -> Any:
+            return await serve(request)
+
+        shared = Router([Route("/x", serve)])
+        for kind in ("starlette", "fastapi"):
+            first = application("roles\n  keeper\nendpoints\n  GET /r/x keeper\n")
+            for _ in range(1100):
+                last = application("endpoints\n  GET /r/x signed-in\n")
+            for app, caller, status in (
+                (last, "3", 200),
+                (last, "", 401),
+                (first, "3", 403),
+                (first, "4", 200),
+                (last, "3", 200),
+            ):
+                with self.subTest(kind, caller=caller):
+                    self.assertEqual(await asked(app, "/r/x", caller), status)

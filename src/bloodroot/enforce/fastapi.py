@@ -15,9 +15,9 @@ from ..core.lines import Line
 from ..core.policy import Policy
 from ..core.requirements import permissions_in
 from . import starlette, starlette_routes
-from .asgi import App, Scope
+from .asgi import Scope
 from .audit import Audit
-from .gates import GatedRoutes, Gates
+from .gates import GatedRoutes, Gates, gate
 from .guards import Guard, guards_of, place_of_call
 from .pipeline import Identify, Loader, Page
 from .startup import StartUp
@@ -99,30 +99,31 @@ class _Gates(Gates):
     describe = staticmethod(described)
     error = HTTPException
 
-    def gate_included(self, route: BaseRoute, missing: App) -> bool:
+    def gate_included(self, route: BaseRoute, owner: GatedRoutes) -> bool:
         """Put gates on the routes of an included router, which FastAPI makes anew whenever one is added."""
         included: Any = route
         candidates = getattr(included, "effective_candidates", None)
-        if not isinstance(getattr(included, "original_router", None), Router) or candidates is None:
+        original = getattr(included, "original_router", None)
+        if not isinstance(original, Router) or candidates is None:
             return False
-        self._gate_originals(included.original_router, missing)
+        if isinstance(original.routes, GatedRoutes):
+            original.routes.decided_by(self)
+        else:
+            original.routes = GatedRoutes(self, original, owner.missing)
         known: list[Any] = []
 
         def gated() -> list[Any]:
             found: list[Any] = candidates()
-            if not known or known[0] is not found:
+            gates = owner.last()
+            if gates is not None and (not known or known[0] is not found):
                 for each in found:
                     inner = each if isinstance(each, BaseRoute) else each.starlette_route or each.original_route
-                    self.gate(inner, missing)
+                    gate(inner, gates, owner)
                 known[:] = [found]
             return found
 
         included.effective_candidates = gated
         return True
-
-    def _gate_originals(self, router: Router, missing: App) -> None:
-        if not (isinstance(router.routes, GatedRoutes) and router.routes.gates is self):
-            router.routes = GatedRoutes(self, router, missing)
 
     def effective(self, route: BaseRoute, scope: Scope) -> Any:
         """An operation with the prefixes and dependencies of the router that includes it here."""

@@ -7,6 +7,7 @@ in a mounted application) is decided by its path before it leaves.
 
 from __future__ import annotations
 
+import weakref
 from collections.abc import Awaitable, Callable, Iterable
 from functools import partial
 from typing import Any, SupportsIndex
@@ -26,11 +27,15 @@ from .pipeline import Enforcement, Served, run_async
 from .starlette_routes import described, inner_router
 
 App = Callable[[Scope, Receive, Send], Awaitable[None]]
-_ANY = "bloodroot"
+KEY = "bloodroot"  # in a scope: the exchanges of the applications that a request comes through, the outer one first
+_MARK = "_bloodroot_gate"
 
 
 class Gates:
-    """The gates of one application.
+    """What decides at the gates of one application.
+
+    The gates themselves stand on routes, which several applications may share: each request is decided by the
+    applications that it comes through, which are in its scope.
 
     Args:
         enforcement: what decides.
@@ -45,23 +50,18 @@ class Gates:
 
     def __init__(self, enforcement: Enforcement) -> None:
         self.enforcement = enforcement
-        # A key of its own: a mounted application may be protected by itself as well, and then both decide.
-        self.key = f"bloodroot.{id(self):x}"
-        self._mark = f"_gated_{id(self):x}"
         # With the routes themselves, so that an id here is never that of another one.
         self._served: dict[tuple[int, ...], tuple[Served, Any]] = {}
 
-    # Installing --------------------------------------------------------------------------------
-
     def install(self, router: Router) -> None:
         """Put gates on every route below a router, and on those that are added later."""
-        self.gate_router(router)
+        missing = self.gate_router(router).missing
         stack = router.middleware_stack
 
         async def within(scope: Scope, receive: Receive, send: Send) -> None:
             if router.routes.__class__ is not GatedRoutes:
                 self.gate_router(router)  # the list was exchanged for another
-            exchange: Exchange | None = scope.get(self.key)
+            exchange = next((each for each in scope.get(KEY, ()) if each.gates is self), None)
             if exchange is None:
                 await stack(scope, receive, send)
                 return
@@ -72,75 +72,24 @@ class Gates:
                     raise
                 await exchange.refuse(error.answer, scope, receive, send, missing)
 
-        missing = router.default.inner if isinstance(router.default, _Default) else router.default
         router.middleware_stack = within
 
-    def gate_router(self, router: Router) -> None:
-        """Put gates on the routes of one router, and on what it does where none of them is asked for."""
-        if isinstance(router.routes, GatedRoutes) and router.routes.gates is self:
-            return
-        own = isinstance(router.default, _Default) and router.default.gates is self
-        missing = router.default.inner if own else router.default  # type: ignore[attr-defined]
-        router.routes = GatedRoutes(self, router, missing)
-        if not own:
-            router.default = _Default(self, missing)
+    def gate_router(self, router: Router) -> GatedRoutes:
+        """Put gates on the routes of a router, and on what it does where none of them is asked for."""
+        routes = router.routes
+        if isinstance(routes, GatedRoutes):
+            routes.decided_by(self)
+            return routes
+        default = router.default
+        missing = default.inner if isinstance(default, _Default) else default
+        if not isinstance(default, _Default):
+            router.default = _Default(missing)
+        router.routes = gated = GatedRoutes(self, router, missing)
+        return gated
 
-    def gate(self, route: BaseRoute, missing: App) -> None:
-        """Put a gate on a route, unless it has one.
-
-        Args:
-            route: the route. It stays what it is; only its ``handle`` is another.
-            missing: what the router does where no route is asked for.
-        """
-        if route.__dict__.get(self._mark) == id(route):
-            return
-        # A copy of a route brings the gate of the other one with it, which is not its own.
-        copied = self._mark in route.__dict__
-        handle: App = partial(type(route).handle, route) if copied else route.handle
-        inner = inner_router(route)
-        if inner is not None:
-            self.gate_router(inner)
-            route.handle = self._through(route, inner, handle)  # type: ignore[method-assign,assignment]
-        elif not self.gate_included(route, missing):
-            route.handle = self._leaf(route, handle, missing)  # type: ignore[method-assign,assignment]
-        route.__dict__[self._mark] = id(route)
-
-    def gate_included(self, route: BaseRoute, missing: App) -> bool:  # noqa: ARG002
+    def gate_included(self, route: BaseRoute, owner: GatedRoutes) -> bool:  # noqa: ARG002
         """Put gates on the routes that stand in another one, where a framework has such; whether it was one."""
         return False
-
-    # Serving --------------------------------------------------------------------------------
-
-    def _through(self, route: BaseRoute, inner: Router, handle: App) -> App:
-        """What leads to other routes, and decides nothing itself."""
-
-        async def through(scope: Scope, receive: Receive, send: Send) -> None:
-            if inner.routes.__class__ is not GatedRoutes:
-                self.gate_router(inner)
-            exchange: Exchange | None = scope.get(self.key)
-            if exchange is not None:
-                exchange.way = (*exchange.way, route)
-            await handle(scope, receive, send)
-
-        return through
-
-    def _leaf(self, route: BaseRoute, handle: App, missing: App) -> App:
-        """What serves requests."""
-
-        async def leaf(scope: Scope, receive: Receive, send: Send) -> None:
-            exchange: Exchange | None = scope.get(self.key)
-            if exchange is None:
-                if _ANY in scope:
-                    # Another one is protected here, with this application's routes mounted in it as well.
-                    await handle(scope, receive, send)
-                else:
-                    # A mounted application that is used by itself.
-                    await Front(leaf, self)(scope, receive, send)
-                return
-            served = self.served(exchange.way, route, scope)
-            await exchange.serve(served, handle, scope, receive, send, missing)
-
-        return leaf
 
     def served(self, way: tuple[BaseRoute, ...], route: BaseRoute, scope: Scope) -> Served:
         """What is known of a route as it was reached; worked out once."""
@@ -166,20 +115,41 @@ class Gates:
 
 
 class GatedRoutes(list[BaseRoute]):
-    """The routes of a router, each with a gate from the moment it is added."""
+    """The routes of a router, each with a gate from the moment it is added.
+
+    Attributes:
+        missing: what the router does where no route is asked for.
+    """
 
     def __init__(self, gates: Gates, router: Router, missing: App) -> None:
-        self.gates = gates
         self.missing = missing
+        self._gates = [weakref.ref(gates)]
         super().__init__(self._gated(router.routes))
         # What FastAPI keeps of the routes of a router that others include is to be made anew.
         self._changed: Callable[[], None] = getattr(router, "_mark_routes_changed", lambda: None)
 
+    def decided_by(self, gates: Gates) -> None:
+        """Note another application that has these routes, and put gates on what that one reaches by them."""
+        self._gates = [each for each in self._gates if each() not in (None, gates)] + [weakref.ref(gates)]
+        for route in self:
+            self._gate(route, gates)
+
+    def last(self) -> Gates | None:
+        """The application that was protected last with these routes; None where there is none any more."""
+        return next((found for each in reversed(self._gates) if (found := each()) is not None), None)
+
     def _gated(self, routes: Iterable[BaseRoute]) -> list[BaseRoute]:
         found = list(routes)
         for route in found:
-            self.gates.gate(route, self.missing)
+            for reference in self._gates:
+                gates = reference()
+                if gates is not None:
+                    self._gate(route, gates)
         return found
+
+    def _gate(self, route: BaseRoute, gates: Gates) -> None:
+        """Put a gate on a route, unless it has one. It stays what it is; only its ``handle`` is another."""
+        gate(route, gates, self)
 
     def append(self, route: BaseRoute) -> None:
         super().append(*self._gated([route]))
@@ -202,19 +172,74 @@ class GatedRoutes(list[BaseRoute]):
         self._changed()
 
 
+def gate(route: BaseRoute, gates: Gates, owner: GatedRoutes) -> None:
+    """Put a gate on a route, unless it has one.
+
+    Args:
+        route: the route.
+        gates: the application it is reached from.
+        owner: the list of routes that it stands in, or that includes it.
+    """
+    inner = inner_router(route)
+    if inner is not None:
+        gates.gate_router(inner)
+    # A copy of a route brings the gate of the other one with it, which is not its own.
+    marked = route.__dict__.get(_MARK)
+    if marked == id(route):
+        return
+    handle: App = route.handle if marked is None else partial(type(route).handle, route)
+    if inner is not None:
+        route.handle = _through(route, inner, handle, owner)  # type: ignore[method-assign,assignment]
+    elif not gates.gate_included(route, owner):
+        route.handle = _leaf(route, handle, owner)  # type: ignore[method-assign,assignment]
+    route.__dict__[_MARK] = id(route)
+
+
+def _through(route: BaseRoute, inner: Router, handle: App, owner: GatedRoutes) -> App:
+    """What leads to other routes, and decides nothing itself."""
+
+    async def through(scope: Scope, receive: Receive, send: Send) -> None:
+        if inner.routes.__class__ is not GatedRoutes:
+            gates = owner.last()
+            if gates is not None:
+                gates.gate_router(inner)
+        for exchange in scope.get(KEY, ()):
+            exchange.way = (*exchange.way, route)
+        await handle(scope, receive, send)
+
+    return through
+
+
+def _leaf(route: BaseRoute, handle: App, owner: GatedRoutes) -> App:
+    """What serves requests: each application that a request comes through decides, the outer one first."""
+
+    async def leaf(scope: Scope, receive: Receive, send: Send) -> None:
+        exchanges: tuple[Exchange, ...] = scope.get(KEY, ())
+        if not exchanges:
+            gates = owner.last()
+            # A part of a protected application that is used by itself.
+            await (handle if gates is None else Front(leaf, gates))(scope, receive, send)
+            return
+        app = handle
+        for exchange in reversed(exchanges):
+            served = exchange.gates.served(exchange.way, route, scope)
+            app = partial(exchange.serve, served, app, owner.missing)
+        await app(scope, receive, send)
+
+    return leaf
+
+
 class _Default:
     """What a router does where no route is asked for: its missing page, unless a line of the policy asks for more."""
 
-    def __init__(self, gates: Gates, inner: App) -> None:
-        self.gates = gates
+    def __init__(self, inner: App) -> None:
         self.inner = inner
 
     async def __call__(self, scope: Scope, receive: Receive, send: Send) -> None:
-        exchange: Exchange | None = scope.get(self.gates.key)
-        if exchange is None:
-            await self.inner(scope, receive, send)
-        else:
-            await exchange.serve_nothing(self.inner, scope, receive, send)
+        app = self.inner
+        for exchange in reversed(scope.get(KEY, ())):
+            app = partial(exchange.serve_nothing, app)
+        await app(scope, receive, send)
 
 
 class Front:
@@ -232,7 +257,8 @@ class Front:
             await self.app(scope, receive, send)
             return
         exchange = Exchange(self.gates, scope, send)
-        scope[self.gates.key] = scope[_ANY] = exchange
+        before = scope.get(KEY, ())
+        scope[KEY] = (*before, exchange)
         try:
             if exchange.request.readable:
                 await self.app(scope, receive, exchange.send)
@@ -244,8 +270,7 @@ class Front:
             await exchange.answer_plainly(error.answer, scope, receive, exchange.send)
         finally:
             # The exchange knows the scope: without this both would wait for the collector of garbage.
-            del scope[self.gates.key]
-            scope.pop(_ANY, None)
+            scope[KEY] = before
 
 
 class Exchange(Gate):
@@ -267,7 +292,7 @@ class Exchange(Gate):
     # On the way in --------------------------------------------------------------------------------
 
     async def serve(
-        self, served: Served, handle: App, scope: Scope, receive: Receive, send: Send, missing: App
+        self, served: Served, handle: App, missing: App, scope: Scope, receive: Receive, send: Send
     ) -> None:
         """Decide by the route that was chosen, and let it serve the request, or refuse."""
         enforcement = self.enforcement
