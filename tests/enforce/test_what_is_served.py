@@ -83,6 +83,35 @@ class MountedApplications(unittest.IsolatedAsyncioTestCase):
             with self.subTest(target, caller=caller):
                 self.assertEqual(await asked(app, target, caller), status)
 
+    async def test_what_is_mounted_as_a_whole_is_decided_as_a_whole(self) -> None:
+        async def serve(request: Any) -> Any:
+            return PlainTextResponse("served")
+
+        class Around:
+            """Middleware that hides the routes of what it is around."""
+
+            def __init__(self, app: Any) -> None:
+                self.inside = app
+
+            async def __call__(self, scope: Any, receive: Any, send: Any) -> None:
+                await self.inside(scope, receive, send)
+
+        inner = Starlette(routes=[Route("/x", serve), Route("/y", serve)])
+        for_starlette.protect(
+            inner, bloodroot.parse("roles\n  keeper\nendpoints\n  GET /x keeper\n  GET /y anyone\n"), identify=who
+        )
+        outer = Starlette(routes=[Mount("/m", Around(inner), name="whole")])
+        for_starlette.protect(outer, bloodroot.parse("endpoints\n  action whole signed-in\n"), identify=who)
+        for target, caller, status in (
+            ("/m/x", "4", 200),
+            ("/m/x", "3", 403),
+            ("/m/y", "3", 200),
+            ("/m/y", "", 401),
+            ("/m/z", "3", 404),
+        ):
+            with self.subTest(target, caller=caller):
+                self.assertEqual(await asked(outer, target, caller), status)
+
     async def test_a_mounted_application_used_by_itself_is_protected_all_the_same(self) -> None:
         async def serve(request: Any) -> Any:
             return PlainTextResponse("served")

@@ -134,6 +134,10 @@ class GatedRoutes(list[BaseRoute]):
         for route in self:
             self._gate(route, gates)
 
+    def decides(self, gates: Gates) -> bool:
+        """Whether an application has these routes, and does not only lead to something that has them."""
+        return any(each() is gates for each in self._gates)
+
     def last(self) -> Gates | None:
         """The application that was protected last with these routes; None where there is none any more."""
         return next((found for each in reversed(self._gates) if (found := each()) is not None), None)
@@ -222,6 +226,8 @@ def _leaf(route: BaseRoute, handle: App, owner: GatedRoutes) -> App:
             return
         app = handle
         for exchange in reversed(exchanges):
+            if exchange.decided and not owner.decides(exchange.gates):
+                continue  # one that has mounted all of this as a whole, and has decided so
             served = exchange.gates.served(exchange.way, route, scope)
             app = partial(exchange.serve, served, app, owner.missing)
         await app(scope, receive, send)
