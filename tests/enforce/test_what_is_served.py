@@ -10,9 +10,10 @@ import flask
 from django.core.handlers.asgi import ASGIHandler
 from django.core.handlers.wsgi import WSGIHandler
 from django.http import HttpResponse
-from django.urls import path
+from django.urls import include, path, re_path
 from starlette.applications import Starlette
 from starlette.background import BackgroundTask
+from starlette.convertors import Convertor, register_url_convertor
 from starlette.middleware import Middleware
 from starlette.responses import PlainTextResponse
 from starlette.routing import Mount, Route, Router
@@ -23,6 +24,8 @@ from bloodroot.enforce import current
 from bloodroot.enforce import fastapi as for_fastapi
 from bloodroot.enforce import flask as for_flask
 from bloodroot.enforce import starlette as for_starlette
+from bloodroot.enforce.django_routes import routes as routes_of_django
+from bloodroot.enforce.segments import is_one_segment
 from tests.django_project import project
 from tests.enforce.test_life_cycle import CALLERS, Silent, who
 from tests.servers import ask, serving, serving_wsgi
@@ -365,3 +368,95 @@ class SharedRouters(unittest.IsolatedAsyncioTestCase):
             ):
                 with self.subTest(kind, caller=caller):
                     self.assertEqual(await asked(app, "/r/x", caller), status)
+
+
+class WhatNoRouteServes(unittest.IsolatedAsyncioTestCase):
+    """An application that a router has for the rest serves whatever it likes, so that path lines decide for it."""
+
+    async def test_an_application_for_the_rest(self) -> None:
+        served: list[str] = []
+
+        async def serve(request: Any) -> Any:
+            return PlainTextResponse("served")
+
+        async def old(scope: Any, receive: Any, send: Any) -> None:
+            served.append(scope["path"])
+            await PlainTextResponse("old")(scope, receive, send)
+
+        text = "roles\n  keeper\nendpoints\n  GET /x keeper\n  GET /old/** signed-in\ndenials\n  /x role hide\n"
+        given, late = Starlette(routes=[Route("/x", serve)]), Starlette(routes=[Route("/x", serve)])
+        given.router.default = old
+        for app in (given, late):
+            for_starlette.protect(app, bloodroot.parse(text), identify=who)
+        late.router.default = old
+        for number, app in enumerate((given, given.router, late)):
+            for target, caller, status in (
+                ("/old/1", "3", 200),
+                ("/old/1", "", 401),
+                ("/other", "3", 403),
+                ("/x/", "4", 307),
+                ("/x/", "3", 404),
+                ("/x", "3", 404),  # hidden: what is there for the rest is not asked
+            ):
+                with self.subTest(target, caller=caller, number=number):
+                    served.clear()
+                    self.assertEqual(await asked(app, target, caller), status)
+                    self.assertEqual(served, [target] if target == "/old/1" and status == 200 else [])
+
+    def test_what_can_only_be_one_segment(self) -> None:
+        for regex in (
+            *("[^/]+", "[0-9]+", r"[0-9]+(\.[0-9]+)?", r"\w+", "[^/.]{2,}", r"a\.b", "(?P<y>[0-9]{4})", "[]a]"),
+            r"(?!x)[^/]+",
+        ):
+            self.assertTrue(is_one_segment(regex), regex)
+        for regex in (
+            *(".*", "north/one|b", "[!-~]+", r"\S+", r"\D", r"\057", r"\x2f", r"\u002f", "[^a]+", "[]/]", r"[\057]"),
+            *("a*", r"\[/", "(", r"(a)\1"),
+        ):
+            self.assertFalse(is_one_segment(regex), regex)
+
+    async def test_a_parameter_that_may_cross_a_slash(self) -> None:
+        class Place(Convertor[str]):
+            regex = "north/one|south"
+
+            def convert(self, value: str) -> str:
+                return value
+
+            def to_string(self, value: str) -> str:
+                return value
+
+        async def serve(request: Any) -> Any:
+            return PlainTextResponse("served")
+
+        register_url_convertor("place", Place())
+        app = Starlette(routes=[Route("/at/{place:place}", serve)])
+        policy = bloodroot.parse("roles\n  keeper\nendpoints\n  GET /at/{place} anyone\n  GET /at/north/one keeper\n")
+        for_starlette.protect(app, policy, identify=who)
+        for target, caller, status in (
+            ("/at/south", "", 200),
+            ("/at/north/one", "3", 403),
+            ("/at/north/one", "4", 200),
+        ):
+            with self.subTest(target, caller=caller):
+                self.assertEqual(await asked(app, target, caller), status)
+
+    def test_regular_expressions_of_django(self) -> None:
+        def serve(request: Any, **values: Any) -> HttpResponse:
+            return HttpResponse("served")
+
+        inner = ([path("k/<int:n>", serve), re_path(r"^t$", serve)], "inner")
+        table = (
+            (r"^a\.b/$", "/a.b", True),
+            (r"^y/(?P<n>[0-9]+)/$", "/y/{n}", True),
+            (r"^a.b$", "/**", False),
+            (r"x/$", "/**", False),
+            (r"^z/(?P<n>north/one|b)$", "/**", False),
+            (r"^w/(?P<n>[^/]*)$", "/**", False),
+            (r"^a/b", "/a/**", False),
+            (r"^m/a{2}$", "/m/**", False),
+        )
+        urls = tuple(re_path(regex, serve) for regex, *_ in table)
+        with project((*urls, re_path("^in/", include(inner)), re_path("^in", include(inner)))):
+            found = [(route.path, route.exact) for route in routes_of_django()]
+        self.assertEqual(found[: len(table)], [each[1:] for each in table])
+        self.assertEqual(found[len(table) :], [("/in/k/{n}", True), ("/in/t", True), ("/**", False), ("/**", False)])

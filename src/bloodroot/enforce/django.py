@@ -1,4 +1,4 @@
-"""Django: the policy as a middleware, under WSGI and ASGI, and the routes of its URL configuration.
+"""Django: the policy as a middleware, under WSGI and ASGI.
 
 In the settings of the project::
 
@@ -17,8 +17,7 @@ from __future__ import annotations
 
 import contextvars
 import inspect
-import re
-from collections.abc import AsyncIterator, Callable, Iterable, Iterator, Mapping
+from collections.abc import AsyncIterator, Callable, Iterator, Mapping
 from typing import Any
 
 from asgiref.sync import async_to_sync, iscoroutinefunction, markcoroutinefunction, sync_to_async
@@ -27,7 +26,7 @@ from django.core.exceptions import ImproperlyConfigured, PermissionDenied
 from django.core.handlers.exception import response_for_exception
 from django.http import Http404, HttpRequest, HttpResponse
 from django.template import TemplateDoesNotExist, loader
-from django.urls import Resolver404, URLPattern, URLResolver, get_resolver
+from django.urls import Resolver404, get_resolver
 from django.utils.module_loading import import_string
 from django.views import defaults
 
@@ -39,16 +38,15 @@ from ..files import load
 from ..request import DjangoRequest as Request
 from . import answers
 from .access import Access, _current
-from .guards import guards_of, handlers_of
+from .django_routes import action_of, routes
 from .pipeline import Call, Enforcement, Served, run, run_async
 from .startup import look_over
 from .wsgi import check_headers
 
+__all__ = ["AccessMiddleware", "routes"]
+
 _MOST_ROUTES = 20_000
 _KEYS = ("policy", "identify", "records", "page", "audit")
-_CONVERTED = re.compile(r"<(?:[^<>:]*:)?([^<>:]*)>")
-_REGULAR = re.compile(r"[\\()\[\]*+?|^$]").search
-_NAMED_GROUP = re.compile(r"\(\?P<(\w+)>(?:[^()]|\([^()]*\))*\)")
 _SESSIONS = "django.contrib.sessions.middleware.SessionMiddleware"
 
 
@@ -406,109 +404,3 @@ def _imported(value: Any, key: str) -> Any:
         return import_string(value)
     except ImportError as error:
         raise ImproperlyConfigured(f"BLOODROOT[{key!r}]: {value} cannot be imported: {error}") from error
-
-
-def routes() -> list[Route]:
-    """Every route of the project's URL configuration, its action named by ``name=``, ``app.name`` with a namespace, or
-    by the function that serves it.
-    """
-    return list(_routes(get_resolver().url_patterns, "/", "", (), ()))
-
-
-def _routes(
-    patterns: Iterable[Any], path: str, spelling: str, namespaces: tuple[str, ...], names: tuple[str, ...]
-) -> Iterator[Route]:
-    for each in patterns:
-        written = str(each.pattern)
-        further, exact = _template(each.pattern)
-        found = (*names, *_names(each.pattern))
-        if isinstance(each, URLResolver):
-            inner: tuple[str, ...] = (*namespaces, str(each.namespace)) if each.namespace else namespaces
-            below = path + further if exact and not path.endswith("**") else _widened(path, further)
-            yield from _routes(each.url_patterns, below, spelling + _spelled(spelling, written), inner, found)
-        elif isinstance(each, URLPattern):
-            view = getattr(each.callback, "view_class", each.callback)
-            whole = path + further if not path.endswith("**") else path
-            exact = exact and not path.endswith("**")
-            yield Route(
-                action_of(namespaces, each.name, each.callback),
-                _methods(each.callback),
-                whole.rstrip("/") or "/",
-                bool(guards_of(view) or guards_of(each.callback)),
-                spelling + _spelled(spelling, written),
-                exact=exact,
-                names=found,
-                handler=view,
-            )
-
-
-def _spelled(before: str, written: str) -> str:
-    """A part of a route as Django joins it to what stands before."""
-    return written.removeprefix("^") if before else written
-
-
-def _widened(path: str, further: str) -> str:
-    """A path that goes on with what a policy cannot write: from there on, anything."""
-    if path.endswith("**"):
-        return path
-    whole = path + further
-    return whole if whole.endswith("**") else f"{path}**"
-
-
-def action_of(namespaces: Iterable[str], name: str | None, view: Any) -> str:
-    """The action of a route: its name, or that of the function or class that serves it, behind its namespaces."""
-    kind = getattr(view, "view_class", view)
-    own = str(name or getattr(kind, "__name__", type(kind).__name__))
-    return ".".join((*namespaces, own))
-
-
-def _methods(view: Any) -> tuple[str, ...]:
-    """The methods that a class-based view has; empty for a function, which says nothing of them."""
-    kind = getattr(view, "view_class", None)
-    if kind is None:
-        return ()
-    allowed = {str(name).lower() for name in getattr(kind, "http_method_names", ())}
-    found = {name.upper() for name in handlers_of(kind) if name in allowed}
-    # The answer to OPTIONS that every view has is Django's own.
-    own = {"OPTIONS"} if "options" in vars(kind) else set()
-    return tuple(sorted(found - {"OPTIONS"} | own))
-
-
-def _names(pattern: Any) -> tuple[str, ...]:
-    """The parameters of a part of a path."""
-    converters = getattr(pattern, "converters", None)
-    if converters:
-        return tuple(converters)
-    regex = getattr(pattern, "regex", None)
-    return tuple(sorted(regex.groupindex, key=regex.groupindex.__getitem__)) if regex is not None else ()
-
-
-def _template(pattern: Any) -> tuple[str, bool]:
-    """A part of Django's paths as a policy writes it, and whether it stands for the very same paths."""
-    text = str(pattern)
-    if not hasattr(pattern, "_route"):
-        regular = text.startswith("^") or "(?" in text or getattr(pattern, "_regex", None) is not None
-        if not regular:
-            return text, False  # a prefix for the language, which is another for each caller
-        named = _NAMED_GROUP.sub(r"{\1}", text.removeprefix("^").removesuffix("$").removesuffix("/?"))
-        segments = named.replace("\\.", ".").replace("\\-", "-").split("/")
-        odd = next((place for place, each in enumerate(segments) if _REGULAR(each)), None)
-        across = any(_crosses(group) for group in _NAMED_GROUP.finditer(text))
-        if odd is None and not across:
-            return "/".join(segments), not text.endswith("/?$") and text.endswith("$")
-        return "/".join([*segments[: odd or 0], "**"]), False
-    for match in _CONVERTED.finditer(text):
-        converter = pattern.converters.get(match[1])
-        if any(re.fullmatch(getattr(converter, "regex", ".*"), sample) for sample in ("a/b", "1/2")):
-            start = text[: match.start()]
-            at_the_end = match.end() == len(text) and (start.endswith("/") or not start)
-            return (start if at_the_end else start[: start.rfind("/") + 1]) + "**", at_the_end
-    return _CONVERTED.sub(r"{\1}", text), True
-
-
-def _crosses(group: re.Match[str]) -> bool:
-    inner = group[0][group[0].index(">") + 1 : -1]
-    try:
-        return any(re.fullmatch(inner, sample) for sample in ("a/b", "1/2"))
-    except re.error:
-        return True

@@ -109,7 +109,7 @@ class _Gates(Gates):
         if isinstance(original.routes, GatedRoutes):
             original.routes.decided_by(self)
         else:
-            original.routes = GatedRoutes(self, original, owner.missing)
+            original.routes = GatedRoutes(self, original)
         known: list[Any] = []
 
         def gated() -> list[Any]:

@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import contextvars
-import re
 from collections.abc import Callable, Iterator, Mapping
 from typing import Any
 
@@ -13,7 +12,6 @@ from werkzeug.exceptions import Forbidden, HTTPException, NotFound, Unauthorized
 from werkzeug.routing import Rule
 
 from ..core.answers import Answer
-from ..core.binding import Route
 from ..core.fields import FieldsRefused
 from ..core.paths import read_path
 from ..core.policy import Policy
@@ -22,12 +20,12 @@ from ..request import encoded
 from . import answers
 from .access import Access, Refused, _current
 from .audit import Audit
-from .guards import guards_of
+from .flask_routes import described, routes
 from .pipeline import Call, Enforcement, Identify, Loader, Page, Served, run
 from .startup import StartUp, look_over
 from .wsgi import check_headers
 
-_PARAMETER = re.compile(r"<(?:[^<>:]*(?:\([^()]*\))?:)?([^<>:]*)>")
+__all__ = ["protect", "routes"]
 
 
 def protect(
@@ -317,41 +315,3 @@ def _acting(access: Access, pieces: Any) -> Iterator[Any]:
         except StopIteration:
             return
         yield piece
-
-
-def routes(app: flask.Flask) -> list[Route]:
-    """Every route of an application, its action named as Flask names the endpoint: ``view`` or ``blueprint.view``."""
-    return [described(app, rule) for rule in app.url_map.iter_rules()]
-
-
-def described(app: flask.Flask, rule: Rule) -> Route:
-    """A route as a policy wants to know it."""
-    methods = set(rule.methods or ())
-    if getattr(rule, "provide_automatic_options", False):
-        methods.discard("OPTIONS")
-    if "GET" in methods:
-        methods.discard("HEAD")
-    view = app.view_functions.get(rule.endpoint)
-    # Of a class-based view Flask has made a function; the class is what a guard is around.
-    handler = getattr(view, "view_class", view)
-    path, exact = template(rule)
-    guarded = bool(guards_of(handler) or guards_of(view))
-    names = tuple(rule._converters)
-    return Route(
-        rule.endpoint, tuple(sorted(methods)), path, guarded, rule.rule, exact=exact, names=names, handler=handler
-    )
-
-
-def template(rule: Rule) -> tuple[str, bool]:
-    """The path of a rule as a policy writes it, and whether it stands for the very same paths."""
-    segments: list[str] = []
-    exact = True
-    parts = rule.rule.split("/")
-    for number, part in enumerate(parts):
-        names = [match[1] for match in _PARAMETER.finditer(part)]
-        if any(not getattr(rule._converters.get(name), "part_isolating", False) for name in names):
-            # More than one segment: the end of the path, or all of it from here.
-            last = number == len(parts) - 1 and _PARAMETER.fullmatch(part) is not None
-            return "/".join([*segments, "**"]), exact and last
-        segments.append(_PARAMETER.sub(r"{\1}", part))
-    return "/".join(segments).rstrip("/") or "/", exact

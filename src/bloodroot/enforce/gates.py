@@ -55,37 +55,35 @@ class Gates:
 
     def install(self, router: Router) -> None:
         """Put gates on every route below a router, and on those that are added later."""
-        missing = self.gate_router(router).missing
+        self.gate_router(router)
         stack = router.middleware_stack
 
         async def within(scope: Scope, receive: Receive, send: Send) -> None:
-            if router.routes.__class__ is not GatedRoutes:
-                self.gate_router(router)  # the list was exchanged for another
+            if router.routes.__class__ is not GatedRoutes or router.default.__class__ is not _Default:
+                self.gate_router(router)  # exchanged for another
             exchange = next((each for each in scope.get(KEY, ()) if each.gates is self), None)
             if exchange is None:
-                await stack(scope, receive, send)
+                by_itself = scope["type"] != "lifespan" and not scope.get(KEY)
+                await (Front(within, self) if by_itself else stack)(scope, receive, send)
                 return
             try:
                 await stack(scope, receive, exchange.released_by(send))
             except Withheld as error:
                 if exchange.started:
                     raise
-                await exchange.refuse(error.answer, scope, receive, send, missing)
+                await exchange.refuse(error.answer, scope, receive, send, router.not_found)
 
         router.middleware_stack = within
 
-    def gate_router(self, router: Router) -> GatedRoutes:
+    def gate_router(self, router: Router) -> None:
         """Put gates on the routes of a router, and on what it does where none of them is asked for."""
+        if not isinstance(router.default, _Default):
+            router.default = _Default(router.default, router.not_found)
         routes = router.routes
         if isinstance(routes, GatedRoutes):
             routes.decided_by(self)
-            return routes
-        default = router.default
-        missing = default.inner if isinstance(default, _Default) else default
-        if not isinstance(default, _Default):
-            router.default = _Default(missing)
-        router.routes = gated = GatedRoutes(self, router, missing)
-        return gated
+            return
+        router.routes = GatedRoutes(self, router)
 
     def gate_included(self, route: BaseRoute, owner: GatedRoutes) -> bool:  # noqa: ARG002
         """Put gates on the routes that stand in another one, where a framework has such; whether it was one."""
@@ -118,11 +116,11 @@ class GatedRoutes(list[BaseRoute]):
     """The routes of a router, each with a gate from the moment it is added.
 
     Attributes:
-        missing: what the router does where no route is asked for.
+        missing: the missing page of the router.
     """
 
-    def __init__(self, gates: Gates, router: Router, missing: App) -> None:
-        self.missing = missing
+    def __init__(self, gates: Gates, router: Router) -> None:
+        self.missing: App = router.not_found
         self._gates = [weakref.ref(gates)]
         super().__init__(self._gated(router.routes))
         # What FastAPI keeps of the routes of a router that others include is to be made anew.
@@ -132,7 +130,7 @@ class GatedRoutes(list[BaseRoute]):
         """Note another application that has these routes, and put gates on what that one reaches by them."""
         self._gates = [each for each in self._gates if each() not in (None, gates)] + [weakref.ref(gates)]
         for route in self:
-            self._gate(route, gates)
+            gate(route, gates, self)
 
     def decides(self, gates: Gates) -> bool:
         """Whether an application has these routes, and does not only lead to something that has them."""
@@ -148,12 +146,8 @@ class GatedRoutes(list[BaseRoute]):
             for reference in self._gates:
                 gates = reference()
                 if gates is not None:
-                    self._gate(route, gates)
+                    gate(route, gates, self)
         return found
-
-    def _gate(self, route: BaseRoute, gates: Gates) -> None:
-        """Put a gate on a route, unless it has one. It stays what it is; only its ``handle`` is another."""
-        gate(route, gates, self)
 
     def append(self, route: BaseRoute) -> None:
         super().append(*self._gated([route]))
@@ -177,7 +171,7 @@ class GatedRoutes(list[BaseRoute]):
 
 
 def gate(route: BaseRoute, gates: Gates, owner: GatedRoutes) -> None:
-    """Put a gate on a route, unless it has one.
+    """Put a gate on a route, unless it has one. The route stays what it is; only its ``handle`` is another.
 
     Args:
         route: the route.
@@ -236,15 +230,24 @@ def _leaf(route: BaseRoute, handle: App, owner: GatedRoutes) -> App:
 
 
 class _Default:
-    """What a router does where no route is asked for: its missing page, unless a line of the policy asks for more."""
+    """What a router does where no route is asked for.
 
-    def __init__(self, inner: App) -> None:
+    Args:
+        inner: what it does. An application that was put there serves whatever it likes, and is decided by its path.
+        missing: the missing page of the router.
+    """
+
+    def __init__(self, inner: App, missing: App) -> None:
         self.inner = inner
+        self.missing = missing
 
     async def __call__(self, scope: Scope, receive: Receive, send: Send) -> None:
         app = self.inner
         for exchange in reversed(scope.get(KEY, ())):
-            app = partial(exchange.serve_nothing, app)
+            if self.inner == self.missing:
+                app = partial(exchange.serve_nothing, app)
+            elif not exchange.decided:
+                app = partial(exchange.serve, None, app, self.missing)
         await app(scope, receive, send)
 
 
@@ -298,9 +301,9 @@ class Exchange(Gate):
     # On the way in --------------------------------------------------------------------------------
 
     async def serve(
-        self, served: Served, handle: App, missing: App, scope: Scope, receive: Receive, send: Send
+        self, served: Served | None, handle: App, missing: App, scope: Scope, receive: Receive, send: Send
     ) -> None:
-        """Decide by the route that was chosen, and let it serve the request, or refuse."""
+        """Decide by the route that was chosen, or else by the path; let it serve the request, or refuse."""
         enforcement = self.enforcement
         if scope["path"] != self.whole or scope.get("method", "GET") != self.request.method:
             # Middleware further in has made another request of it: what is served counts.

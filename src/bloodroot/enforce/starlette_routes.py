@@ -11,6 +11,7 @@ from starlette.routing import Route as StarletteRoute
 
 from ..core.binding import Route
 from .guards import guards_of, handlers_of
+from .segments import is_one_segment
 
 _PARAMETER = re.compile(r"\{([a-zA-Z_][a-zA-Z0-9_]*)(?::[a-zA-Z_][a-zA-Z0-9_]*)?\}")
 
@@ -86,19 +87,13 @@ def template(path: str, converters: Mapping[str, Any]) -> tuple[str, bool]:
     exact = True
     for segment in path.split("/"):
         names = [match[1] for match in _PARAMETER.finditer(segment)]
-        rest = next((name for name in names if _crosses(converters.get(name))), None)
-        if rest is not None:
+        rest = any(not is_one_segment(getattr(converters.get(name), "regex", ".*")) for name in names)
+        if rest:
             # More than one segment: the end of the path, or all of it from here.
             last = f"{'/'.join([*segments, segment])}" == path and _PARAMETER.fullmatch(segment) is not None
             return "/".join([*segments, "**"]), exact and last
         segments.append(_PARAMETER.sub(r"{\1}", segment))
     return "/".join(segments) or "/", exact
-
-
-def _crosses(converter: Any) -> bool:
-    """Whether a parameter may stand for more than one segment; one whose converter is not known may."""
-    regex = getattr(converter, "regex", ".*")
-    return any(re.fullmatch(regex, sample) for sample in ("a/b", "1/2"))
 
 
 def inner_router(route: BaseRoute) -> Router | None:

@@ -1,0 +1,136 @@
+"""The routes of a Django project's URL configuration, as a policy wants to know them."""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Iterable, Iterator
+from typing import Any
+
+from django.urls import URLPattern, URLResolver, get_resolver
+from django.urls.resolvers import RegexPattern, RoutePattern
+
+from ..core.binding import Route
+from .guards import guards_of, handlers_of
+from .segments import is_one_segment
+
+_CONVERTED = re.compile(r"<(?:[^<>:]*:)?([^<>:]*)>")
+# What stands for more than itself, in a regular expression without its escaped signs.
+_REGULAR = re.compile(r"[\\()\[\]{}*+?|^$.]").search
+_ESCAPED = re.compile(r"\\([^A-Za-z0-9/])")
+_NAMED_GROUP = re.compile(r"\(\?P<(\w+)>((?:[^()]|\([^()]*\))*)\)")
+
+
+def routes() -> list[Route]:
+    """Every route of the project's URL configuration, its action named by ``name=``, ``app.name`` with a namespace, or
+    by the function that serves it.
+    """
+    return list(_routes(get_resolver().url_patterns, "/", "", (), ()))
+
+
+def _routes(
+    patterns: Iterable[Any], path: str, spelling: str, namespaces: tuple[str, ...], names: tuple[str, ...]
+) -> Iterator[Route]:
+    for each in patterns:
+        written = str(each.pattern)
+        further, exact = _template(each.pattern, leads_on=isinstance(each, URLResolver))
+        found = (*names, *_names(each.pattern))
+        if isinstance(each, URLResolver):
+            inner: tuple[str, ...] = (*namespaces, str(each.namespace)) if each.namespace else namespaces
+            below = path + further if exact and not path.endswith("**") else _widened(path, further)
+            yield from _routes(each.url_patterns, below, spelling + _spelled(spelling, written), inner, found)
+        elif isinstance(each, URLPattern):
+            view = getattr(each.callback, "view_class", each.callback)
+            whole = path + further if not path.endswith("**") else path
+            exact = exact and not path.endswith("**")
+            yield Route(
+                action_of(namespaces, each.name, each.callback),
+                _methods(each.callback),
+                whole.rstrip("/") or "/",
+                bool(guards_of(view) or guards_of(each.callback)),
+                spelling + _spelled(spelling, written),
+                exact=exact,
+                names=found,
+                handler=view,
+            )
+
+
+def _spelled(before: str, written: str) -> str:
+    """A part of a route as Django joins it to what stands before."""
+    return written.removeprefix("^") if before else written
+
+
+def _widened(path: str, further: str) -> str:
+    """A path that goes on with what a policy cannot write: from there on, anything."""
+    if path.endswith("**"):
+        return path
+    whole = path + further
+    return whole if whole.endswith("**") else f"{path}**"
+
+
+def action_of(namespaces: Iterable[str], name: str | None, view: Any) -> str:
+    """The action of a route: its name, or that of the function or class that serves it, behind its namespaces."""
+    kind = getattr(view, "view_class", view)
+    own = str(name or getattr(kind, "__name__", type(kind).__name__))
+    return ".".join((*namespaces, own))
+
+
+def _methods(view: Any) -> tuple[str, ...]:
+    """The methods that a class-based view has; empty for a function, which says nothing of them."""
+    kind = getattr(view, "view_class", None)
+    if kind is None:
+        return ()
+    allowed = {str(name).lower() for name in getattr(kind, "http_method_names", ())}
+    found = {name.upper() for name in handlers_of(kind) if name in allowed}
+    # The answer to OPTIONS that every view has is Django's own.
+    own = {"OPTIONS"} if "options" in vars(kind) else set()
+    return tuple(sorted(found - {"OPTIONS"} | own))
+
+
+def _names(pattern: Any) -> tuple[str, ...]:
+    """The parameters of a part of a path."""
+    converters = getattr(pattern, "converters", None)
+    if converters:
+        return tuple(converters)
+    regex = getattr(pattern, "regex", None)
+    return tuple(sorted(regex.groupindex, key=regex.groupindex.__getitem__)) if regex is not None else ()
+
+
+def _template(pattern: Any, *, leads_on: bool) -> tuple[str, bool]:
+    """A part of Django's paths as a policy writes it, and whether it stands for the very same paths.
+
+    Args:
+        pattern: the part.
+        leads_on: whether other routes follow it, or a view.
+    """
+    text = str(pattern)
+    if isinstance(pattern, RegexPattern):
+        return _template_of_regex(text, leads_on=leads_on)
+    if not isinstance(pattern, RoutePattern):
+        return text, False  # a prefix for the language, which is another for each caller
+    for match in _CONVERTED.finditer(text):
+        converter = pattern.converters.get(match[1])
+        if not is_one_segment(getattr(converter, "regex", ".*")):
+            start = text[: match.start()]
+            at_the_end = match.end() == len(text) and (start.endswith("/") or not start)
+            return (start if at_the_end else start[: start.rfind("/") + 1]) + "**", at_the_end
+    return _CONVERTED.sub(r"{\1}", text), True
+
+
+def _template_of_regex(text: str, *, leads_on: bool) -> tuple[str, bool]:
+    if not text.startswith("^"):
+        return "**", False  # it may begin anywhere
+    ended = text.endswith("$")
+    text = text[1:].removesuffix("$")
+    optional = text.endswith("/?")
+    text = text.removesuffix("/?")
+    segments = _ESCAPED.sub(r"\1", _NAMED_GROUP.sub(r"{\1}", text)).split("/")
+    signs = _ESCAPED.sub("-", _NAMED_GROUP.sub("", text)).split("/")
+    odd = next((place for place, each in enumerate(signs) if _REGULAR(each)), None)
+    if odd is None and not all(is_one_segment(group[2]) for group in _NAMED_GROUP.finditer(text)):
+        odd = 0
+    if odd is None and leads_on and text.endswith("/") and not ended and not optional:
+        return "/".join(segments), True
+    if odd is None and ended and not leads_on:
+        return "/".join(segments), not optional
+    # Where it does not say how it ends, its last segment may go on.
+    return "/".join([*segments[: len(segments) - 1 if odd is None else odd], "**"]), False

@@ -1,0 +1,51 @@
+"""The routes of a Flask application, as a policy wants to know them."""
+
+from __future__ import annotations
+
+import re
+
+import flask
+from werkzeug.routing import Rule
+
+from ..core.binding import Route
+from .guards import guards_of
+
+_PARAMETER = re.compile(r"<(?:[^<>:]*(?:\([^()]*\))?:)?([^<>:]*)>")
+
+
+def routes(app: flask.Flask) -> list[Route]:
+    """Every route of an application, its action named as Flask names the endpoint: ``view`` or ``blueprint.view``."""
+    return [described(app, rule) for rule in app.url_map.iter_rules()]
+
+
+def described(app: flask.Flask, rule: Rule) -> Route:
+    """A route as a policy wants to know it."""
+    methods = set(rule.methods or ())
+    if getattr(rule, "provide_automatic_options", False):
+        methods.discard("OPTIONS")
+    if "GET" in methods:
+        methods.discard("HEAD")
+    view = app.view_functions.get(rule.endpoint)
+    # Of a class-based view Flask has made a function; the class is what a guard is around.
+    handler = getattr(view, "view_class", view)
+    path, exact = template(rule)
+    guarded = bool(guards_of(handler) or guards_of(view))
+    names = tuple(rule._converters)
+    return Route(
+        rule.endpoint, tuple(sorted(methods)), path, guarded, rule.rule, exact=exact, names=names, handler=handler
+    )
+
+
+def template(rule: Rule) -> tuple[str, bool]:
+    """The path of a rule as a policy writes it, and whether it stands for the very same paths."""
+    segments: list[str] = []
+    exact = True
+    parts = rule.rule.split("/")
+    for number, part in enumerate(parts):
+        names = [match[1] for match in _PARAMETER.finditer(part)]
+        if any(not getattr(rule._converters.get(name), "part_isolating", False) for name in names):
+            # More than one segment: the end of the path, or all of it from here.
+            last = number == len(parts) - 1 and _PARAMETER.fullmatch(part) is not None
+            return "/".join([*segments, "**"]), exact and last
+        segments.append(_PARAMETER.sub(r"{\1}", part))
+    return "/".join(segments).rstrip("/") or "/", exact

@@ -1,0 +1,26 @@
+"""Whether a parameter of a framework's route can only be one segment of a path, by its regular expression."""
+
+from __future__ import annotations
+
+import re
+
+# A class of characters, an escape with its digits, or any other character.
+_PART = re.compile(r"\[\^?\]?(?:\\.|[^\]\\])*\]|\\(?:x..|[0-7]{1,3}|.)|.", re.DOTALL)
+
+
+def is_one_segment(regex: str) -> bool:
+    """Whether a regular expression can match neither a slash nor an empty text.
+
+    Each part of it is tried alone, so that no sample has to be guessed: what cannot be judged counts as "no", and its
+    route as one that no policy can write exactly.
+    """
+    try:
+        return not re.fullmatch(regex, "") and not any(_matches_slash(part[0]) for part in _PART.finditer(regex))
+    except re.error:
+        return False
+
+
+def _matches_slash(part: str) -> bool:
+    if len(part) == 1:
+        return part in "/."
+    return re.match(part, "/") is not None
