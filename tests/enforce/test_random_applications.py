@@ -2,7 +2,8 @@
 allowed request is answered as it is without enforcement.
 
 The applications have converters, overlapping templates in any order, parameters of several segments, mounts, hosts,
-included routers, prefixes, WebSockets beside pages, class-based views and undeclared methods. What is expected comes from
+included routers, prefixes, applications for what no route serves, WebSockets beside pages, class-based views and
+undeclared methods. What is expected comes from
 a naive reading of the design: which handler does the unprotected application choose, and what does its line say?
 """
 
@@ -30,9 +31,12 @@ import flask.views
 from hypothesis import HealthCheck, given, settings
 from hypothesis import strategies as st
 from starlette.applications import Starlette
+from starlette.convertors import Convertor, register_url_convertor
 from starlette.endpoints import HTTPEndpoint
 from starlette.responses import PlainTextResponse
 from starlette.routing import Host, Mount, Route, Router, WebSocketRoute
+from werkzeug.middleware.proxy_fix import ProxyFix
+from werkzeug.routing import BaseConverter
 
 import bloodroot
 from bloodroot import Caller, PolicyError
@@ -46,6 +50,32 @@ REQUESTS = 24
 REQUIREMENTS = ("anyone", "signed-in", "keeper", "nobody", "signed-out", "helper")
 CALLERS: dict[str, Caller | None] = {"": None, "helper": Caller(1), "keeper": Caller(2, {"keeper"})}
 WORDS = ("a", "b", "new", "A")
+CONVERTERS = {"text": "", "number": "int", "rest": "path", "place": "place"}
+PLACE = "a/b|new"  # what cannot be told from its looks: one segment, or two
+ON_HOST, FOR_THE_REST = 99, 98  # in the place of the number of a route
+
+
+class _Place(Convertor[str]):
+    regex = PLACE
+
+    def convert(self, value: str) -> str:
+        return value
+
+    def to_string(self, value: str) -> str:
+        return value
+
+
+class _PlaceOfFlask(BaseConverter):
+    regex = PLACE
+
+
+class _PlaceOfDjango:
+    regex = PLACE
+    to_python = to_url = staticmethod(str)
+
+
+register_url_convertor("place", _Place())
+django.urls.register_converter(_PlaceOfDjango, "place")
 
 
 def may(requirement: str, caller: str) -> bool:
@@ -85,7 +115,7 @@ def application(rng: random.Random) -> list[Spec]:
     for number in range(rng.randint(2, 6)):
         parts: list[tuple[str, str]] = []
         for place in range(rng.randint(0, 3)):
-            kind = rng.choice(("word", "word", "word", "text", "number"))
+            kind = rng.choice(("word", "word", "word", "word", "text", "text", "number", "number", "place"))
             parts.append((kind, rng.choice(WORDS) if kind == "word" else f"p{place}"))
         if rng.random() < 0.2:
             parts.insert(len(parts) if rng.random() < 0.6 else rng.randint(0, len(parts)), ("rest", "rest"))
@@ -203,6 +233,8 @@ class Asked:
     caller: str
     prefix: str = ""
     socket: bool = False
+    host: str = "127.0.0.1"
+    forwarded: str = ""
 
 
 def identify(request: Any) -> Caller | None:
@@ -235,8 +267,10 @@ class OnStarlette(Stack):
                 top.append(Mount("/" + spec.group.split("/")[1], app=inner))
             groups[spec.group].append(route)
         if len(specs) % 3 == 0:
-            top.insert(0, Host("other.example", app=Router([Route("/a", self.endpoint(99), name="n0")])))
+            top.insert(0, Host("other.example", app=Router([Route("/a", self.endpoint(ON_HOST), name="n0")])))
         app = Starlette(routes=top)
+        if len(specs) % 3 == 1:
+            app.router.default = plain_application(FOR_THE_REST)
         if policy is not None:
             for_starlette.protect(app, policy, identify=identify)
         return app
@@ -248,19 +282,10 @@ class OnStarlette(Stack):
         return serve
 
     def route(self, number: int, spec: Spec) -> Any:
-        converters = {"text": "", "number": ":int", "rest": ":path"}
-        path = "".join(f"/{text}" if kind == "word" else f"/{{{text}{converters[kind]}}}" for kind, text in spec.parts)
-        path = path or "/"
+        path = starlette_path(spec) or "/"
         if spec.kind == "mount":
-
-            async def mounted(scope: Any, receive: Any, send: Any) -> None:
-                # An application that is not known here: one line for all of it.
-                if scope["type"] == "http":
-                    await PlainTextResponse(body(number, scope["path_params"]))(scope, receive, send)
-                else:
-                    await send({"type": "websocket.close", "code": 1000, "reason": ""})
-
-            return Mount(path if spec.parts else "/mounted", app=mounted, name=spec.name)
+            # An application that is not known here: one line for all of it.
+            return Mount(path if spec.parts else "/mounted", app=plain_application(number), name=spec.name)
         if spec.kind == "socket":
 
             async def talk(socket: Any) -> None:
@@ -286,9 +311,20 @@ class OnStarlette(Stack):
         return asyncio.run(ask_asgi(app, request))
 
 
+def plain_application(number: int) -> Any:
+    async def serve(scope: Any, receive: Any, send: Any) -> None:
+        if scope["type"] == "http":
+            await PlainTextResponse(body(number, scope.get("path_params", {})))(scope, receive, send)
+        else:
+            await send({"type": "websocket.close", "code": 1000, "reason": ""})
+
+    return serve
+
+
 class OnFastAPI(OnStarlette):
     def build(self, specs: list[Spec], policy: bloodroot.Policy | None) -> Any:
-        app = fastapi.FastAPI(openapi_url=None, docs_url=None, redoc_url=None)
+        prefix = "/app" if len(specs) % 3 == 1 else ""
+        app = fastapi.FastAPI(openapi_url=None, docs_url=None, redoc_url=None, root_path=prefix)
         routers: dict[str, Any] = {}
         late: list[tuple[Any, int, Spec]] = []
         for number, spec in enumerate(specs):
@@ -316,6 +352,11 @@ class OnFastAPI(OnStarlette):
             self.add(target, number, spec)
         return app
 
+    def ask(self, app: Any, request: Asked) -> tuple[int, dict[str, str], bytes]:
+        if app.root_path and request.prefix:
+            request = dataclasses.replace(request, prefix=app.root_path)  # the setting beats what the server says
+        return super().ask(app, request)
+
     def add(self, target: Any, number: int, spec: Spec) -> None:
         if spec.kind != "function" or not spec.parts:
             route = self.route(number, spec)
@@ -329,13 +370,22 @@ class OnFastAPI(OnStarlette):
             else:
                 router.add_route(route.path, route.endpoint, methods=route.methods, name=spec.name)
             return
-        converters = {"text": "", "number": ":int", "rest": ":path"}
-        path = "".join(f"/{text}" if kind == "word" else f"/{{{text}{converters[kind]}}}" for kind, text in spec.parts)
 
         async def serve(request: fastapi.Request) -> Any:
             return PlainTextResponse(body(number, request.path_params))
 
-        target.add_api_route(path, serve, methods=list(spec.methods or ("GET",)), name=spec.name)
+        target.add_api_route(starlette_path(spec), serve, methods=list(spec.methods or ("GET",)), name=spec.name)
+
+
+def starlette_path(spec: Spec) -> str:
+    written = (f"{text}:{CONVERTERS[kind]}".rstrip(":") if kind != "word" else "" for kind, text in spec.parts)
+    return "".join(f"/{{{each}}}" if each else f"/{text}" for each, (_, text) in zip(written, spec.parts, strict=True))
+
+
+def angled(spec: Spec) -> str:
+    """The path as Flask and Django write it, without a slash before it."""
+    written = ((kind, f"{CONVERTERS.get(kind, '')}:{text}".lstrip(":")) for kind, text in spec.parts)
+    return "/".join(each if kind == "word" else f"<{each}>" for kind, each in written)
 
 
 def prefix_parts(prefix: str) -> list[tuple[str, str]]:
@@ -352,7 +402,11 @@ async def ask_asgi(app: Any, request: Asked) -> tuple[int, dict[str, str], bytes
         "raw_path": (request.prefix + request.raw).encode(),
         "root_path": request.prefix,
         "query_string": b"",
-        "headers": [(b"host", b"127.0.0.1"), (b"x-caller", request.caller.encode())],
+        "headers": [
+            (b"host", request.host.encode()),
+            (b"x-caller", request.caller.encode()),
+            (b"x-forwarded-prefix", request.forwarded.encode()),
+        ],
         "client": ("127.0.0.1", 1),
         "server": ("127.0.0.1", 80),
         "scheme": "http",
@@ -389,13 +443,11 @@ class OnFlask(Stack):
 
     def build(self, specs: list[Spec], policy: bloodroot.Policy | None) -> Any:
         app = flask.Flask("tarn", static_folder=None)
-        converters = {"text": "", "number": "int:", "rest": "path:"}
+        app.url_map.converters["place"] = _PlaceOfFlask
         for number, spec in enumerate(specs):
-            path = "".join(
-                f"/{text}" if kind == "word" else f"/<{converters[kind]}{text}>" for kind, text in spec.parts
-            )
-            path = spec.group + path or "/"
-            app.add_url_rule(path, spec.name, self.view(number, spec))
+            app.add_url_rule(f"{spec.group}/{angled(spec)}", spec.name, self.view(number, spec))
+        if len(specs) % 3 == 1:
+            app.wsgi_app = ProxyFix(app.wsgi_app, x_for=0, x_prefix=1)  # type: ignore[method-assign]
         if policy is not None:
             for_flask.protect(app, policy, identify=identify)
         return app
@@ -432,7 +484,9 @@ def ask_wsgi(app: Any, request: Asked) -> tuple[int, dict[str, str], bytes]:
         "SERVER_NAME": "127.0.0.1",
         "SERVER_PORT": "80",
         "SERVER_PROTOCOL": "HTTP/1.1",
+        "HTTP_HOST": request.host,
         "HTTP_X_CALLER": request.caller,
+        "HTTP_X_FORWARDED_PREFIX": request.forwarded,
         "wsgi.input": io.BytesIO(),
         "wsgi.errors": io.StringIO(),
         "wsgi.url_scheme": "http",
@@ -455,7 +509,7 @@ class OnDjango(Stack):
         self.waits = waits
 
     def build(self, specs: list[Spec], policy: bloodroot.Policy | None) -> Any:
-        how: dict[str, Any] = {"MIDDLEWARE": []}
+        how: dict[str, Any] = {"MIDDLEWARE": [], "FORCE_SCRIPT_NAME": "/app" if len(specs) % 3 == 1 else None}
         if policy is not None:
             how["MIDDLEWARE"] = ["bloodroot.enforce.django.AccessMiddleware"]
             how["BLOODROOT"] = {"policy": policy, "identify": identify}
@@ -464,11 +518,13 @@ class OnDjango(Stack):
             handler: Any = (
                 django.core.handlers.asgi.ASGIHandler() if self.waits else django.core.handlers.wsgi.WSGIHandler()
             )
-        return handler, patterns
+        return handler, patterns, how
 
     def ask(self, app: Any, request: Asked) -> tuple[int, dict[str, str], bytes]:
-        handler, patterns = app
-        with project(patterns):
+        handler, patterns, how = app
+        if self.waits and request.prefix and how["FORCE_SCRIPT_NAME"]:
+            request = dataclasses.replace(request, prefix=how["FORCE_SCRIPT_NAME"])
+        with project(patterns, **how):
             return asyncio.run(ask_asgi(handler, request)) if self.waits else ask_wsgi(handler, request)
 
     def patterns(self, specs: list[Spec]) -> list[Any]:
@@ -487,14 +543,12 @@ class OnDjango(Stack):
         return top
 
     def pattern(self, number: int, spec: Spec) -> Any:
-        converters = {"text": "", "number": "int:", "rest": "path:"}
         if number % 4 == 3 and not any(kind == "rest" for kind, _ in spec.parts):
             # The same as a regular expression.
-            groups = {"text": "[^/]+", "number": "[0-9]+"}
+            groups = {"text": "[^/]+", "number": "[0-9]+", "place": PLACE}
             regex = "/".join(text if kind == "word" else f"(?P<{text}>{groups[kind]})" for kind, text in spec.parts)
             return django.urls.re_path(f"^{regex}$", self.view(number, spec), name=spec.name)
-        path = "/".join(text if kind == "word" else f"<{converters[kind]}{text}>" for kind, text in spec.parts)
-        return django.urls.path(path, self.view(number, spec), name=spec.name)
+        return django.urls.path(angled(spec), self.view(number, spec), name=spec.name)
 
     def view(self, number: int, spec: Spec) -> Any:
         if spec.kind == "class":
@@ -527,18 +581,26 @@ def requests_for(rng: random.Random, specs: list[Spec], stack: Stack) -> list[As
     found = []
     for _ in range(REQUESTS):
         spec = rng.choice(specs)
-        values = {"text": rng.choice(("a", "new", "7", "x y", "é")), "number": rng.choice(("7", "07", "0"))}
+        values = {
+            "text": ("a", "new", "7", "x y", "é"),
+            "number": ("7", "07", "0"),
+            "rest": ("a/b", "a", "new/7"),
+            "place": ("a/b", "new"),
+        }
         path = spec.group
         for kind, text in spec.parts:
-            path += "/" + (
-                text if kind == "word" else rng.choice(("a/b", "a", "new/7")) if kind == "rest" else values[kind]
-            )
+            path += "/" + (text if kind == "word" else rng.choice(values[kind]))
         path = path or "/"
         raw = odd(rng, "".join(each if each.isascii() and each != " " else encoded(each) for each in path))
         method = rng.choice(("GET", "GET", "POST", "PUT", "DELETE", "HEAD", "OPTIONS", "get", "PATCH", "Get"))
         socket = stack.sockets and (spec.kind == "socket" or rng.random() < 0.05)
         prefix = rng.choice(("", "", "", "/app", "/a", "/m"))
-        found.append(Asked("GET" if socket else method, raw, rng.choice(list(CALLERS)), prefix, socket))
+        host = rng.choice(("127.0.0.1", "127.0.0.1", "other.example"))
+        if host == "other.example" and rng.random() < 0.5:
+            raw = "/a"
+        forwarded = rng.choice(("", "", "/bank", "/a"))
+        caller = rng.choice(list(CALLERS))
+        found.append(Asked("GET" if socket else method, raw, caller, prefix, socket, host, forwarded))
     return found
 
 
@@ -614,11 +676,14 @@ class Property:
         after = self.stack.ask(protected, request)
         path = segments_of(request.raw)
         readable = path is not None and re.fullmatch(r"[A-Z]+", request.method) is not None
-        if served and served[0] != 99:
+        by_path = path_line(request, path, lines) or "nobody"
+        if served and served[0] == FOR_THE_REST:
+            allowed = readable and may(by_path, request.caller)
+        elif served and served[0] != ON_HOST:
             spec = specs[served[0]]
             allowed = readable and may(line_for(spec, request.method, path or [], lines, actions), request.caller)
         elif served:
-            allowed = readable and may(actions.get("n0", path_line(request, path, lines)), request.caller)
+            allowed = readable and may(actions.get("n0", by_path), request.caller)
         else:
             allowed = False
         self.assertEqual(reached, served if allowed else [], told)  # type: ignore[attr-defined]
