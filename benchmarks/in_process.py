@@ -39,13 +39,13 @@ def environ(path: str, cookie: str = "", method: str = "GET") -> dict[str, Any]:
 
 def call_wsgi(app: Any, asked: dict[str, Any]) -> dict[str, str]:
     """One request to a WSGI application; gives its headers."""
-    told: list[Any] = []
-    body = app(asked, lambda status, headers, exc_info=None: told.append((status, headers)))
+    answered: list[Any] = []
+    body = app(asked, lambda status, headers, exc_info=None: answered.append((status, headers)))
     content = b"".join(body)
     getattr(body, "close", lambda: None)()
-    if not told[0][0].startswith("200") or content != b"seed":
-        raise SystemExit(f"{told[0][0]}: {content!r}")
-    return {name.lower(): value for name, value in told[0][1]}
+    if not answered[0][0].startswith("200") or content != b"seed":
+        raise SystemExit(f"{answered[0][0]}: {content!r}")
+    return {name.lower(): value for name, value in answered[0][1]}
 
 
 def scope(path: str, cookie: str = "", method: str = "GET") -> dict[str, Any]:

@@ -91,11 +91,11 @@ def decide() -> None:
             bool(node[method] & 1 << number % ROLES)
 
     times = best({"floor": walk, "decide": asker(policy, paths)}, 40)
-    told("decide, 1,200 endpoints, roles only", times["decide"] / times["floor"], 3.5)
+    report_ratio("decide, 1,200 endpoints, roles only", times["decide"] / times["floor"], 3.5)
     print(f"  {times['decide'] / len(paths) * 1e6:.2f} µs a decision")
     small, large = bloodroot.parse(policy_text(100)), bloodroot.parse(policy_text(10_000))
     times = best({"100": asker(small, requests(100, 2000)), "10,000": asker(large, requests(10_000, 2000))}, 40)
-    told("decide, 10,000 endpoints against 100", times["10,000"] / times["100"], 1.3)
+    report_ratio("decide, 10,000 endpoints against 100", times["10,000"] / times["100"], 1.3)
 
 
 def compile_policy() -> None:
@@ -115,7 +115,7 @@ def compile_policy() -> None:
                 break
         table = "\n".join(toml)
         times = best({"floor": lambda t=table: tomllib.loads(t), "compile": lambda t=text: bloodroot.parse(t)}, 25)
-        told(f"compile {text.count(chr(10)) + 1:,} lines, {name}", times["compile"] / times["floor"], most)
+        report_ratio(f"compile {text.count(chr(10)) + 1:,} lines, {name}", times["compile"] / times["floor"], most)
         print(
             f"  {len(text) / 1e3:.0f} kB of policy, {len(table) / 1e3:.0f} kB of TOML; {times['compile'] * 1e3:.0f} ms"
         )
@@ -134,7 +134,7 @@ def matrix() -> None:
 
     times = best({"floor": ask_all, "matrix": lambda: matrix_of_roles(policy)}, 5)
     whole = times["floor"] * 20 / 10_000 * sum(len(line.methods) for line in policy.endpoints)
-    told("matrix, 10,000 endpoints × 200 roles", times["matrix"] / whole, 1 / 200)
+    report_ratio("matrix, 10,000 endpoints × 200 roles", times["matrix"] / whole, 1 / 200)
     print(f"  {times['matrix'] * 1e3:.0f} ms; the floor is timed on every 20th endpoint and multiplied")
 
 
@@ -152,7 +152,7 @@ def show_help() -> None:
 
         program = str(Path(sys.executable).parent / "bloodroot")
         times = best({"floor": run(sys.executable, str(file), "--help"), "help": run(program, "--help")}, 15)
-    told("bloodroot --help", times["help"] / times["floor"], 1.2)
+    report_ratio("bloodroot --help", times["help"] / times["floor"], 1.2)
 
 
 SERVE = """
@@ -224,7 +224,7 @@ def compare(what: str, ports: list[int], most: float) -> None:
         work = {"alone": alone, "behind": behind}
         times = best(work, 60)
     each = {app: time / ASKED * 1e6 for app, time in times.items()}
-    told(what, times["behind"] / times["alone"], most)
+    report_ratio(what, times["behind"] / times["alone"], most)
     print(f"  {each['alone']:.0f} µs a request alone, {each['behind']:.0f} µs behind the policy")
 
 
@@ -286,7 +286,7 @@ def in_process() -> None:
                     print("go", file=process.stdin, flush=True)
                     least[each] = min(least[each], float(process.stdout.readline()))
         what = "a record condition and a loader" if "plots" in path else "40 endpoints, roles and session"
-        told(f"{name.capitalize()} in process, {what}", least["behind"] / least["alone"], most)
+        report_ratio(f"{name.capitalize()} in process, {what}", least["behind"] / least["alone"], most)
         print(f"  {least['alone']:.0f} µs a request alone, {least['behind']:.0f} µs behind the policy")
 
 
@@ -301,7 +301,7 @@ def connected(port: int) -> socket.socket:
     raise SystemExit("the server did not start")
 
 
-def told(what: str, ratio: float, most: float) -> None:
+def report_ratio(what: str, ratio: float, most: float) -> None:
     """One line of the result."""
     print(
         f"{what}: {ratio:.4f} × (at most {most:.4g})" if ratio < 0.1 else f"{what}: {ratio:.2f} × (at most {most:.4g})"

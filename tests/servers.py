@@ -67,10 +67,10 @@ def ask(port: int, method: str, target: str, **headers: str) -> tuple[int, dict[
             connection.putheader(name.replace("_", "-"), value)
         connection.endheaders()
         response = connection.getresponse()
-        told: dict[str, str] = {}
+        headers_by_name: dict[str, str] = {}
         for name, value in response.getheaders():
-            before = told.get(name.lower())
-            told[name.lower()] = value if before is None else f"{before}, {value}"
-        return response.status, told, response.read().decode("utf-8", "replace")
+            before = headers_by_name.get(name.lower())
+            headers_by_name[name.lower()] = value if before is None else f"{before}, {value}"
+        return response.status, headers_by_name, response.read().decode("utf-8", "replace")
     finally:
         connection.close()

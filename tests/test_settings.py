@@ -145,7 +145,7 @@ class Callers(InFolder):
             (session + "issuer = 'x'", 'this belongs to from = "jwt", and here from = "session"'),
             ("[identity]\nfrom = 'session'", "id is missing: where does the caller's id stand? Write the name"),
             ("[identity]\nfrom = 'directory'\nid = 'x'\nroles = 'y'", 'here from = "directory"'),
-            (header, "senders is missing: anybody can send a header"),
+            (header, "senders is missing: anyone can send a header"),
             (header + "senders = ['proxy']", '"proxy" is no address and no network'),
             (header + "senders = ['10.1.2.3/8']", "is no address and no network"),
             ("[directory]\n", "directory: url is missing"),
@@ -155,7 +155,7 @@ class Callers(InFolder):
             (database + "cash = 1", 'did you mean "cache"?'),
             (database + "[directory.queries]\nroles = 'select a from b where c = :id'", "member is missing: the query"),
             (database + "[directory.queries]\n" + member + "role = 'select 1 where :id'", 'did you mean "roles"?'),
-            (database + "[directory.queries]\n" + member + "roles = 'select 1'", "whose id stands as :id"),
+            (database + "[directory.queries]\n" + member + "roles = 'select 1'", "whose id is written as :id"),
             (database + "[directory.queries]\n" + member + "roles = 'select :id + :x'", "it has :x"),
             (database + "[directory.queries]\n" + member + "members = 'select :id'", "lists the ids of all members"),
             (

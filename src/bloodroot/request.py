@@ -55,7 +55,7 @@ class Request:
         method: as sent; a method that can be used is in capitals.
         path: the application's own path, percent-encoded, without the prefix that a server or proxy puts before it.
         segments: the path in decoded segments; None where it can be read in more than one way.
-        prefix: what stands before the path: ASGI ``root_path``, WSGI ``SCRIPT_NAME``. Empty for none.
+        prefix: what comes before the path: ASGI ``root_path``, WSGI ``SCRIPT_NAME``. Empty for none.
         query_string: as sent.
         joins_headers: whether the server gives headers that were sent twice, or spelled with ``_``, as one.
     """
@@ -116,7 +116,7 @@ class AsgiRequest(Request):
     """A request of an ASGI server, or a WebSocket handshake, which is a GET (RFC 6455, section 4.1).
 
     Attributes:
-        scope: the ASGI scope, for everything that is not told here.
+        scope: the ASGI scope, for everything else.
     """
 
     __slots__ = ("method", "path", "prefix", "query_string", "scope", "segments")
@@ -168,7 +168,7 @@ class DjangoRequest(Request):
     """A request of Django's, under WSGI or ASGI.
 
     Attributes:
-        django: the ``HttpRequest``, for everything that is not told here.
+        django: the ``HttpRequest``, for everything else.
     """
 
     __slots__ = ("_scope", "django", "joins_headers", "method", "path", "prefix", "query_string", "segments")
@@ -216,7 +216,7 @@ class WsgiRequest(Request):
     """A request of a WSGI server.
 
     Attributes:
-        environ: the WSGI environment, for everything that is not told here.
+        environ: the WSGI environment, for everything else.
     """
 
     __slots__ = ("_session", "environ", "method", "path", "prefix", "segments")

@@ -131,12 +131,14 @@ class Why(InFolder):
 
     def test_json(self) -> None:
         self.write("access.bloodroot", TEXT)
-        told = json.loads(self.ran("why", "signed-out", "GET", "/lots", "--json"))
-        self.assertEqual((told["outcome"], told["reason"], told["answer"]["status"]), ("sign-in", "signed-out", 401))
-        self.assertEqual(told["line"], {"at": "access.bloodroot:32", "text": "GET /lots lot:read"})
-        self.assertEqual(told["enough"], ["helper", "reviewer", "grower", "clerk", "keeper"])
-        told = json.loads(self.ran("why", "GET", "/lots", "--json", "--path-only"))
-        self.assertEqual([each["at"] for each in told["lines"]], ["access.bloodroot:32", "access.bloodroot:38"])
+        answered = json.loads(self.ran("why", "signed-out", "GET", "/lots", "--json"))
+        self.assertEqual(
+            (answered["outcome"], answered["reason"], answered["answer"]["status"]), ("sign-in", "signed-out", 401)
+        )
+        self.assertEqual(answered["line"], {"at": "access.bloodroot:32", "text": "GET /lots lot:read"})
+        self.assertEqual(answered["enough"], ["helper", "reviewer", "grower", "clerk", "keeper"])
+        answered = json.loads(self.ran("why", "GET", "/lots", "--json", "--path-only"))
+        self.assertEqual([each["at"] for each in answered["lines"]], ["access.bloodroot:32", "access.bloodroot:38"])
 
     def test_a_record_settles_it(self) -> None:
         self.write("access.bloodroot", TEXT)

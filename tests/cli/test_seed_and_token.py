@@ -92,16 +92,16 @@ class Seed(Tarn):
             ((), "members: 2 made; roles: 5 made; groups: 1 made", "+ made", 0, "Next: `bloodroot seed --list`"),
             ((), "members: 2 kept; roles: 5 kept; groups: 1 kept", "= kept", 0, "Next: `bloodroot seed --list`"),
         ):
-            told = self.run_as_set("seed", "seed.toml", *words, status=status)
-            self.assertEqual(told.splitlines()[0], head)
-            self.assertRegex(told, rf"(?m)^{re.escape(member)} +member  tess")
-            self.assertIn(after, told)
+            answered = self.run_as_set("seed", "seed.toml", *words, status=status)
+            self.assertEqual(answered.splitlines()[0], head)
+            self.assertRegex(answered, rf"(?m)^{re.escape(member)} +member  tess")
+            self.assertIn(after, answered)
         self.write("seed.toml", SEED.replace('"grower"', '"keeper"'))
-        told = self.run_as_set("seed", "seed.toml", status=1)
-        self.assertIn("members: 1 kept, 1 differs", told)
-        self.assertRegex(told, r"≠ differs  member  tess: roles are grower, in the file keeper")
-        self.assertIn("seed with --update brings it in line", told)
-        told = json.loads(self.run_as_set("seed", "seed.toml", "--update", "--json"))
+        answered = self.run_as_set("seed", "seed.toml", status=1)
+        self.assertIn("members: 1 kept, 1 differs", answered)
+        self.assertRegex(answered, r"≠ differs  member  tess: roles are grower, in the file keeper")
+        self.assertIn("seed with --update brings it in line", answered)
+        answered = json.loads(self.run_as_set("seed", "seed.toml", "--update", "--json"))
         self.assertIn(
             {
                 "kind": "member",
@@ -109,7 +109,7 @@ class Seed(Tarn):
                 "verdict": "updated",
                 "differences": ["roles are grower, in the file keeper"],
             },
-            told["rows"],
+            answered["rows"],
         )
         listed = self.run_as_set("seed", "--list")
         self.assertEqual(listed.splitlines()[0], "2 members, 1 of them not active")
@@ -176,7 +176,7 @@ class Seed(Tarn):
             ("[[members]]\nlogin = 'a'\nid = 0", ["id must be a number from 1"]),
             (
                 "[[members]]\nlogin = 'a'\n\n[[members]]\nlogin = 'a'",
-                ["seed.toml:4: the login a stands in seed.toml:1"],
+                ["seed.toml:4: the login a is in seed.toml:1 already"],
             ),
             ("[[members]]\nlogin = 'a'\nattributes = { status = 'x' }", ["attributes may not have status"]),
             ("[[groups]]\npermissions = []", ["this group has no name"]),
@@ -193,9 +193,9 @@ class Seed(Tarn):
         ):
             with self.subTest(text=text):
                 self.write("seed.toml", text)
-                told = self.run_as_set("seed", "seed.toml", status=2)
+                answered = self.run_as_set("seed", "seed.toml", status=2)
                 for message in messages:
-                    self.assertIn(message, told)
+                    self.assertIn(message, answered)
                 self.assertFalse((self.folder / "members.db").exists())
         for name, text, message in (
             ("a.csv", "name\nx\n", "a.csv:1: the first line names the columns, each once, and login among them"),
@@ -230,9 +230,9 @@ class Token(Tarn):
         self.assertEqual(run.out.count("\n"), 1, "a pipe gets the token alone")
         piped = self.bloodroot("token", "read", "-", stdin=run.out, TARN_KEY=KEY)
         self.assertEqual((run.status, piped.status), (0, 0), piped.err)
-        told = self.run_as_set("token", "make", "tess")
-        self.assertIn("for development alone: tess, id 7, clerk, grower; good for 5 minutes", told)
-        token = told.split("\n")[0]
+        answered = self.run_as_set("token", "make", "tess")
+        self.assertIn("for development alone: tess, id 7, clerk, grower; good for 5 minutes", answered)
+        token = answered.split("\n")[0]
         for sent in (token, "-"):
             read = self.run_as_set("token", "read", sent, stdin=f"Bearer {token}\n")
             self.assertRegex(read.splitlines()[0], r"^Good for 5 minutes more: caller 7 with helper, grower, clerk$")
@@ -346,8 +346,8 @@ class WhyFromTheDirectory(Tarn):
             ("99", "/lots", ["since the directory has no member 99"]),
             ("7", "/parcels/weigh", ["deny (closed)"]),
         ):
-            told = self.run_as_set("why", "--directory", who, "GET", path)
+            answered = self.run_as_set("why", "--directory", who, "GET", path)
             for message in messages:
-                self.assertIn(message, told)
-        told = self.run_as_set("why", "tess", "GET", "/lots/new")
-        self.assertIn("deny (role)", told)
+                self.assertIn(message, answered)
+        answered = self.run_as_set("why", "tess", "GET", "/lots/new")
+        self.assertIn("deny (role)", answered)

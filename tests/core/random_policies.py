@@ -45,8 +45,8 @@ def policies(draw: st.DrawFn, *, negative: bool = True) -> tuple[str, list[str],
     for permission in PERMISSIONS:
         grants = draw(st.lists(st.sampled_from([*ROLES, "anyone", "signed-in", "nobody"]), max_size=3))
         conditions = [draw(st.sampled_from(["", "", *CONDITIONS])) for _ in grants]
-        told = (f"{who} if {test}" if test else who for who, test in zip(grants, conditions, strict=True))
-        head.append(f"  {permission} {', '.join(told)}")
+        given = (f"{who} if {test}" if test else who for who, test in zip(grants, conditions, strict=True))
+        head.append(f"  {permission} {', '.join(given)}")
     head.append("conditions")
     if not negative:
         head += [f"  {name} {test}" for name, test in {**CONDITIONS, "both": "mine and ripe"}.items()]

@@ -77,8 +77,8 @@ class Requests(unittest.TestCase):
         for caller, method, path, expected in self.cases:
             with self.subTest(f"{caller} {method} {path}"):
                 decision = POLICY.decide(caller, method, path)
-                told = f"{decision.outcome} {decision.reason or ''}".strip()
-                self.assertEqual(told, expected)
+                result = f"{decision.outcome} {decision.reason or ''}".strip()
+                self.assertEqual(result, expected)
                 self.assertEqual(decision.allowed, expected == "allow")
 
     def test_the_steps_tell_the_same_story(self) -> None:
@@ -103,8 +103,8 @@ class Requests(unittest.TestCase):
         self.assertIsNone(POLICY.decide(OUT, "GET", "/").answer)
 
     def test_unknown_roles_are_told_in_the_steps(self) -> None:
-        told = " ".join(step.text for step in POLICY.decide(STRANGE, "GET", "/lots").steps)
-        self.assertIn('does not know the role "Keeper"', told)
+        result = " ".join(step.text for step in POLICY.decide(STRANGE, "GET", "/lots").steps)
+        self.assertIn('does not know the role "Keeper"', result)
 
     def test_a_refusal_names_what_was_found(self) -> None:
         steps = POLICY.decide(GROWER, "PATCH", "/plots/7", record={"grower_id": 9}).steps

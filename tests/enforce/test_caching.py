@@ -94,10 +94,10 @@ class Caching(unittest.TestCase):
             try:
                 current()
             except RuntimeError as error:
-                told.append(str(error))
+                logged.append(str(error))
             await send({"type": "http.response.body", "body": b"end"})
 
-        told: list[str] = []
+        logged: list[str] = []
         with serving(asgi.AccessMiddleware(late, self.POLICY, identify=identify)) as port:
             self.assertEqual(ask(port, "GET", "/plain")[2], "end")
-        self.assertIn("a response leaves that is open to anyone and may be cached for everybody", told[0])
+        self.assertIn("a response leaves that is open to anyone and may be cached for everybody", logged[0])

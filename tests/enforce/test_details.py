@@ -293,8 +293,8 @@ always
             ]
         )
         with self.assertLogs("bloodroot.enforce", "INFO") as logs:
-            told = for_starlette.protect(app, policy, identify=identify)
-        self.assertEqual((told.endpoints, told.closed), (6, ("DELETE /lots/{lot_id}", "GET /live")))
+            started = for_starlette.protect(app, policy, identify=identify)
+        self.assertEqual((started.endpoints, started.closed), (6, ("DELETE /lots/{lot_id}", "GET /live")))
         expected = [
             r"INFO:.*6 endpoints, 2 without a line, \d+ guards",
             r"WARNING:.*no line covers DELETE /lots/\{lot_id\}, so it is closed to all callers",
@@ -345,8 +345,8 @@ class OpenApi(unittest.TestCase):
             return size
 
         app.include_router(router)
-        told = for_fastapi.protect(app, policy, identify=identify)
-        self.assertEqual(told.idle, ())
+        started = for_fastapi.protect(app, policy, identify=identify)
+        self.assertEqual(started.idle, ())
         with serving(app) as port:
             document = json.loads(ask(port, "GET", "/openapi.json")[2])
             again = json.loads(ask(port, "GET", "/openapi.json")[2])
@@ -438,7 +438,7 @@ class WebSockets(unittest.TestCase):
         for_fastapi.protect(api, policy, identify=identify, records=records)
         for app in (starlette, api):
             with serving(app) as port:
-                for caller, path, told in (
+                for caller, path, expected in (
                     ("keeper", "/live", "welcome 4"),
                     ("clerk", "/live", None),
                     ("", "/live", None),
@@ -451,9 +451,9 @@ class WebSockets(unittest.TestCase):
                     ("keeper", "/live/../live", None),
                 ):
                     with self.subTest(f"{type(app).__name__} {path} as {caller or 'nobody'}"):
-                        self.assertEqual(self.told(port, path, caller), told)
+                        self.assertEqual(self.answered(port, path, caller), expected)
 
-    def told(self, port: int, path: str, caller: str) -> str | None:
+    def answered(self, port: int, path: str, caller: str) -> str | None:
         try:
             with connect(f"ws://127.0.0.1:{port}{path}", additional_headers={"X-Caller": caller}) as socket:
                 return str(socket.recv(timeout=10))

@@ -120,7 +120,7 @@ HOW = {
     "MIDDLEWARE": [
         "django.contrib.sessions.middleware.SessionMiddleware",
         "bloodroot.enforce.django.AccessMiddleware",
-        "django.middleware.common.CommonMiddleware",  # which stands inside, and waits or not as the others do
+        "django.middleware.common.CommonMiddleware",  # which is inside, and waits or not as the others do
     ],
     "SESSION_ENGINE": "django.contrib.sessions.backends.signed_cookies",
 }
@@ -242,10 +242,10 @@ class Flask(unittest.TestCase):
 
         app.register_blueprint(tarn)
         with self.assertLogs("bloodroot.enforce", "INFO"):
-            told = for_flask.protect(app, policy, identify=identify)
-        self.assertEqual((told.endpoints, told.closed), (3, ()))
+            started = for_flask.protect(app, policy, identify=identify)
+        self.assertEqual((started.endpoints, started.closed), (3, ()))
         self.assertEqual(
-            next(each for each in told.idle if "/files" in each).split(": ")[1],
+            next(each for each in started.idle if "/files" in each).split(": ")[1],
             "no endpoint of the application is at /files/**",
         )
         with serving_wsgi(app) as port:

@@ -153,8 +153,8 @@ class Functions(unittest.TestCase):
             current()
 
     def test_a_job_that_leaves_something_open_is_told(self) -> None:
-        told = r"nothing settled plot:edit \(.*test_guards.py:\d+\); call current"
-        with self.assertRaisesRegex(Unsettled, told), on_behalf_of(GROWER, POLICY):
+        message = r"nothing settled plot:edit \(.*test_guards.py:\d+\); call current"
+        with self.assertRaisesRegex(Unsettled, message), on_behalf_of(GROWER, POLICY):
             relabel()
         with on_behalf_of(GROWER, POLICY) as acting:
             relabel()
@@ -291,8 +291,8 @@ class ClassBased(unittest.TestCase):
 
         app = flask.Flask("tarn")
         app.add_url_rule("/lots/<lot_id>", view_func=Lot.as_view("lot"))
-        told = for_flask.protect(app, self.POLICY, identify=identify)
-        self.assertEqual([each for each in told.idle if "guard" in each], [])
+        started = for_flask.protect(app, self.POLICY, identify=identify)
+        self.assertEqual([each for each in started.idle if "guard" in each], [])
         with serving_wsgi(app) as port:
             self.check(port)
 
@@ -406,8 +406,8 @@ class Policies(unittest.TestCase):
             for_starlette.protect(app, self.ONE, identify=identify)
 
     def test_a_refusal_names_guard_caller_and_function(self) -> None:
-        told = r'guard\("lot:edit"\) in .*test_guards.py:\d+ around Service.edit refused the caller 5: role'
-        with self.assertRaisesRegex(Refused, told), on_behalf_of(CLERK, POLICY):
+        message = r'guard\("lot:edit"\) in .*test_guards.py:\d+ around Service.edit refused the caller 5: role'
+        with self.assertRaisesRegex(Refused, message), on_behalf_of(CLERK, POLICY):
             Service().edit(1)
         with self.assertRaisesRegex(Refused, "refused a signed-out caller: signed-out"), on_behalf_of(None, POLICY):
             Service().edit(1)
@@ -512,8 +512,8 @@ class NeverRun(unittest.TestCase):
             app = Starlette(routes=[Route(each, routes[each]) for each in paths])
             with self.subTest(paths, records=records):
                 if message is None:
-                    told = for_starlette.protect(app, policy, identify=identify, records=records)
-                    self.assertEqual("its handler must settle it" in str(told.idle), paths == ("/settled",))
+                    started = for_starlette.protect(app, policy, identify=identify, records=records)
+                    self.assertEqual("its handler must settle it" in str(started.idle), paths == ("/settled",))
                     continue
                 with self.assertRaisesRegex(StartUpError, message):
                     for_starlette.protect(app, policy, identify=identify, records=records)
@@ -530,9 +530,9 @@ class Leaking(unittest.TestCase):
                 stack.enter_context(on_behalf_of(KEEPER, POLICY))
                 yield current().caller
 
-        with self.assertRaisesRegex(RuntimeError, "on_behalf_of stands in the generator steps"):
+        with self.assertRaisesRegex(RuntimeError, "on_behalf_of is used in the generator steps"):
             next(steps())
-        with self.assertRaisesRegex(RuntimeError, "on_behalf_of stands in the generator later"):
+        with self.assertRaisesRegex(RuntimeError, "on_behalf_of is used in the generator later"):
             asyncio.run(_all(later()))
         with self.assertRaises(RuntimeError):
             current()

@@ -102,11 +102,11 @@ class Refusals(Silent):
     """The same application in each framework, with error handlers of its own."""
 
     def check(self, port: int) -> None:
-        for method, target, caller, status, told in TABLE:
+        for method, target, caller, status, expected in TABLE:
             with self.subTest(f"{method} {target} as {caller or 'nobody'}"):
                 got, headers, body = ask(port, method, target, X_Caller=caller, Accept="text/html")
                 self.assertEqual(got, status, body)
-                self.assertIn(told, body)
+                self.assertIn(expected, body)
                 if status != 500:
                     self.assertEqual(headers.get("x-after"), "yes")
                 if status in (401, 403):
@@ -208,13 +208,13 @@ class Refusals(Silent):
                 self.check_django(port)
 
     def check_django(self, port: int) -> None:
-        for method, target, caller, status, told in TABLE:
+        for method, target, caller, status, expected in TABLE:
             if status == 401:
                 continue  # Django has no handler for it, and answers are ours
             with self.subTest(f"{method} {target} as {caller or 'nobody'}"):
                 got, headers, body = ask(port, method, target, X_Caller=caller, Accept="text/html")
                 self.assertEqual(got, status, body)
-                self.assertIn(told, body)
+                self.assertIn(expected, body)
                 self.assertEqual(headers.get("x-after"), "yes" if status != 500 else headers.get("x-after"))
 
     def django(self, *, later: bool) -> Any:

@@ -51,7 +51,7 @@ REQUIREMENTS = ("anyone", "signed-in", "keeper", "nobody", "signed-out", "helper
 CALLERS: dict[str, Caller | None] = {"": None, "helper": Caller(1), "keeper": Caller(2, {"keeper"})}
 WORDS = ("a", "b", "new", "A")
 CONVERTERS = {"text": "", "number": "int", "rest": "path", "place": "place"}
-PLACE = "a/b|new"  # what cannot be told from its looks: one segment, or two
+PLACE = "a/b|new"  # what cannot be distinguished from its looks: one segment, or two
 ON_HOST, FOR_THE_REST = 99, 98  # in the place of the number of a route
 
 
@@ -495,11 +495,11 @@ def ask_wsgi(app: Any, request: Asked) -> tuple[int, dict[str, str], bytes]:
         "wsgi.multiprocess": False,
         "wsgi.run_once": False,
     }
-    told: list[Any] = []
-    pieces = app(environ, lambda status, headers, exc_info=None: told.append((status, headers)))
+    noted: list[Any] = []
+    pieces = app(environ, lambda status, headers, exc_info=None: noted.append((status, headers)))
     content = b"".join(pieces)
     getattr(pieces, "close", lambda: None)()
-    return int(told[-1][0].split()[0]), {name.lower(): value for name, value in told[-1][1]}, content
+    return int(noted[-1][0].split()[0]), {name.lower(): value for name, value in noted[-1][1]}, content
 
 
 class OnDjango(Stack):
@@ -667,7 +667,7 @@ class Property:
         )
 
     def compare(
-        self, plain: Any, protected: Any, request: Asked, specs: Any, lines: Any, actions: Any, told: str
+        self, plain: Any, protected: Any, request: Asked, specs: Any, lines: Any, actions: Any, noted: str
     ) -> None:
         reached.clear()
         before = self.stack.ask(plain, request)
@@ -686,16 +686,16 @@ class Property:
             allowed = readable and may(actions.get("n0", by_path), request.caller)
         else:
             allowed = False
-        self.assertEqual(reached, served if allowed else [], told)  # type: ignore[attr-defined]
+        self.assertEqual(reached, served if allowed else [], noted)  # type: ignore[attr-defined]
         if allowed:
-            self.assertEqual(without_caching(after), without_caching(before), told)  # type: ignore[attr-defined]
+            self.assertEqual(without_caching(after), without_caching(before), noted)  # type: ignore[attr-defined]
         elif not readable:
-            self.assertIn(after[0], (400, 403) if request.socket else (400,), told)  # type: ignore[attr-defined]
+            self.assertIn(after[0], (400, 403) if request.socket else (400,), noted)  # type: ignore[attr-defined]
         elif not served and before[0] == 404 and path_line(request, path, lines) in ("", "anyone"):
             # Not served at all: the application's own missing page.
-            self.assertEqual(without_caching(after), without_caching(before), told)  # type: ignore[attr-defined]
+            self.assertEqual(without_caching(after), without_caching(before), noted)  # type: ignore[attr-defined]
         else:
-            self.assertNotEqual(after[0], 500, told)  # type: ignore[attr-defined]
+            self.assertNotEqual(after[0], 500, noted)  # type: ignore[attr-defined]
 
 
 def path_line(request: Asked, path: list[str] | None, lines: Any) -> str:

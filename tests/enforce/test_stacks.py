@@ -202,7 +202,7 @@ class Stacks(unittest.TestCase):
 
     def test_what_is_hidden_is_the_applications_own_missing_page(self) -> None:
         """Status, headers and body of a hidden page, and of a missing record, are those of an address without one."""
-        told = ("date", "server", "keep-alive", "connection")
+        varying = ("date", "server", "keep-alive", "connection")
         for caller, method, target in (("new", "GET", "/archive/1"), ("grower", "PATCH", "/plots/9")):
             for accept in (PAGE, DATA):
                 hidden = self.on_every_stack(caller, method, target, Accept=accept)
@@ -214,8 +214,8 @@ class Stacks(unittest.TestCase):
                             if accept == PAGE:
                                 self.assertEqual(body, "<p>our own missing page</p>")
                             continue
-                        kept = {key: value for key, value in headers.items() if key not in told}
-                        there = {key: value for key, value in missing[name][1].items() if key not in told}
+                        kept = {key: value for key, value in headers.items() if key not in varying}
+                        there = {key: value for key, value in missing[name][1].items() if key not in varying}
                         self.assertEqual((status, kept, body), (GONE, there, missing[name][2]))
 
     def test_no_decision_is_crossed_under_load(self) -> None:
@@ -229,8 +229,8 @@ class Stacks(unittest.TestCase):
         ids = {"": "nobody", "new": "1", "grower": "3", "keeper": "4", "clerk": "5", "reviewer": "6"}
 
         def wrong(case: tuple[str, str, str, int], got: int, body: str) -> bool:
-            told = set(re.findall(r" for (\w+)", body))
-            return got != case[3] or (got == OK and bool(told) and told != {ids[case[0]]})
+            served_for = set(re.findall(r" for (\w+)", body))
+            return got != case[3] or (got == OK and bool(served_for) and served_for != {ids[case[0]]})
 
         def work(port: int, numbers: range) -> list[object]:
             bad: list[object] = []

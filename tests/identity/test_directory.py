@@ -87,13 +87,13 @@ class Suite:
     def test_what_differs_is_left_until_it_is_to_be_updated(self) -> None:
         self.sow(member("tess", name="Tess", roles=["keeper"], groups=["field-staff"]))
         changed = member("tess", name="Tessa", roles=["clerk", "helper"], groups=[], permissions=["lot:edit"])
-        told = (
+        expected = (
             'differs name is "Tess", in the file "Tessa" roles are keeper, in the file clerk, helper '
             "groups are field-staff, in the file none permissions are none, in the file lot:edit"
         )
-        self.assertEqual(self.sow(changed)["tess"], told)
+        self.assertEqual(self.sow(changed)["tess"], expected)
         self.assertEqual(self.directory.members()[0].roles, {"keeper"})
-        self.assertEqual(self.sow(changed, update=True, dry_run=True)["tess"], told.replace("differs", "updated"))
+        self.assertEqual(self.sow(changed, update=True, dry_run=True)["tess"], expected.replace("differs", "updated"))
         self.assertEqual(self.directory.members()[0].roles, {"keeper"})
         self.sow(changed, update=True)
         found = self.directory.members()[0]

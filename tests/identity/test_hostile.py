@@ -13,7 +13,7 @@ from hypothesis import strategies as st
 from bloodroot import Caller, Unidentified
 from bloodroot.enforce import wsgi
 from bloodroot.identity import Identification, load
-from bloodroot.identity.database import told
+from bloodroot.identity.database import reason_of
 from bloodroot.request import AsgiRequest, WsgiRequest
 from bloodroot.settings import SettingsError
 from tests.enforce.stacks import BY_PATH
@@ -133,7 +133,9 @@ class Hostile(InFolder):
 
     def test_headers_that_a_server_may_have_joined(self) -> None:
         text = '[identity]\nfrom = "header"\nid = "{0}"\nroles = "{1}"\nseparator = "{2}"\nsenders = ["127.0.0.1"]\n'
-        with self.assertRaisesRegex(SettingsError, 'header "X-User" cannot be told from the same name with - and _'):
+        with self.assertRaisesRegex(
+            SettingsError, 'header "X-User" cannot be distinguished from the same name with - and _'
+        ):
             wsgi.AccessMiddleware(
                 lambda *_: [], BY_PATH, identify=self.identification(filled(text, "X-User", "Duties", ";"))
             )
@@ -186,7 +188,7 @@ class Hostile(InFolder):
                 self.identification(text)
             self.assertNotIn("hush", str(caught.exception))
         engine = sa.create_engine("sqlite:///x?token=hush-hush")
-        self.assertNotIn("hush", told(sa.exc.ArgumentError("bad token hush-hush"), engine))
+        self.assertNotIn("hush", reason_of(sa.exc.ArgumentError("bad token hush-hush"), engine))
 
 
 def of_wsgi(authorization: str) -> WsgiRequest:

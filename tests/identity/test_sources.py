@@ -79,8 +79,8 @@ class Behind(InFolder):
     def starlette(self, identify: Callable[..., Any]) -> Starlette:
         def tell(request: Request) -> JSONResponse:
             access = current()
-            told = access.unidentified.reason if access.unidentified else None
-            return JSONResponse([who(access.caller), told, [step.text for step in access.steps]])
+            reason = access.unidentified.reason if access.unidentified else None
+            return JSONResponse([who(access.caller), reason, [step.text for step in access.steps]])
 
         async def sign_in(request: Request) -> JSONResponse:
             request.session["member"] = int(request.query_params["id"])
@@ -105,8 +105,8 @@ class Tokens(Behind):
 
             def challenge(path: str, sent: str | None, **more: str) -> tuple[int, str | None, str]:
                 headers = {"Authorization": sent} if sent is not None else {}
-                status, told, body = ask(port, "GET", path, **headers, **more)
-                return status, told.get("www-authenticate"), body
+                status, found, body = ask(port, "GET", path, **headers, **more)
+                return status, found.get("www-authenticate"), body
 
             realm = 'Bearer realm="Tarn Bank"'
             for sent, why in (
@@ -117,11 +117,11 @@ class Tokens(Behind):
             ):
                 with self.subTest(why):
                     said = f'{realm}, error="invalid_token", error_description="{why}"'
-                    told = f"{why[0].upper()}{why[1:]}. "
+                    answered = f"{why[0].upper()}{why[1:]}. "
                     for path, more in (("/api/lots", "Send a token."), ("/lots", "Sign in to use this.")):
                         status, header, body = challenge(path, sent)
                         self.assertEqual((status, header), (401, said))
-                        self.assertIn(told + more, body)
+                        self.assertIn(answered + more, body)
                     self.assertEqual(challenge("/open", sent)[0], 200)
                     self.assertIn(
                         f'[[null],"{why}",["the caller counts as signed out: {why}"', challenge("/open", sent)[2]
@@ -272,8 +272,8 @@ class Headers(Behind):
 
     def test_over_http_the_sender_is_whoever_is_connected(self) -> None:
         with serving(self.starlette(self.identification(self.TEXT))) as port:
-            told = ask(port, "GET", "/lots/new", X_Member="3", X_Duties="keeper")
-            self.assertEqual((told[0], '[["3","keeper"],null' in told[2]), (200, True))
+            answered = ask(port, "GET", "/lots/new", X_Member="3", X_Duties="keeper")
+            self.assertEqual((answered[0], '[["3","keeper"],null' in answered[2]), (200, True))
         with serving(self.starlette(self.identification(self.TEXT.replace("127.0.0.1", "127.0.0.9")))) as port:
             forged = ask(port, "GET", "/lots/new", X_Member="3", X_Duties="keeper", X_Forwarded_For="127.0.0.9")
             self.assertEqual(forged[0], 303)

@@ -25,7 +25,7 @@ MISTAKES = (
     ("endpoints\n  GET /a keeper | helper", "9:17", 'write "or"'),
     ("endpoints\n  GET /a !keeper", "9:10", 'write "not", or != to compare'),
     ("conditions\n  x record.a = 1", "9:14", "compare with =="),
-    ("conditions\n  x record.a == 'b'", "9:17", "text stands between double quotes"),
+    ("conditions\n  x record.a == 'b'", "9:17", "text is written between double quotes"),
     ('conditions\n  x record.a == "b', "9:17", "this text is not closed"),
     ("endpoints\n  GET /a lot: edit", "9:13", 'a permission is "thing:verb", without blanks'),
     ("roles\n  2nd-shift", "9:3", "a name begins with a letter"),
@@ -95,7 +95,7 @@ MISTAKES = (
     ("endpoints\n  get /a keeper", "9:3", '"get" is not a method; write GET'),
     ("endpoints\n  GTE /a keeper", "9:3", '"GTE" is no method that HTTP knows; did you mean "GET"?'),
     ("endpoints\n  GET, POST /a keeper", "9:6", "methods have blanks between them, not commas"),
-    ("endpoints\n  GET GET /a keeper", "9:7", "GET stands here twice"),
+    ("endpoints\n  GET GET /a keeper", "9:7", "GET is here twice"),
     ("endpoints\n  /a keeper", "9:3", 'expected a method such as GET, any or action, found "/a"'),
     ("endpoints\n  GET a keeper", "9:7", '"a" is not a method; methods are written in capitals'),
     ("endpoints\n  GET /a", "9:9", "expected a role, a permission or a condition, found the end of the line"),
@@ -113,7 +113,7 @@ MISTAKES = (
     ("endpoints\n  GET /a//b keeper", "9:7", "a path has no empty segment"),
     ("endpoints\n  GET /a/{b keeper", "9:7", "has no partner"),
     ("endpoints\n  GET /**/a keeper", "9:7", "** may stand only as the last segment"),
-    ("endpoints\n  GET /{a}/{a} keeper", "9:7", "stands in this path twice"),
+    ("endpoints\n  GET /{a}/{a} keeper", "9:7", "is in this path twice"),
     (
         "endpoints\n  GET /a keeper\n  POST GET /a/ helper",
         "10:12",
@@ -154,12 +154,12 @@ class Mistakes(unittest.TestCase):
                     continue
                 with self.assertRaises(PolicyError) as caught:
                     bloodroot.parse(whole, "t")
-                told = [str(problem) for problem in caught.exception.problems]
+                reported = [str(problem) for problem in caught.exception.problems]
                 if place is not None:
-                    self.assertTrue(any(each.startswith(f"t:{place}: ") for each in told), told)
+                    self.assertTrue(any(each.startswith(f"t:{place}: ") for each in reported), reported)
                 if message is not None:
-                    self.assertTrue(any(message in each for each in told), told)
-                    self.assertEqual(len(told), 1, "one mistake, one message")
+                    self.assertTrue(any(message in each for each in reported), reported)
+                    self.assertEqual(len(reported), 1, "one mistake, one message")
 
     def test_there_are_enough_of_them(self) -> None:
         self.assertGreater(len({text for text, _, message in MISTAKES if message}), 85)

@@ -57,10 +57,10 @@ def ask(port: int, method: str, target: str, body: str = "", **headers: str) -> 
             connection.putheader("Content-Length", str(len(body)))
         connection.endheaders(body.encode() if body else None)
         response = connection.getresponse()
-        told: dict[str, str] = {}
+        noted: dict[str, str] = {}
         for name, value in response.getheaders():
-            told[name.lower()] = f"{told[name.lower()]}, {value}" if name.lower() in told else value
-        return response.status, told, response.read()
+            noted[name.lower()] = f"{noted[name.lower()]}, {value}" if name.lower() in noted else value
+        return response.status, noted, response.read()
     finally:
         connection.close()
 

@@ -52,11 +52,11 @@ def run() -> None:
         sys.stderr.close()
         sys.exit(0)
     except Exception as error:
-        told = _told(error)
-        if told is None and "BLOODROOT_TRACEBACK" in os.environ:
+        text = _told(error)
+        if text is None and "BLOODROOT_TRACEBACK" in os.environ:
             raise
         fault = f"a fault in bloodroot itself: {type(error).__name__}: {error}"
-        sys.stderr.write(f"{told or fault + '; BLOODROOT_TRACEBACK=1 in the environment shows where'}\n")
+        sys.stderr.write(f"{text or fault + '; BLOODROOT_TRACEBACK=1 in the environment shows where'}\n")
         sys.exit(2)
 
 

@@ -54,14 +54,14 @@ def demo(
     console = output.console(color)
     which = "with holes in it" if faulty else "with the policy around it"
     typer.secho(f"Fernhollow Seed Bank, {which}: wrote {len(written)} files to {place}", bold=True)
-    for name, told in (
+    for name, text in (
         ("access.bloodroot", "who may do what"),
         ("members.toml", "first members and groups"),
         ("bloodroot.toml", "the application, its sign-in and directory, the personas, the samples"),
         ("seedbank/", "the application: pages, an API, SQLite"),
         ("secrets.env", "a password and a key, made just now"),
     ):
-        typer.echo(f"  {name:18} {told}")
+        typer.echo(f"  {name:18} {text}")
     before = Path.cwd()
     os.chdir(place)
     try:
@@ -80,7 +80,7 @@ def demo(
     finally:
         os.chdir(before)
     _title("Try next", "")
-    for command, told in (
+    for command, text in (
         (f"cd {shlex.quote(str(place))}", ""),
         ("bloodroot why botanist POST /trials/7", "why may she change this trial?"),
         ("bloodroot matrix --personas", "a column for each persona"),
@@ -89,7 +89,7 @@ def demo(
         ("uvicorn seedbank.app:app", "the pages; sign in as hazel@fernhollow.example,"),
         ("", "with the password in secrets.env"),
     ):
-        typer.echo(f"  {command:54}{told}".rstrip())
+        typer.echo(f"  {command:54}{text}".rstrip())
     if not faulty:
         typer.echo(f"  {'bloodroot demo --faulty':54}the same with five mistakes, and the probe that finds them")
     elif result.sound:
@@ -122,6 +122,6 @@ def _read_token(settings: Settings, policy: Policy) -> Examined:
     return examine(token, source, settings, policy)
 
 
-def _title(command: str, told: str) -> None:
+def _title(command: str, text: str) -> None:
     typer.echo()
-    typer.secho(f"── {command} " + (f"── {told}" if told else ""), bold=True)
+    typer.secho(f"── {command} " + (f"── {text}" if text else ""), bold=True)

@@ -26,28 +26,28 @@ def tidy_files(
 
     chosen = files or [output.policy_file()]
     if Path("-") in chosen and len(chosen) > 1:
-        raise UsageError("standard input stands alone; leave out the other files, or the -")
+        raise UsageError("standard input is formatted alone; leave out the other files, or the -")
     if chosen == [Path("-")]:
         text = _standard_input()
-        told = tidy(text, "<stdin>")
+        neat = tidy(text, "<stdin>")
         if not check and not diff:
-            typer.echo(told, nl=False)
+            typer.echo(neat, nl=False)
             return
-        texts = {Path("<stdin>"): (text, told)}
+        texts = {Path("<stdin>"): (text, neat)}
     else:
         # Every file is read before any is written: a mistake in the last leaves the first as it was.
         read = {file: read_text(file) for file in chosen}
         texts = {file: (text, tidy(text, str(file))) for file, text in read.items()}
-    changed = [file for file, (text, told) in texts.items() if text != told]
+    changed = [file for file, (text, neat) in texts.items() if text != neat]
     for file in changed:
-        text, told = texts[file]
+        text, neat = texts[file]
         if diff:
-            lines = difflib.unified_diff(text.splitlines(True), told.splitlines(True), str(file), f"{file} (tidy)")
+            lines = difflib.unified_diff(text.splitlines(True), neat.splitlines(True), str(file), f"{file} (tidy)")
             typer.echo("".join(line if line.endswith("\n") else line + "\n" for line in lines), nl=False)
         elif check:
             typer.echo(f"{file} is not tidy")
         else:
-            write_text(file, told)
+            write_text(file, neat)
             typer.echo(f"tidied {file}", err=True)
     if check or diff:
         if not diff:

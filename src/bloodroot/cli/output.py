@@ -17,7 +17,7 @@ if TYPE_CHECKING:
 
 
 class UsageError(Exception):
-    """Options that do not go together, or a name that nothing stands behind."""
+    """Options that do not go together, or a name with nothing behind it."""
 
 
 class Color(StrEnum):
@@ -116,7 +116,7 @@ def policy_file() -> Path:
 
 
 def _shown(path: Path) -> Path:
-    """A path as short as it can be told from here."""
+    """A path as short as it can be written from here."""
     try:
         return path.resolve().relative_to(Path.cwd().resolve())
     except ValueError:

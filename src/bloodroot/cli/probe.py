@@ -46,4 +46,4 @@ def with_progress(policy: Policy, settings: Settings) -> Result:
     columns = (TextColumn("asking"), BarColumn(), MofNCompleteColumn())
     with Progress(*columns, console=Console(stderr=True), transient=True) as progress:
         task = progress.add_task("asking", total=None)
-        return run(policy, settings, told=lambda done, total: progress.update(task, completed=done, total=total))
+        return run(policy, settings, progressed=lambda done, total: progress.update(task, completed=done, total=total))

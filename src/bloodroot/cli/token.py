@@ -62,9 +62,9 @@ def make(
     now = datetime.datetime.now(datetime.UTC)
     typer.echo(make_token(claims, source.token, development, found, now))
     roles = ", ".join(sorted(caller.roles)) or "no role of its own"
-    told = roles if source.claims.roles is not None else "its roles are looked up, and are not in the token"
+    message = roles if source.claims.roles is not None else "its roles are looked up, and are not in the token"
     typer.echo(
-        f"for development alone: {who}, id {caller.id}, {told}; good for {development.minutes:g} minutes", err=True
+        f"for development alone: {who}, id {caller.id}, {message}; good for {development.minutes:g} minutes", err=True
     )
 
 

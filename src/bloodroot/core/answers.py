@@ -19,7 +19,7 @@ REASONS = ("signed-out", "signed-in", "role", "closed", "apart")
 _DEFAULTS = {
     "ambiguous-path": (400, "This address can be read in more than one way. Check its slashes, dots and signs."),
     "method": (400, "This method cannot be used. Methods are written in capitals, such as GET."),
-    "apart": (403, "You hold two roles that nobody may hold together. Ask whoever gives out roles here."),
+    "apart": (403, "You hold two roles that nobody may hold together. Ask those who give out roles here."),
     "closed": (403, "Nobody has access to this."),
     "signed-out": (401, "Sign in to use this."),
     "signed-in": (403, "This is for visitors who are not signed in."),

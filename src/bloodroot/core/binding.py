@@ -28,7 +28,7 @@ class Route:
         path: the path template as a policy writes it, mount prefix included.
         guarded: whether a guard is around what serves it; None where that is not known.
         spelling: the path as the framework writes it; an empty string where that is ``path``.
-        exact: whether ``path`` stands for the very paths of the route. One that a policy cannot write is made wider;
+        exact: whether ``path`` covers exactly the paths of the route. One that a policy cannot write is made wider;
             it serves the matrix, flags and the probe, never a decision.
         names: the parameters of the path, as the framework names them; None for those of ``path``.
         handler: what serves it, a function or a class; None where that is not known.
@@ -114,7 +114,7 @@ def bound_lines(
 ) -> tuple[tuple[Line, ...], PathIndex[Line | Route]]:
     """The endpoint lines with those of actions among them, and an index of every route.
 
-    A route that no action line names stands in the index as itself: its requests are left to path lines.
+    A route that no action line names is in the index as itself: its requests are left to path lines.
 
     Raises:
         PolicyError: an action that no route serves, or a path line for the very template of an action's route.

@@ -90,7 +90,7 @@ class Unidentified(Exception):
     Raised by an application's ``identify``, it makes the caller a signed-out one.
 
     Attributes:
-        reason: what is wrong, in words that may be told to whoever sent the request.
+        reason: what is wrong, in words that the sender of the request may see.
         token: whether it was a bearer token, so that a refusal says ``invalid_token`` (RFC 6750, section 3.1).
     """
 

@@ -42,7 +42,7 @@ def compile_documents(documents: list[tree.Document], problems: list[Problem]) -
 
     Args:
         documents: the trees, that of the main file first.
-        problems: those already found, to be told with the others.
+        problems: those already found, to be reported with the others.
 
     Raises:
         PolicyError: with every mistake found.
@@ -126,7 +126,7 @@ def _indexed(endpoints: tuple[Line, ...], problems: list[Problem]) -> PathIndex[
 
 
 def _path_of(line: Line) -> Place:
-    """The path in the text of a line; the line's own place where the path stands on a line below."""
+    """The path in the text of a line; the line's own place where the path is on a line below."""
     place, path = line.place, line.template.text
     found = place.text.find(path, place.column)
     return place if found < 0 else place._replace(column=found + 1, length=len(path))

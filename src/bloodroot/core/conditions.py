@@ -247,7 +247,7 @@ class Condition:
     Attributes:
         name: the name in the policy.
         test: what has to hold.
-        message: what a refused caller is told, if the policy says.
+        message: what a refused caller is shown, if the policy says.
         where: file and line of its declaration.
     """
 
@@ -310,7 +310,7 @@ Operand = Value | Reference | Moment | Several
 
 @dataclass(frozen=True, slots=True)
 class Holds:
-    """A reference that stands alone: true or false as its value is, faulty where it is neither."""
+    """A reference without a comparison: true or false as its value is, faulty where it is neither."""
 
     reference: Operand
 
@@ -361,19 +361,19 @@ def findings(formula: Formula, facts: Facts) -> list[str]:
     if isinstance(formula, Negated):
         return findings(formula.part, facts)
     if isinstance(formula, Conjunction | Disjunction):
-        return list(dict.fromkeys(told for part in formula.parts for told in findings(part, facts)))
+        return list(dict.fromkeys(said for part in formula.parts for said in findings(part, facts)))
     operands: tuple[Operand, ...] = ()
     if isinstance(formula, Comparison):
         operands = (formula.left, formula.right)
     elif isinstance(formula, Holds):
         operands = (formula.reference,)
-    told = []
+    said = []
     for operand in operands:
         found = resolve(operand, facts)
         if isinstance(operand, Reference) and isinstance(found, Value):
             missing = found.value is MISSING
-            told.append(_without(operand, facts) if missing else f"{operand.words()} is {found.words()}")
-    return told
+            said.append(_without(operand, facts) if missing else f"{operand.words()} is {found.words()}")
+    return said
 
 
 def _without(reference: Reference, facts: Facts) -> str:

@@ -75,7 +75,7 @@ class Decision:
         self.line = line
         self.remainder = remainder
         self._policy = policy
-        # Caller, method and path are most questions, and are told only to those who ask.
+        # Caller, method and path are most questions, and are worked out only when asked for.
         self._asked = question
 
     @property

@@ -24,13 +24,13 @@ class Line:
         template: the path template.
         requirement: what it asks.
         opens: bits of which any one is enough to be let in.
-        plain: whether nothing but those bits can let anybody in.
-        place: where it stands.
+        plain: whether nothing but those bits can let anyone in.
+        place: where it is.
         order: its number among the lines of its section.
         description: what the line says of itself, if anything.
         accept: a finding that it is known to have, and why that is right.
         action: the action that it was bound to, for a line that names one.
-        exact: whether the template stands for the very paths of the action's route.
+        exact: whether the template covers exactly the paths of the action's route.
     """
 
     methods: tuple[str, ...]

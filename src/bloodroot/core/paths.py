@@ -137,8 +137,8 @@ def parse_template(text: str) -> Template:
         raise TemplateError("a path begins with /")
     unfit = _NOT_IN_TEMPLATES(text)
     if unfit:
-        told = _UNFIT.get(unfit[0], "a control character")
-        raise TemplateError(f"a path template has no place for {told}; write the path alone, as plain text")
+        sign = _UNFIT.get(unfit[0], "a control character")
+        raise TemplateError(f"a path template has no place for {sign}; write the path alone, as plain text")
     body = text[1:-1] if text.endswith("/") else text[1:]
     parts = body.split("/") if body else []
     if len(parts) > _LONGEST:
@@ -149,7 +149,7 @@ def parse_template(text: str) -> Template:
     names = tuple([part.name for part in segments if isinstance(part, Parameter)]) if "{" in text else ()
     if len(names) > 1 and len(set(names)) < len(names):
         twice = next(name for name in names if names.count(name) > 1)
-        raise TemplateError(f"the name {{{twice}}} stands in this path twice")
+        raise TemplateError(f"the name {{{twice}}} is in this path twice")
     return Template(text, segments, names)
 
 
@@ -349,7 +349,7 @@ def _put(node: _Node[T], parts: tuple[Segment, ...], line: T, *, any_method: boo
                 child = node.literals[segment] = laid_out
             node = child
         elif segment is REST:
-            there = node.rest_any if any_method else node.rest  # ** stands last
+            there = node.rest_any if any_method else node.rest  # ** comes last
             if there is None and any_method:
                 node.rest_any = line
             elif there is None:

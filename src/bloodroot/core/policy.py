@@ -560,10 +560,10 @@ class Policy:
                 trace.add("caller", "passed", note)
         line = question.line if question.routed else self._line(method, segments)
         if held.apart:
-            told = " and ".join(held.apart)
+            both = " and ".join(held.apart)
             open_to_anyone = line is not None and not self._weigh_request(question, segments, line, held, None)[1]
             if not open_to_anyone:
-                trace.add("apart", "refused", f"the caller holds {told}, which are kept apart")
+                trace.add("apart", "refused", f"the caller holds {both}, which are kept apart")
                 return tuple(trace.steps)
         if line is None:
             trace.add("line", "refused", f"no line covers {method} {path}, and what is not declared is closed")

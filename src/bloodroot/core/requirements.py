@@ -168,8 +168,8 @@ def asks_for_guard(formula: Formula) -> bool:
 def in_words(formula: Formula) -> str:
     """A remainder in words: conditions by name, with what each of them still asks."""
     named: dict[str, Condition] = {condition.name: condition for condition in conditions_in(formula)}
-    told = ", ".join(f"{name} is {condition.test.words()}" for name, condition in named.items())
-    return f"{formula.words()} ({told})" if told else formula.words()
+    sentence = ", ".join(f"{name} is {condition.test.words()}" for name, condition in named.items())
+    return f"{formula.words()} ({sentence})" if sentence else formula.words()
 
 
 def asks_in_words(formula: Formula) -> str:
@@ -273,7 +273,7 @@ class Resolver:
             formula = self.requirement(node)
             found = (formula, *bits_that_open(formula))
             if len(self._problems) == before:
-                # One with a mistake in it is read again, so that the mistake is told of every line.
+                # One with a mistake in it is read again, so that the mistake is reported for every line.
                 self._read[id(node)] = found
         return found
 
@@ -397,11 +397,11 @@ class Resolver:
         ordered, stuck = in_order(rests_on)
         if stuck:
             loop = circle(stuck, rests_on)
-            told = " → ".join(loop)
+            sentence = " → ".join(loop)
             self._problems.append(
-                Problem(f"these conditions rest on each other in a circle: {told}", declared[loop[0]].place)
+                Problem(f"these conditions rest on each other in a circle: {sentence}", declared[loop[0]].place)
             )
-            # Known to be wrong and told: they are not unknown names as well.
+            # Known to be wrong and reported: they are not unknown names as well.
             self._broken.update(stuck)
         depth: dict[str, int] = {}
         for name in ordered:

@@ -142,8 +142,8 @@ def compile_roles(document: tree.Document, problems: list[Problem]) -> RoleTable
         for name, held in closure.items():
             both = [member for member, one in members if held & one]
             if len(both) > 1:
-                told = " and ".join(both[:2])
-                problems.append(Problem(f'role "{name}" holds {told}, which this line keeps apart', entry.place))
+                pair = " and ".join(both[:2])
+                problems.append(Problem(f'role "{name}" holds {pair}, which this line keeps apart', entry.place))
     descriptions = {name: role.description for name, role in declared.items() if role.description}
     return RoleTable(closure, bit, groups, base, tuple(apart), descriptions)
 

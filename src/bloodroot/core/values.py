@@ -57,7 +57,7 @@ def compare(left: Value, sign: str, right: Value) -> bool | None:
             return None
         return bool(_ORDER[sign](*pair))
     except Exception:
-        # Comparing runs code of the application's own types. An error there is no reason to let anybody in.
+        # Comparing runs code of the application's own types. An error there is no reason to let anyone in.
         return None
 
 

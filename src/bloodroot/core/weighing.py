@@ -1,4 +1,4 @@
-"""How all that is asked of a caller is weighed: the outcome, the reason, and the steps for whoever wants to know."""
+"""How all that is asked of a caller is weighed: the outcome, the reason, and the steps for those who want to know."""
 
 from __future__ import annotations
 
@@ -17,7 +17,7 @@ if TYPE_CHECKING:
 
 
 class Asked(NamedTuple):
-    """What one line asks, and what is known where it stands: its own template names the parameters of the path."""
+    """What one line asks, and what is known where it is: its own template names the parameters of the path."""
 
     line: Line
     formula: Formula
@@ -86,7 +86,7 @@ def weigh(
 
 
 def opens_after_sign_in(roles: RoleTable, asked: list[Asked]) -> bool:
-    """Whether anybody who is signed in might be let in where this signed-out caller is not."""
+    """Whether a signed-in caller might be let in where this signed-out caller is not."""
     return may_hold(
         [
             each.formula.fold(replace(each.facts, certain=roles.base, possible=~SIGNED_OUT, caller=UNKNOWN))
@@ -151,9 +151,9 @@ def _tell(trace: Trace, line: Line, formula: Formula, facts: Facts, *, is_rule: 
 
 def _by_grant(formula: Formula, facts: Facts) -> str:
     """Which of the permissions asked for the caller has only because they were granted outside of the policy."""
-    told = ""
+    message = ""
     for asked in permissions_in(formula):
         name = asked.named_by(facts.granted or {})
         if name is not None and asked.grants.fold(facts) is not TRUE:
-            told += f"; {name} was granted by {(facts.granted or {})[name]}"
-    return told
+            message += f"; {name} was granted by {(facts.granted or {})[name]}"
+    return message

@@ -193,7 +193,7 @@ class Access(Acting):
         decision: what the policy says, with all that is known so far.
         unidentified: why the credentials of the request were not accepted, or None.
         consulted: whether anything was asked of it, so that what is answered may be for this caller alone.
-        public: whether a response has begun to leave that caches may give to anybody.
+        public: whether a response has begun to leave that caches may give to anyone.
         withheld: whether the response was withheld, so that nothing more is to be done for this request.
     """
 
@@ -224,8 +224,8 @@ class Access(Acting):
         decided = self.refusal or self.decision
         if self.unidentified is None:
             return decided.steps
-        told = f"the caller counts as signed out: {self.unidentified.reason}"
-        return (Step("caller", "passed", told), *decided.steps)
+        text = f"the caller counts as signed out: {self.unidentified.reason}"
+        return (Step("caller", "passed", text), *decided.steps)
 
     @property
     def invalid_token(self) -> str | None:
@@ -249,7 +249,7 @@ class Access(Acting):
         """Note that what is answered may be for this caller alone.
 
         Raises:
-            RuntimeError: the response has begun to leave, and any cache may give it to anybody.
+            RuntimeError: the response has begun to leave, and any cache may give it to anyone.
         """
         if self.public:
             raise RuntimeError(
@@ -331,7 +331,7 @@ class on_behalf_of:
         policy: what decides; by default that of the request at hand, else the one in force in this process.
 
     Raises:
-        RuntimeError: no policy is known; give one, or call `use` first. Or it stands in a generator, where the caller
+        RuntimeError: no policy is known; give one, or call `use` first. Or it is used in a generator, where the caller
             would go on to act in the code that the generator gives its values to.
         Unsettled: at the end, where a guard depended on a record that was not settled.
     """
@@ -364,7 +364,7 @@ def _refuse_in_generators() -> None:
         frame = frame.f_back
     if frame.f_code.co_flags & (inspect.CO_GENERATOR | inspect.CO_ASYNC_GENERATOR):
         raise RuntimeError(
-            f"on_behalf_of stands in the generator {frame.f_code.co_name}, and the caller would go on to act in "
+            f"on_behalf_of is used in the generator {frame.f_code.co_name}, and the caller would go on to act in "
             "the code between its steps; put it around the code that runs through the generator"
         )
 

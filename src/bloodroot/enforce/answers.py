@@ -66,7 +66,7 @@ def response(
 ) -> Response:
     """An answer as a response: problem details (RFC 9457) for programs, a page otherwise.
 
-    A redirect is for pages; a program gets the status that stands behind it.
+    A redirect is for pages; a program gets the status behind it.
 
     Args:
         answer: what to say.
@@ -152,6 +152,19 @@ def varied(values: Iterable[str], names: tuple[str, ...] = VARY) -> str:
     if not there:
         return ", ".join(names)
     return "" if "*" in there else ", ".join(name for name in names if name.lower() not in there)
+
+
+def caching(headers: Iterable[tuple[str, str]]) -> list[tuple[str, str]]:
+    """The headers to add to these, so that no cache gives a response to another caller."""
+    values, kept = [], False
+    for name, value in headers:
+        lower = name.lower()
+        if lower == "vary":
+            values.append(value)
+        elif lower == "cache-control":
+            kept = True
+    more = varied(values)
+    return [("Vary", more)] * bool(more) + [("Cache-Control", PRIVATE)] * (not kept)
 
 
 def is_program(request: Request, by_token: bool = False) -> bool:

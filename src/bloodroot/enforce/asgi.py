@@ -155,7 +155,7 @@ class Gate:
             self.end(message)
 
     def end(self, message: Message) -> None:
-        """All of a response has left, and whoever asks now changes nothing of it."""
+        """All of a response has left, and asking now changes nothing of it."""
         if message["type"] == "http.response.body":
             self.access.public = False
 

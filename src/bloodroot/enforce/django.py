@@ -53,7 +53,7 @@ _SESSIONS = "django.contrib.sessions.middleware.SessionMiddleware"
 class AccessMiddleware:
     """Decides each request once Django has chosen the view, and before the view runs.
 
-    It stands behind the session middleware, and behind whatever else `identify` needs. What stands before it answers
+    It comes after the session middleware, and after whatever else `identify` needs. What comes before it answers
     without the policy.
     """
 
@@ -185,7 +185,7 @@ class AccessMiddleware:
         exchange.refusing = answer
         sent = exchange.request.django
         if answer.hidden:
-            # As if no route were there: the project's own missing page must not be told from it.
+            # As if no route were there: the project's own missing page must look the same.
             sent.resolver_match = None
             raise Resolver404({"tried": [], "path": sent.path_info.lstrip("/")})
         made = self.enforcement.respond(answer, exchange.request, exchange.access, sent)
@@ -303,11 +303,8 @@ def _response(made: answers.Response, *, body: bool) -> HttpResponse:
 
 
 def _for_one_caller(response: Any) -> Any:
-    before = [response["Vary"]] if response.has_header("Vary") else []
-    more = answers.varied(before)
-    if more:
-        response["Vary"] = ", ".join([*before, more])
-    response.headers.setdefault("Cache-Control", answers.PRIVATE)
+    for name, value in answers.caching(response.items()):
+        response[name] = f"{response[name]}, {value}" if response.has_header(name) else value
     return response
 
 
@@ -333,7 +330,7 @@ def _check_sessions() -> None:
     """See that sessions are there when callers are identified.
 
     Raises:
-        ImproperlyConfigured: the session middleware stands behind this one.
+        ImproperlyConfigured: the session middleware comes after this one.
     """
     order = list(settings.MIDDLEWARE)
     ours = next((number for number, name in enumerate(order) if name.endswith("django.AccessMiddleware")), None)
@@ -351,7 +348,7 @@ def _stream_with(response: Any, access: Access) -> None:
         async def later() -> AsyncIterator[bytes]:
             rest = aiter(content)
             while True:
-                # Between two pieces whoever sends them does something else, for somebody else.
+                # Between two pieces the server does other work, for other callers.
                 token = _current.set(access)
                 try:
                     piece = await anext(rest)

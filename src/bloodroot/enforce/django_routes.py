@@ -14,7 +14,7 @@ from .guards import guards_of, handlers_of
 from .segments import is_one_segment
 
 _CONVERTED = re.compile(r"<(?:[^<>:]*:)?([^<>:]*)>")
-# What stands for more than itself, in a regular expression without its escaped signs.
+# Signs that mean more than themselves, in a regular expression without its escaped signs.
 _REGULAR = re.compile(r"[\\()\[\]{}*+?|^$.]").search
 _ESCAPED = re.compile(r"\\([^A-Za-z0-9/])")
 _NAMED_GROUP = re.compile(r"\(\?P<(\w+)>((?:[^()]|\([^()]*\))*)\)")
@@ -55,7 +55,7 @@ def _routes(
 
 
 def _spelled(before: str, written: str) -> str:
-    """A part of a route as Django joins it to what stands before."""
+    """A part of a route as Django joins it to what comes before."""
     return written.removeprefix("^") if before else written
 
 
@@ -96,7 +96,7 @@ def _names(pattern: Any) -> tuple[str, ...]:
 
 
 def _template(pattern: Any, *, leads_on: bool) -> tuple[str, bool]:
-    """A part of Django's paths as a policy writes it, and whether it stands for the very same paths.
+    """A part of Django's paths as a policy writes it, and whether it covers exactly the same paths.
 
     Args:
         pattern: the part.

@@ -81,7 +81,7 @@ def rows(policy: Policy, caller: Caller | None, permission: str, model: Any, *, 
 
 
 def check_rows(policy: Policy, permission: str, model: Any, *, using: str = "default") -> None:
-    """See that a permission can be asked of a table, whoever asks: call it once, when the application starts.
+    """See that a permission can be asked of a table for every caller: call it once, when the application starts.
 
     Raises:
         LookupError: the policy has no such permission.
@@ -228,7 +228,7 @@ _AGAINST = {"<": ">=", "<=": ">", ">": "<=", ">=": "<"}
 
 
 def _and(parts: Iterable[Q]) -> Q:
-    """All of them. What holds for every row, or for none, is left out or stands alone."""
+    """All of them. What holds for every row, or for none, is left out or is left alone."""
     found = Q()
     for part in parts:
         if part == _NONE:

@@ -155,13 +155,9 @@ def _apart(routes: Iterable[Any]) -> Iterator[Any]:
         yield from routes
         return
     for context in apart(list(routes)):
-        # What stands in the context is what is matched.
+        # What is in the context is what is matched.
         effective = getattr(context, "_route_context", None)
         yield effective if effective is not None else context.route
-
-
-def _routes(app: FastAPI) -> Iterator[Any]:
-    yield from _apart(app.routes)
 
 
 def _is_operation(route: Any) -> bool:
@@ -170,7 +166,7 @@ def _is_operation(route: Any) -> bool:
 
 def _describe(document: dict[str, Any], app: FastAPI, policy: Policy) -> None:
     """Write into an OpenAPI document what is asked of callers. Written twice it says the same."""
-    for route in _routes(app):
+    for route in _apart(app.routes):
         if not _is_operation(route) or not route.include_in_schema:
             continue
         for method in route.methods or ():

@@ -77,7 +77,7 @@ def protect(
 
 
 class _Driver:
-    """What stands between an application's URL map and its views, and before its responses leave."""
+    """The policy between an application's URL map and its views, and before its responses leave."""
 
     def __init__(self, app: flask.Flask, enforcement: Enforcement) -> None:
         self.app = app
@@ -178,10 +178,11 @@ class _Driver:
 
     def _refuse(self, exchange: _Exchange, answer: Answer) -> flask.Response:
         """Answer in the place of the view: with the application's error handler, or by ourselves."""
-        self.enforcement.note(exchange.access, answer) if exchange.access is not None else None
+        if exchange.access is not None:
+            self.enforcement.note(exchange.access, answer)
         exchange.refusing = answer
         if answer.hidden:
-            # As if no route were there: the application's own missing page must not be told from it.
+            # As if no route were there: the application's own missing page must look the same.
             exchange.sent.url_rule = None
             exchange.sent.view_args = None
             exchange.sent.routing_exception = NotFound()
@@ -290,17 +291,9 @@ def _with_response(kind: type[HTTPException], message: str, response: flask.Resp
 
 
 def _for_one_caller(response: flask.Response) -> flask.Response:
-    vary, kept = [], True
     if not isinstance(response.headers, Headers):
         response.headers = Headers(response.headers)  # some views put a plain mapping there
-    for name, value in response.headers:
-        lower = name.lower()
-        if lower == "vary":
-            vary.append(value)
-        elif lower == "cache-control":
-            kept = False
-    more = answers.varied(vary)
-    response.headers.extend([("Vary", more)] * bool(more) + [("Cache-Control", answers.PRIVATE)] * kept)
+    response.headers.extend(answers.caching(response.headers))
     return response
 
 

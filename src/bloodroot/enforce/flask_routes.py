@@ -37,7 +37,7 @@ def described(app: flask.Flask, rule: Rule) -> Route:
 
 
 def template(rule: Rule) -> tuple[str, bool]:
-    """The path of a rule as a policy writes it, and whether it stands for the very same paths."""
+    """The path of a rule as a policy writes it, and whether it covers exactly the same paths."""
     segments: list[str] = []
     exact = True
     parts = rule.rule.split("/")

@@ -176,7 +176,7 @@ def gate(route: BaseRoute, gates: Gates, owner: GatedRoutes) -> None:
     Args:
         route: the route.
         gates: the application it is reached from.
-        owner: the list of routes that it stands in, or that includes it.
+        owner: the list of routes that it is in, or that includes it.
     """
     inner = inner_router(route)
     if inner is not None:
@@ -254,7 +254,7 @@ class _Default:
 class Front:
     """The outer end: what is begun for each request, and what lets responses out.
 
-    It stands inside of every other middleware of the application and outside of its error handlers.
+    It is inside of every other middleware of the application and outside of its error handlers.
     """
 
     def __init__(self, app: App, gates: Gates) -> None:
@@ -370,7 +370,7 @@ class Exchange(Gate):
         self.enforcement.note(self.access, answer)
         self.refusing = answer
         if answer.hidden and scope["type"] == "http":
-            # As if no route were there: the application's own missing page must not be told from it.
+            # As if no route were there: the application's own missing page must look the same.
             for name in ("route", "endpoint"):
                 scope.pop(name, None)
             scope["path_params"] = {}
@@ -381,7 +381,7 @@ class Exchange(Gate):
     async def answer_plainly(
         self, answer: Answer, scope: Scope, receive: Receive, send: Send, *, raising: bool = False
     ) -> None:
-        """Answer with the application's error handler, where it has one and stands around, or by ourselves."""
+        """Answer with the application's error handler, where it has one that is reached from here, or by ourselves."""
         self.refusing = answer
         if scope["type"] == "websocket":
             await refuse_socket(answer, receive, send)
@@ -455,7 +455,7 @@ class Exchange(Gate):
         self.begin(message)
 
     def _headers_of_refusal(self, message: Message) -> list[tuple[bytes, bytes]]:
-        """The headers of a refusal, whoever has made it: never kept by caches, with a challenge where there is one."""
+        """The headers of a refusal, also one that the application has made: never cached, and with its challenge."""
         headers = list(message.get("headers") or ())
         names = {name.lower() for name, _ in headers}
         if self.refusing is not None and not self.refusing.hidden:

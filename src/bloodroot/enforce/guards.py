@@ -1,4 +1,4 @@
-"""Guards: what a function, a method or a class asks of whoever calls it."""
+"""Guards: what a function, a method or a class asks of its caller."""
 
 from __future__ import annotations
 
@@ -25,7 +25,7 @@ _HANDLERS = ("get", "head", "post", "put", "patch", "delete", "options", "trace"
 
 
 class Guard:
-    """One guard: its text, where it stands, and what it means under each policy.
+    """One guard: its text, where it is, and what it means under each policy.
 
     Attributes:
         text: what is asked.
@@ -74,7 +74,7 @@ class Guard:
             raise PolicyError([Problem(message, self.place)])
 
     def ask(self, arguments: Callable[[], Mapping[str, Any]], around: str) -> None:
-        """Let whoever acts pass, or not.
+        """Let the caller who acts pass, or not.
 
         Args:
             arguments: gives the arguments of the call by name; asked only where they matter.
@@ -87,18 +87,18 @@ class Guard:
         acting = _current.get()
         of = f'guard("{self.text}") in {self.place.at} around {around}'
         if acting is None:
-            told = (
+            sentence = (
                 f"{of} was called where no caller acts, so it refuses: protect the application, or call it within "
                 "`with on_behalf_of(caller):`"
             )
-            log.error("%s", told)
-            raise RuntimeError(told)
+            log.error("%s", sentence)
+            raise RuntimeError(sentence)
         line, wants_arguments = self._line(self.policy or acting.policy)
         acting.pass_guard(line, arguments() if wants_arguments else None, policy=self.policy, of=of)
 
 
 def guard(asked: str, *, policy: Policy | None = None) -> Callable[[T], T]:
-    """Ask something of whoever calls a function, beside what the endpoint's line asks.
+    """Ask something of the caller of a function, beside what the endpoint's line asks.
 
     Put it around a handler, a method, a class-based handler or any function of a service, sync or async. Arguments are
     seen by name: ``@guard("registrar or args.member_id == caller.id")``. A call where nobody acts is refused.
@@ -307,7 +307,7 @@ def guards_of(handler: Any) -> tuple[Guard, ...]:
 
 
 def place_of_call(asked: str) -> Place:
-    """Where the program says ``guard("...")``: the text itself, where it stands on one line."""
+    """Where the program says ``guard("...")``: the text itself, where it is on one line."""
     frame = sys._getframe(2)
     name, number = frame.f_code.co_filename, frame.f_lineno
     lines = tuple(line.rstrip("\n") for line in linecache.getlines(name, frame.f_globals))
@@ -320,7 +320,7 @@ def place_of_call(asked: str) -> Place:
 
 
 def _short(name: str) -> str:
-    """A file's name as short as it can be told from here."""
+    """A file's name as short as it can be written from here."""
     try:
         return str(Path(name).relative_to(Path.cwd()))
     except (ValueError, OSError):

@@ -80,11 +80,11 @@ def the_only_one() -> Policy:
         policy = ref()
         if policy is not None:
             return policy
-    raise RuntimeError("no policy is in force here; call bloodroot.enforce.use(policy) before acting for anybody")
+    raise RuntimeError("no policy is in force here; call bloodroot.enforce.use(policy) before acting for a caller")
 
 
 def _problems(guard: Guarding) -> list[Problem]:
-    """Why no policy in force understands a guard, told by the last of them; nothing where one does."""
+    """Why no policy in force understands a guard, as the last of them says it; nothing where one does."""
     problems: list[Problem] = []
     if guard.understood:
         return problems

@@ -205,7 +205,7 @@ class Enforcement:
             # Nearly always the route alone says it.
             settled = binding.settled.get(request.method)
             question.line = settled or self.policy.line_served(binding, request.method, segments)
-            question.values = texts_of(values) if values else _NO_VALUES
+            question.values = _texts_of(values) if values else _NO_VALUES
             loaders = served.loaders
         access = Access(self.policy, question, self.policy.decide_routed(question, segments))
         if unidentified is not None:
@@ -249,7 +249,7 @@ class Enforcement:
             self._tell_faults(access)
 
     def _tell_faults(self, access: Access) -> None:
-        """A record without an attribute that a condition asks for is a mistake of the program, and told as such."""
+        """A record without an attribute that a condition asks for is a mistake of the program, and logged as such."""
         decision = access.decision
         if decision.reason is None or decision.reason in ("role", "signed-in", "signed-out", "closed", "apart"):
             return
@@ -378,17 +378,11 @@ _NO_QUERY: dict[str, Any] = {}
 _NO_VALUES: dict[str, Any] = {}
 
 
-def texts_of(values: Mapping[str, Any]) -> Mapping[str, Any]:
-    """The parameters of a path as text."""
-    for value in values.values():
-        if type(value) is not str:
-            return {name: text_of(value) for name, value in values.items()}
-    return values
-
-
-def text_of(value: Any) -> Any:
-    """A parameter of the path as text, whatever plain type a framework has made of it; another object as it is."""
-    return value if isinstance(value, str) else str(value) if type(value).__module__ in _PLAIN else value
+def _texts_of(values: Mapping[str, Any]) -> Mapping[str, Any]:
+    """The parameters of a path as text, whatever plain types a framework has made of them."""
+    if all(type(value) is str for value in values.values()):
+        return values
+    return {name: str(value) if type(value).__module__ in _PLAIN else value for name, value in values.items()}
 
 
 _PLAIN = ("builtins", "uuid", "datetime", "decimal")

@@ -68,7 +68,7 @@ def rows(policy: Policy, caller: Caller | None, permission: str, model: Any) -> 
 
 
 def check_rows(policy: Policy, permission: str, model: Any) -> None:
-    """See that a permission can be asked of a table, whoever asks: call it once, when the application starts.
+    """See that a permission can be asked of a table for every caller: call it once, when the application starts.
 
     Raises:
         LookupError: the policy has no such permission.

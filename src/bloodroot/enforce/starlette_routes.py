@@ -82,7 +82,7 @@ def methods_of(route: Any) -> tuple[str, ...]:
 
 
 def template(path: str, converters: Mapping[str, Any]) -> tuple[str, bool]:
-    """Starlette's path as a policy writes it, and whether it stands for the very same paths."""
+    """Starlette's path as a policy writes it, and whether it covers exactly the same paths."""
     segments: list[str] = []
     exact = True
     for segment in path.split("/"):

@@ -1,4 +1,4 @@
-"""What is checked and told when an application starts: what can never take effect, and endpoints without a line."""
+"""What is checked and reported when an application starts: what can never take effect, and endpoints without a line."""
 
 from __future__ import annotations
 
@@ -272,7 +272,7 @@ def _several(policy: Policy) -> Iterator[str]:
     for name, lines in bound.items():
         if len(lines) > 1:
             paths = ", ".join(f"{' '.join(line.methods) or 'any'} {line.template.text}" for line in lines)
-            yield f"{lines[0].place.at}: action {name} stands for {len(lines)} routes: {paths}"
+            yield f"{lines[0].place.at}: action {name} names {len(lines)} routes: {paths}"
 
 
 def _inexact(routes: list[Route]) -> Iterator[str]:

@@ -1,7 +1,7 @@
 """A permission on its way into a condition that a database understands, whichever library writes it.
 
 Conditions of a policy are true, false or faulty. A library that makes lists gives the same three values to a few
-questions about one column; everything else is the same for all of them and stands here.
+questions about one column; everything else is the same for all of them and is here.
 """
 
 from __future__ import annotations
@@ -37,7 +37,7 @@ _LARGEST = 2**63 - 1
 
 
 class RowsError(Exception):
-    """A permission that cannot be asked of a table. The message says what stands in the way."""
+    """A permission that cannot be asked of a table. The message says what prevents it."""
 
 
 class Translation(ABC, Generic[Test, Column]):
@@ -137,7 +137,7 @@ class Translation(ABC, Generic[Test, Column]):
         raise self.error(f"{formula.words()} is not about the record")
 
     def error(self, message: str) -> RowsError:
-        """What stands in the way."""
+        """What prevents it."""
         return RowsError(f"{self.permission} cannot be asked of {self.model.__name__}: {message}")
 
     def _at(self, reference: Reference, test: Callable[[Column], Test]) -> Test:
@@ -294,8 +294,10 @@ class Translation(ABC, Generic[Test, Column]):
     def _known_kind(self, column: Column, formula: Comparison) -> Any:
         kind = self.kind(column)
         if kind is None:
-            told = self.describe(column)
-            raise self.error(f"{formula.words()}: columns of the type {told} are not compared alike everywhere")
+            kind_of_column = self.describe(column)
+            raise self.error(
+                f"{formula.words()}: columns of the type {kind_of_column} are not compared alike everywhere"
+            )
         return kind
 
     def _check_order(self, column: Column, formula: Comparison) -> None:

@@ -95,7 +95,7 @@ def call(asked: Call) -> Any:
 
 
 def check_headers(identify: Any) -> None:
-    """See that trusted headers can be told from others with nearly their name: WSGI takes ``-`` and ``_`` for one.
+    """See that no other header has the name of a trusted one: WSGI takes ``-`` and ``_`` for one sign.
 
     Raises:
         SettingsError: they cannot.
@@ -103,17 +103,6 @@ def check_headers(identify: Any) -> None:
     check = getattr(identify, "check_for_wsgi", None)
     if check is not None:
         check()
-
-
-def with_caching(headers: Iterable[tuple[str, str]]) -> list[tuple[str, str]]:
-    """The headers of a response that is for one caller alone."""
-    found = [*headers]
-    more = answers.varied([value for name, value in found if name.lower() == "vary"])
-    if more:
-        found.append(("Vary", more))
-    if not any(name.lower() == "cache-control" for name, _ in found):
-        found.append(("Cache-Control", answers.PRIVATE))
-    return found
 
 
 class _Gate:
@@ -177,7 +166,7 @@ class _Gate:
         number = int(status.split()[0])
         known = number in (204, 304) or any(name.lower() == "content-length" for name, _ in headers)
         if enforcement.is_private(access, streamed=not known):
-            headers = with_caching(headers)
+            headers = [*headers, *answers.caching(headers)]
         else:
             access.public = True
         self.start_response(status, headers)

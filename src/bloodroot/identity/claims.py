@@ -13,7 +13,7 @@ from .names import names_in, shown, translated
 
 
 class _Missing:
-    """Nothing stands there."""
+    """Nothing is there."""
 
 
 _MISSING = _Missing()
@@ -26,7 +26,7 @@ class ClaimStep:
     Attributes:
         what: ``id``, ``roles``, ``groups``, ``scopes`` or the name of an attribute.
         where: the way to the claim, as settings write it.
-        found: the claim as it stands there, or an empty text.
+        found: the claim as it is there, or an empty text.
         gives: what it comes to: names, or a value in words.
         notes: what is not as expected.
     """
@@ -56,7 +56,7 @@ def read_claims(claims: Mapping[str, Any], where: ClaimNames, source: str = "the
 
     Returns:
         The caller, with a note for each claim that is missing, empty or of the wrong shape. Such a claim gives
-        nothing: no roles, no groups, and no permission where scopes were to be told.
+        nothing: no roles, no groups, and no permission where scopes were expected.
 
     Raises:
         Unidentified: the claims name nobody.
@@ -114,34 +114,34 @@ class _Reader:
 
     def _names(self, what: str, path: ClaimPath, separator: str | None) -> list[str]:
         """The names at a path. The step taken is written down."""
-        told = in_words(path)
+        path_in_words = in_words(path)
         found = follow(self.claims, path)
         if found is _MISSING:
-            note = f"{self.source} has no {told}, so no {what} come from it"
-            self.steps.append(ClaimStep(what, told, "", (), (note,)))
+            note = f"{self.source} has no {path_in_words}, so no {what} come from it"
+            self.steps.append(ClaimStep(what, path_in_words, "", (), (note,)))
             return []
         names, wrong = names_in(found, separator)
         lost = "" if names else f", so no {what} come from it"
-        notes = tuple(f"{told} of {self.source} {each}{lost}" for each in wrong)
-        self.steps.append(ClaimStep(what, told, shown(found), tuple(names), notes))
+        notes = tuple(f"{path_in_words} of {self.source} {each}{lost}" for each in wrong)
+        self.steps.append(ClaimStep(what, path_in_words, shown(found), tuple(names), notes))
         return names
 
     def _attributes(self) -> dict[str, Any]:
         attributes = {}
         for name, path in self.where.attributes.items():
             found = follow(self.claims, path)
-            told = in_words(path)
+            path_in_words = in_words(path)
             if found is _MISSING:
-                note = f"{self.source} has no {told}, so caller.{name} is missing"
-                self.steps.append(ClaimStep(name, told, "", (), (note,)))
+                note = f"{self.source} has no {path_in_words}, so caller.{name} is missing"
+                self.steps.append(ClaimStep(name, path_in_words, "", (), (note,)))
             else:
                 attributes[name] = found
-                self.steps.append(ClaimStep(name, told, shown(found), (shown(found),), ()))
+                self.steps.append(ClaimStep(name, path_in_words, shown(found), (shown(found),), ()))
         return attributes
 
 
 def follow(claims: Any, path: ClaimPath) -> Any:
-    """What stands at the end of a path. A list of maps is gone through, and what they lead to is one list."""
+    """What is at the end of a path. A list of maps is gone through, and what they lead to is one list."""
     found = claims
     for number, name in enumerate(path):
         if isinstance(found, list):

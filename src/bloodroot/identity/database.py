@@ -44,7 +44,7 @@ def open_database(url: str, folder: Path) -> sa.Engine:
 
 
 def _with_real_transactions(engine: sa.Engine) -> None:
-    """Make SQLite begin transactions when it is told to, so that tables made in one are undone with it."""
+    """Make SQLite begin transactions when asked to, so that tables made in one are undone with it."""
 
     @sa.event.listens_for(engine, "connect")
     def connected(connection: Any, record: object) -> None:  # noqa: ARG001
@@ -98,7 +98,7 @@ def in_one_transaction(engine: sa.Engine, work: Callable[[sa.Connection], T], *,
     raise AssertionError("the last attempt returns or raises")
 
 
-def told(error: SQLAlchemyError, engine: sa.Engine) -> str:
+def reason_of(error: SQLAlchemyError, engine: sa.Engine) -> str:
     """What a database has to say, in one line, without anything that may be a secret."""
     text = str(getattr(error, "orig", None) or error)
     url = engine.url

@@ -13,7 +13,7 @@ from sqlalchemy.exc import DataError, SQLAlchemyError
 from ..core.caller import Caller, Unidentified
 from ..settings import DirectoryTables, SettingsError
 from . import passwords, tables
-from .database import file_of, in_one_transaction, open_database, storable, told
+from .database import file_of, in_one_transaction, open_database, reason_of, storable
 from .fresh import Remembered, Unknown
 from .rows import Member, Row, member_of
 
@@ -129,7 +129,7 @@ class Directory:
                         raise SettingsError('directory.queries.member: the row needs a column "id"')
             except SQLAlchemyError as error:
                 where = "directory" if self.own else f"directory.queries.{name}"
-                raise SettingsError(f"{where}: {told(error, self.engine)}") from None
+                raise SettingsError(f"{where}: {reason_of(error, self.engine)}") from None
 
     def _must_exist(self) -> None:
         file = file_of(self.engine)
@@ -153,7 +153,7 @@ class Directory:
                 found = [row[0] for row in connection.execute(query)]
             listed = [self._find(each) for each in found]
         except SQLAlchemyError as error:
-            raise SettingsError(f"directory: {told(error, self.engine)}") from None
+            raise SettingsError(f"directory: {reason_of(error, self.engine)}") from None
         return sorted((each for each in listed if each is not None), key=_order)
 
     # Bloodroot's own tables --------------------------------------------------------------------------------

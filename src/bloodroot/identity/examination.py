@@ -114,11 +114,11 @@ def _fresh(caller: Caller, settings: Settings) -> tuple[str | None, Caller | Non
         found = directory.caller(caller.id, caller)
     except Unidentified as error:
         return error.reason, None, error.reason
-    told = f"member {found.id}: {', '.join(sorted(found.roles)) or 'no role of its own'}"
-    told += f"; groups {', '.join(sorted(found.groups))}" if found.groups else ""
+    text = f"member {found.id}: {', '.join(sorted(found.roles)) or 'no role of its own'}"
+    text += f"; groups {', '.join(sorted(found.groups))}" if found.groups else ""
     granted = (f"{name} {by.removeprefix('the directory, ')}" for name, by in sorted(found.granted.items()))
-    told += f"; granted {', '.join(granted)}" if found.granted else ""
-    return told, found, None
+    text += f"; granted {', '.join(granted)}" if found.granted else ""
+    return text, found, None
 
 
 def _permissions(caller: Caller, policy: Policy) -> tuple[tuple[tuple[str, str | None], ...], tuple[str, ...]]:

@@ -1,4 +1,4 @@
-"""Members remembered for a short time: fresh enough that whoever is suspended stops, without a query a request."""
+"""Members remembered for a short time: fresh enough that a suspended member stops, without a query a request."""
 
 from __future__ import annotations
 

@@ -70,7 +70,7 @@ class Identification:
         return bool(sources) and all(isinstance(source, BearerToken) for source in sources)
 
     def check_for_wsgi(self) -> None:
-        """See that trusted headers can be told from others under WSGI.
+        """See that trusted headers can be distinguished from others under WSGI.
 
         Raises:
             SettingsError: they cannot.

@@ -80,7 +80,7 @@ def public_key(data: bytes, algorithm: str, where: str) -> Any:
         SettingsError: there is none, or it is not one for this algorithm.
     """
     if b"PRIVATE KEY" in data:
-        raise SettingsError(f"{where}: this holds a private key; whoever checks tokens needs the public one alone")
+        raise SettingsError(f"{where}: this holds a private key; checking tokens needs the public one alone")
     try:
         if b"BEGIN CERTIFICATE" in data:
             found: Any = x509.load_pem_x509_certificate(data).public_key()

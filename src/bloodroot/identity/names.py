@@ -17,7 +17,7 @@ def names_in(value: Any, separator: str | None) -> tuple[list[str], list[str]]:
 
     Args:
         value: a list of names, one text, or a map of names to true and false.
-        separator: what stands between names in one text; None where a text is one name.
+        separator: what is between names in one text; None where a text is one name.
 
     Returns:
         The names in their order, each once, and what could not be read, in words that go on from "it is".

@@ -70,7 +70,7 @@ def member_of(
             a name, names in one text or a JSON list in the first column; ``permissions`` the same or a JSON map, with
             who gave them in a column ``source``.
         asked: the id that was asked for.
-        separator: what stands between names in one text; None where a text is one name.
+        separator: what is between names in one text; None where a text is one name.
         active: the statuses of members who may act.
 
     Returns:
@@ -78,7 +78,7 @@ def member_of(
     """
     found = list(rows.get("member", ()))
     if len(found) != 1 or "id" not in found[0] or not _is(asked, found[0]["id"]):
-        # A lenient database finds member 5 by "05", which is not what anybody was called.
+        # A lenient database finds member 5 by "05", which is no member's id.
         return None
     attributes = {name: value for name, value in found[0].items() if name != "id"}
     status = attributes.setdefault("status", "active")

@@ -100,8 +100,8 @@ def read_seed(file: Path) -> Seed:
     except FileNotFoundError:
         raise SeedError([f"{file}: there is no such file"]) from None
     except (OSError, UnicodeDecodeError) as error:
-        told = getattr(error, "strerror", None) or "this is not UTF-8 text"
-        raise SeedError([f"{file}: this file cannot be read: {told}"]) from None
+        reason = getattr(error, "strerror", None) or "this is not UTF-8 text"
+        raise SeedError([f"{file}: this file cannot be read: {reason}"]) from None
     reader = _Reader(file.name)
     seed = reader.toml(text) if file.suffix == ".toml" else reader.csv(text)
     reader.check_once(seed)
@@ -185,7 +185,7 @@ class _Reader:
         if attributes is not None and not isinstance(attributes, dict):
             self._wrong(place, 'attributes must be a table, such as { site = "north" }')
         elif attributes is not None and (taken := sorted({"id", "login", "name", "status"} & attributes.keys())):
-            self._wrong(place, f"attributes may not have {taken[0]}, which stands beside them")
+            self._wrong(place, f"attributes may not have {taken[0]}, which is beside them")
         password = self._text(place, "password", entry.get("password"))
         if password is not None and password != PROMPT and not _FROM_ENVIRONMENT.fullmatch(password):
             self._wrong(place, 'a password does not belong into a file; write password = "{env.NAME}" or "prompt"')
@@ -206,12 +206,12 @@ class _Reader:
     def check_once(self, seed: Seed) -> None:
         """Nobody may stand in the file twice."""
         first: dict[tuple[str, object], str] = {}
-        told = [("login", each.login, each.place) for each in seed.members]
-        told += [("id", each.id, each.place) for each in seed.members if each.id is not None]  # type: ignore[misc]
-        told += [("group", each.name, each.place) for each in seed.groups]
-        for what, value, place in told:
+        named = [("login", each.login, each.place) for each in seed.members]
+        named += [("id", each.id, each.place) for each in seed.members if each.id is not None]  # type: ignore[misc]
+        named += [("group", each.name, each.place) for each in seed.groups]
+        for what, value, place in named:
             if first.setdefault((what, value), place) != place:
-                self._wrong(place, f"the {what} {value} stands in {first[what, value]} already")
+                self._wrong(place, f"the {what} {value} is in {first[what, value]} already")
 
     def _known(self, before: str, place: str, table: Mapping[str, Any], known: tuple[str, ...]) -> None:
         for key in table:

@@ -15,7 +15,7 @@ from ..core.policy import Policy
 from ..language.problems import suggestion
 from ..settings import SettingsError
 from . import passwords, tables
-from .database import file_of, in_one_transaction, open_database, told
+from .database import file_of, in_one_transaction, open_database, reason_of
 from .directory import Directory
 from .seed_file import Seed, SeedError, SeedMember
 from .sown import SeedRow, Sown, Verdict
@@ -100,7 +100,7 @@ def sow(
         }
         rows = _once(directory, _Sowing(seed, policy, update, hashes), keep=True)
     except SQLAlchemyError as error:
-        raise SettingsError(f"directory: {told(error, directory.engine)}") from None
+        raise SettingsError(f"directory: {reason_of(error, directory.engine)}") from None
     directory.forget()
     return Sown(rows, dry_run=False)
 
@@ -171,10 +171,11 @@ class _Sowing:
     def _roles(self) -> list[SeedRow]:
         there = set(self.connection.scalars(sa.select(tables.roles.c.name)))
         missing = [name for name in self.policy.roles.bit if name not in there]
-        told = self.policy.roles.descriptions
+        descriptions = self.policy.roles.descriptions
         if missing:
             self.connection.execute(
-                tables.roles.insert(), [{"name": name, "description": told.get(name, "")[:400]} for name in missing]
+                tables.roles.insert(),
+                [{"name": name, "description": descriptions.get(name, "")[:400]} for name in missing],
             )
         return [
             SeedRow("role", name, Verdict.MADE if name in missing else Verdict.KEPT) for name in self.policy.roles.bit

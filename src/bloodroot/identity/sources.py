@@ -94,8 +94,8 @@ class Header:
         if not sent:
             return None
         if not self._is_listed(request.sender):
-            told = request.sender or "an unknown address"
-            raise Unidentified(f"the header {names.id[0]} came from {told}, which is not among the senders listed")
+            sender = request.sender or "an unknown address"
+            raise Unidentified(f"the header {names.id[0]} came from {sender}, which is not among the senders listed")
         claims = {}
         for name in self.header_names():
             values = request.headers.getlist(name)
@@ -131,7 +131,7 @@ class Header:
         for name in self.header_names():
             if "-" in name or "_" in name:
                 raise SettingsError(
-                    f'identity: under WSGI the header "{name}" cannot be told from the same name with - and _ '
+                    f'identity: under WSGI the header "{name}" cannot be distinguished from the same name with - and _ '
                     f"exchanged, which a client may send; let the proxy send it without them, such as "
                     f'"{name.replace("-", "").replace("_", "")}"'
                 )

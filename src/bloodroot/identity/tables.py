@@ -46,7 +46,7 @@ def _of_member(name: str, other: str, key: str) -> sa.Table:
 member_roles = _of_member("bloodroot_member_roles", "bloodroot_roles", "role")
 memberships = _of_member("bloodroot_memberships", "bloodroot_groups", "group_name")
 
-# What a role may do stands in the policy. Beside it, a permission may be given to one member or one group.
+# The policy says what a role may do. Beside that, a permission may be given to one member or one group.
 member_grants = sa.Table(
     "bloodroot_member_grants",
     metadata,

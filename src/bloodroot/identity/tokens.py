@@ -54,7 +54,7 @@ class TokenCheck:
         header = jwt.get_unverified_header(token)
         algorithm = header.get("alg")
         if algorithm != self.rules.algorithm:
-            # RFC 8725, section 3.1: whoever checks says which algorithm counts, never the token.
+            # RFC 8725, section 3.1: the checking side says which algorithm counts, never the token.
             raise NoKey(f'the token says alg "{algorithm}", and only {self.rules.algorithm} counts here')
         if "crit" in header:
             # RFC 7515, section 4.1.11: what must be understood and is not makes the token invalid.
@@ -180,7 +180,7 @@ def unchecked(token: str) -> tuple[dict[str, Any], dict[str, Any]]:
     """
     try:
         header = jwt.get_unverified_header(token)
-        # Nothing is decided on these: they are shown to whoever holds the token already.
+        # Nothing is decided on these: they are shown to those who hold the token already.
         claims = jwt.decode(token, options={"verify_signature": False, "verify_exp": False, "verify_aud": False})
     except jwt.PyJWTError as error:
         raise ValueError(str(error)) from None

@@ -138,7 +138,7 @@ def _check_operand(reader: Reader, operand: tree.Node, place: Place) -> None:
     if isinstance(operand, tree.Word):
         reader.fail(f'"{operand.text}" is the name of a condition and cannot be compared', place)
     if isinstance(operand, tree.AllOf | tree.AnyOf | tree.Negation | tree.Comparison):
-        reader.fail("what stands between parentheses is a condition and cannot be compared", place)
+        reader.fail("what is between parentheses is a condition and cannot be compared", place)
 
 
 def _operand(reader: Reader) -> tree.Node:

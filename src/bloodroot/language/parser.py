@@ -130,7 +130,7 @@ def _header(parser: _Parser, head: Reader) -> tuple[_ReadEntry, tree.Section]:
 
 def _nothing(parser: _Parser, reader: Reader) -> tree.Entry:  # noqa: ARG001
     """A section that is a header and nothing else."""
-    reader.fail("this section has no entries; what belongs to it stands in its own line")
+    reader.fail("this section has no entries; what belongs to it goes on its own line")
 
 
 def _role(parser: _Parser, reader: Reader) -> tree.Role | tree.Apart:  # noqa: ARG001
@@ -353,7 +353,7 @@ def _method(reader: Reader, before: list[str]) -> str:
         way_out = f"; write {upper}" if upper in METHODS else "; methods are written in capitals, such as GET"
         reader.fail(f'"{method}" is not a method{way_out}')
     if method in before:
-        reader.fail(f"{method} stands here twice")
+        reader.fail(f"{method} is here twice")
     if method not in METHODS and (guess := suggestion(method, METHODS)):
         reader.fail(f'"{method}" is no method that HTTP knows{guess}')
     reader.take()

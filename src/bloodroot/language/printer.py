@@ -44,7 +44,7 @@ def printed(document: tree.Document) -> str:
     return _laid_out(sheets)
 
 
-# What stands where -----------------------------------------------------------------------------------------------
+# What goes where -----------------------------------------------------------------------------------------------
 
 
 @dataclass(slots=True)
@@ -57,7 +57,7 @@ class _Row:
 
 @dataclass(slots=True)
 class _Sheet:
-    """A section: what stands above its header, the header, and its rows. A text is a comment, None a blank line."""
+    """A section: what is above its header, the header, and its rows. A text is a comment, None a blank line."""
 
     above: list[str | None]
     head: str
@@ -101,7 +101,7 @@ def _between(lines: tuple[str, ...]) -> list[_Row | str | None]:
 
 
 def _above_header(sheets: list[_Sheet], lines: tuple[str, ...]) -> list[str | None]:
-    """What stands above a header. Indented comments that come first still belong to the section before."""
+    """What is above a header. Indented comments that come first still belong to the section before."""
     own = list(lines)
     if sheets:
         while own and (not own[0].strip() or own[0].startswith((" ", "\t"))):

@@ -1,4 +1,4 @@
-"""Where a mistake stands in a policy, what it is, and how it is shown."""
+"""Where a mistake is in a policy, what it is, and how it is shown."""
 
 from __future__ import annotations
 
@@ -59,7 +59,7 @@ class Problem:
         if not line.strip():
             return head
         gutter = f"{self.place.line:>5} | "
-        # Tabs are shown as one blank so that the mark stands under what it marks.
+        # Tabs are shown as one blank so that the mark is under what it marks.
         shown = line.replace("\t", " ")
         mark = " " * (self.place.column - 1) + "^" * max(1, self.place.length)
         return f"{head}\n{gutter}{shown}\n{' ' * (len(gutter) - 2)}| {mark}"
@@ -78,8 +78,8 @@ class PolicyError(Exception):
 
     def __str__(self) -> str:
         count = len(self.problems)
-        told = "\n\n".join(str(problem) for problem in self.problems)
-        return f"{told}\n\n{count} {'problem' if count == 1 else 'problems'} in the policy"
+        listed = "\n\n".join(str(problem) for problem in self.problems)
+        return f"{listed}\n\n{count} {'problem' if count == 1 else 'problems'} in the policy"
 
 
 # Looking for near misses takes long among thousands of names. Whoever has this many problems has other worries.

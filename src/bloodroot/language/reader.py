@@ -57,7 +57,7 @@ class Reader:
         return token
 
     def place(self, token: Token | None = None) -> Place:
-        """Where a token stands, by default the one at hand."""
+        """Where a token is, by default the one at hand."""
         _, text, line, column = token or self.tokens[self.position]
         return Place(self.source, line, column, len(text) or 1)
 

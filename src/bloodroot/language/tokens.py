@@ -33,12 +33,12 @@ _FOREIGN = {
     "|": 'write "or"',
     "!": 'write "not", or != to compare',
     "=": "compare with ==",
-    "'": 'text stands between double quotes: "..."',
+    "'": 'text is written between double quotes: "..."',
     ":": 'a permission is "thing:verb", without blanks',
     ".": 'a reference is "record.name", without blanks',
     "{": "a path begins with /",
     ";": "entries stand one to a line",
-    "`": 'text stands between double quotes: "..."',
+    "`": 'text is written between double quotes: "..."',
     "-": "a name begins with a letter",
 }
 

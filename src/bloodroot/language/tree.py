@@ -18,7 +18,7 @@ T = TypeVar("T")
 class Word:
     """A name, a permission, an audience or ``guarded``, as written.
 
-    A word knows how far it stands from the origin of its entry, not where that is: lines that ask for the same then
+    A word knows how far it is from the origin of its entry, not where that is: lines that ask for the same then
     share one requirement.
 
     Attributes:
@@ -32,7 +32,7 @@ class Word:
     across: int = field(compare=False, repr=False)
 
     def place(self, origin: Place) -> Place:
-        """Where the word stands, given where the origin of its entry is."""
+        """Where the word is, given where the origin of its entry is."""
         column = self.across + (origin.column if not self.down else 1)
         return Place(origin.source, origin.line + self.down, column, len(self.text))
 
@@ -68,7 +68,7 @@ class Given:
 
 @dataclass(slots=True)
 class Comparison:
-    """Two operands and what stands between them: ``==``, ``in``, ``not in`` and the like."""
+    """Two operands and what is between them: ``==``, ``in``, ``not in`` and the like."""
 
     left: Node
     operator: str
@@ -154,7 +154,7 @@ class Permission:
 
 @dataclass(slots=True)
 class Condition:
-    """``own-trial  record.botanist_id == caller.id``, and what a refused caller is told."""
+    """``own-trial  record.botanist_id == caller.id``, and what a refused caller is shown."""
 
     name: Word
     expression: Node
@@ -210,7 +210,7 @@ class Denial:
         kind: ``status``, ``go`` or ``hide``.
         status: for ``status``, the code.
         to: for ``go``, the page.
-        message: what the caller is told, or None.
+        message: what the caller is shown, or None.
     """
 
     methods: tuple[str, ...]
@@ -251,7 +251,7 @@ _KEYWORDS: dict[type, str] = {
 
 @dataclass(slots=True)
 class Section:
-    """A section as it stands in the file: its keyword, what the header says beside it, and its entries."""
+    """A section as it is in the file: its keyword, what the header says beside it, and its entries."""
 
     keyword: str
     argument: str | None

@@ -133,10 +133,10 @@ def _cases(policy: Policy, settings: Settings, line: Line, method: str, persona:
         made += 1
         if declared.remainder is not None:
             asks = declared.remainder.words()
-            told = f"depends on {asks}; write [samples.{asks}] with holds and fails"
+            message = f"depends on {asks}; write [samples.{asks}] with holds and fails"
             if asks_for_guard(declared.remainder):
-                told = f"depends on {asks}: what the guard asks stands in the application, and not in the policy"
-            yield Untried(line, method, persona, told)
+                message = f"depends on {asks}: what the guard asks is in the application, and not in the policy"
+            yield Untried(line, method, persona, message)
         else:
             sample = f"{variant.condition} {'holds' if variant.holds else 'fails'}" if variant.condition else ""
             answer = declared.answer

@@ -51,13 +51,13 @@ class Result:
         return sum(each.verdict is verdict for each in self.observations)
 
 
-def probe(policy: Policy, settings: Settings, *, told: Callable[[int, int], None] | None = None) -> Result:
+def probe(policy: Policy, settings: Settings, *, progressed: Callable[[int, int], None] | None = None) -> Result:
     """Ask the application named in the settings, in this process.
 
     Args:
         policy: what is declared.
         settings: the application, the personas, the samples.
-        told: called after each answer with how many have come and how many there will be.
+        progressed: called after each answer with how many have come and how many there will be.
 
     Raises:
         SettingsError: the application cannot be imported or started, a persona cannot sign in, the data cannot be
@@ -68,17 +68,17 @@ def probe(policy: Policy, settings: Settings, *, told: Callable[[int, int], None
     if settings.app is None:
         raise SettingsError(f'{settings.file.name}: there is no application to ask; write app = "module:name"')
     app = imported(settings.app, settings.folder, "app")
-    return asyncio.run(_Probe(settings, plan(policy, settings), app, told).run())
+    return asyncio.run(_Probe(settings, plan(policy, settings), app, progressed).run())
 
 
 class _Probe:
     """One run: the credentials collected so far, and whether the data has been touched."""
 
-    def __init__(self, settings: Settings, what: Plan, app: Any, told: Callable[[int, int], None] | None) -> None:
+    def __init__(self, settings: Settings, what: Plan, app: Any, progressed: Callable[[int, int], None] | None) -> None:
         self.settings = settings
         self.plan = what
         self.app = app
-        self.told = told
+        self.progressed = progressed
         self.transport = httpx.ASGITransport(app=app, raise_app_exceptions=False)
         self.credentials: dict[tuple[str, int], asyncio.Task[Credentials]] = {}
         self.sign_in_paths = {way.path for way in settings.sign_ins}
@@ -131,8 +131,8 @@ class _Probe:
             self.credentials.pop((case.persona.name, id(way)), None)
             observation = await self._send(client, case, await self._credentials(case.persona, way))
         self.answered += 1
-        if self.told is not None:
-            self.told(self.answered, self.total)
+        if self.progressed is not None:
+            self.progressed(self.answered, self.total)
         return observation
 
     async def _send(self, client: httpx.AsyncClient, case: Case, credentials: Credentials) -> Observation:

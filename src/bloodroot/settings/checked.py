@@ -1,4 +1,4 @@
-"""Values of a settings file, checked one by one. What is wrong is told with the line that it most likely stands on."""
+"""Values of a settings file, checked one by one. What is wrong is reported with the line that it is most likely on."""
 
 from __future__ import annotations
 

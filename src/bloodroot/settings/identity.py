@@ -29,11 +29,11 @@ class ClaimNames:
 
     Attributes:
         id: the way to the caller's id.
-        roles: the way to the names of roles, or None where they are not told.
+        roles: the way to the names of roles, or None where there are none.
         groups: the way to the names of groups, or None.
         scopes: the way to the scopes of a token made for less than its owner may do, or None.
         attributes: for each attribute, the way to it.
-        separator: what stands between names that come as one text; None where a text is one name.
+        separator: what is between names that come as one text; None where a text is one name.
         drop_prefix: what role names begin with; a name without it is another application's, and no role here.
         names: role names as they come, to those of the policy.
     """
@@ -102,7 +102,7 @@ class DirectoryTables:
         url: the database as SQLAlchemy names it; a relative SQLite file is looked for in the project's folder.
         cache: seconds for which a member's roles are remembered.
         queries: for tables of the application's own, what to ask by name; empty for Bloodroot's tables.
-        separator: what stands between names that come as one text; None where a text is one name.
+        separator: what is between names that come as one text; None where a text is one name.
         active: the statuses of members who may act.
         keep_suspended: whether a member of another status is still known by name, for the policy to judge.
     """
@@ -189,16 +189,16 @@ def _known_for(checked: Checked, kind: str, table: dict[str, Any]) -> None:
     for key in table:
         others = [other for other, keys in _KEYS.items() if key in keys]
         if others and kind not in others:
-            told = " or ".join(f'from = "{other}"' for other in others)
-            raise checked.fail(f"identity.{key}", f'this belongs to {told}, and here from = "{kind}"')
+            message = " or ".join(f'from = "{other}"' for other in others)
+            raise checked.fail(f"identity.{key}", f'this belongs to {message}, and here from = "{kind}"')
     checked.check_keys("identity", table, _KEYS[kind])
 
 
 def _claims(checked: Checked, kind: str, table: dict[str, Any]) -> ClaimNames:
     if "id" not in table and kind != "jwt":
         where = {"header": 'the name of a header, such as id = "X-Member"'}
-        told = where.get(kind, 'the name that the session has it under, such as id = "member"')
-        raise checked.fail("identity", f"id is missing: where does the caller's id stand? Write {told}")
+        message = where.get(kind, 'the name that the session has it under, such as id = "member"')
+        raise checked.fail("identity", f"id is missing: where does the caller's id stand? Write {message}")
 
     def path(key: str, value: Any) -> ClaimPath | None:
         text = checked.text(f"identity.{key}", value, None)
@@ -231,8 +231,10 @@ def _rules(checked: Checked, table: dict[str, Any]) -> TokenRules:
     where = "identity"
     given = [key for key in ("key", "key_file", "jwks_file") if key in table]
     if len(given) != 1:
-        told = f"{' and '.join(given)} are all given" if given else "there is no key to check tokens with"
-        raise checked.fail(where, f'{told}; write one of key = "{{env.NAME}}", key_file = "..." or jwks_file = "..."')
+        message = f"{' and '.join(given)} are all given" if given else "there is no key to check tokens with"
+        raise checked.fail(
+            where, f'{message}; write one of key = "{{env.NAME}}", key_file = "..." or jwks_file = "..."'
+        )
     algorithm = table.get("algorithm", "HS256" if given == ["key"] else None)
     if algorithm is None:
         raise checked.fail(where, f"algorithm is missing; tokens do not choose it: one of {', '.join(ALGORITHMS)}")
@@ -259,7 +261,7 @@ def _senders(checked: Checked, table: dict[str, Any]) -> tuple[str, ...]:
     senders = checked.texts("identity.senders", table.get("senders", []))
     if not senders:
         raise checked.fail(
-            "identity", 'senders is missing: anybody can send a header; write senders = ["127.0.0.1"], the proxy\'s own'
+            "identity", 'senders is missing: anyone can send a header; write senders = ["127.0.0.1"], the proxy\'s own'
         )
     for each in senders:
         try:
@@ -322,8 +324,12 @@ def _query(checked: Checked, name: str, value: Any) -> str:
     bound = set(_BOUND.findall(query))
     wanted = set() if name == "members" else {"id"}
     if bound != wanted:
-        told = "asks for one member, whose id stands as :id" if wanted else "lists the ids of all members, without :id"
-        raise checked.fail(where, f"this query {told}" + (f"; it has :{min(bound - wanted)}" if bound - wanted else ""))
+        message = (
+            "asks for one member, whose id is written as :id" if wanted else "lists the ids of all members, without :id"
+        )
+        raise checked.fail(
+            where, f"this query {message}" + (f"; it has :{min(bound - wanted)}" if bound - wanted else "")
+        )
     return query
 
 

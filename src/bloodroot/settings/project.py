@@ -53,7 +53,7 @@ class Example:
 
     Attributes:
         values: parameters of the path that lead to it.
-        mark: text that stands in this record and in no other, or None.
+        mark: text that is in this record and in no other, or None.
     """
 
     values: Mapping[str, str]

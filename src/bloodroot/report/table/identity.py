@@ -44,8 +44,8 @@ def sown(result: Sown, console: Console) -> RenderableType:
     """What became of each row of a seed; the counts first."""
     signs = _PLAIN_SIGNS if _plain(console) else _SIGNS
     differs = any(row.verdict is Verdict.DIFFERS for row in result.rows)
-    told = "; ".join(filter(None, (_counts(result, kind) for kind in ("member", "role", "group"))))
-    head = f"Tried, nothing written: {told}" if result.dry_run else told
+    message = "; ".join(filter(None, (_counts(result, kind) for kind in ("member", "role", "group"))))
+    head = f"Tried, nothing written: {message}" if result.dry_run else message
     table = _table()
     for rows in _together(result.rows):
         row = rows[0]
@@ -60,7 +60,7 @@ def sown(result: Sown, console: Console) -> RenderableType:
 
 
 def _together(rows: Iterable[SeedRow]) -> Iterable[list[SeedRow]]:
-    """Roles and groups of which the same is to be told in one line; each member in its own."""
+    """Roles and groups of which the same is to be shown in one line; each member in its own."""
     found: dict[tuple[object, ...], list[SeedRow]] = {}
     for row in rows:
         key = (row.kind, row.verdict, row.differences, row.name if row.kind == "member" else "")
@@ -70,8 +70,8 @@ def _together(rows: Iterable[SeedRow]) -> Iterable[list[SeedRow]]:
 
 def _counts(result: Sown, kind: str) -> str:
     counts = ((verdict, result.count(kind, verdict)) for verdict in Verdict)
-    told = [f"{count} {verdict.value}" for verdict, count in counts if count]
-    return f"{kind}s: {', '.join(told)}" if told else ""
+    message = [f"{count} {verdict.value}" for verdict, count in counts if count]
+    return f"{kind}s: {', '.join(message)}" if message else ""
 
 
 def _after(result: Sown) -> str:
@@ -156,10 +156,10 @@ def _token_head(result: Examined, policy: Policy) -> Text:
         return Text(f"Not believed: {result.fault}. Whoever sends it counts as signed out.", style="bold red")
     held = policy.roles.held(result.counts)
     names = ", ".join(policy.roles.names(held.bits)) or "no role"
-    told = f"Good{_until(result.ends)}: caller {result.counts.id} with {names}"
+    message = f"Good{_until(result.ends)}: caller {result.counts.id} with {names}"
     if held.apart:
-        return Text(f"{told}; {' and '.join(held.apart)} are kept apart, so everything is refused", style="bold red")
-    return Text(told, style="bold green")
+        return Text(f"{message}; {' and '.join(held.apart)} are kept apart, so everything is refused", style="bold red")
+    return Text(message, style="bold green")
 
 
 def _until(ends: datetime.datetime | None) -> str:

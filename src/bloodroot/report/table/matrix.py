@@ -53,8 +53,8 @@ def matrix(result: Matrix, policy: Policy, console: Console) -> RenderableType:
 
 def _headline(result: Matrix, policy: Policy) -> str:
     cells = Counter(cell.outcome for row in result.rows for cell in result.cells(row))
-    told = ", ".join(f"{cells[outcome]} {outcome.value}" for outcome in Outcome)
-    return f"{policy.title or 'Policy'}: {len(result.rows)} endpoints, {len(result.columns)} kinds of caller; {told}"
+    message = ", ".join(f"{cells[outcome]} {outcome.value}" for outcome in Outcome)
+    return f"{policy.title or 'Policy'}: {len(result.rows)} endpoints, {len(result.columns)} kinds of caller; {message}"
 
 
 class _Sheet:
@@ -109,16 +109,16 @@ class _Sheet:
         return table
 
     def _add(self, table: Table, methods: str, row: Row, cells: list[Cell]) -> None:
-        told: list[RenderableType] = [Text.assemble("  ", f"{methods} {row.path}", "" if row.line.exact else " ~")]
+        shown: list[RenderableType] = [Text.assemble("  ", f"{methods} {row.path}", "" if row.line.exact else " ~")]
         for number, cell in zip(self.numbers, cells, strict=True):
             sign = self.signs[cell.outcome] + self._mark(row, number)
             text = Text(sign if self.narrow or cell.remainder is None else f"{sign} {cell.remainder.words()}")
             text.stylize(STYLES[cell.outcome])
-            told.append(text)
+            shown.append(text)
         if self.narrow:
-            told.append(Text(self._remainders(cells), style=STYLES[Outcome.DEPENDS]))
-        told.append(f"{row.allow.bit_count()}")
-        table.add_row(*told)
+            shown.append(Text(self._remainders(cells), style=STYLES[Outcome.DEPENDS]))
+        shown.append(f"{row.allow.bit_count()}")
+        table.add_row(*shown)
 
     def _mark(self, row: Row, column: int) -> str:
         return "".join(

@@ -29,13 +29,13 @@ def probe(result: Result) -> RenderableType:
     open_at = len(
         {(each.case.line.order, each.case.method) for each in result.observations if each.verdict is Verdict.HOLE}
     )
-    told = plural(holes, "hole") + (f" at {plural(open_at, 'endpoint')}" if holes else "")
-    told += f", {blocked} blocked, {result.count(Verdict.AGREE)} agree"
-    told += f", {unclear} unclear" if unclear else ""
-    told += f", {len(result.untried)} not tried" if result.untried else ""
-    told += f"; {plural(endpoints, 'endpoint')} as {plural(people, 'persona')}"
+    summary = plural(holes, "hole") + (f" at {plural(open_at, 'endpoint')}" if holes else "")
+    summary += f", {blocked} blocked, {result.count(Verdict.AGREE)} agree"
+    summary += f", {unclear} unclear" if unclear else ""
+    summary += f", {len(result.untried)} not tried" if result.untried else ""
+    summary += f"; {plural(endpoints, 'endpoint')} as {plural(people, 'persona')}"
     style = "bold red" if holes else "bold green" if result.sound else "bold yellow"
-    parts: list[RenderableType] = [Text(told, style=style)]
+    parts: list[RenderableType] = [Text(summary, style=style)]
     for verdict, title, colour in (
         (Verdict.HOLE, "HOLE", "red"),
         (Verdict.BLOCKED, "BLOCKED", "yellow"),

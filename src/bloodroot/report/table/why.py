@@ -24,8 +24,8 @@ def decision(result: Explanation, console: Console) -> RenderableType:
     """One decision: the outcome, the steps with their lines, the answer, and who would have been let in."""
     made = result.decision
     style = STYLES[made.outcome] if made.outcome is not Outcome.DENY else "red"
-    told = made.outcome.value + (f" ({made.reason})" if made.reason else "")
-    head = Text.assemble((f"{result.method} {result.path} as {result.who}: ", "bold"), (told, f"bold {style}"))
+    sentence = made.outcome.value + (f" ({made.reason})" if made.reason else "")
+    head = Text.assemble((f"{result.method} {result.path} as {result.who}: ", "bold"), (sentence, f"bold {style}"))
     parts: list[RenderableType] = [head]
     if made.reason != "signed-out" and result.who != "signed-out":
         parts.append(Text(f"{result.who} holds {', '.join(result.roles) or 'no role'}", style="dim"))

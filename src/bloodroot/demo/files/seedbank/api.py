@@ -32,7 +32,7 @@ async def body(request: Request) -> dict[str, Any]:
 
 
 async def make_token(request: Request) -> Response:
-    """A token for whoever knows the password. It tells roles for partners to read; here they are looked up afresh."""
+    """A token for those who know the password. It has roles for partners to read; here they are looked up afresh."""
     sent = await body(request)
     member = data.member_with_password(str(sent.get("email", "")), str(sent.get("password", "")))
     if member is None:

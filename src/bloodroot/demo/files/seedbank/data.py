@@ -104,8 +104,8 @@ def member_with_password(email: str, password: str) -> Member | None:
 
 
 def _member(found: Entry) -> Member:
-    told = found.attributes
-    return Member(found.id, told["name"], told["login"], found.status, found.roles, frozenset(found.granted))
+    more = found.attributes
+    return Member(found.id, more["name"], more["login"], found.status, found.roles, frozenset(found.granted))
 
 
 def accession(accession_id: object) -> Accession | None:

@@ -37,7 +37,7 @@ def rights(request: Request) -> Rights:
 
 
 def may(request: Request, asked: str, record: Any = None) -> bool:
-    """Whether whoever sent a request has a permission, or would be let in at an endpoint such as GET /trials/new."""
+    """Whether the sender of a request has a permission, or would be let in at an endpoint such as GET /trials/new."""
     return rights(request).may(request, asked, record)
 
 
@@ -118,7 +118,7 @@ def accession(request: Request) -> Response:
     facts = {"Species": record.species, "Origin": record.origin, "Restricted": "yes" if record.restricted else "no"}
     if "coordinates" in rights(request).readable(request, "accession", record):
         facts["Found at"] = record.coordinates
-    # A button stands where the endpoint behind it would let this caller in; that of a form, where it may be sent.
+    # A button is shown where the endpoint behind it would let this caller in; that of a form, where it may be sent.
     actions = [("POST /accessions/{id}", "Edit", "get", f"/accessions/{record.id}/edit")]
     actions += [("POST /accessions/{id}/withdraw", "Withdraw", "post", f"/accessions/{record.id}/withdraw")]
     return page(request, "record.html", title=record.species, facts=facts, actions=actions, record=record)
@@ -237,7 +237,7 @@ def report_list(request: Request) -> Response:
     names = [("germination", "How much of what was sown came up")]
     if may(request, "GET /reports/stock"):
         names += [("stock", "What is in the vault"), ("exchanges", "What was sent to whom")]
-    table = [(f"/reports/{name}", name, told) for name, told in names]
+    table = [(f"/reports/{name}", name, text) for name, text in names]
     return page(request, "table.html", title="Reports", heads=("Report", "What it tells"), rows=table)
 
 
