@@ -403,6 +403,10 @@ class WhatNoRouteServes(unittest.IsolatedAsyncioTestCase):
                     self.assertEqual(await asked(app, target, caller), status)
                     self.assertEqual(served, [target] if target == "/old/1" and status == 200 else [])
 
+
+class ExactTemplates(unittest.IsolatedAsyncioTestCase):
+    """A template counts as that of a route only where it covers exactly the paths of the route."""
+
     def test_what_can_only_be_one_segment(self) -> None:
         for regex in (
             *("[^/]+", "[0-9]+", r"[0-9]+(\.[0-9]+)?", r"\w+", "[^/.]{2,}", r"a\.b", "(?P<y>[0-9]{4})", "[]a]"),
