@@ -11,9 +11,10 @@ from ..core.answers import Answer
 from ..core.policy import Policy
 from ..request import AsgiRequest as Request
 from . import answers
-from .access import Access, _current, log
+from .access import _current, log
 from .audit import Audit
-from .pipeline import Call, Enforcement, Identify, Loader, Page, run_async
+from .enforcement import Enforcement, Identify, Loader, Page
+from .pipeline import Call, Exchange, run_async
 from .startup import without_actions
 
 Scope = MutableMapping[str, Any]
@@ -71,31 +72,17 @@ class AccessMiddleware:
         if kind not in ("http", "websocket"):
             log.error("a connection of the unknown type %r is not let in", kind)
             return
-        request = Request(scope)
+        gate = Gate(self.enforcement, Request(scope), send)
         try:
-            access = await run_async(self.enforcement.admit(request, request), call_async)
+            answer = await run_async(gate.decide(gate.request), call_async)
         except Exception:
-            log.exception("%s failed before the handler; the request is refused", request.method)
-            await self._answer(answers.NO_CALLER, request, None, receive, send)
-            return
-        socket = kind == "websocket"
-        answer = self.enforcement.refusal_of_socket(access) if socket else self.enforcement.refusal_before(access)
+            log.exception("%s failed before the handler; the request is refused", gate.request.method)
+            answer = answers.NO_CALLER
         if answer is None:
-            gate = Gate(self.enforcement, access, send)
-            answer = await gate.run(self.app, scope, receive)
+            answer = await gate.run(self.app, scope, receive, gate.send)
         if answer is not None:
-            await self._answer(answer, request, access, receive, send)
-
-    async def _answer(
-        self, answer: Answer, request: Request, access: Access | None, receive: Receive, send: Send
-    ) -> None:
-        if access is not None:
-            self.enforcement.note(access, answer)
-        if request.scope["type"] == "websocket":
-            await refuse_socket(answer, receive, send)
-            return
-        response = self.enforcement.respond(answer, request, access, request)
-        await send_response(response, send, body=request.method != "HEAD")
+            gate.refuse(answer)
+            await gate.answer_plainly(answer, gate.request, receive, send)
 
 
 class Withheld(Exception):
@@ -106,74 +93,77 @@ class Withheld(Exception):
         super().__init__("the response is withheld, as it was left open whether the caller may have it")
 
 
-class Gate:
+class Gate(Exchange):
     """Lets a response out only if nothing is left open, and nothing was refused by the handler."""
 
+    request: Request
     started = False
     answer: Answer | None = None
 
-    def __init__(self, enforcement: Enforcement, access: Access, send: Send) -> None:
-        self.enforcement = enforcement
-        self.access = access
+    def __init__(self, enforcement: Enforcement, request: Request, send: Send) -> None:
+        super().__init__(enforcement, request)
         self.forward = send
+        self.socket = request.scope["type"] == "websocket"
 
-    async def run(self, app: App, scope: Scope, receive: Receive) -> Answer | None:
+    async def run(self, app: App, scope: Scope, receive: Receive, send: Send) -> Answer | None:
         """Run what serves the request; gives what the caller gets instead, if anything."""
         token = _current.set(self.access)
         try:
-            await app(scope, receive, self.send)
+            await app(scope, receive, send)
         except Exception as error:
             if self.started:
                 raise
-            answer = self.answer or self.enforcement.refusal_raised(error)
+            answer = self.answer or self.raised(error)
             if answer is None:
                 raise
-            self.access.withheld = True
             return answer
         finally:
             _current.reset(token)
-        if self.started or scope["type"] == "websocket":
+        if self.started:
             return None
-        return self.answer or self.enforcement.refusal_after(self.access, 500)
+        if self.answer is None and not self.socket:
+            return self.responded(500)
+        return self.answer  # the handler has gone on after its response was withheld
+
+    async def answer_plainly(self, answer: Answer, own: Any, receive: Receive, send: Send) -> None:
+        """Send a refusal of our own."""
+        if self.socket:
+            await refuse_socket(answer, receive, send)
+        else:
+            await send_response(self.response(answer, own), send, body=self.request.method != "HEAD")
 
     async def send(self, message: Message) -> None:
         """Pass a message on, or withhold the response."""
         if not self.started:
-            kind = message["type"]
-            if kind == "http.response.start":
-                self.answer = self.enforcement.refusal_after(self.access, message["status"])
-                if self.answer is not None:
-                    raise Withheld(self.answer)
-                self.begin(message)
-            elif kind == "websocket.accept":
-                self.started = True
-                self.enforcement.note(self.access, None)
-            elif self.answer is not None:
+            if message["type"] in BEGINNINGS:
+                if "status" in message:
+                    self.answer = self.responded(message["status"])
+                if self.answer is None:
+                    self.begin(message)
+            if self.answer is not None:
                 raise Withheld(self.answer)
         await self.forward(message)
         if self.access.public and not message.get("more_body"):
             self.end(message)
+
+    def begin(self, message: Message) -> None:
+        """A response begins to leave: write it down, and keep caches from giving it to other callers."""
+        self.started = True
+        if "status" not in message:
+            self.let_out(streams=True, sized=False)
+            return
+        headers = message.get("headers") or ()
+        if self.let_out(streams=True, sized=is_sized(message["status"], headers)):
+            message["headers"] = with_caching(headers)
 
     def end(self, message: Message) -> None:
         """All of a response has left, and asking now changes nothing of it."""
         if message["type"] == "http.response.body":
             self.access.public = False
 
-    def begin(self, message: Message) -> None:
-        """A response begins to leave: write it down, and keep caches from giving it to other callers."""
-        self.started = True
-        enforcement, access = self.enforcement, self.access
-        if enforcement.audit.allowed:
-            enforcement.note(access, None)
-        line = access.decision.line
-        if access.consulted or line is None or not line.open_to_anyone:
-            message["headers"] = with_caching(message.get("headers") or ())
-            return
-        streamed = is_streamed(message["status"], message.get("headers") or ())
-        if enforcement.is_private(access, streamed=streamed):
-            message["headers"] = with_caching(message.get("headers") or ())
-        else:
-            access.public = True
+
+# An accepted WebSocket has no status.
+BEGINNINGS = ("http.response.start", "websocket.accept", "websocket.http.response.start")
 
 
 def identify_async(identify: Identify) -> Identify:
@@ -247,8 +237,6 @@ def with_caching(headers: Iterable[tuple[bytes, bytes]]) -> list[tuple[bytes, by
     return found
 
 
-def is_streamed(status: int, headers: Iterable[tuple[bytes, bytes]]) -> bool:
-    """Whether a body is made while it is sent: one whose length is not known when it begins."""
-    if status < 200 or status in (204, 304):
-        return False
-    return not any(name.lower() == b"content-length" for name, _ in headers)
+def is_sized(status: int, headers: Iterable[tuple[bytes, bytes]]) -> bool:
+    """Whether the length of a body is known when it begins to leave."""
+    return status < 200 or status in (204, 304) or any(name.lower() == b"content-length" for name, _ in headers)

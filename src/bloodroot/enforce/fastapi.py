@@ -17,9 +17,9 @@ from ..core.requirements import permissions_in
 from . import starlette, starlette_routes
 from .asgi import Scope
 from .audit import Audit
+from .enforcement import Identify, Loader, Page
 from .gates import GatedRoutes, Gates, gate
 from .guards import Guard, guards_of, place_of_call
-from .pipeline import Identify, Loader, Page
 from .startup import StartUp
 
 _SCHEME = "bearer"

@@ -2,8 +2,7 @@
 
 from __future__ import annotations
 
-import contextvars
-from collections.abc import Callable, Iterator, Mapping
+from collections.abc import Callable, Iterable, Mapping
 from typing import Any
 
 import flask
@@ -12,18 +11,18 @@ from werkzeug.exceptions import Forbidden, HTTPException, NotFound, Unauthorized
 from werkzeug.routing import Rule
 
 from ..core.answers import Answer
-from ..core.fields import FieldsRefused
 from ..core.paths import read_path
 from ..core.policy import Policy
 from ..request import WsgiRequest as Request
 from ..request import encoded
 from . import answers
-from .access import Access, Refused, _current
+from .access import _current
 from .audit import Audit
+from .enforcement import Enforcement, Identify, Loader, Page, Served
 from .flask_routes import described, routes
-from .pipeline import Call, Enforcement, Identify, Loader, Page, Served, run
+from .pipeline import Call, Exchange, run
 from .startup import StartUp, look_over
-from .wsgi import check_headers
+from .wsgi import acting, check_headers
 
 __all__ = ["protect", "routes"]
 
@@ -103,71 +102,52 @@ class _Driver:
             context: what the version of Flask gives to what dispatches requests, to be passed on.
         """
         sent = flask.request._get_current_object()  # type: ignore[attr-defined]
-        exchange = _Exchange(sent)
-        sent.environ[self._key] = exchange
-        self._admit(exchange)
-        access = exchange.access
-        if access is None:
-            return self._dispatch(*context)  # nothing is served here that a caller may have or not
-        answer = self.enforcement.refusal_before(access)
+        exchange = sent.environ[self._key] = _Exchange(self.enforcement, sent)
+        answer = self._decide(exchange)
+        if answer is None and exchange.unserved:
+            return self._dispatch(*context)
         if answer is None:
             exchange.before = (_current.get(),)
-            _current.set(access)
+            _current.set(exchange.access)
             try:
                 found = self._dispatch(*context)
-            except (Refused, FieldsRefused) as error:
-                answer = self.enforcement.refusal_raised(error)
-                access.withheld = True
             except HTTPException as error:
-                if access.cleared or error.code is None:
+                answer = exchange.responded(error.code) if error.code is not None else None
+                if answer is None:
                     raise
-                answer = self.enforcement.refusal_after(access, error.code)
-            except Exception:
-                exchange.failed = True
-                raise
+            except Exception as error:
+                answer = exchange.raised(error)
+                if answer is None:
+                    exchange.failed = True
+                    raise
             else:
-                answer = self._withheld(access, found)
+                if exchange.access.cleared:
+                    return found
+                answer = self._withheld(exchange, self.app.make_response(found))
                 if answer is None:
                     return found
-        assert answer is not None
         return self._refuse(exchange, answer)
 
-    def _withheld(self, access: Access, found: Any) -> Answer | None:
-        """What the caller gets instead of what a view has returned, which is closed then."""
-        if access.cleared:
-            return None
-        response = self.app.make_response(found)
-        answer = self.enforcement.refusal_after(access, response.status_code)
+    def _withheld(self, exchange: _Exchange, response: flask.Response) -> Answer | None:
+        """What the caller gets instead of a response, which is closed then."""
+        answer = exchange.responded(response.status_code)
         if answer is not None:
             response.close()
         return answer
 
-    def _admit(self, exchange: _Exchange) -> None:
-        """Decide a request by its route; one that no route serves, by its path lines if there are any."""
-        sent, policy = exchange.sent, self.enforcement.policy
-        served = self._served_by(sent)
-        line = None
-        if served is None and exchange.request.readable:
-            segments = exchange.request.segments or []
-            line = policy.line_by_path(exchange.request.method, segments)
-            if line is None and isinstance(sent.routing_exception, NotFound):
-                exchange.unserved = True
-                return
-            if line is None and sent.routing_exception is not None:
-                # A redirect to a route, or a method that it does not serve.
-                line = policy.line_for(exchange.request.method, exchange.request.path)
-        # The default answer to OPTIONS is Flask's own, and no action.
-        rule = sent.url_rule
-        own = sent.method == "OPTIONS" and rule is not None and getattr(rule, "provide_automatic_options", False)
-        if own and served is not None:
-            line, served = policy.line_by_path("OPTIONS", exchange.request.segments or []), None
-        steps = self.enforcement.admit(exchange.request, sent, served, sent.view_args, line)
-        exchange.access = run(steps, self._call)
-
-    def _served_by(self, sent: flask.Request) -> Served | None:
-        rule = sent.url_rule
+    def _decide(self, exchange: _Exchange) -> Answer | None:
+        """Decide a request by its route; one that no route serves, by its path."""
+        sent, rule = exchange.sent, exchange.sent.url_rule
         if rule is None:
-            return None
+            # A redirect to a route, or a method that it does not serve, is something that is there.
+            missing = isinstance(sent.routing_exception, NotFound)
+            return run(exchange.decide_without_route(sent, missing=missing), self._call)
+        if sent.method == "OPTIONS" and getattr(rule, "provide_automatic_options", False):
+            # This answer is Flask's own, and no action.
+            return run(exchange.decide(sent), self._call)
+        return run(exchange.decide(sent, self._served_by(rule), sent.view_args), self._call)
+
+    def _served_by(self, rule: Rule) -> Served:
         found = self._served.get(id(rule))
         if found is None:
             found = self._served[id(rule)] = self.enforcement.serve(described(self.app, rule)), rule
@@ -178,22 +158,23 @@ class _Driver:
 
     def _refuse(self, exchange: _Exchange, answer: Answer) -> flask.Response:
         """Answer in the place of the view: with the application's error handler, or by ourselves."""
-        if exchange.access is not None:
-            self.enforcement.note(exchange.access, answer)
-        exchange.refusing = answer
+        exchange.refuse(answer)
         if answer.hidden:
             # As if no route were there: the application's own missing page must look the same.
             exchange.sent.url_rule = None
             exchange.sent.view_args = None
             exchange.sent.routing_exception = NotFound()
             raise exchange.sent.routing_exception
-        made = self.enforcement.respond(answer, exchange.request, exchange.access, exchange.sent)
-        body = b"" if exchange.sent.method == "HEAD" else made.body
-        response = self.app.response_class(body, made.status, list(made.headers))
-        kind = {401: Unauthorized, 403: Forbidden}.get(made.status)
+        response = self._own_response(exchange, answer)
+        kind = {401: Unauthorized, 403: Forbidden}.get(response.status_code)
         if kind is None:
             return response
         raise _with_response(kind, answer.message, response)
+
+    def _own_response(self, exchange: _Exchange, answer: Answer) -> flask.Response:
+        made = exchange.response(answer, exchange.sent)
+        body = b"" if exchange.sent.method == "HEAD" else made.body
+        return self.app.response_class(body, made.status, list(made.headers))
 
     def process(self, *arguments: Any) -> flask.Response:
         """Finish a response as the application does, and let it out.
@@ -206,11 +187,12 @@ class _Driver:
         exchange: _Exchange | None = sent.environ.get(self._key)
         if exchange is _DONE:
             # A function after the request has failed: what is answered now is the application's own error.
-            return _for_one_caller(self._process(*context, response))
+            response = self.app.make_response(self._process(*context, response))
+            _add(response, answers.caching(response.headers.items()))
+            return response
         if exchange is None:
             # A function before the request has answered it.
-            exchange = _Exchange(sent)
-            exchange.sent.environ[self._key] = exchange
+            exchange = sent.environ[self._key] = _Exchange(self.enforcement, sent)
             response = self._answered_before(exchange, response)
         try:
             return self._let_out(exchange, self._process(*context, response))
@@ -223,56 +205,40 @@ class _Driver:
 
     def _answered_before(self, exchange: _Exchange, response: flask.Response) -> flask.Response:
         try:
-            self._admit(exchange)
-            answer = self.enforcement.refusal_before(exchange.access) if exchange.access is not None else None
-            if answer is None and exchange.access is not None:
-                answer = self.enforcement.refusal_after(exchange.access, response.status_code)
-            if answer is None:
-                return response
-            return self._refuse(exchange, answer)
+            answer = self._decide(exchange)
+            if answer is None and not exchange.unserved:
+                answer = self._withheld(exchange, response)
+            return response if answer is None else self._refuse(exchange, answer)
         except HTTPException as error:
             return self.app.make_response(self.app.handle_http_exception(error))
 
     def _let_out(self, exchange: _Exchange, response: flask.Response) -> flask.Response:
-        access = exchange.access
-        if exchange.refusing is not None:
-            if not exchange.refusing.hidden:
-                response.headers = Headers(response.headers)
-                response.headers.setdefault("Cache-Control", "no-store")
-                asks_for = answers.challenge(response.status_code, self.enforcement.realm, None, ())
-                if asks_for is not None:
-                    response.headers.setdefault("WWW-Authenticate", asks_for)
-            return _for_one_caller(response)
-        if access is None:
-            return _for_one_caller(response)
-        if not access.cleared and not (exchange.failed and response.status_code >= 500):
-            answer = self.enforcement.refusal_after(access, response.status_code)
-            made = self.enforcement.respond(answer or answers.UNSETTLED, exchange.request, access, exchange.sent)
-            response.close()
-            return self.app.response_class(made.body, made.status, list(made.headers))
-        self.enforcement.note(access, None)
+        if exchange.decided and exchange.refusing is None:
+            answer = self._withheld(exchange, response)
+            if answer is not None:
+                exchange.refuse(answer)
+                return self._own_response(exchange, answer)
         streams = response.is_streamed
-        if self.enforcement.is_private(access, streamed=streams and response.content_length is None):
-            _for_one_caller(response)
-        else:
-            access.public = streams
-        if streams and not response.direct_passthrough:
-            response.response = _acting(access, response.response)
+        sized = response.content_length is not None
+        _add(response, exchange.leave(response.status_code, response.headers.items(), streams=streams, sized=sized))
+        if streams and exchange.decided and exchange.refusing is None and not response.direct_passthrough:
+            response.response = acting(exchange.access, response.response)
         return response
 
 
-class _Exchange:
-    """One request on its way through an application."""
+class _Exchange(Exchange):
+    """One request on its way through an application.
 
-    access: Access | None = None
+    Attributes:
+        before: whoever acted before it, once it is let in.
+    """
+
     before: tuple[Any, ...] = ()
-    failed = False
-    refusing: Answer | None = None
-    unserved = False
 
-    def __init__(self, sent: flask.Request) -> None:
+    def __init__(self, enforcement: Enforcement, sent: flask.Request) -> None:
+        request = Request(sent.environ)
+        super().__init__(enforcement, request)
         self.sent = sent
-        self.request = request = Request(sent.environ)
         # Flask has chosen the route by what was in the environment at first.
         if request.method.upper() != sent.method:
             request.method = sent.method
@@ -290,21 +256,7 @@ def _with_response(kind: type[HTTPException], message: str, response: flask.Resp
     return error
 
 
-def _for_one_caller(response: flask.Response) -> flask.Response:
+def _add(response: flask.Response, more: Iterable[tuple[str, str]]) -> None:
     if not isinstance(response.headers, Headers):
         response.headers = Headers(response.headers)  # some views put a plain mapping there
-    response.headers.extend(answers.caching(response.headers))
-    return response
-
-
-def _acting(access: Access, pieces: Any) -> Iterator[Any]:
-    """The pieces of a body that is made while it is sent, each made with the request at hand."""
-    context = contextvars.copy_context()
-    context.run(_current.set, access)
-    rest = iter(pieces)
-    while True:
-        try:
-            piece = context.run(next, rest)
-        except StopIteration:
-            return
-        yield piece
+    response.headers.extend(more)

@@ -20,10 +20,9 @@ from starlette.websockets import WebSocket
 from ..core.answers import Answer
 from ..core.binding import Route
 from ..request import AsgiRequest
-from . import answers
-from .access import Access, _current
-from .asgi import Gate, Message, Receive, Scope, Send, Withheld, call_async, refuse_socket, send_response, with_caching
-from .pipeline import Enforcement, Served, run_async
+from .asgi import BEGINNINGS, Gate, Message, Receive, Scope, Send, Withheld, call_async
+from .enforcement import Enforcement, Served
+from .pipeline import run_async
 from .starlette_routes import described, inner_router
 
 App = Callable[[Scope, Receive, Send], Awaitable[None]]
@@ -71,7 +70,7 @@ class Gates:
             except Withheld as error:
                 if exchange.started:
                     raise
-                await exchange.refuse(error.answer, scope, receive, send, router.not_found)
+                await exchange.answer_with(error.answer, scope, receive, send, router.not_found)
 
         router.middleware_stack = within
 
@@ -276,7 +275,8 @@ class Front:
         except Withheld as error:
             if exchange.started:
                 raise
-            await exchange.answer_plainly(error.answer, scope, receive, exchange.send)
+            exchange.refuse(error.answer)
+            await exchange.answer_plainly(error.answer, connection(scope), receive, exchange.send)
         finally:
             # The exchange knows the scope: without this both would wait for the collector of garbage.
             scope[KEY] = before
@@ -285,17 +285,11 @@ class Front:
 class Exchange(Gate):
     """One request on its way through the gates, and its response on the way back."""
 
-    access: Access
-    decided = False
-    refusing: Answer | None = None
-    unserved = False
     way: tuple[BaseRoute, ...] = ()
 
     def __init__(self, gates: Gates, scope: Scope, send: Send) -> None:
+        super().__init__(gates.enforcement, AsgiRequest(scope), send)
         self.gates = gates
-        self.enforcement = gates.enforcement
-        self.forward = send
-        self.request = AsgiRequest(scope)
         self.whole: str = scope["path"]
 
     # On the way in --------------------------------------------------------------------------------
@@ -304,103 +298,57 @@ class Exchange(Gate):
         self, served: Served | None, handle: App, missing: App, scope: Scope, receive: Receive, send: Send
     ) -> None:
         """Decide by the route that was chosen, or else by the path; let it serve the request, or refuse."""
-        enforcement = self.enforcement
         if scope["path"] != self.whole or scope.get("method", "GET") != self.request.method:
             # Middleware further in has made another request of it: what is served counts.
             self.request = AsgiRequest({**scope, "root_path": self.request.prefix})
             if not self.request.readable:
                 await self.refuse_unread(scope, receive, send)
                 return
-        own = connection(scope)
-        steps = enforcement.admit(self.request, own, served, scope.get("path_params"))
-        self.access = access = await run_async(steps, call_async)
-        self.decided = True
-        socket = scope["type"] == "websocket"
-        answer = enforcement.refusal_of_socket(access) if socket else enforcement.refusal_before(access)
-        if answer is not None:
-            await self.refuse(answer, scope, receive, send, missing)
-            return
-        token = _current.set(access)
-        try:
+        steps = self.decide(connection(scope), served, scope.get("path_params"))
+        answer = await run_async(steps, call_async)
+        if answer is None:
             # Within a mounted application its own error handlers stand between here and the router outside.
-            await handle(scope, receive, self.released_by(send) if self.way else send)
-            if self.started or self.answer is None:
-                return
-            answer = self.answer  # the handler has gone on after its response was withheld
-        except Exception as error:
-            if self.started:
-                raise
-            answer = self.answer or enforcement.refusal_raised(error)
-            if answer is None:
-                raise
-            access.withheld = True
-        finally:
-            _current.reset(token)
-        await self.refuse(answer, scope, receive, send, missing)
+            answer = await self.run(handle, scope, receive, self.released_by(send) if self.way else send)
+        if answer is not None:
+            await self.answer_with(answer, scope, receive, send, missing)
 
     async def serve_nothing(self, missing: App, scope: Scope, receive: Receive, send: Send) -> None:
         """No route serves the request: it gets the missing page, unless a path line refuses it before."""
         if self.decided:
             await missing(scope, receive, send)
             return
-        await self._decide_by_path(scope, resembling=False)
-        answer = self.enforcement.refusal_before(self.access) if self.decided else None
+        answer = await run_async(self.decide_without_route(connection(scope), missing=True), call_async)
         if answer is not None:
-            await self.refuse(answer, scope, receive, send, missing)
-            return
-        # Nothing is served that a caller may have or not, and all callers get it alike.
-        self.unserved = True
-        await missing(scope, receive, send)
-
-    async def _decide_by_path(self, scope: Scope, *, resembling: bool) -> None:
-        """Decide what no route has decided: by path lines, or by the line of whatever resembles it as well."""
-        policy, request = self.enforcement.policy, self.request
-        line = policy.line_by_path(request.method, request.segments or [])
-        if line is None and resembling:
-            line = policy.line_for(request.method, request.path)
-        if line is not None or resembling:
-            steps = self.enforcement.admit(request, connection(scope), line=line)
-            self.access = await run_async(steps, call_async)
-            self.decided = True
+            await self.answer_with(answer, scope, receive, send, missing)
+        else:
+            await missing(scope, receive, send)
 
     # Refusals --------------------------------------------------------------------------------
 
-    async def refuse(self, answer: Answer, scope: Scope, receive: Receive, send: Send, missing: App) -> None:
-        """Answer in the place of the handler, through the framework."""
-        self.enforcement.note(self.access, answer)
-        self.refusing = answer
-        if answer.hidden and scope["type"] == "http":
-            # As if no route were there: the application's own missing page must look the same.
-            for name in ("route", "endpoint"):
-                scope.pop(name, None)
-            scope["path_params"] = {}
-            await missing(scope, receive, send)
-            return
-        await self.answer_plainly(answer, scope, receive, send, raising=True)
-
-    async def answer_plainly(
-        self, answer: Answer, scope: Scope, receive: Receive, send: Send, *, raising: bool = False
-    ) -> None:
-        """Answer with the application's error handler, where it has one that is reached from here, or by ourselves."""
-        self.refusing = answer
-        if scope["type"] == "websocket":
-            await refuse_socket(answer, receive, send)
-            return
-        access = self.access if self.decided else None
-        response = self.enforcement.respond(answer, self.request, access, connection(scope))
-        if raising and response.status in (401, 403) and self.gates.handles(response.status, scope):
-            headers = {name: value for name, value in response.headers if name == "www-authenticate"}
-            raise self.gates.error(response.status, answer.message, headers)
-        await send_response(response, send, body=self.request.method != "HEAD")
+    async def answer_with(self, answer: Answer, scope: Scope, receive: Receive, send: Send, missing: App) -> None:
+        """Answer in the place of the handler, through the framework: with its error handlers, or its missing page."""
+        self.refuse(answer)
+        own = connection(scope)
+        if not self.socket:
+            if answer.hidden:
+                # As if no route were there: the application's own missing page must look the same.
+                for name in ("route", "endpoint"):
+                    scope.pop(name, None)
+                scope["path_params"] = {}
+                await missing(scope, receive, send)
+                return
+            response = self.response(answer, own)
+            if response.status in (401, 403) and self.gates.handles(response.status, scope):
+                headers = {name: value for name, value in response.headers if name == "www-authenticate"}
+                raise self.gates.error(response.status, answer.message, headers)
+        await self.answer_plainly(answer, own, receive, send)
 
     async def refuse_unread(self, scope: Scope, receive: Receive, send: Send) -> None:
         """Refuse a request whose method or path can be read in more than one way."""
-        self.access = await run_async(self.enforcement.admit(self.request, None), call_async)
-        self.decided = True
-        answer = self.access.decision.answer
+        answer = await run_async(self.decide(None), call_async)
         assert answer is not None
-        self.enforcement.note(self.access, answer)
-        await self.answer_plainly(answer, scope, receive, send)
+        self.refuse(answer)
+        await self.answer_plainly(answer, connection(scope), receive, send)
 
     # On the way out --------------------------------------------------------------------------------
 
@@ -427,47 +375,28 @@ class Exchange(Gate):
 
     async def _begin(self, message: Message) -> None:
         """See whether a response may begin to leave; raises `Withheld` where not."""
-        if message["type"] not in _BEGINNINGS:
+        if message["type"] not in BEGINNINGS:
             return
-        if self.refusing is not None:
+        scope = self.request.scope
+        if self.refusing is None and not self.unserved:
+            if not self.decided:
+                steps = self.decide_without_route(connection(dict(scope)), missing=False)
+                self.answer = await run_async(steps, call_async)
+            if "status" in message and self.answer is None:
+                self.answer = self.responded(message["status"])
+            if self.answer is not None:
+                raise Withheld(self.answer)
+            self.begin(message)
+        else:
             self.started = True
             if "status" in message:
                 message["headers"] = self._headers_of_refusal(message)
-            return
-        if self.unserved:
-            self.started = True
-            if "status" in message:
-                message["headers"] = with_caching(message.get("headers") or ())
-            return
-        scope = self.request.scope
-        if not self.decided:
-            await self._decide_by_path(dict(scope), resembling=True)
-            self.answer = self.enforcement.refusal_before(self.access)
-            if self.answer is not None:
-                raise Withheld(self.answer)
-        if "status" not in message:
-            self.started = True
-            self.enforcement.note(self.access, None)
-            return
-        self.answer = self.enforcement.refusal_after(self.access, message["status"])
-        if self.answer is not None:
-            raise Withheld(self.answer)
-        self.begin(message)
 
     def _headers_of_refusal(self, message: Message) -> list[tuple[bytes, bytes]]:
-        """The headers of a refusal, also one that the application has made: never cached, and with its challenge."""
         headers = list(message.get("headers") or ())
-        names = {name.lower() for name, _ in headers}
-        if self.refusing is not None and not self.refusing.hidden:
-            if b"cache-control" not in names:
-                headers.append((b"cache-control", b"no-store"))
-            asks_for = answers.challenge(message["status"], self.enforcement.realm, None, ())
-            if asks_for is not None and b"www-authenticate" not in names:
-                headers.append((b"www-authenticate", asks_for.encode()))
-        return with_caching(headers)
-
-
-_BEGINNINGS = ("http.response.start", "websocket.accept", "websocket.http.response.start")
+        texts = [(name.decode("latin-1"), value.decode("latin-1")) for name, value in headers]
+        more = self.lacking_headers(message["status"], texts)
+        return headers + [(name.lower().encode(), value.encode("latin-1")) for name, value in more]
 
 
 def connection(scope: Scope) -> HTTPConnection:

@@ -7,30 +7,24 @@ them where the application's own code runs. `run` and `run_async` are the two wa
 from __future__ import annotations
 
 import inspect
-from collections.abc import Awaitable, Callable, Generator, Mapping
-from dataclasses import dataclass
+from collections.abc import Callable, Generator, Iterable, Mapping
 from typing import Any, NamedTuple, TypeVar
 
 from ..core.answers import Answer
-from ..core.binding import Binding, Route
 from ..core.caller import Caller, Unidentified
 from ..core.conditions import FAULTY
 from ..core.decision import Decision, Outcome
 from ..core.fields import FieldsRefused
 from ..core.lines import Line
-from ..core.policy import Policy
 from ..core.question import Question
 from ..core.requirements import references_in
 from ..request import Request, query_of
-from . import answers, in_force
+from . import answers
 from .access import Access, Refused, log, plain
 from .answers import Response
-from .audit import Audit
+from .enforcement import Enforcement, Loaders, Served
 
 T = TypeVar("T")
-Identify = Callable[[Any], Caller | None | Awaitable[Caller | None]]
-Loader = Callable[..., Any]
-Page = Callable[[Answer, Any], str | bytes | None]
 
 
 class Call(NamedTuple):
@@ -84,105 +78,96 @@ async def run_async(steps: Steps[T], call: Callable[[Call], Any]) -> T:
         return result
 
 
-# For each parameter that has one, in the order of the path: name, loader, whether it takes the request, and blocks.
-Loaders = tuple[tuple[str, Loader, bool, bool], ...]
+class Exchange:
+    """One request on its way to its handler, and its response on the way back.
 
-
-@dataclass(slots=True, eq=False)
-class Served:
-    """What a framework serves: a route, the lines that may decide for it, and its loaders in the order of the path."""
-
-    binding: Binding
-    loaders: Loaders
-
-
-class Enforcement:
-    """A policy put in front of an application.
+    A driver makes one for each request, asks it at each stage in the order of the methods here, and does what it says.
 
     Args:
-        policy: what decides. It is put in force: guards are held against it.
-        identify: who sends a request? Returns a `Caller`, or None for a signed-out one; raises
-            `bloodroot.Unidentified` for credentials that are not accepted. What `bloodroot.identity.load` gives will
-            do. It gets the framework's own request; without a framework, a `Request`.
-        records: for path parameters, how to load the record one stands for: a function from the parameter's text to
-            the record, or to None where there is none. It gets the request too, where it takes a second argument.
-        page: what people are shown instead of the small page of a refusal: a function from the answer and the request
-            to HTML, or to None for the small page.
-        audit: what is written down of decisions; None for refusals.
-        missing: whether an exception of a loader says that there is no such record.
+        enforcement: what decides.
+        request: the request. It may be exchanged until it is decided, where the application makes another one of it.
 
-    Raises:
-        PolicyError: a guard asks for a role or a permission that the policy does not know.
+    Attributes:
+        access: the request as it was decided; there once ``decided`` is true.
+        decided: whether it was. What nothing serves is never decided, as there is nothing to have or not to have.
+        failed: set by a driver where the application itself fails: its own error may go out then.
+        refusing: the answer that the caller gets in the place of the application's.
+        unserved: whether it is for nothing that is there.
+        socket: whether a WebSocket is asked for. What goes over it cannot be withheld, so nothing may be open.
     """
 
-    def __init__(
-        self,
-        policy: Policy,
-        *,
-        identify: Identify,
-        records: Mapping[str, Loader] | None = None,
-        page: Page | None = None,
-        audit: Audit | None = None,
-        missing: Callable[[Exception], bool] = lambda error: False,  # noqa: ARG005
-    ) -> None:
-        in_force.use(policy)
-        self.policy = policy
-        self.identify = identify
-        self.records = {
-            name: (loader, _takes_request(loader), not inspect.iscoroutinefunction(loader))
-            for name, loader in (records or {}).items()
-        }
-        self.page = page
-        self.audit = audit if audit is not None else Audit()
-        self.audit.tell_once()
-        self.realm = policy.title or "application"
-        self._missing = missing
-        self._by_token: Callable[[Any], bool] = getattr(identify, "by_token", _never)
-        self._loaders: dict[Line, Loaders] = {}
+    access: Access
+    decided = False
+    failed = False
+    unserved = False
+    socket = False
+    refusing: Answer | None = None
 
-    def serve(self, route: Route) -> Served:
-        """What is known of a route before its first request."""
-        binding = self.policy.binding(route)
-        names = route.names
-        if names is None:
-            names = tuple(binding.action.template.names) if binding.action else ()
-        return Served(binding, self._loaders_of(names))
-
-    def _loaders_of(self, names: tuple[str, ...]) -> Loaders:
-        return tuple((name, *self.records[name]) for name in names if name in self.records)
+    def __init__(self, enforcement: Enforcement, request: Request) -> None:
+        self.enforcement = enforcement
+        self.request = request
 
     # Before the handler --------------------------------------------------------------------------------
 
-    def admit(
+    def decide(
         self,
-        request: Request,
         own: Any,
         served: Served | None = None,
         values: Mapping[str, Any] | None = None,
         line: Line | None = None,
-    ) -> Steps[Access]:
-        """Decide a request, with its records: everything before the handler.
+    ) -> Steps[Answer | None]:
+        """Decide the request, with its records: everything before the handler.
 
         Args:
-            request: the request.
-            own: the same request as the application knows it.
+            own: the request as the application knows it.
             served: the route that the framework has chosen; None where there is none, and the path decides.
             values: the parameters of the path as the framework has read them.
             line: without a route, the line that decides; None for that of the path.
 
         Returns:
-            The request, decided. Its `refusal_before` is what the caller gets instead of the handler, if anything.
+            What the caller gets instead of the handler, or None where the handler is to run.
 
         Raises:
             Exception: whatever ``identify`` or a loader raises.
         """
+        self.access = yield from self._admit(own, served, values, line)
+        self.decided = True
+        answer = self._refusal_before()
+        if self.socket and answer is None and self.access.open:
+            self._tell_unsettled()
+            return answers.UNSETTLED
+        return answer
+
+    def decide_without_route(self, own: Any, *, missing: bool) -> Steps[Answer | None]:
+        """Decide what no route serves, by the line of its path, or of whatever resembles it.
+
+        Args:
+            own: the request as the application knows it.
+            missing: whether the application is going to say that nothing is there. That is refused by path lines
+                alone: without one there is nothing that a caller may have or not, and all callers get it alike.
+        """
+        policy, request = self.enforcement.policy, self.request
+        line = None
+        if request.readable:
+            line = policy.line_by_path(request.method, request.segments or [])
+            if line is None and missing:
+                self.unserved = True
+                return None
+            line = line or policy.line_for(request.method, request.path)
+        return (yield from self.decide(own, line=line))
+
+    def _admit(
+        self, own: Any, served: Served | None, values: Mapping[str, Any] | None, line: Line | None
+    ) -> Steps[Access]:
+        enforcement, request = self.enforcement, self.request
+        policy = enforcement.policy
         question = Question(None, request.method, request.path)
         segments = request.segments
         if segments is None or not request.readable:
-            return Access(self.policy, question, self.policy.decide_unread(question))
+            return Access(policy, question, policy.decide_unread(question))
         unidentified = None
         try:
-            question.caller = yield Call(self.identify, (own,))
+            question.caller = yield Call(enforcement.identify, (own,))
         except Unidentified as error:
             unidentified = error
         except Exception:
@@ -193,36 +178,27 @@ class Enforcement:
         if request.query_string:
             question.query = query_of(request.query_string)
             if question.query is None:
-                return Access(self.policy, question, self.policy.decide_unread(question))
+                return Access(policy, question, policy.decide_unread(question))
         else:
             question.query = _NO_QUERY
         question.routed = True
         if served is None:
-            question.line = line or self.policy.line_by_path(request.method, segments)
-            loaders = self._loaders_at(question.line) if self.records else ()
+            question.line = line or policy.line_by_path(request.method, segments)
+            loaders = enforcement.loaders_at(question.line)
         else:
             binding = served.binding
             # Nearly always the route alone says it.
             settled = binding.settled.get(request.method)
-            question.line = settled or self.policy.line_served(binding, request.method, segments)
+            question.line = settled or policy.line_served(binding, request.method, segments)
             question.values = _texts_of(values) if values else _NO_VALUES
             loaders = served.loaders
-        access = Access(self.policy, question, self.policy.decide_routed(question, segments))
+        access = Access(policy, question, policy.decide_routed(question, segments))
         if unidentified is not None:
             access.unidentified = unidentified
         # Nothing is loaded for a caller who is refused whatever the record: they learn nothing of whether there is one.
         if loaders and access.decision.reason is None:
             yield from self._load(access, own, loaders, segments)
         return access
-
-    def _loaders_at(self, line: Line | None) -> Loaders:
-        """The loaders of a path line, worked out once."""
-        if line is None:
-            return ()
-        found = self._loaders.get(line)
-        if found is None:
-            found = self._loaders[line] = self._loaders_of(line.template.names)
-        return found
 
     def _load(self, access: Access, own: Any, loaders: Loaders, segments: list[str]) -> Steps[None]:
         """Load the record of each parameter, in the order of the path, and decide again."""
@@ -238,7 +214,7 @@ class Enforcement:
             try:
                 record = yield Call(loader, (text, own) if takes_request else (text,), blocks)
             except Exception as error:
-                if not self._missing(error):
+                if not self.enforcement.is_missing(error):
                     log.error("the loader of %s failed for %s %s", name, access.method, plain(access.path))
                     raise
                 record = None
@@ -246,44 +222,42 @@ class Enforcement:
                 records[name] = record
         if records:
             access.decide_with(record, records)
-            self._tell_faults(access)
+            _tell_faults(access)
 
-    def _tell_faults(self, access: Access) -> None:
-        """A record without an attribute that a condition asks for is a mistake of the program, and logged as such."""
-        decision = access.decision
-        if decision.reason is None or decision.reason in ("role", "signed-in", "signed-out", "closed", "apart"):
-            return
-        step = decision.steps[-1]
-        if f" is {FAULTY.name}: " in step.text:
-            log.warning("%s %s is refused: %s (%s)", access.method, plain(access.path), plain(step.text), step.where)
-
-    # The caller's answer, before the handler and after it ---------------------------------------------------------
-
-    def refusal_before(self, access: Access) -> Answer | None:
-        """What the caller gets instead of the handler, or None where the handler is to run."""
-        decision = access.decision
+    def _refusal_before(self) -> Answer | None:
+        decision, records = self.access.decision, self.enforcement.records
         if decision.outcome is Outcome.ALLOW:
             return None
         if decision.reason is not None:
             return decision.answer
         needs = decision.question.values if decision.question.values is not None else decision.path_values
-        lacking = self.records and any(name in self.records and name not in access.records for name in needs)
+        lacking = records and any(name in records and name not in self.access.records for name in needs)
         # A record that all depends on is missing.
-        return answers.MISSING if lacking and self._asks_for_record(access) else None
+        return answers.MISSING if lacking and self._asks_for_record() else None
 
-    def _asks_for_record(self, access: Access) -> bool:
-        remainder = access.decision.remainder
+    def _asks_for_record(self) -> bool:
+        remainder = self.access.decision.remainder
         roots = {each.root for each in references_in(remainder)} if remainder is not None else set()
         return bool(roots & {"record", "records"})
 
-    def refusal_after(self, access: Access, status: int) -> Answer | None:
-        """What the caller gets instead of the handler's response, or None where that may go out.
+    # After the handler --------------------------------------------------------------------------------
+
+    def raised(self, error: BaseException) -> Answer | None:
+        """What an exception of the handler becomes; None for one that is not a refusal."""
+        if isinstance(error, Refused):
+            return error.decision.answer or answers.UNSETTLED
+        if isinstance(error, FieldsRefused):
+            return Answer(403, plain(f"You may not change {', '.join(error.fields)}."))
+        return None
+
+    def responded(self, status: int) -> Answer | None:
+        """What the caller gets instead of the application's response, or None where that may go out.
 
         Args:
-            access: the request.
-            status: the handler's own status. It stays where it says what is wrong with the request itself.
+            status: the response's own status. It stays where it says what is wrong with the request itself.
         """
-        if access.cleared:
+        access = self.access
+        if access.cleared or (self.failed and status >= 500):
             return None
         access.withheld = True
         if access.refusal is not None:
@@ -291,18 +265,11 @@ class Enforcement:
         if status in answers.OF_THE_REQUEST:
             # A handler that finds no record, or cannot read the body, has nothing to settle. What it says is left out.
             return answers.OF_THE_REQUEST[status]
-        self._tell_unsettled(access)
+        self._tell_unsettled()
         return answers.UNSETTLED
 
-    def refusal_of_socket(self, access: Access) -> Answer | None:
-        """What a WebSocket handshake gets. What goes over a WebSocket cannot be withheld, so nothing may be open."""
-        answer = self.refusal_before(access)
-        if answer is None and access.open:
-            self._tell_unsettled(access)
-            return answers.UNSETTLED
-        return answer
-
-    def _tell_unsettled(self, access: Access) -> None:
+    def _tell_unsettled(self) -> None:
+        access = self.access
         line, remains = access.decision.line, access.decision.remainder
         log.error(
             "%s %s: nothing settled %s, which %s asks for; the response is withheld. Register a loader for the path "
@@ -313,69 +280,116 @@ class Enforcement:
             line.place.at if line is not None else "the policy",
         )
 
-    def refusal_raised(self, error: BaseException) -> Answer | None:
-        """What an exception of a handler becomes; None for one that is not a refusal."""
-        if isinstance(error, Refused):
-            return error.decision.answer or answers.UNSETTLED
-        if isinstance(error, FieldsRefused):
-            return Answer(403, plain(f"You may not change {', '.join(error.fields)}."))
-        return None
-
     # What leaves --------------------------------------------------------------------------------
 
-    def is_private(self, access: Access, *, streamed: bool) -> bool:
-        """Whether a response may be for this caller alone, so that no cache may give it to another.
+    def refuse(self, answer: Answer) -> None:
+        """Write down that the caller gets this instead, before it is sent."""
+        self.refusing = answer
+        if self.decided:
+            self.access.withheld = True
+            self._note(answer)
 
-        What is open to anyone, and was made without asking who it is for, stays as it is. A response that is made
-        while it leaves may still ask.
-        """
-        line = access.decision.line
-        if streamed or access.consulted or line is None or not line.open_to_anyone:
-            return True
-        return any(not rule.open_to_anyone for rule in self.policy.rules_for(access.method, access.path))
-
-    def respond(self, answer: Answer, request: Request, access: Access | None, own: Any) -> Response:
-        """A refusal as a response."""
-        decided = _decided(access)
+    def response(self, answer: Answer, own: Any) -> Response:
+        """A refusal as a response of our own."""
+        enforcement, request = self.enforcement, self.request
+        access = self.access if self.decided else None
+        decided = (access.refusal or access.decision) if access is not None else None
         return answers.response(
             answer,
-            answers.is_program(request, self._by_token(own)),
-            self.realm,
+            answers.is_program(request, enforcement.by_token(own)),
+            enforcement.realm,
             # A page for signed-out callers alone is none to come back to.
             request.asked_for if decided is None or decided.reason != "signed-in" else None,
             access.invalid_token if access is not None else None,
-            self._lacking_scopes(access, decided) if answer.status == 403 else (),
-            lambda: self.page(answer, own) if self.page is not None else None,
+            self._lacking_scopes(decided) if answer.status == 403 else (),
+            lambda: enforcement.page(answer, own) if enforcement.page is not None else None,
             request.safe_prefix,
         )
 
-    def _lacking_scopes(self, access: Access | None, decided: Decision | None) -> tuple[str, ...]:
+    def _lacking_scopes(self, decided: Decision | None) -> tuple[str, ...]:
         """The permissions a token would have to name, where it was made for less than its owner may do."""
-        if access is None or decided is None or access.caller is None or access.caller.scopes is None:
+        if decided is None or self.access.caller is None or self.access.caller.scopes is None:
             return ()
-        return self.policy.scopes_missing(decided)
+        return self.enforcement.policy.scopes_missing(decided)
 
-    def note(self, access: Access, answer: Answer | None) -> None:
-        """Write down what came of a request."""
+    def leave(
+        self, status: int, headers: Iterable[tuple[str, str]], *, streams: bool, sized: bool
+    ) -> list[tuple[str, str]]:
+        """Write down that a response begins to leave.
+
+        Args:
+            status: its status.
+            headers: its headers.
+            streams: whether its body may still be made while it leaves.
+            sized: whether its length is known.
+
+        Returns:
+            The headers to add to it.
+        """
+        if self.refusing is not None:
+            return self.lacking_headers(status, headers)
+        if self.decided and not self.let_out(streams=streams, sized=sized):
+            return []
+        return answers.caching(headers)
+
+    def lacking_headers(self, status: int, headers: Iterable[tuple[str, str]]) -> list[tuple[str, str]]:
+        """What a refusal has to have, also one that the application has made: it is never kept, and has a challenge."""
+        found = [*headers]
+        names = {name.lower() for name, _ in found}
+        more: list[tuple[str, str]] = []
+        # A missing page is like any other of the application's.
+        if self.refusing is not None and not self.refusing.hidden:
+            if "cache-control" not in names:
+                more.append(("Cache-Control", "no-store"))
+            challenge = answers.challenge(status, self.enforcement.realm, None, ())
+            if challenge is not None and "www-authenticate" not in names:
+                more.append(("WWW-Authenticate", challenge))
+        return more + answers.caching([*found, *more])
+
+    def let_out(self, *, streams: bool, sized: bool) -> bool:
+        """Write down that what was allowed leaves; whether it may be for this caller alone, so that no cache keeps it.
+
+        What is open to anyone, and was made without asking who it is for, stays as it is. A response that is made
+        while it leaves may still ask, unless its length is known: then it is told that this is too late.
+        """
+        access, policy = self.access, self.enforcement.policy
+        self._note(None)
+        line = access.decision.line
+        if (streams and not sized) or access.consulted or line is None or not line.open_to_anyone:
+            return True
+        if any(not rule.open_to_anyone for rule in policy.rules_for(access.method, access.path)):
+            return True
+        access.public = streams
+        return False
+
+    def _note(self, answer: Answer | None) -> None:
+        """Write down what came of the request."""
+        access, audit = self.access, self.enforcement.audit
         decided = access.refusal or access.decision
         if answer is None:
-            if self.audit.allowed:
-                self.audit.write(access, "allow", decided)
+            if audit.allowed:
+                audit.write(access, "allow", decided)
             return
         if decided.reason is None:
             # Without a reason of the policy: no record, a change to fields, or something that was not settled.
             outcome = {404: "missing", 403: "deny"}.get(answer.status, "withheld")
         else:
             outcome = decided.outcome.value
-        self.audit.write(access, outcome, decided)
-
-
-def _never(request: Any) -> bool:  # noqa: ARG001
-    return False
+        audit.write(access, outcome, decided)
 
 
 _NO_QUERY: dict[str, Any] = {}
 _NO_VALUES: dict[str, Any] = {}
+
+
+def _tell_faults(access: Access) -> None:
+    """A record without an attribute that a condition asks for is a mistake of the program, and logged as such."""
+    decision = access.decision
+    if decision.reason is None or decision.reason in ("role", "signed-in", "signed-out", "closed", "apart"):
+        return
+    step = decision.steps[-1]
+    if f" is {FAULTY.name}: " in step.text:
+        log.warning("%s %s is refused: %s (%s)", access.method, plain(access.path), plain(step.text), step.where)
 
 
 def _texts_of(values: Mapping[str, Any]) -> Mapping[str, Any]:
@@ -386,18 +400,3 @@ def _texts_of(values: Mapping[str, Any]) -> Mapping[str, Any]:
 
 
 _PLAIN = ("builtins", "uuid", "datetime", "decimal")
-
-
-def _takes_request(loader: Loader) -> bool:
-    """Whether a loader takes the request beside the text of the parameter."""
-    try:
-        parameters = inspect.signature(loader).parameters.values()
-    except (TypeError, ValueError):
-        return False
-    needed = [each for each in parameters if each.kind in (each.POSITIONAL_ONLY, each.POSITIONAL_OR_KEYWORD)]
-    return len([each for each in needed if each.default is each.empty]) >= 2
-
-
-def _decided(access: Access | None) -> Decision | None:
-    """What refuses, or what decided."""
-    return None if access is None else access.refusal or access.decision

@@ -13,8 +13,8 @@ from ..core.binding import Route
 from ..core.policy import Policy
 from .asgi import identify_async
 from .audit import Audit
+from .enforcement import Enforcement, Identify, Loader, Page
 from .gates import Front, Gates
-from .pipeline import Enforcement, Identify, Loader, Page
 from .starlette_routes import routes
 from .startup import StartUp, look_over
 

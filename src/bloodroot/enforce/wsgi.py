@@ -13,7 +13,8 @@ from ..request import WsgiRequest as Request
 from . import answers
 from .access import Access, _current, log
 from .audit import Audit
-from .pipeline import Call, Enforcement, Identify, Loader, Page, run
+from .enforcement import Enforcement, Identify, Loader, Page
+from .pipeline import Call, Exchange, run
 from .startup import without_actions
 
 Environ = dict[str, Any]
@@ -60,29 +61,7 @@ class AccessMiddleware:
         return self.enforcement.policy
 
     def __call__(self, environ: Environ, start_response: Callable[..., Any]) -> Iterable[bytes]:
-        request = Request(environ)
-        try:
-            access = run(self.enforcement.admit(request, request), call)
-        except Exception:
-            log.exception("%s failed before the handler; the request is refused", request.method)
-            return self.answer(answers.NO_CALLER, request, None, start_response)
-        answer = self.enforcement.refusal_before(access)
-        if answer is not None:
-            return self.answer(answer, request, access, start_response)
-        # The body may be made while it is sent: what belongs to this request must be known there as well.
-        context = contextvars.copy_context()
-        context.run(_current.set, access)
-        return _Gate(self, access, request, context).run(start_response)
-
-    def answer(
-        self, answer: Answer, request: Request, access: Access | None, start_response: Callable[..., Any]
-    ) -> list[bytes]:
-        """Send a refusal."""
-        if access is not None:
-            self.enforcement.note(access, answer)
-        response = self.enforcement.respond(answer, request, access, request)
-        start_response(f"{response.status} {response.phrase}", list(response.headers))
-        return [b"" if request.method == "HEAD" else response.body]
+        return _Gate(self.enforcement, Request(environ), start_response).serve(self.app)
 
 
 def call(asked: Call) -> Any:
@@ -105,31 +84,55 @@ def check_headers(identify: Any) -> None:
         check()
 
 
-class _Gate:
+def acting(access: Access, pieces: Iterable[Any]) -> Iterator[Any]:
+    """The pieces of a body that is made while it is sent, each made with the request at hand."""
+    context = contextvars.copy_context()
+    context.run(_current.set, access)
+    return within(context, iter(pieces))
+
+
+def within(context: contextvars.Context, pieces: Iterator[Any]) -> Iterator[Any]:
+    """The pieces of a body, each made in a context."""
+    while True:
+        try:
+            piece = context.run(next, pieces)
+        except StopIteration:
+            return
+        yield piece
+
+
+class _Gate(Exchange):
     """Lets a response out only if nothing is left open, and nothing was refused by the handler."""
 
-    def __init__(
-        self, middleware: AccessMiddleware, access: Access, request: Request, context: contextvars.Context
-    ) -> None:
-        self.middleware = middleware
-        self.access = access
-        self.request = request
-        self.context = context
-        self.held: tuple[str, list[tuple[str, str]]] | None = None
+    request: Request
+    held: tuple[str, list[tuple[str, str]]] | None = None
+
+    def __init__(self, enforcement: Enforcement, request: Request, start_response: Callable[..., Any]) -> None:
+        super().__init__(enforcement, request)
+        self.start_response = start_response
         self.early: list[bytes] = []
 
-    def run(self, start_response: Callable[..., Any]) -> Iterable[bytes]:
-        """Run the application up to its first piece of body, and answer in its place where it may not answer."""
-        self.start_response = start_response
+    def serve(self, app: App) -> Iterable[bytes]:
+        """Decide, run the application up to its first piece of body, and answer in its place where it may not."""
         try:
-            body = self.context.run(self.middleware.app, dict(self.request.environ), self._start)
+            answer = run(self.decide(self.request), call)
+        except Exception:
+            log.exception("%s failed before the handler; the request is refused", self.request.method)
+            answer = answers.NO_CALLER
+        if answer is not None:
+            return self._instead(answer)
+        # The body may be made while it is sent: what belongs to this request must be known there as well.
+        self.context = contextvars.copy_context()
+        self.context.run(_current.set, self.access)
+        try:
+            body = self.context.run(app, dict(self.request.environ), self._start)
         except Exception as error:
             return self._after(error)
         pieces = iter(body)
         first: list[bytes] = []
         try:
             # Until now nothing has left: a body that is made in steps may settle, or refuse, in its first one.
-            for piece in self._next(pieces):
+            for piece in within(self.context, pieces):
                 first.append(piece)
                 if piece:
                     break
@@ -140,47 +143,33 @@ class _Gate:
             _close(body)
             raise RuntimeError("the application has returned without calling start_response")
         status, headers = self.held
-        answer = self.middleware.enforcement.refusal_after(self.access, int(status.split()[0]))
+        number = int(status.split()[0])
+        answer = self.responded(number)
         if answer is not None:
             _close(body)
             return self._instead(answer)
-        self._let_out(status, headers)
+        sized = number in (204, 304) or any(name.lower() == "content-length" for name, _ in headers)
+        self.start_response(status, [*headers, *self.leave(number, headers, streams=True, sized=sized)])
         return _Body(self, body, [*self.early, *first], pieces)
-
-    def _next(self, pieces: Iterator[bytes]) -> Iterator[bytes]:
-        """The pieces of a body, each made with the request at hand."""
-        while True:
-            try:
-                yield self.context.run(next, pieces)
-            except StopIteration:
-                return
 
     def _start(self, status: str, headers: list[tuple[str, str]], exc_info: Any = None) -> Callable[[bytes], None]:  # noqa: ARG002
         """What the application sees as ``start_response``; nothing is sent yet, so that it may be called again."""
         self.held = (status, headers)
         return self.early.append
 
-    def _let_out(self, status: str, headers: list[tuple[str, str]]) -> None:
-        enforcement, access = self.middleware.enforcement, self.access
-        enforcement.note(access, None)
-        number = int(status.split()[0])
-        known = number in (204, 304) or any(name.lower() == "content-length" for name, _ in headers)
-        if enforcement.is_private(access, streamed=not known):
-            headers = [*headers, *answers.caching(headers)]
-        else:
-            access.public = True
-        self.start_response(status, headers)
-
     def _after(self, error: Exception) -> list[bytes]:
         """What an exception of the application becomes."""
-        answer = self.middleware.enforcement.refusal_raised(error)
+        answer = self.raised(error)
         if answer is None:
             raise error
-        self.access.withheld = True
         return self._instead(answer)
 
     def _instead(self, answer: Answer) -> list[bytes]:
-        return self.middleware.answer(answer, self.request, self.access, self.start_response)
+        """Send a refusal."""
+        self.refuse(answer)
+        response = self.response(answer, self.request)
+        self.start_response(f"{response.status} {response.phrase}", list(response.headers))
+        return [b"" if self.request.method == "HEAD" else response.body]
 
 
 class _Body:
@@ -189,7 +178,7 @@ class _Body:
     def __init__(self, gate: _Gate, body: Iterable[bytes], first: list[bytes], rest: Iterator[bytes]) -> None:
         self._body = body
         self._first = first
-        self._rest = gate._next(rest)
+        self._rest = within(gate.context, rest)
         self._access = gate.access
 
     def __iter__(self) -> Iterator[bytes]:

@@ -1,0 +1,110 @@
+"""A policy put in front of an application: what is known before the first request. No input or output here."""
+
+from __future__ import annotations
+
+import inspect
+from collections.abc import Awaitable, Callable, Mapping
+from dataclasses import dataclass
+from typing import Any
+
+from ..core.answers import Answer
+from ..core.binding import Binding, Route
+from ..core.caller import Caller
+from ..core.lines import Line
+from ..core.policy import Policy
+from . import in_force
+from .audit import Audit
+
+Identify = Callable[[Any], Caller | None | Awaitable[Caller | None]]
+Loader = Callable[..., Any]
+Page = Callable[[Answer, Any], str | bytes | None]
+
+# For each parameter that has one, in the order of the path: name, loader, whether it takes the request, and blocks.
+Loaders = tuple[tuple[str, Loader, bool, bool], ...]
+
+
+@dataclass(slots=True, eq=False)
+class Served:
+    """What a framework serves: a route, the lines that may decide for it, and its loaders in the order of the path."""
+
+    binding: Binding
+    loaders: Loaders
+
+
+class Enforcement:
+    """A policy put in front of an application.
+
+    Args:
+        policy: what decides. It is put in force: guards are held against it.
+        identify: who sends a request? Returns a `Caller`, or None for a signed-out one; raises
+            `bloodroot.Unidentified` for credentials that are not accepted. What `bloodroot.identity.load` gives will
+            do. It gets the framework's own request; without a framework, a `Request`.
+        records: for path parameters, how to load the record one stands for: a function from the parameter's text to
+            the record, or to None where there is none. It gets the request too, where it takes a second argument.
+        page: what people are shown instead of the small page of a refusal: a function from the answer and the request
+            to HTML, or to None for the small page.
+        audit: what is written down of decisions; None for refusals.
+        missing: whether an exception of a loader says that there is no such record.
+
+    Raises:
+        PolicyError: a guard asks for a role or a permission that the policy does not know.
+    """
+
+    def __init__(
+        self,
+        policy: Policy,
+        *,
+        identify: Identify,
+        records: Mapping[str, Loader] | None = None,
+        page: Page | None = None,
+        audit: Audit | None = None,
+        missing: Callable[[Exception], bool] = lambda error: False,  # noqa: ARG005
+    ) -> None:
+        in_force.use(policy)
+        self.policy = policy
+        self.identify = identify
+        self.records = {
+            name: (loader, _takes_request(loader), not inspect.iscoroutinefunction(loader))
+            for name, loader in (records or {}).items()
+        }
+        self.page = page
+        self.audit = audit if audit is not None else Audit()
+        self.audit.tell_once()
+        self.realm = policy.title or "application"
+        self.is_missing = missing
+        self.by_token: Callable[[Any], bool] = getattr(identify, "by_token", _never)
+        self._loaders: dict[Line, Loaders] = {}
+
+    def serve(self, route: Route) -> Served:
+        """What is known of a route before its first request."""
+        binding = self.policy.binding(route)
+        names = route.names
+        if names is None:
+            names = tuple(binding.action.template.names) if binding.action else ()
+        return Served(binding, self._loaders_of(names))
+
+    def loaders_at(self, line: Line | None) -> Loaders:
+        """The loaders of a path line, worked out once."""
+        if line is None or not self.records:
+            return ()
+        found = self._loaders.get(line)
+        if found is None:
+            found = self._loaders[line] = self._loaders_of(line.template.names)
+        return found
+
+    def _loaders_of(self, names: tuple[str, ...]) -> Loaders:
+        return tuple((name, *self.records[name]) for name in names if name in self.records)
+
+
+def _never(request: Any) -> bool:  # noqa: ARG001
+    return False
+
+
+def _takes_request(loader: Loader) -> bool:
+    """Whether a loader takes the request beside the text of the parameter."""
+    try:
+        parameters = inspect.signature(loader).parameters.values()
+    except (TypeError, ValueError):
+        return False
+    needed = [each for each in parameters if each.kind in (each.POSITIONAL_ONLY, each.POSITIONAL_OR_KEYWORD)]
+    return len([each for each in needed if each.default is each.empty]) >= 2
