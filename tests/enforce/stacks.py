@@ -1,7 +1,9 @@
 """One small application, written for six stacks: what it does is the same, and so is what the policy makes of it."""
 
 import contextlib
+import logging
 import re
+import unittest
 from collections.abc import Callable, Iterator
 from types import SimpleNamespace
 from typing import Any
@@ -374,3 +376,17 @@ def all_stacks() -> Iterator[dict[str, int]]:
             "django": serving_wsgi(django.core.handlers.wsgi.WSGIHandler()),
         }
         yield {name: stack.enter_context(server) for name, server in ports.items()}
+
+
+class OnEveryStack(unittest.TestCase):
+    """Tests that ask the application on every stack.
+
+    Attributes:
+        ports: where each stack is served, by name.
+    """
+
+    @classmethod
+    def setUpClass(cls) -> None:
+        logging.disable(logging.CRITICAL)
+        cls.addClassCleanup(logging.disable, logging.NOTSET)
+        cls.ports = cls.enterClassContext(all_stacks())

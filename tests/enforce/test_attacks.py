@@ -4,9 +4,7 @@ Each attack is the very bytes that go over the line. What may come back is a ref
 page that the caller may see; never the page behind the line.
 """
 
-import logging
 import socket
-import unittest
 
 from tests.enforce import stacks
 
@@ -162,15 +160,7 @@ def ask(port: int, sent: bytes) -> tuple[str, str]:
     return text.split("\r\n", 1)[0], text
 
 
-class Attacks(unittest.TestCase):
-    @classmethod
-    def setUpClass(cls) -> None:
-        logging.disable(logging.CRITICAL)
-        cls.addClassCleanup(logging.disable, logging.NOTSET)
-        every = stacks.all_stacks()
-        cls.ports = every.__enter__()
-        cls.addClassCleanup(every.__exit__, None, None, None)
-
+class Attacks(stacks.OnEveryStack):
     def attack(self, sent: bytes) -> None:
         for name, port in self.ports.items():
             stacks.reached.clear()

@@ -1,4 +1,4 @@
-"""Fields, flags, the audit log, what is told at start, the OpenAPI document, and what servers tell of paths."""
+"""Fields, flags, the audit log, the OpenAPI document, WebSockets, and what servers tell of paths."""
 
 import asyncio
 import dataclasses
@@ -258,71 +258,6 @@ class AuditWithoutAHandler(unittest.TestCase):
         quiet = code.replace("import bloodroot;", "import logging; logging.basicConfig(); import bloodroot;")
         done = subprocess.run([sys.executable, "-c", quiet], capture_output=True, text=True, check=True)
         self.assertEqual(done.stderr, "")
-
-
-class StartingUp(unittest.TestCase):
-    TEXT = """
-roles
-  keeper
-endpoints
-  GET  /lots          keeper
-  GET  /lots/{lot_id}  keeper
-  PUT  /lots/{lot_id}  keeper
-  GET  /memos         guarded
-  GET  /drafts        guarded
-  GET  /gone          keeper
-always
-  /old/**             keeper
-"""
-
-    def test_what_is_declared_and_can_never_take_effect(self) -> None:
-        policy = bloodroot.parse(self.TEXT, "tarn.bloodroot")
-
-        @guard("keeper", policy=policy)
-        def memos(request: Any) -> Any: ...
-
-        def other(request: Any) -> Any: ...
-
-        app = Starlette(
-            routes=[
-                Route("/lots", other),
-                Route("/lots/{lot_id}", other, methods=["GET", "DELETE"]),
-                Route("/memos", memos),
-                Route("/drafts", other),
-                WebSocketRoute("/live", other),
-            ]
-        )
-        with self.assertLogs("bloodroot.enforce", "INFO") as logs:
-            started = for_starlette.protect(app, policy, identify=identify)
-        self.assertEqual((started.endpoints, started.closed), (6, ("DELETE /lots/{lot_id}", "GET /live")))
-        expected = [
-            r"INFO:.*6 endpoints, 2 without a line, \d+ guards",
-            r"WARNING:.*no line covers DELETE /lots/\{lot_id\}, so it is closed to all callers",
-            r"WARNING:.*no line covers GET /live",
-            r"WARNING:.*tarn.bloodroot:7: no endpoint of the application is at /lots/\{lot_id\}: PUT /lots",
-            r"WARNING:.*tarn.bloodroot:10: no endpoint of the application is at /gone: GET /gone keeper",
-            r"WARNING:.*tarn.bloodroot:12: this standing rule covers no endpoint: /old/\*\* keeper",
-            r"WARNING:.*tarn.bloodroot:9: GET /drafts is guarded, and no guard is around other; unless something it calls",
-        ]
-        self.assertEqual(len(logs.output), len(expected))
-        for line, pattern in zip(logs.output, expected, strict=True):
-            self.assertRegex(line, pattern)
-
-    def test_too_late_is_told(self) -> None:
-        app = Starlette()
-        app.middleware_stack = app.build_middleware_stack()
-        with self.assertRaisesRegex(RuntimeError, "the application has started"):
-            for_starlette.protect(app, POLICY.bind([bloodroot.Route("send_parcel", (), "/x")]), identify=identify)
-        with self.assertRaisesRegex(bloodroot.PolicyError, "unknown action"):
-            for_flask.protect(flask.Flask("tarn"), POLICY, identify=identify)
-
-    def test_wsgi_waits_for_nothing(self) -> None:
-        async def later(request: Any) -> Any: ...
-
-        policy = bloodroot.parse(self.TEXT)
-        for how in ({"identify": later}, {"identify": identify, "records": {"lot_id": later}}):
-            with self.assertRaisesRegex(TypeError, "later is async, and WSGI waits for nothing"):
-                wsgi.AccessMiddleware(lambda environ, start: [], policy, **how)
 
 
 class OpenApi(unittest.TestCase):

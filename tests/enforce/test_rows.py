@@ -24,7 +24,7 @@ class Base(DeclarativeBase):
 class Team(Base):
     __tablename__ = "teams"
     id: Mapped[int] = mapped_column(primary_key=True)
-    site: Mapped[str | None]
+    site: Mapped[str | None] = mapped_column(sa.String(20))
 
 
 class Plot(Base):
@@ -33,7 +33,7 @@ class Plot(Base):
     grower_id: Mapped[int | None]
     other_id: Mapped[int | None]
     # A collation of its own, which a list must not go by.
-    state: Mapped[str | None] = mapped_column(sa.String().with_variant(sa.String(collation="NOCASE"), "sqlite"))
+    state: Mapped[str | None] = mapped_column(sa.String(20).with_variant(sa.String(20, collation="NOCASE"), "sqlite"))
     secret: Mapped[bool | None]
     price: Mapped[float | None]
     sown: Mapped[str | None] = mapped_column(sa.CHAR(4))

@@ -2,9 +2,7 @@
 
 import http.client
 import json
-import logging
 import re
-import unittest
 from concurrent.futures import ThreadPoolExecutor
 
 from tests.enforce import stacks
@@ -94,15 +92,7 @@ MORE = [
 ]
 
 
-class Stacks(unittest.TestCase):
-    @classmethod
-    def setUpClass(cls) -> None:
-        logging.disable(logging.CRITICAL)
-        cls.addClassCleanup(logging.disable, logging.NOTSET)
-        every = stacks.all_stacks()
-        cls.ports = every.__enter__()
-        cls.addClassCleanup(every.__exit__, None, None, None)
-
+class Stacks(stacks.OnEveryStack):
     def on_every_stack(self, caller: str, method: str, target: str, **headers: str) -> dict[str, tuple[int, dict, str]]:
         return {name: ask(port, method, target, X_Caller=caller, **headers) for name, port in self.ports.items()}
 

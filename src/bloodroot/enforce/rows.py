@@ -9,6 +9,8 @@ from __future__ import annotations
 
 import datetime
 import decimal
+import math
+import sys
 import uuid
 from collections.abc import Callable, Iterable
 from typing import Any
@@ -167,12 +169,26 @@ def _bound(column: Column, value: Any) -> Any:
     """A value as a database gets it: numbers in the width of the largest column, texts for exact comparison."""
     if isinstance(value, int) and not isinstance(value, bool):
         return sa.literal(value, sa.BigInteger())
+    if isinstance(value, float) and math.isinf(value):
+        return sa.literal(value, _Infinite())
     return _Exact(sa.literal(value, sa.Text())) if isinstance(value, str) and _kind(column) is str else value
 
 
 def _compared(column: Column) -> sa.ColumnElement[Any]:
     """A column as it is compared: texts character by character, whatever its collation ignores."""
     return _Exact(column) if _kind(column) is str else column  # type: ignore[return-value]
+
+
+class _Infinite(sa.TypeDecorator[float]):
+    """An infinite number. MySQL has none, and no number in its columns is larger than the largest one."""
+
+    impl = sa.Double
+    cache_ok = True
+
+    def process_bind_param(self, value: float | None, dialect: sa.Dialect) -> float | None:
+        if value is None or dialect.name not in ("mysql", "mariadb"):
+            return value
+        return math.copysign(sys.float_info.max, value)
 
 
 class _Exact(sa.ColumnElement[str]):
@@ -212,4 +228,5 @@ def _on_postgresql(element: _Exact, compiler: Any, **how: Any) -> str:
 
 @compiles(_Exact, "mysql", "mariadb")
 def _on_mysql(element: _Exact, compiler: Any, **how: Any) -> str:
-    return f"CAST({compiler.process(element.text, **how)} AS BINARY)"
+    # As bytes of one character set: those of a column and of a literal may differ.
+    return f"CAST(CONVERT({compiler.process(element.text, **how)} USING utf8mb4) AS BINARY)"

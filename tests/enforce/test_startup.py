@@ -1,0 +1,191 @@
+"""What is told at start, and what is an error there: what is declared and could never take effect."""
+
+import unittest
+from typing import Any
+
+import fastapi
+import flask
+from starlette.applications import Starlette
+from starlette.endpoints import HTTPEndpoint
+from starlette.responses import PlainTextResponse
+from starlette.routing import Route, WebSocketRoute
+
+import bloodroot
+from bloodroot.enforce import current, guard, wsgi
+from bloodroot.enforce import fastapi as for_fastapi
+from bloodroot.enforce import flask as for_flask
+from bloodroot.enforce import starlette as for_starlette
+from bloodroot.enforce.guards import guards_of
+from bloodroot.enforce.startup import StartUpError
+from tests.enforce.stacks import POLICY, identify
+
+
+class StartingUp(unittest.TestCase):
+    TEXT = """
+roles
+  keeper
+endpoints
+  GET  /lots          keeper
+  GET  /lots/{lot_id}  keeper
+  PUT  /lots/{lot_id}  keeper
+  GET  /memos         guarded
+  GET  /drafts        guarded
+  GET  /gone          keeper
+always
+  /old/**             keeper
+"""
+
+    def test_what_is_declared_and_can_never_take_effect(self) -> None:
+        policy = bloodroot.parse(self.TEXT, "tarn.bloodroot")
+
+        @guard("keeper", policy=policy)
+        def memos(request: Any) -> Any: ...
+
+        def other(request: Any) -> Any: ...
+
+        app = Starlette(
+            routes=[
+                Route("/lots", other),
+                Route("/lots/{lot_id}", other, methods=["GET", "DELETE"]),
+                Route("/memos", memos),
+                Route("/drafts", other),
+                WebSocketRoute("/live", other),
+            ]
+        )
+        with self.assertLogs("bloodroot.enforce", "INFO") as logs:
+            started = for_starlette.protect(app, policy, identify=identify)
+        self.assertEqual((started.endpoints, started.closed), (6, ("DELETE /lots/{lot_id}", "GET /live")))
+        expected = [
+            r"INFO:.*6 endpoints, 2 without a line, \d+ guards",
+            r"WARNING:.*no line covers DELETE /lots/\{lot_id\}, so it is closed to all callers",
+            r"WARNING:.*no line covers GET /live",
+            r"WARNING:.*tarn.bloodroot:7: no endpoint of the application is at /lots/\{lot_id\}: PUT /lots",
+            r"WARNING:.*tarn.bloodroot:10: no endpoint of the application is at /gone: GET /gone keeper",
+            r"WARNING:.*tarn.bloodroot:12: this standing rule covers no endpoint: /old/\*\* keeper",
+            r"WARNING:.*tarn.bloodroot:9: GET /drafts is guarded, and no guard is around other; unless something it calls",
+        ]
+        self.assertEqual(len(logs.output), len(expected))
+        for line, pattern in zip(logs.output, expected, strict=True):
+            self.assertRegex(line, pattern)
+
+    def test_too_late_is_told(self) -> None:
+        app = Starlette()
+        app.middleware_stack = app.build_middleware_stack()
+        with self.assertRaisesRegex(RuntimeError, "the application has started"):
+            for_starlette.protect(app, POLICY.bind([bloodroot.Route("send_parcel", (), "/x")]), identify=identify)
+        with self.assertRaisesRegex(bloodroot.PolicyError, "unknown action"):
+            for_flask.protect(flask.Flask("tarn"), POLICY, identify=identify)
+
+    def test_wsgi_waits_for_nothing(self) -> None:
+        async def later(request: Any) -> Any: ...
+
+        policy = bloodroot.parse(self.TEXT)
+        for how in ({"identify": later}, {"identify": identify, "records": {"lot_id": later}}):
+            with self.assertRaisesRegex(TypeError, "later is async, and WSGI waits for nothing"):
+                wsgi.AccessMiddleware(lambda environ, start: [], policy, **how)
+
+    def test_records_that_nothing_loads(self) -> None:
+        policy = bloodroot.parse(
+            "conditions\n  own record.owner == caller.id\n  inside record.plot == records.plot_id.id\nendpoints\n"
+            "  GET /mine own\n  GET /settled own\n  GET /plots/{plot_id}/{note_id} inside\n"
+        )
+
+        def plain(request: Any) -> Any: ...
+
+        def settled(request: Any) -> Any:
+            helper()
+
+        def helper() -> None:
+            current().settle({"owner": 3})
+
+        routes = {"/mine": plain, "/settled": settled, "/plots/{plot_id}/{note_id}": plain}
+        for paths, records, message in (
+            (("/mine",), {}, r"GET /mine has no parameter .* its handler does not settle it"),
+            (("/settled",), {}, None),
+            (
+                ("/plots/{plot_id}/{note_id}",),
+                {"note_id": str},
+                "records.plot_id.id is never known: records has no loader",
+            ),
+            (("/plots/{plot_id}/{note_id}",), {"note_id": str, "plot_id": str}, None),
+            (("/settled",), {"plot": str}, 'records has a loader for "plot", which is no parameter of any route'),
+        ):
+            app = Starlette(routes=[Route(each, routes[each]) for each in paths])
+            with self.subTest(paths, records=records):
+                if message is None:
+                    started = for_starlette.protect(app, policy, identify=identify, records=records)
+                    self.assertEqual("its handler must settle it" in str(started.idle), paths == ("/settled",))
+                    continue
+                with self.assertRaisesRegex(StartUpError, message):
+                    for_starlette.protect(app, policy, identify=identify, records=records)
+
+
+class NeverRun(unittest.TestCase):
+    """A guard that the framework would not run is an error at start."""
+
+    POLICY = bloodroot.parse("roles\n  grower\n  keeper\n  clerk\nendpoints\n  any /lots/{lot_id} keeper\n")
+
+    def test_above_the_decorator_of_a_route(self) -> None:
+        app = flask.Flask("tarn", static_folder=None)
+
+        @guard("keeper", policy=self.POLICY)
+        @app.get("/lots/<lot_id>")
+        def lot(lot_id: str) -> str:
+            return "lot"
+
+        api = fastapi.FastAPI(openapi_url=None, docs_url=None)
+
+        @guard("keeper", policy=self.POLICY)
+        @api.get("/lots/{lot_id}")
+        def lot_of_api(lot_id: str) -> str:
+            return "lot"
+
+        for protect, each in ((for_flask.protect, app), (for_fastapi.protect, api)):
+            with self.assertRaisesRegex(
+                StartUpError, r"guard\(\"keeper\"\): this guard is never run: .*put the guard below"
+            ):
+                protect(each, self.POLICY, identify=identify)
+        self.assertTrue(guards_of(lot) and guards_of(lot_of_api))
+
+    def test_a_subclass_that_adds_or_overrides_a_handler(self) -> None:
+        @guard("keeper", policy=self.POLICY)
+        class Lot(HTTPEndpoint):
+            def get(self, request: Any) -> Any:
+                return PlainTextResponse("lot")
+
+        class Adds(Lot):
+            def delete(self, request: Any) -> Any:
+                return PlainTextResponse("gone")
+
+        class Overrides(Lot):
+            def get(self, request: Any) -> Any:
+                return PlainTextResponse("open")
+
+        class Keeps(Lot):
+            label = "kept"
+
+        for handler, name in ((Adds, "Adds.delete"), (Overrides, "Overrides.get"), (Keeps, None), (Lot, None)):
+            app = Starlette(routes=[Route("/lots/{lot_id}", handler)])
+            with self.subTest(handler.__name__):
+                if name is None:
+                    for_starlette.protect(app, self.POLICY, identify=identify)
+                    continue
+                with self.assertRaisesRegex(StartUpError, f"this guard is not run for {name}"):
+                    for_starlette.protect(app, self.POLICY, identify=identify)
+
+    def test_a_method_that_the_framework_dispatches_and_nobody_lists(self) -> None:
+        @guard("keeper", policy=self.POLICY)
+        class Lot(HTTPEndpoint):
+            def get(self, request: Any) -> Any:
+                return PlainTextResponse("lot")
+
+            def propfind(self, request: Any) -> Any:
+                return PlainTextResponse("properties")
+
+        app = Starlette(routes=[Route("/lots/{lot_id}", Lot)])
+        with self.assertRaisesRegex(StartUpError, "Lot.propfind, which a request of the method PROPFIND would reach"):
+            for_starlette.protect(app, self.POLICY, identify=identify)
+        # Where no line lets such a method in, it is reached by nothing.
+        app = Starlette(routes=[Route("/lots/{lot_id}", Lot)])
+        only_get = bloodroot.parse("roles\n  keeper\nendpoints\n  GET /lots/{lot_id} keeper\n")
+        for_starlette.protect(app, only_get, identify=identify)
