@@ -115,6 +115,44 @@ class MountedApplications(unittest.IsolatedAsyncioTestCase):
             with self.subTest(target, caller=caller):
                 self.assertEqual(await asked(outer, target, caller), status)
 
+    async def test_a_websocket_that_a_layer_accepts_by_itself(self) -> None:
+        class Accepts:
+            def __init__(self, app: Any) -> None:
+                pass
+
+            async def __call__(self, scope: Any, receive: Any, send: Any) -> None:
+                await send({"type": "websocket.accept"})
+                await send({"type": "websocket.send", "text": "secret"})
+
+        policy = bloodroot.parse(
+            "roles\n  keeper\nconditions\n  own  record.owner == caller.id\nendpoints\n"
+            "  GET /m/open anyone\n  GET /m/lots/{lot_id} keeper if own\n"
+        )
+        for target, caller, expected in (
+            ("/m/open", "", "websocket.accept"),
+            ("/m/closed", "4", "websocket.close"),
+            ("/m/lots/3", "4", "websocket.close"),  # nothing can settle what is open
+        ):
+            sent: list[Any] = []
+
+            async def send(message: Any, sent: list[Any] = sent) -> None:
+                sent.append(message)
+
+            async def receive() -> Any:
+                return {"type": "websocket.connect"}
+
+            app = Starlette(routes=[Mount("/m", Router([]), middleware=[Middleware(Accepts)])])
+            for_starlette.protect(app, policy, identify=who)
+            scope = {
+                "type": "websocket",
+                "path": target,
+                "query_string": b"",
+                "headers": [(b"x-caller", caller.encode())],
+            }
+            with self.subTest(target):
+                await app(scope, receive, send)
+                self.assertEqual([each["type"] for each in sent][:1], [expected])
+
     async def test_a_mounted_application_used_by_itself_is_protected_all_the_same(self) -> None:
         async def serve(request: Any) -> Any:
             return PlainTextResponse("served")
