@@ -219,7 +219,7 @@ class _Driver:
                 exchange.refuse(answer)
                 return self._own_response(exchange, answer)
         streams = response.is_streamed
-        sized = response.content_length is not None
+        sized = not streams or response.content_length is not None
         _add(response, exchange.leave(response.status_code, response.headers.items(), streams=streams, sized=sized))
         if streams and exchange.decided and exchange.refusing is None and not response.direct_passthrough:
             response.response = acting(exchange.access, response.response)
