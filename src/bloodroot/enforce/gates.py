@@ -8,7 +8,7 @@ in a mounted application) is decided by its path before it leaves.
 from __future__ import annotations
 
 import weakref
-from collections.abc import Awaitable, Callable, Iterable
+from collections.abc import Callable, Iterable
 from functools import partial
 from typing import Any, SupportsIndex
 
@@ -20,12 +20,12 @@ from starlette.websockets import WebSocket
 from ..core.answers import Answer
 from ..core.binding import Route
 from ..request import AsgiRequest
-from .asgi import BEGINNINGS, Gate, Message, Receive, Scope, Send, Withheld, call_async
+from .asgi import Gate, Withheld, call_async
+from .asgi_messages import BEGINNINGS, App, Message, Receive, Scope, Send
 from .enforcement import Enforcement, Served
 from .pipeline import run_async
 from .starlette_routes import described, inner_router
 
-App = Callable[[Scope, Receive, Send], Awaitable[None]]
 KEY = "bloodroot"  # in a scope: the exchanges of the applications that a request comes through, the outer one first
 _MARK = "_bloodroot_gate"
 
