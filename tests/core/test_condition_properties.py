@@ -41,10 +41,8 @@ def plain(test: str, record: dict[str, Any]) -> bool | None:
     """Kleene's three values with Python's own evaluation of the parts; None is faulty."""
 
     def atom(name: str, sign: str, value: int) -> bool | None:
-        if name not in record or isinstance(record[name], str):
+        if not isinstance(record.get(name), int):
             return None
-        if record[name] is None:
-            return False if sign == "==" else None
         return record[name] == value if sign == "==" else record[name] < value
 
     def run(text: str) -> bool | None:

@@ -4,6 +4,7 @@ import sqlite3
 import unittest
 import uuid
 from datetime import UTC, datetime
+from decimal import Decimal
 from types import SimpleNamespace
 from uuid import UUID
 
@@ -172,6 +173,9 @@ class Conditions(unittest.TestCase):
         id=7, name="Fern", tags=["a", "b"], open=True, shut=False, none=None, size=1.5,
         uuid=UUID("12345678-1234-5678-1234-567812345678"), due=datetime(2026, 4, 1, tzinfo=UTC),
         naive=datetime(2026, 4, 1), owner={"id": 3, "team": {"name": "north"}}, text="a,b",
+        owners={"id": 4}, gaps=[7, None], pair=(1, 7), listed=[1, 7], members={7, 8},
+        decimal=Decimal("7.50"), half=7.5, tenth=0.1, exact=Decimal("0.1"),
+        nan=float("nan"), quiet=Decimal("NaN"), signalling=Decimal("sNaN"),
     )  # fmt: skip
     cases = (
         ("record.id == 7", "allow"),
@@ -223,7 +227,7 @@ class Conditions(unittest.TestCase):
         ("path.x == 8", "deny"),
         ("path.x == 7.5", "deny"),
         ("path.x != 8", "allow"),
-        ("path.x == 7.0", "faulty"),
+        ("path.x == 7.0", "allow"),
         ("query.zero == 7", "faulty"),
         ("query.zero != 7", "faulty"),
         ("not query.zero == 7", "faulty"),
@@ -238,9 +242,72 @@ class Conditions(unittest.TestCase):
         ("path.x == record.name", "deny"),
         ("path.x == record.open", "faulty"),
         ("query.u == record.uuid", "allow"),
-        ('query.u == "12345678123456781234567812345678"', "allow"),
+        ('query.u == "12345678-1234-5678-1234-567812345678"', "allow"),
+        ("query.hex != record.uuid", "faulty"),
         ("query.many == 1", "faulty"),
         ("query.gone == 1", "faulty"),
+        ("query.gone != 1", "faulty"),
+        ("query.gone == none", "allow"),
+        ("query.u == none", "deny"),
+        ("query.u != none", "allow"),
+        ("query.gone == none or query.u == record.uuid", "allow"),
+        ("query.u.x == none", "faulty"),
+        ("query.minus != 0", "faulty"),
+        ("query.half == 7.5", "allow"),
+        ("query.half != record.decimal", "deny"),
+        ("query.more != 7.5", "faulty"),
+        ("query.tenth != record.tenth", "faulty"),
+        # A value that is none compares with the word alone.
+        ("record.none == 1", "faulty"),
+        ("record.none != 1", "faulty"),
+        ("record.none not in [1, 2]", "faulty"),
+        ("record.none in [1, none]", "allow"),
+        ("none in record.gaps", "allow"),
+        ("7 in record.gaps", "allow"),
+        ("8 in record.gaps", "faulty"),
+        ("8 not in record.gaps", "faulty"),
+        ("record.none in record.gaps", "faulty"),
+        # Lists compare member by member.
+        ('record.tags == ["a", "b"]', "allow"),
+        ('record.tags != ["a", "b"]', "deny"),
+        ('record.tags == ["a"]', "deny"),
+        ('record.tags != ["a", "c"]', "allow"),
+        ("record.pair == [1, 7]", "allow"),
+        ("record.pair == record.listed", "allow"),
+        ("record.pair != record.listed", "deny"),
+        ("record.pair == [true, 7]", "faulty"),
+        ("record.pair != [true, 7]", "faulty"),
+        ("record.pair != [2, true]", "faulty"),
+        ('record.pair != "1,7"', "faulty"),
+        ("record.pair < [2, 8]", "faulty"),
+        ("record.gaps != [7, 1]", "faulty"),
+        ("record.gaps == [7, none]", "allow"),
+        ("[path.x, 1] == [7, 1]", "allow"),
+        ("[1, 7] in [[2], record.pair]", "allow"),
+        ("record.owner != record.owners", "faulty"),
+        ("record.owner == record.owner", "faulty"),
+        ("record.members == record.members", "faulty"),
+        ("7 in record.members", "allow"),
+        ("true in record.members", "faulty"),
+        # Numbers, whatever their type; not a number is none; moments with and without a zone are not compared.
+        ("record.decimal == 7.5", "allow"),
+        ("record.decimal == record.half", "allow"),
+        ("record.tenth == 0.1", "allow"),
+        ("record.exact == 0.1", "allow"),
+        ("record.exact == record.tenth", "allow"),
+        ("record.exact < 0.1", "deny"),
+        ("record.exact > record.tenth", "deny"),
+        ("record.nan == record.nan", "faulty"),
+        ("record.nan != 1", "faulty"),
+        ("record.nan < 1", "faulty"),
+        ("record.quiet != 1", "faulty"),
+        ("record.signalling != 1", "faulty"),
+        ("record.nan not in [1]", "faulty"),
+        ("[record.nan] != [1]", "faulty"),
+        ("record.naive != now", "faulty"),
+        ("record.naive == record.due", "faulty"),
+        ("record.naive != record.due", "faulty"),
+        ("record.naive == record.naive", "allow"),
         ("args.y == 1", "depends"),
         ("args.y == 1 or record.id == 7", "allow"),
         ("args.y == 1 and record.id == 8", "deny"),
@@ -253,7 +320,8 @@ class Conditions(unittest.TestCase):
 
     def test_each_expression(self) -> None:
         caller = Caller(id=3, attributes={"team": "north"})
-        query = {"u": "12345678123456781234567812345678", "many": ["1", "2"]}
+        query = {"u": "12345678-1234-5678-1234-567812345678", "many": ["1", "2"], "hex": "1" * 32}
+        query |= {"minus": "-0", "half": "7.5", "more": "7.50", "tenth": "0.1000000000000000055"}
         query |= {"zero": "07", "point": "7.0", "word": "seven", "blank": " 7", "arabic": "\u0667"}
         for text, expected in self.cases:
             with self.subTest(text):

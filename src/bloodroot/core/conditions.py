@@ -432,7 +432,8 @@ def _follow(reference: Reference, facts: Facts) -> Any:
     for name in names:
         start = attribute(start, name)
         if start is MISSING or start is UNKNOWN:
-            return start
+            # A parameter of the query that was not sent can be asked for.
+            return None if start is MISSING and reference.root == "query" and len(names) == 1 else start
     return start
 
 

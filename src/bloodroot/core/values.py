@@ -6,18 +6,28 @@ import datetime
 import operator
 import re
 import uuid
-from collections.abc import Callable
+from collections.abc import Callable, Collection
 from dataclasses import dataclass
+from decimal import Decimal
+from numbers import Real
 from typing import Any
 
-# A number as people and databases write it, in the one way that all of them read alike: no sign but minus, no
-# leading zeros, no blanks.
-_PLAIN_NUMBER = re.compile(r"-?(?:0|[1-9][0-9]*)(?:\.[0-9]+)?").fullmatch
+# A number in its plain decimal form, the one way in which people and databases write it alike: no sign but minus, no
+# leading zeros, no blanks, and a fraction only where there is one.
+_PLAIN_NUMBER = re.compile(r"(?!-0$)-?(?:0|[1-9][0-9]*)(?:\.[0-9]*[1-9])?").fullmatch
+# The hexadecimal form of a UUID (RFC 9562, section 4).
+_UUID = re.compile(r"[0-9a-fA-F]{8}(?:-[0-9a-fA-F]{4}){3}-[0-9a-fA-F]{12}").fullmatch
 
 
 @dataclass(frozen=True, slots=True)
 class Value:
-    """A value in a comparison. ``textual`` marks text from a path or a query, which may stand for a number."""
+    """A value in a comparison.
+
+    Attributes:
+        value: the value.
+        textual: whether it is text from a path, a query or a token, which may stand for a number or a UUID.
+        literal: whether it is written in the policy.
+    """
 
     value: Any
     textual: bool = False
@@ -32,8 +42,15 @@ class Value:
         if isinstance(self.value, str):
             escaped = self.value.replace("\\", "\\\\").replace('"', '\\"')
             return f'"{escaped}"'
-        text = str(self.value)
+        if isinstance(self.value, tuple) and all(isinstance(item, Value) for item in self.value):
+            text = f"[{', '.join(item.words() for item in self.value)}]"
+        else:
+            text = str(self.value)
         return text if len(text) <= 60 else f"{text[:57]}..."
+
+
+class _List:
+    """The kind of lists and tuples: they compare member by member."""
 
 
 _ORDER: dict[str, Callable[[Any, Any], Any]] = {
@@ -53,7 +70,7 @@ def compare(left: Value, sign: str, right: Value) -> bool | None:
             same = _same(left, right)
             return same if same is None or sign == "==" else not same
         pair = _pair(left, right)
-        if pair is None or isinstance(pair[0], bool):
+        if pair is None or isinstance(pair[0], bool | list | tuple):
             return None
         return bool(_ORDER[sign](*pair))
     except Exception:
@@ -62,18 +79,39 @@ def compare(left: Value, sign: str, right: Value) -> bool | None:
 
 
 def _same(left: Value, right: Value) -> bool | None:
-    """Whether two values are the same; None where they are of kinds that cannot be."""
-    if left.value is None or right.value is None:
-        if left.value is right.value and not (left.literal or right.literal):
-            # Nobody's record and a caller without an id: neither has a value, which makes them no match.
-            return None
-        return left.value is right.value
+    """Whether two values are the same; None where they cannot be compared."""
+    one, other = left.value, right.value
+    if one is None or other is None:
+        # A value that is none is the same as the word, and compares with nothing else: a record without an owner and
+        # a caller without an id are no match, and no two different ones either.
+        if one is None and left.literal:
+            return other is None
+        return one is None if other is None and right.literal else None
     pair = _pair(left, right)
-    return None if pair is None else bool(pair[0] == pair[1])
+    if pair is None:
+        return None
+    if isinstance(pair[0], list | tuple):
+        return _same_lists(*pair)
+    return bool(pair[0] == pair[1])
+
+
+def _same_lists(one: Collection[Any], other: Collection[Any]) -> bool | None:
+    """Whether two lists are the same, member by member; None where one pair of members cannot be compared."""
+    found: bool | None = len(one) == len(other)
+    for left, right in zip(one, other, strict=False):
+        same = _same(_member(left), _member(right))
+        if same is None:
+            return None
+        found = found and same
+    return found
+
+
+def _member(item: Any) -> Value:
+    return item if isinstance(item, Value) else Value(item)
 
 
 def _pair(left: Value, right: Value) -> tuple[Any, Any] | None:
-    """The two values as one kind, or None where they are of two."""
+    """The two values as one kind, or None where they cannot be compared."""
     one, other = left.value, right.value
     if left.textual and right.textual and isinstance(one, str) and isinstance(other, str):
         # A path and the id in a token: "05" and "5" may lead to one record, so that neither answer would be right.
@@ -82,36 +120,78 @@ def _pair(left: Value, right: Value) -> tuple[Any, Any] | None:
         one = _from_text(one, other)
     elif right.textual and not isinstance(one, str):
         other = _from_text(other, one)
-    return (one, other) if one is not None and other is not None and kind_of(one) == kind_of(other) else None
+    if one is None or other is None:
+        return None
+    kind = kind_of(one)
+    if kind is None or kind is not kind_of(other):
+        return None
+    if kind is float:
+        return as_numbers(one, other)
+    if kind is datetime.datetime and (one.utcoffset() is None) != (other.utcoffset() is None):
+        return None
+    return one, other
 
 
-def kind_of(value: Any) -> object:
-    """What a value can be compared with: its like."""
+def kind_of(value: Any) -> type | None:
+    """The kind of a value. Two values can be compared where they are of one kind; None is comparable with nothing.
+
+    All numbers are of the kind `float`.
+    """
     if isinstance(value, bool):
         return bool
-    if isinstance(value, int | float):
+    if isinstance(value, int):
         return float
+    if isinstance(value, float | Decimal):
+        return None if _is_nan(value) else float
     for kind in (str, bytes, uuid.UUID, datetime.datetime, datetime.date):
         if isinstance(value, kind):
             return kind
-    return "number" if hasattr(value, "as_integer_ratio") else type(value)
+    if isinstance(value, list | tuple):
+        return _List
+    if isinstance(value, Real):
+        return None if _is_nan(value) else float
+    # Python's own equality of other collections takes true for 1.
+    return None if isinstance(value, Collection) else type(value)
 
 
-def _from_text(text: str, like: Any) -> Any:
+def _is_nan(number: Any) -> bool:
+    return number.is_nan() if isinstance(number, Decimal) else number != number
+
+
+def as_numbers(one: Any, other: Any) -> tuple[Any, Any]:
+    """Two numbers as they compare. A fraction in binary is taken as it is written, so that 0.1 is a tenth."""
+    if isinstance(one, Decimal) and isinstance(other, float):
+        return one, as_decimal(other)
+    if isinstance(other, Decimal) and isinstance(one, float):
+        return as_decimal(one), other
+    return one, other
+
+
+def as_decimal(number: float) -> Decimal:
+    """A number in binary as the shortest decimal that is read as the same number."""
+    return Decimal(repr(float(number)))
+
+
+def _from_text(text: Any, like: Any) -> Any:
     """Text of a path as a UUID or a number, or None where it is not one beyond doubt.
 
     ``05`` and ``5.0`` are not the plain form of 5, and yet many a database finds record 5 by them. To call them
     different would let somebody through who is kept from that record by ``not`` or ``!=``.
     """
+    if not isinstance(text, str):
+        return text
     if isinstance(like, uuid.UUID):
-        try:
-            return uuid.UUID(text)
-        except ValueError:
-            return None
-    number = plain_number(text) if isinstance(like, int | float) and not isinstance(like, bool) else None
-    if number is None:
+        return plain_uuid(text)
+    number = plain_number(text) if kind_of(like) is float else None
+    if number is not None and isinstance(like, float) and leads_astray(number, like):
         return None
-    return None if number == like and text != str(like) else number
+    return number
+
+
+def leads_astray(number: int | Decimal, like: float) -> bool:
+    """Whether a number has more digits than one in binary, which a database would find by it all the same."""
+    one, other = as_numbers(number, like)
+    return float(number) == like and one != other
 
 
 def _may_be_one(one: str, other: str) -> bool:
@@ -124,11 +204,16 @@ def _may_be_one(one: str, other: str) -> bool:
     return False
 
 
-def plain_number(text: str) -> int | float | None:
+def plain_number(text: str) -> int | Decimal | None:
     """The number that a text is the plain decimal form of, or None."""
     if not _PLAIN_NUMBER(text):
         return None
-    return float(text) if "." in text else int(text)
+    return Decimal(text) if "." in text else int(text)
+
+
+def plain_uuid(text: str) -> uuid.UUID | None:
+    """The UUID that a text is the hexadecimal form of, or None."""
+    return uuid.UUID(text) if _UUID(text) else None
 
 
 def _among(left: Value, right: Value) -> bool | None:
@@ -137,7 +222,7 @@ def _among(left: Value, right: Value) -> bool | None:
         return None
     found: bool | None = False
     for item in right.value:
-        same = _same(left, item if isinstance(item, Value) else Value(item))
+        same = _same(left, _member(item))
         if same:
             return True
         if same is None:

@@ -19,7 +19,7 @@ from django.core.exceptions import FieldDoesNotExist
 from django.db import connections, models
 from django.db.models import F, Q, Value
 from django.db.models.functions import Collate
-from django.db.models.lookups import Exact
+from django.db.models.lookups import Exact, LessThanOrEqual
 
 from ..core.caller import Caller, imagined
 from ..core.conditions import Reference
@@ -143,39 +143,43 @@ class _Translation(Translation[_Test, _Column]):
             _or([_and([missing, none.false]), _and([column.there, other.false])]),
         )
 
+    def where_known(self, column: _Column, test: _Test) -> _Test:
+        there = self._there(column)
+        return _Test(_and([there, test.true]), _and([there, test.false]))
+
+    def _there(self, column: _Column) -> Q:
+        """The rows where a column has a value that can be compared."""
+        if self._vendor != "postgresql" or not issubclass(self.type_of(column), float | Decimal):
+            return column.there
+        # PostgreSQL has NaN, larger than every number and the same as itself.
+        largest = Value(math.inf, output_field=models.FloatField())
+        return _and([column.there, Q(LessThanOrEqual(F(column.path), largest))])
+
     def same(self, column: _Column, value: Any) -> _Test:
-        if isinstance(value, float) and self.type_of(column) is int:
-            if not value.is_integer():
-                return self.if_none(column, self.false, self.false)
-            value = int(value)
         if isinstance(value, str):
             found = Q(Exact(self._exactly(F(column.path)), self._exactly(Value(value))))
         else:
             found = Q(**{column.path: value})
-        return self.if_none(column, self.false, _Test(found, ~found))
+        return self.where_known(column, _Test(found, ~found))
 
     def ordered(self, column: _Column, operator: str, value: Any) -> _Test:
-        if isinstance(value, float) and self.type_of(column) is int and not value.is_integer():
-            # Django would cut the fraction off.
-            operator, value = ("<=", math.floor(value)) if operator in ("<", "<=") else (">=", math.ceil(value))
         return _Test(self._order(column, operator, value), self._order(column, _AGAINST[operator], value))
 
     def _order(self, column: _Column, operator: str, value: Any) -> Q:
-        return _and([column.there, Q(**{f"{column.path}__{_LOOKUPS[operator]}": value})])
+        return _and([self._there(column), Q(**{f"{column.path}__{_LOOKUPS[operator]}": value})])
 
     def same_columns(self, one: _Column, other: _Column) -> _Test:
         if self.kind(one) is str:
             found = Q(Exact(self._exactly(F(one.path)), self._exactly(F(other.path))))
         else:
             found = Q(**{one.path: F(other.path)})
-        return _Test(found, ~found)
+        return self.where_known(one, self.where_known(other, _Test(found, ~found)))
 
     def ordered_columns(self, one: _Column, operator: str, other: _Column) -> _Test:
-        there = _and([one.there, other.there])
         found, against = (
             Q(**{f"{one.path}__{_LOOKUPS[each]}": F(other.path)}) for each in (operator, _AGAINST[operator])
         )
-        return _Test(_and([there, found]), _and([there, against]))
+        return self.where_known(one, self.where_known(other, _Test(found, against)))
 
     def _exactly(self, text: Any) -> Collate:
         """A text compared character by character, whatever the collation of its column or database ignores."""
@@ -192,6 +196,9 @@ class _Translation(Translation[_Test, _Column]):
 
     def type_of(self, column: _Column) -> Any:
         return type(_LIKE.get(type(column.field)))
+
+    def digits(self, column: _Column) -> tuple[int | None, int | None]:
+        return column.field.max_digits, column.field.decimal_places
 
     def describe(self, column: _Column) -> str:
         return type(column.field).__name__

@@ -103,18 +103,22 @@ class _Translation(Translation[Test, Column]):
     def if_none(self, column: Column, none: Test, other: Test) -> Test:
         return sa.case((column.is_(None), none), else_=other)
 
+    def where_known(self, column: Column, test: Test) -> Test:
+        return sa.case((_compared(column).is_(None), _null()), else_=test)
+
     def same(self, column: Column, value: Any) -> Test:
-        return _compared(column).is_not_distinct_from(_bound(column, value))
+        found: Test = _compared(column) == _bound(column, value)
+        return found
 
     def ordered(self, column: Column, operator: str, value: Any) -> Test:
-        found: Test = _ORDER[operator](column, _bound(column, value))
+        found: Test = _ORDER[operator](_compared(column), _bound(column, value))
         return found
 
     def same_columns(self, one: Column, other: Column) -> Test:
-        return _compared(one).is_not_distinct_from(_compared(other))
+        return _compared(one) == _compared(other)
 
     def ordered_columns(self, one: Column, operator: str, other: Column) -> Test:
-        found: Test = _ORDER[operator](one, other)
+        found: Test = _ORDER[operator](_compared(one), _compared(other))
         return found
 
     def kind(self, column: Column) -> Any:
@@ -122,6 +126,10 @@ class _Translation(Translation[Test, Column]):
 
     def type_of(self, column: Column) -> Any:
         return column.type.python_type
+
+    def digits(self, column: Column) -> tuple[int | None, int | None]:
+        kind: Any = column.type
+        return kind.precision, kind.scale
 
     def describe(self, column: Column) -> str:
         return str(column.type)
@@ -155,6 +163,8 @@ def _kind(column: InstrumentedAttribute[Any]) -> Any:
         # Moments come back with or without a zone, as the database has it; texts of a fixed length are filled up; and
         # members of an enumeration are texts or none.
         return None
+    if isinstance(column.type, sa.Numeric | sa.Float) and not _is_plain_number(column.type):
+        return None
     try:
         python_type = column.type.python_type
     except NotImplementedError:
@@ -165,18 +175,71 @@ def _kind(column: InstrumentedAttribute[Any]) -> Any:
     return kind_of(like) if like is not None else None
 
 
+def _is_plain_number(kind: sa.Numeric[Any] | sa.Float[Any]) -> bool:
+    """Whether what is read from a column is the very number in it: a double as a float, a decimal as a decimal."""
+    if isinstance(kind, sa.Float):
+        # A number of single precision is read as another one.
+        single = isinstance(kind, sa.REAL) or (kind.precision is not None and kind.precision <= 24)
+        return not kind.asdecimal and not single
+    return bool(kind.asdecimal) and kind.scale is not None
+
+
 def _bound(column: Column, value: Any) -> Any:
-    """A value as a database gets it: numbers in the width of the largest column, texts for exact comparison."""
-    if isinstance(value, int) and not isinstance(value, bool):
+    """A value as a database gets it: numbers in the width of the column, texts for exact comparison."""
+    if isinstance(value, bool):
+        return value
+    if isinstance(value, int):
         return sa.literal(value, sa.BigInteger())
-    if isinstance(value, float) and math.isinf(value):
-        return sa.literal(value, _Infinite())
+    if isinstance(value, float | decimal.Decimal):
+        return sa.literal(value, _Infinite()) if math.isinf(value) else sa.literal(value, column.type)
     return _Exact(sa.literal(value, sa.Text())) if isinstance(value, str) and _kind(column) is str else value
 
 
 def _compared(column: Column) -> sa.ColumnElement[Any]:
-    """A column as it is compared: texts character by character, whatever its collation ignores."""
-    return _Exact(column) if _kind(column) is str else column  # type: ignore[return-value]
+    """A column as it is compared: texts character by character, numbers as they are read."""
+    if _kind(column) is str:
+        return _Exact(column)
+    return _Number(column) if isinstance(column.type, sa.Numeric | sa.Float) else column  # type: ignore[return-value]
+
+
+class _Number(sa.ColumnElement[Any]):
+    """A number as it is read, and NULL where it is no number at all."""
+
+    inherit_cache = True
+    __visit_name__ = "bloodroot_number"
+    _traverse_internals = [("column", InternalTraversal.dp_clauseelement)]  # noqa: RUF012 - as SQLAlchemy wants it
+
+    def __init__(self, column: Any) -> None:
+        self.column = column
+        self.type: Any = column.type
+
+
+@compiles(_Number)
+def _number(element: _Number, compiler: Any, **how: Any) -> str:
+    return str(compiler.process(element.column, **how))
+
+
+@compiles(_Number, "postgresql")
+def _number_on_postgresql(element: _Number, compiler: Any, **how: Any) -> str:
+    # PostgreSQL has NaN, larger than every number and the same as itself.
+    return f"NULLIF({compiler.process(element.column, **how)}, 'NaN')"
+
+
+@compiles(_Number, "sqlite")
+def _number_on_sqlite(element: _Number, compiler: Any, **how: Any) -> str:
+    column, kind = compiler.process(element.column, **how), element.type
+    if isinstance(kind, sa.Float):
+        return str(column)
+    # SQLite has no decimal numbers: it keeps more places than the type has, which are not read.
+    return f"CASE WHEN {column} IS NOT NULL THEN CAST(printf('%.{kind.scale}f', {column}) AS REAL) END"
+
+
+@compiles(_Number, "mysql", "mariadb")
+def _number_on_mysql(element: _Number, compiler: Any, **how: Any) -> str:
+    kind = element.type
+    if isinstance(kind, sa.Float) and not isinstance(kind, sa.Double) and kind.precision is None:
+        raise RowsError("a Float is a number of single precision in MySQL and is read as another one; make it a Double")
+    return str(compiler.process(element.column, **how))
 
 
 class _Infinite(sa.TypeDecorator[float]):

@@ -6,10 +6,12 @@ questions about one column; everything else is the same for all of them and is h
 
 from __future__ import annotations
 
+import decimal
 import math
 import uuid
 from abc import ABC, abstractmethod
 from collections.abc import Callable, Iterable
+from decimal import Decimal
 from typing import Any, Generic, TypeVar
 
 from ..core.conditions import (
@@ -28,12 +30,13 @@ from ..core.conditions import (
     Several,
 )
 from ..core.requirements import PermissionAsked
-from ..core.values import Value, kind_of, plain_number
+from ..core.values import Value, as_decimal, as_numbers, kind_of, leads_astray, plain_number, plain_uuid
 
 Test = TypeVar("Test")  # a condition of the library, with the values true, false and faulty
 Column = TypeVar("Column")
 _ORDERS = ("<", "<=", ">", ">=")
 _LARGEST = 2**63 - 1
+_ENOUGH = 60
 
 
 class RowsError(Exception):
@@ -89,8 +92,12 @@ class Translation(ABC, Generic[Test, Column]):
         """One test where a column has no value, another where it has one."""
 
     @abstractmethod
+    def where_known(self, column: Column, test: Test) -> Test:
+        """A test where a column has a value that can be compared; faulty elsewhere."""
+
+    @abstractmethod
     def same(self, column: Column, value: Any) -> Test:
-        """Whether a column has just this value, which is not none; false where it has none."""
+        """Whether a column has just this value, which is not none; faulty where it has none."""
 
     @abstractmethod
     def ordered(self, column: Column, operator: str, value: Any) -> Test:
@@ -98,11 +105,15 @@ class Translation(ABC, Generic[Test, Column]):
 
     @abstractmethod
     def same_columns(self, one: Column, other: Column) -> Test:
-        """Whether two columns have the same value; asked only of rows where both have one."""
+        """Whether two columns have the same value; faulty where one of them has none."""
 
     @abstractmethod
     def ordered_columns(self, one: Column, operator: str, other: Column) -> Test:
         """Whether a column is less or more than another; faulty where one of them has no value."""
+
+    @abstractmethod
+    def digits(self, column: Column) -> tuple[int | None, int | None]:
+        """How many digits a column of decimal numbers has, and how many of them behind the point; None for any."""
 
     @abstractmethod
     def describe(self, column: Column) -> str:
@@ -153,8 +164,7 @@ class Translation(ABC, Generic[Test, Column]):
             return self.true
 
         def test(column: Column) -> Test:
-            held = self.same(column, True) if self.kind(column) is bool else self.faulty
-            return self.if_none(column, self.faulty, held)
+            return self.same(column, True) if self.kind(column) is bool else self.faulty
 
         return self._at(reference, test)
 
@@ -203,65 +213,87 @@ class Translation(ABC, Generic[Test, Column]):
         kind = self._known_kind(column, formula)
         if value.textual and kind is not str:
             return self._with_text(column, operator, value, formula)
-        if isinstance(value.value, float) and math.isnan(value.value):
+        if kind is not kind_of(value.value):
             return self.faulty
-        beyond = self._beyond(column, value.value)
-        comparable = kind == kind_of(value.value)
+        if kind is float:
+            return self._with_number(column, operator, value.value)
         if operator in ("==", "!="):
-            different = self.true if operator == "!=" else self.false
-            # A value that is missing is not the same as one that is there, which Python says too.
-            if not comparable:
-                return self.if_none(column, different, self.faulty)
-            if beyond:
-                return different
             same = self.same(column, value.value)
             return same if operator == "==" else self.opposite(same)
-        if kind is bool or not comparable:
+        if kind is bool:
             return self.faulty
         self._check_order(column, formula)
-        if beyond:
-            below = (operator in ("<", "<=")) == (beyond > 0)
-            return self.if_none(column, self.faulty, self.true if below else self.false)
         return self.ordered(column, operator, value.value)
 
-    def _beyond(self, column: Column, value: Any) -> int:
-        """1 or -1 for a number above or below what a column of whole numbers can hold, 0 for any other."""
-        if isinstance(value, bool) or not isinstance(value, int | float):
-            return 0
-        if isinstance(value, float) and not (math.isinf(value) and self.type_of(column) is int):
-            return 0
-        return 0 if -_LARGEST - 1 <= value <= _LARGEST else 1 if value > 0 else -1
+    def _with_number(self, column: Column, operator: str, number: Any) -> Test:
+        """A comparison with a number, by the numbers next to it that the column can hold."""
+        below, above = self._next_to(column, number)
+        exact = below is not None and below == above
+        if operator in ("==", "!="):
+            same = self.same(column, below) if exact else self.where_known(column, self.false)
+            return same if operator == "==" else self.opposite(same)
+        if exact:
+            return self.ordered(column, operator, below)
+        operator, bound = ("<=", below) if operator in ("<", "<=") else (">=", above)
+        if bound is None:
+            return self.where_known(column, self.false)
+        return self.ordered(column, operator, bound)
+
+    def _next_to(self, column: Column, number: Any) -> tuple[Any, Any]:
+        """The largest number in a column that is no more than a number, and the least that is no less.
+
+        They are one where the column can hold the number itself, and None where it can hold none such.
+        """
+        like = self.type_of(column)
+        if like is float:
+            return _next_floats(number)
+        places: int | None
+        most: Any
+        least: Any
+        if like is int:
+            places, most, least = 0, _LARGEST, -_LARGEST - 1
+        else:
+            digits, places = self.digits(column)
+            most = _most(digits, places)
+            least = None if most is None else -most
+            if isinstance(number, float):
+                number = as_decimal(number)
+        if most is not None and number > most:
+            return most, None
+        if least is not None and number < least:
+            return None, least
+        number = Decimal(number)
+        if places is None or number.is_infinite():
+            return number, number
+        with decimal.localcontext(decimal.Context(prec=max(_ENOUGH, number.adjusted() + places + 2))):
+            step = Decimal(1).scaleb(-places)
+            below = number.quantize(step, decimal.ROUND_FLOOR)
+            above = number.quantize(step, decimal.ROUND_CEILING)
+        return (int(below), int(above)) if like is int else (below, above)
 
     def _with_text(self, column: Column, operator: str, value: Value, formula: Comparison) -> Test:
         """A comparison with text that may stand for a number or a UUID, as the id in a token may."""
         like = self.type_of(column)
         if issubclass(like, uuid.UUID):
-            try:
-                return self._with_value(column, operator, Value(uuid.UUID(value.value)), formula)
-            except ValueError:
-                return self._with_value(column, operator, Value(value.value), formula)
-        number = plain_number(value.value) if like in (int, float) else None
+            found = plain_uuid(value.value)
+            return self.faulty if found is None else self._with_value(column, operator, Value(found), formula)
+        number = plain_number(value.value) if self.kind(column) is float else None
         if number is None:
-            return self._with_value(column, operator, Value(value.value), formula)
-        found = self._with_value(column, operator, Value(number), formula)
-        # Text that is not the plain form of the very number in the record is neither that number nor another.
-        if self._beyond(column, number) or str(like(number)) == value.value:
-            return found
-        # Neither true nor false where it is that number: true there, and faulty as well.
-        here = self.same(column, number)
-        return self.any_of(
-            [
-                self.all_of([here, self.faulty]),
-                self.all_of([self.opposite(here), found]),
-            ]
-        )
+            return self.faulty
+        test = self._with_number(column, operator, number)
+        if like is not float or not leads_astray(number, float(number)):
+            return test
+        # More digits than the number in binary has are not its plain form: neither true nor false where they lead to
+        # it, so true there, and faulty as well.
+        here = self.same(column, float(number))
+        return self.any_of([self.all_of([here, self.faulty]), self.all_of([self.opposite(here), test])])
 
     def _with_none(self, column: Column, operator: str, value: Value) -> Test:
-        if operator not in ("==", "!="):
+        # A caller without a value compares with nothing, and with no record without one either.
+        if operator not in ("==", "!=") or not value.literal:
             return self.faulty
-        same, different = (self.true, self.false) if operator == "==" else (self.false, self.true)
-        # A record without a value and a caller without one: neither has a value, which makes them no match.
-        return self.if_none(column, same if value.literal else self.faulty, different)
+        same = self.if_none(column, self.true, self.false)
+        return same if operator == "==" else self.opposite(same)
 
     def _among(self, column: Column, operand: Operand, formula: Comparison) -> Test:
         items = _items(operand)
@@ -276,15 +308,15 @@ class Translation(ABC, Generic[Test, Column]):
             raise self.error(f"{formula.words()} compares two records")
 
         def compared(one: Column, other: Column) -> Test:
-            same_kind = self._known_kind(one, formula) == self._known_kind(other, formula)
+            kind = self._known_kind(one, formula)
+            if kind is not self._known_kind(other, formula):
+                return self.faulty
+            if kind is float and float in (types := {self.type_of(one), self.type_of(other)}) and len(types) > 1:
+                raise self.error(f"{formula.words()} compares numbers in binary with other numbers")
             if operator in ("==", "!="):
-                different = self.true if operator == "!=" else self.false
-                same = self.same_columns(one, other) if same_kind else self.faulty
-                found = same if operator == "==" else self.opposite(same)
-                # One of them missing: not the same. Both missing: neither true nor false.
-                there = self.if_none(other, different, found)
-                return self.if_none(one, self.if_none(other, self.faulty, different), there)
-            if not same_kind or self._known_kind(one, formula) is bool:
+                same = self.same_columns(one, other)
+                return same if operator == "==" else self.opposite(same)
+            if kind is bool:
                 return self.faulty
             self._check_order(one, formula)
             return self.ordered_columns(one, operator, other)
@@ -303,6 +335,27 @@ class Translation(ABC, Generic[Test, Column]):
     def _check_order(self, column: Column, formula: Comparison) -> None:
         if self.kind(column) is str:
             raise self.error(f"{formula.words()}: databases put texts into another order than Python does")
+
+
+def _next_floats(number: Any) -> tuple[Any, Any]:
+    """The numbers in binary next to a number: the largest that is no more, and the least that is no less."""
+    if isinstance(number, float):
+        return number, number
+    try:
+        near = float(number)
+    except OverflowError:
+        near = math.inf if number > 0 else -math.inf
+    found, wanted = as_numbers(near, number)
+    if found == wanted:
+        return near, near
+    return (near, math.nextafter(near, math.inf)) if found < wanted else (math.nextafter(near, -math.inf), near)
+
+
+def _most(digits: int | None, places: int | None) -> Decimal | None:
+    """The largest number of so many digits; None where there is no largest one."""
+    if digits is None:
+        return None
+    return Decimal("9" * digits).scaleb(-(places or 0))
 
 
 def _items(operand: Operand) -> list[Value] | None:
