@@ -63,7 +63,7 @@ class Requests(unittest.TestCase):
         (NEW, "GET", "/people/x", "deny self"),
         (OUT, "GET", "/people/1", "sign-in signed-out"),
         (CLERK, "DELETE", "/people/1", "allow"),
-        (CLERK, "DELETE", "/people/5", "deny self"),
+        (CLERK, "DELETE", "/people/5", "deny condition"),
         (KEEPER, "GET", "/rota", "allow"),
         (CLERK, "GET", "/rota", "deny role"),
         (OUT, "GET", "/rota", "sign-in signed-out"),

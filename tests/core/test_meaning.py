@@ -248,7 +248,7 @@ class Actions(unittest.TestCase):
         ):
             with self.subTest(f"{method} {path}"):
                 self.assertEqual(policy.decide(Caller(1), method, path).allowed, allowed)
-        self.assertEqual(policy.line_for("GET", "/lots/7").place.at, "t:16")
+        self.assertEqual(policy.engine.line_for("GET", "/lots/7").place.at, "t:16")
         rows = [(row.method, row.path) for row in matrix_of_roles(policy).rows]
         self.assertIn(("POST", "/lots/{id}/send"), rows)
         self.assertEqual(policy.unbound, ())
@@ -271,7 +271,7 @@ class Actions(unittest.TestCase):
             (Route("lots.show", ("GET",), "/elsewhere/{id:x}"), "GET", "elsewhere/7", "t:16"),
             (Route("lots.show", ("GET",), "/elsewhere"), "POST", "elsewhere", None),
         ):
-            line = policy.line_served(policy.binding(route), method, path.split("/"))
+            line = policy.engine.line_served(policy.binding(route), method, path.split("/"))
             with self.subTest(route.path):
                 self.assertEqual(line.place.at if line else None, place)
 

@@ -45,7 +45,7 @@ class TheMatrixAndDecide(unittest.TestCase):
         for row in matrix.rows:
             for number, caller in enumerate(callers):
                 cell = row.cell(number)
-                outcome, remainder = policy.outcome_at(row.line, row.method, caller)
+                outcome, remainder = policy.engine.outcome_at(row.line, row.method, caller)
                 if any(columns >> number & 1 for _, columns in row.marks):
                     # The cell shows what holds while a rule about the caller is met, which nobody knows yet.
                     self.assertEqual(outcome, "depends")
@@ -57,7 +57,7 @@ class TheMatrixAndDecide(unittest.TestCase):
                 if None in rules or row.method == "any":
                     continue
                 path = row.line.template.fill({"x": "7", "y": "8"})
-                if policy.line_for(row.method, path) is row.line:
+                if policy.engine.line_for(row.method, path) is row.line:
                     self.assertEqual(policy.decide(caller, row.method, path).outcome, cell.outcome)
 
     @slowly
@@ -69,7 +69,7 @@ class TheMatrixAndDecide(unittest.TestCase):
         matrix = matrix_of_callers(policy, {str(number): caller for number, caller in enumerate(callers)})
         for row in matrix.rows:
             for number, caller in enumerate(callers):
-                self.assertEqual(row.cell(number).outcome, policy.outcome_at(row.line, row.method, caller)[0])
+                self.assertEqual(row.cell(number).outcome, policy.engine.outcome_at(row.line, row.method, caller)[0])
 
 
 class Order(unittest.TestCase):

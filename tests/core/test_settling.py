@@ -30,11 +30,8 @@ callers = st.none() | st.builds(
 def whole(policy: bloodroot.Policy, question: Question) -> tuple[Outcome, str | None]:
     """A decision without anything that is kept for sets of roles."""
     segments = read_path(question.path) or []
-    line = policy.line_by_path(question.method, segments)
-    if line is None:
-        return Outcome.DENY, "closed"
-    outcome, reason, _ = policy._weigh_request(question, segments, line, policy.roles.held(question.caller), None)
-    return outcome, reason
+    verdict = policy.engine._weigh(question, policy.engine.line_by_path(question.method, segments), None)
+    return verdict.outcome, verdict.reason
 
 
 class Settling(unittest.TestCase):
@@ -58,7 +55,7 @@ class Settling(unittest.TestCase):
                 if record is None or decided.outcome is not Outcome.DEPENDS:
                     continue
                 known = question.with_(record=record)
-                settled = policy.settle(decided, known)
+                settled = policy.engine.settle(decided, known)
                 self.assertEqual((settled.outcome, settled.reason), whole(policy, known), record)
                 again = policy.decide(caller, method, path, record=record, query={})
                 self.assertEqual((again.outcome, again.reason), (settled.outcome, settled.reason))
@@ -97,7 +94,7 @@ class Settling(unittest.TestCase):
             "  GET /x/{a}/y/{b} own\n  GET /s/{a}/t/{b} self\n"
         )
         line = {
-            path: policy.line_by_path("GET", segments)
+            path: policy.engine.line_by_path("GET", segments)
             for path, segments in (("/x/1/y/2", ["x", "1", "y", "2"]), ("/s/1/t/2", ["s", "1", "t", "2"]))
         }
         for path, caller, named, outcome in (
@@ -111,4 +108,4 @@ class Settling(unittest.TestCase):
             question.routed, question.line, question.values = True, line[path], named
             question.records = {"a": {"owner": 3}}
             with self.subTest(path, named=named):
-                self.assertIs(policy.decide_routed(question, path.strip("/").split("/")).outcome, outcome)
+                self.assertIs(policy.engine.decide_routed(question, path.strip("/").split("/")).outcome, outcome)

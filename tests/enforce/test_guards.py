@@ -112,7 +112,7 @@ class Functions(unittest.TestCase):
 
     def test_why_somebody_was_refused(self) -> None:
         for caller, call, reason, step in (
-            (None, lambda: parcels_of(3), "signed-out", "somebody signed in might be let in"),
+            (None, lambda: parcels_of(3), "signed-out", "a signed-in caller might be let in"),
             (KEEPER, lambda: Service().edit(1) and parcels_of(3), "condition", "args.person_id == caller.id"),
             (CLERK, lambda: Service().edit(1), "role", "asks for lot:edit (lot:edit is given to keeper)"),
             (GROWER, lambda: relabel(OTHER), "own-plot", "record.grower_id is 9"),

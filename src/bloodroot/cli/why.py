@@ -51,7 +51,7 @@ def why(
     sent, _, query = path.partition("?")
     console = output.console(color)
     if path_only:
-        covering = rules.candidates(method, sent), rules.rules_for(method, sent)
+        covering = rules.engine.candidates(method, sent), rules.engine.rules_for(method, sent)
         if as_json:
             typer.echo(as_text.lines(method, sent, *covering), nl=False)
         else:

@@ -5,6 +5,7 @@ from __future__ import annotations
 from dataclasses import dataclass
 from typing import TYPE_CHECKING
 
+from .methods import covers, precision
 from .paths import read_path, specificity
 
 if TYPE_CHECKING:
@@ -63,26 +64,25 @@ class Denial:
     message: str | None
     place: Place
 
-    @property
-    def rank(self) -> tuple[object, ...]:
-        """Less is more specific: the path first, then the method, then the reason."""
+    def rank(self, method: str) -> tuple[object, ...]:
+        """Less is more specific for a method: the path first, then the method, then the reason. No two are alike."""
         path = specificity(self.template) if self.template is not None else ((9, 0, 0, "", ""),)
-        return path, not self.methods, self.reason == "any"
+        return path, precision(self.methods, method), self.reason == "any"
 
     def answers(self, method: str, segments: list[str], reason: str) -> bool:
         """Whether this entry speaks of such a refusal."""
         return (
             self.reason in (reason, "any")
-            and (not self.methods or method in self.methods or (method == "HEAD" and "GET" in self.methods))
+            and covers(self.methods, method)
             and (self.template is None or self.template.covers(segments))
         )
 
 
 class Answers:
-    """The denials of a policy, the most specific first."""
+    """The denials of a policy, in the order of the file."""
 
     def __init__(self, denials: list[Denial], conditions: Mapping[str, Condition]) -> None:
-        self.denials = sorted(denials, key=lambda denial: denial.rank)
+        self.denials = denials
         self._conditions = conditions
 
     def answer(self, method: str, path: str, reason: str) -> Answer:
@@ -92,8 +92,10 @@ class Answers:
         own = condition.message if condition is not None else None
         # What cannot be read was refused before any line was asked, denials too.
         segments = read_path(path) if reason not in UNREADABLE else None
-        for denial in self.denials if segments is not None else ():
-            if denial.answers(method, segments or [], reason):
+        if segments is not None:
+            matching = [denial for denial in self.denials if denial.answers(method, segments, reason)]
+            denial = min(matching, key=lambda each: each.rank(method), default=None)
+            if denial is not None:
                 # What a condition has to say is closer to the matter than what is said for any reason at all.
                 said = own or denial.message if denial.reason == "any" else denial.message or own
                 return _answer(denial, status, said or default)

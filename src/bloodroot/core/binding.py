@@ -6,7 +6,7 @@ from dataclasses import dataclass, field
 from typing import TYPE_CHECKING, Any
 
 from ..language.problems import PolicyError, Problem, suggestion
-from .lines import covers_method
+from .methods import covers, share
 from .paths import PathIndex, Template, TemplateError, overlap, parse_template, specificity
 
 if TYPE_CHECKING:
@@ -77,10 +77,10 @@ class Binding:
     def _settle(self, method: str) -> Line | None:
         """The line that decides every request of a method; None where another one may be more specific for some."""
         found = None
-        if self.action is not None and covers_method(self.action, method):
+        if self.action is not None and covers(self.action.methods, method):
             found = self.action
-        elif not any(covers_method(line, method) for line in self.near):
-            written = [line for line in self.written if covers_method(line, method)]
+        elif not any(covers(line.methods, method) for line in self.near):
+            written = [line for line in self.written if covers(line.methods, method)]
             found = min(written, key=lambda line: line.rank, default=None)
         if len(self.settled) < _MOST_METHODS:
             # Methods are whatever clients send.
@@ -149,7 +149,7 @@ def _same_requests(one: Line, other: Line) -> bool:
     """Whether two lines are written for the same template, and share a method."""
     if specificity(one.template, exact=True) != specificity(other.template, exact=True):
         return False
-    return not one.methods or not other.methods or not set(one.methods).isdisjoint(other.methods)
+    return not one.methods or not other.methods or share(one.methods, other.methods)
 
 
 def _written_twice(action: ActionLine, route: Route, other: Line) -> Problem:

@@ -9,10 +9,12 @@ from ..language.parser import parse_with_problems
 from ..language.problems import Place, PolicyError, Problem, suggestion
 from .answers import REASONS, Answers, Denial
 from .conditions import FALSE
+from .engine import Parts
 from .fields import FieldRule, FieldRules
 from .lines import ActionLine, Line
+from .methods import ANY
 from .paths import PathIndex, Template, TemplateError, parse_template, specificity
-from .policy import Parts, Policy
+from .policy import Policy
 from .redirects import redirect_problems
 from .requirements import Resolver, references_in
 from .roles import compile_roles
@@ -164,11 +166,12 @@ def _check_path_names(requirement: Formula, template: Template, place: Place, pr
 
 def _denials(document: tree.Document, resolver: Resolver, problems: list[Problem]) -> list[Denial]:
     denials: list[Denial] = []
+    known_denials: dict[object, Denial] = {}
+    reasons = {*REASONS, "any", *resolver.conditions, *document.broken}
     for entry in document.entries(tree.Denial):
         reason = entry.reason.text
-        known = [*REASONS, "any", *resolver.conditions, *document.broken]
-        if reason not in known:
-            guess = suggestion(reason, known) or f"; reasons are {', '.join(REASONS)}, any, and conditions"
+        if reason not in reasons:
+            guess = suggestion(reason, reasons) or f"; reasons are {', '.join(REASONS)}, any, and conditions"
             problems.append(Problem(f'unknown reason "{reason}"{guess}', entry.reason.place(entry.place)))
         template = _template(entry.path, entry.place, problems) if entry.path is not None else None
         to = entry.to.text if entry.to is not None else None
@@ -179,22 +182,15 @@ def _denials(document: tree.Document, resolver: Resolver, problems: list[Problem
             if target is not None and not all(isinstance(part, str) for part in target.segments):
                 message = "a redirect leads to one page; write a path without {names} and stars"
                 problems.append(Problem(message, entry.to.place(entry.place)))
-        for other in denials:
-            if _speak_of_the_same(denial, other):
+        shape = specificity(template, exact=True) if template is not None else None
+        for method in entry.methods or (ANY,):
+            other = known_denials.setdefault((shape, reason, method), denial)
+            if other is not denial:
                 message = f"the denial in {other.place.at} speaks of the same refusals; leave one of the two"
                 problems.append(Problem(message, entry.place))
+                break
         denials.append(denial)
     return denials
-
-
-def _speak_of_the_same(one: Denial, other: Denial) -> bool:
-    if one.reason != other.reason or (one.template is None) != (other.template is None):
-        return False
-    if one.template is not None and other.template is not None:
-        same = specificity(one.template, exact=True) == specificity(other.template, exact=True)
-        if not same:
-            return False
-    return bool(set(one.methods) & set(other.methods)) or (not one.methods and not other.methods)
 
 
 def _fields(document: tree.Document, resolver: Resolver, problems: list[Problem]) -> dict[str, FieldRules]:

@@ -44,6 +44,7 @@ class Facts:
         args: the arguments of a guarded call.
         now: the moment of the decision.
         scopes: what a token names of its owner's permissions; None where nothing is held back.
+        hidden: what takes the place of ``scopes`` under ``not``.
         granted: permissions that a directory gives the caller, each with who gave it; None for no such thing.
         guarded: whether a guard in the handler has let the caller pass.
         assumed: conditions whose value is taken as given, by name.
@@ -61,6 +62,7 @@ class Facts:
     scopes: frozenset[str] | None = None
     granted: Mapping[str, str] | None = None
     guarded: bool = False
+    hidden: frozenset[str] | None = None
     assumed: Mapping[str, bool] = field(default_factory=dict)
 
 
@@ -159,9 +161,10 @@ class Negated:
     part: Formula
 
     def fold(self, facts: Facts) -> Formula:
-        if facts.scopes is not None:
-            # A token made for less may not get further than its owner by not having what a line excludes.
-            facts = replace(facts, scopes=None)
+        if facts.scopes is not facts.hidden:
+            # A token made for less may not get further than its owner by not having what a line excludes. What is
+            # excluded from that counts again.
+            facts = replace(facts, scopes=facts.hidden, hidden=facts.scopes)
         return opposite(self.part.fold(facts))
 
     def values(self) -> int:

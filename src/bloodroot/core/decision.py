@@ -6,7 +6,6 @@ from dataclasses import dataclass
 from enum import StrEnum
 from typing import TYPE_CHECKING
 
-from .conditions import CAN_BE_TRUE, TRUE, Conjunction, Formula
 from .paths import read_path
 from .question import Question
 
@@ -15,8 +14,9 @@ if TYPE_CHECKING:
 
     from .answers import Answer
     from .caller import Caller
+    from .conditions import Formula
+    from .engine import Engine
     from .lines import Line
-    from .policy import Policy
 
 
 class Outcome(StrEnum):
@@ -59,7 +59,7 @@ class Decision:
         remainder: for `Outcome.DEPENDS`, what still has to hold; None otherwise.
     """
 
-    __slots__ = ("_asked", "_policy", "line", "outcome", "reason", "remainder")
+    __slots__ = ("_asked", "_engine", "line", "outcome", "reason", "remainder")
 
     def __init__(
         self,
@@ -67,14 +67,14 @@ class Decision:
         reason: str | None,
         line: Line | None,
         remainder: Formula | None,
-        policy: Policy,
+        engine: Engine,
         question: Question | tuple[Caller | None, str, str],
     ) -> None:
         self.outcome = outcome
         self.reason = reason
         self.line = line
         self.remainder = remainder
-        self._policy = policy
+        self._engine = engine
         # Caller, method and path are most questions, and are worked out only when asked for.
         self._asked = question
 
@@ -95,12 +95,12 @@ class Decision:
         """What the caller gets instead; None where the request is allowed or depends."""
         if self.reason is None:
             return None
-        return self._policy.answers.answer(self.question.method, self.question.path, self.reason)
+        return self._engine.answers.answer(self.question.method, self.question.path, self.reason)
 
     @property
     def steps(self) -> tuple[Step, ...]:
         """The steps in the order they were taken, up to the one that decided."""
-        return self._policy.explain(self.question)
+        return self._engine.steps(self.question)
 
     @property
     def path_values(self) -> Mapping[str, str]:
@@ -114,11 +114,3 @@ class Decision:
         reason = f", reason={self.reason!r}" if self.reason else ""
         remains = f", remainder={self.remainder.words()!r}" if self.remainder is not None else ""
         return f"<Decision {self.outcome}{reason}{remains}>"
-
-
-def may_hold(formulas: list[Formula]) -> bool:
-    """Whether all of these remainders may turn out true together."""
-    if not formulas:
-        return True
-    whole = formulas[0] if len(formulas) == 1 else Conjunction(tuple(formulas))
-    return whole is TRUE or bool(whole.values() & CAN_BE_TRUE)

@@ -37,7 +37,8 @@ class Flags:
     def __init__(self, policy: Policy, caller: Caller | None, asked: Iterable[str]) -> None:
         self._policy = policy
         self._caller = caller
-        self._facts = policy.facts_of(caller)
+        # What is left asks for the record alone, whoever it is left of.
+        self._facts = policy.engine.facts_of(policy.engine.counted_as(caller)[0])
         self._permissions: dict[str, Formula] = {}
         self._endpoints: dict[str, tuple[str, str]] = {}
         self._order = list(dict.fromkeys(asked))
@@ -46,7 +47,7 @@ class Flags:
             if endpoint is not None:
                 self._endpoints[each] = (endpoint[1], endpoint[2])
             else:
-                self._permissions[each] = policy.permission(each).fold(self._facts)
+                self._permissions[each] = policy.engine.left_of(policy.permission(each), caller)
 
     def of(self, record: Any = None) -> dict[str, bool]:
         """Which of the questions hold, for this record where it depends on one; by name, in the order asked."""

@@ -5,7 +5,7 @@ from __future__ import annotations
 from dataclasses import dataclass
 from typing import TYPE_CHECKING
 
-from .paths import ANY, specificity
+from .paths import specificity
 from .roles import ANYONE
 
 if TYPE_CHECKING:
@@ -89,8 +89,3 @@ class ActionLine:
             self.name,
             exact,
         )
-
-
-def covers_method(line: Line, method: str) -> bool:
-    """Whether a line or a standing rule speaks of a method."""
-    return not line.methods or method in line.methods or method == ANY or (method == "HEAD" and "GET" in line.methods)

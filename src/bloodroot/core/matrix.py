@@ -21,10 +21,11 @@ from .conditions import (
     opposite,
 )
 from .decision import Outcome
-from .paths import ANY
-from .requirements import Holding, PermissionAsked, references_in
+from .engine import Asked
+from .methods import treatments
+from .paths import overlap
+from .requirements import Holding, PermissionAsked, permissions_in, references_in
 from .roles import SIGNED_OUT
-from .weighing import Asked, opens_after_sign_in
 
 if TYPE_CHECKING:
     from collections.abc import Iterator, Mapping
@@ -65,7 +66,7 @@ class Row:
     """One endpoint. Each attribute but the first three holds a bit for each column.
 
     Attributes:
-        method: the method, or ``any``.
+        methods: its methods; ``any`` stands for all that no other row of the line has.
         line: the line that decides.
         marks: standing rules that ask something of the caller alone. Cells show what holds while these are met.
         allow: the columns that are let in.
@@ -73,12 +74,17 @@ class Row:
         depends: the columns for which it depends, by what remains to be known.
     """
 
-    method: str
+    methods: tuple[str, ...]
     line: Line
     marks: tuple[tuple[Line, int], ...]
     allow: int
     sign_in: int
     depends: tuple[tuple[Formula, int], ...]
+
+    @property
+    def method(self) -> str:
+        """Its methods as a policy writes them."""
+        return " ".join(self.methods)
 
     @property
     def path(self) -> str:
@@ -125,7 +131,7 @@ def matrix_of_roles(policy: Policy) -> Matrix:
         *(Column(name, roles.descriptions.get(name, "")) for name in names),
     )
     spreading = _Spreading([SIGNED_OUT, roles.base, *(roles.base | roles.closure[name] for name in names)], roles.base)
-    rows = [_row(policy, spreading, line, method) for line in policy.endpoints for method in line.methods or (ANY,)]
+    rows = [_row(policy, spreading, line, methods) for line, methods in _lines(policy)]
     return Matrix(columns, tuple(rows))
 
 
@@ -133,20 +139,31 @@ def matrix_of_callers(policy: Policy, callers: Mapping[str, Caller | None]) -> M
     """The matrix of a policy with a column for each of these callers, in this order."""
     columns = tuple(Column(name) for name in callers)
     rows = []
-    for line in policy.endpoints:
-        for method in line.methods or (ANY,):
-            allow = sign_in = 0
-            depends: Spread = {}
-            for number, caller in enumerate(callers.values()):
-                outcome, remainder = policy.outcome_at(line, method, caller)
-                if outcome is Outcome.ALLOW:
-                    allow |= 1 << number
-                elif outcome is Outcome.SIGN_IN:
-                    sign_in |= 1 << number
-                elif remainder is not None:
-                    depends[remainder] = depends.get(remainder, 0) | 1 << number
-            rows.append(Row(method, line, (), allow, sign_in, tuple(depends.items())))
+    for line, methods in _lines(policy):
+        allow = sign_in = 0
+        depends: Spread = {}
+        for number, caller in enumerate(callers.values()):
+            outcome, remainder = policy.engine.outcome_at(line, methods[0], caller)
+            if outcome is Outcome.ALLOW:
+                allow |= 1 << number
+            elif outcome is Outcome.SIGN_IN:
+                sign_in |= 1 << number
+            elif remainder is not None:
+                depends[remainder] = depends.get(remainder, 0) | 1 << number
+        rows.append(Row(methods, line, (), allow, sign_in, tuple(depends.items())))
     return Matrix(columns, tuple(rows))
+
+
+def _lines(policy: Policy) -> Iterator[tuple[Line, tuple[str, ...]]]:
+    """Each endpoint line with methods that the standing rules which may concern it treat alike."""
+    for line in policy.endpoints:
+        rules = [
+            rule.methods
+            for rule in policy.standing
+            if rule.methods and overlap(rule.template, line.template) is not False
+        ]
+        for methods in treatments(line.methods, rules):
+            yield line, methods
 
 
 class _Spreading:
@@ -159,6 +176,7 @@ class _Spreading:
         self._by_mask: dict[int, int] = {}
         self._by_formula: dict[int, Spread] = {}
         self._keep: list[Formula] = []
+        self._invites: dict[int, bool] = {}
         self.facts_out = Facts(SIGNED_OUT, SIGNED_OUT)
         self.facts_in = Facts(base, ~SIGNED_OUT, caller=UNKNOWN)
 
@@ -175,6 +193,14 @@ class _Spreading:
         found = self._by_mask.get(mask)
         if found is None:
             found = self._by_mask[mask] = self.holding_columns(self._columns, mask)
+        return found
+
+    def invites(self, line: Line) -> bool:
+        """Whether somebody signed in might be let in by a line that only roles and permissions open."""
+        found = self._invites.get(id(line.requirement))
+        if found is None:
+            found = bool(line.opens & ~SIGNED_OUT) or any(True for _ in permissions_in(line.requirement))
+            self._invites[id(line.requirement)] = found
         return found
 
     def spread(self, formula: Formula) -> Spread:
@@ -228,14 +254,14 @@ def _without_empty(spread: Spread) -> Spread:
     return {formula: columns for formula, columns in spread.items() if columns}
 
 
-def _row(policy: Policy, spreading: _Spreading, line: Line, method: str) -> Row:
+def _row(policy: Policy, spreading: _Spreading, line: Line, methods: tuple[str, ...]) -> Row:
     """One endpoint over all columns."""
     if line.plain and not policy.standing:
         allow = spreading.holding(line.opens)
-        # Anybody signed in might hold any of the roles, so a line that opens to one of them invites to sign in.
-        waits = spreading.signed_out & ~allow if line.opens & ~SIGNED_OUT else 0
-        return Row(method, line, (), allow, waits, ())
-    asked = policy.asked(line, method)
+        # Anybody signed in might hold any of the roles, or be granted any of the permissions.
+        waits = spreading.signed_out & ~allow if spreading.invites(line) else 0
+        return Row(methods, line, (), allow, waits, ())
+    asked = policy.engine.asked(line, methods[0])
     whole: Spread = {TRUE: spreading.every}
     marks = []
     for rule, formula in asked:
@@ -258,11 +284,11 @@ def _row(policy: Policy, spreading: _Spreading, line: Line, method: str) -> Row:
     refused_out = spreading.signed_out & ~settled
     waits = refused_out if refused_out and _opens_after_sign_in(policy, asked, spreading.facts_out) else 0
     seen = [(rule, touched & settled) for rule, touched in marks if touched & settled]
-    return Row(method, line, tuple(seen), allow, waits, depends)
+    return Row(methods, line, tuple(seen), allow, waits, depends)
 
 
 def _opens_after_sign_in(policy: Policy, asked: list[tuple[Line, Formula]], facts: Facts) -> bool:
-    return opens_after_sign_in(policy.roles, [Asked(line, formula, facts) for line, formula in asked])
+    return policy.engine.opens_after_sign_in([Asked(line, formula, facts) for line, formula in asked])
 
 
 def _while_met(spread: Spread) -> tuple[Spread, int]:

@@ -9,12 +9,13 @@ from functools import lru_cache
 from typing import TYPE_CHECKING, Any, Generic, TypeVar
 from urllib.parse import quote, unquote_to_bytes
 
+from .methods import ANY, COMMON
+
 if TYPE_CHECKING:
     from collections.abc import Mapping
 
 T = TypeVar("T")
 
-ANY = "any"
 _LONGEST = 100  # segments in a template; the search goes one call deeper for each
 _NAME = re.compile(r"[^\W\d][\w-]*")
 _PIECE = re.compile(r"\{([^{}]*)\}")
@@ -23,7 +24,7 @@ _ODD = re.compile(r"[^A-Za-z0-9\-._~!$&'()*+,=:@/]").search
 _TWO_WAYS = re.compile(r"[/\\;\x00-\x1f\x7f-\x9f]").search
 _NOT_IN_TEMPLATES = re.compile(r"[?#%;\\\x00-\x1f\x7f]").search
 _UNFIT = {"?": "a query", "#": "a fragment", "%": "a percent-encoding", ";": "a ;", "\\": "a backslash"}
-COMMON = frozenset({"GET", "HEAD", "POST", "PUT", "PATCH", "DELETE", "OPTIONS"})
+_COMMON = frozenset(COMMON)
 _METHOD = re.compile(r"[A-Z0-9!#$%&'*+.^_`|~-]+").fullmatch
 _BAD_PERCENT = re.compile(r"%(?![0-9A-Fa-f]{2})").search
 
@@ -183,7 +184,7 @@ def _segment(part: str) -> Segment:
 
 def is_method(text: str) -> bool:
     """Whether a text is a request method: a token in capitals (RFC 9110, sections 5.6.2 and 9.1)."""
-    return text in COMMON or _METHOD(text) is not None
+    return text in _COMMON or _METHOD(text) is not None
 
 
 def read_path(path: str) -> list[str] | None:

@@ -2,62 +2,144 @@
 
 from __future__ import annotations
 
+from itertools import combinations
 from typing import TYPE_CHECKING
 
 from ..language.problems import Problem
 from .caller import imagined
 from .decision import Outcome
-from .requirements import conditions_in
+from .requirements import roles_in
 
 if TYPE_CHECKING:
     from collections.abc import Iterator
 
+    from .answers import Denial
     from .caller import Caller
     from .policy import Policy
+
+_MOST_SETS = 64  # of roles, which are all tried together where there are no more of them
+_OF_SIGNED_IN = ("signed-in", "role", "apart")
 
 
 def redirect_problems(policy: Policy) -> Iterator[Problem]:
     """Redirects that nobody can follow, or that lead back to themselves."""
-    signed_in = [imagined(), *(imagined(role) for role in policy.roles.bit)]
-    for denial in policy.answers.denials:
-        if denial.to is None:
-            continue
-        if policy.line_for("GET", denial.to) is None and not policy.unbound:
+    redirects = [denial for denial in policy.answers.denials if denial.to is not None]
+    followable = []
+    for denial in redirects:
+        if denial.to is not None and policy.engine.line_for("GET", denial.to) is None and not policy.unbound:
             message = f"this leads to {denial.to}, which no line covers, so nobody could see it"
             yield Problem(f"{message}; add GET {denial.to} to the endpoints", denial.place)
-            continue
-        callers: list[Caller | None] = [None] if denial.reason == "signed-out" else [*signed_in]
-        if denial.reason not in ("signed-out", "signed-in", "role", "apart"):
-            callers.append(None)
-        for caller in callers:
-            loop = _loop(policy, denial.to, caller)
+        else:
+            followable.append(denial)
+    if not followable:
+        return
+    found: set[int] = set()
+    for caller in _callers(policy, followable):
+        ways = _Ways(policy, caller)
+        for denial in followable:
+            if id(denial) in found or not _may_answer(policy, denial, caller):
+                continue
+            loop = ways.loop(denial.to or "")
             if loop:
+                found.add(id(denial))
                 who = "nobody is signed in" if caller is None else f"the caller is {_called(caller)}"
                 way = " → ".join(loop)
                 yield Problem(
                     f"this redirect goes in a circle when {who}: {way}; let these callers see one of the pages",
                     denial.place,
                 )
-                break
 
 
 def _called(caller: Caller) -> str:
-    return ", ".join(caller.roles) or "signed in"
+    return ", ".join(sorted(caller.roles)) or "signed in"
 
 
-def _loop(policy: Policy, start: str, caller: Caller | None) -> list[str]:
-    """The circle that redirects lead a caller in from a page on, or an empty list."""
-    way = [start]
-    while True:
-        decision = policy.decide(caller, "GET", way[-1])
-        reasons = [decision.reason] if decision.reason is not None else []
-        if decision.outcome is Outcome.DEPENDS and decision.remainder is not None:
-            # Should one of these conditions fail, the caller is sent on as well.
-            reasons = [condition.name for condition in conditions_in(decision.remainder)]
-        answers = [policy.answers.answer("GET", way[-1], reason) for reason in reasons]
-        onward = next((answer.location for answer in answers if answer.location is not None), None)
-        if onward is None:
+def _callers(policy: Policy, redirects: list[Denial]) -> Iterator[Caller | None]:
+    """Callers who differ in what the pages that redirects lead to make of them: with any attributes, of any roles."""
+    yield None
+    yield imagined()
+    named: dict[str, None] = {}
+    for page in dict.fromkeys(denial.to or "" for denial in redirects):
+        line = policy.engine.line_for("GET", page)
+        for each in (*policy.engine.rules_for("GET", page), *([line] if line is not None else [])):
+            named.update(dict.fromkeys(roles_in(each.requirement)))
+    names = list(named)
+    most = len(names) if 2 ** len(names) <= _MOST_SETS else 1
+    for count in range(1, most + 1):
+        for chosen in combinations(names, count):
+            yield imagined(*chosen)
+    if most < len(names):
+        yield imagined(*names)
+    for members in policy.roles.apart:
+        yield imagined(*(name for name, _ in members))
+
+
+def _may_answer(policy: Policy, denial: Denial, caller: Caller | None) -> bool:
+    """Whether a denial may be the answer to a caller."""
+    if caller is None:
+        return denial.reason not in _OF_SIGNED_IN
+    if policy.roles.held(caller).apart:
+        return denial.reason in ("apart", "any")
+    return denial.reason not in ("signed-out", "apart")
+
+
+class _Ways:
+    """Where a caller is sent on to, from page to page."""
+
+    def __init__(self, policy: Policy, caller: Caller | None) -> None:
+        self._policy = policy
+        self._caller = caller
+        self._next: dict[str, list[str]] = {}
+        self._circles: dict[str, bool] = {}
+
+    def onward(self, page: str) -> list[str]:
+        """The pages that the caller may be sent on to from a page, for whatever reason it is refused."""
+        found = self._next.get(page)
+        if found is None:
+            answers = (self._policy.answers.answer("GET", page, reason) for reason in self._reasons(page))
+            pages = dict.fromkeys(answer.location for answer in answers)
+            found = self._next[page] = [page for page in pages if page is not None]
+        return found
+
+    def _reasons(self, page: str) -> list[str]:
+        decision = self._policy.decide(self._caller, "GET", page)
+        if decision.outcome is Outcome.ALLOW:
             return []
-        if onward in way:
-            return [*way[way.index(onward) :], onward]
-        way.append(onward)
+        if decision.line is None or decision.reason == "apart":
+            return [decision.reason or "closed"]
+        return sorted(self._policy.engine.possible_reasons(decision))
+
+    def loop(self, start: str) -> list[str]:
+        """The circle that redirects lead the caller in from a page on, or an empty list."""
+        if not self._leads_to_circle(start):
+            return []
+        way = [start]
+        while True:
+            page = next(each for each in self.onward(way[-1]) if each in way or self._circles.get(each))
+            if page in way:
+                return [*way[way.index(page) :], page]
+            way.append(page)
+
+    def _leads_to_circle(self, start: str) -> bool:
+        """Whether a circle can be reached from a page. Each page is looked at once."""
+        if start in self._circles:
+            return self._circles[start]
+        waiting = [(start, iter(self.onward(start)))]
+        on_the_way = {start: False}
+        while waiting:
+            page, onward = waiting[-1]
+            for each in onward:
+                if each in on_the_way:
+                    on_the_way[page] = True
+                elif each in self._circles:
+                    on_the_way[page] = on_the_way[page] or self._circles[each]
+                else:
+                    on_the_way[each] = False
+                    waiting.append((each, iter(self.onward(each))))
+                    break
+            else:
+                waiting.pop()
+                self._circles[page] = found = on_the_way.pop(page)
+                if found and waiting:
+                    on_the_way[waiting[-1][0]] = True
+        return self._circles[start]

@@ -3,7 +3,9 @@
 from __future__ import annotations
 
 import copy
+from collections.abc import Mapping
 from dataclasses import dataclass
+from types import MappingProxyType
 from typing import TYPE_CHECKING
 
 from ..language import tree
@@ -25,6 +27,7 @@ from .conditions import (
     Operand,
     Reference,
     Several,
+    either,
     opposite,
 )
 from .order import circle, in_order
@@ -66,6 +69,8 @@ class PermissionAsked:
     def fold(self, facts: Facts) -> Formula:
         if facts.scopes is not None and not self.named_by(facts.scopes):
             return FALSE
+        if facts.granted is ANY_GRANT:
+            return either((self.grants.fold(facts), GrantedPerhaps(self.name)))
         if facts.granted and self.named_by(facts.granted):
             return TRUE
         return self.grants.fold(facts)
@@ -83,6 +88,26 @@ class PermissionAsked:
 
     def words(self) -> str:
         return self.name
+
+
+# What a directory grants to a caller of whom nothing is known.
+ANY_GRANT: Mapping[str, str] = MappingProxyType({"*": "a directory"})
+
+
+@dataclass(frozen=True, slots=True)
+class GrantedPerhaps:
+    """A directory may have granted the caller a permission."""
+
+    name: str
+
+    def fold(self, facts: Facts) -> Formula:  # noqa: ARG002
+        return self
+
+    def values(self) -> int:
+        return CAN_BE_TRUE | CAN_BE_FALSE
+
+    def words(self) -> str:
+        return f"a grant of {self.name}"
 
 
 @dataclass(frozen=True, slots=True)
@@ -187,6 +212,20 @@ def permissions_in(formula: Formula) -> Iterator[PermissionAsked]:
             yield from permissions_in(part)
     elif isinstance(formula, Negated):
         yield from permissions_in(formula.part)
+
+
+def roles_in(formula: Formula) -> Iterator[str]:
+    """The roles that a formula asks for, through permissions."""
+    if isinstance(formula, Holding):
+        if formula.mask & ~(SIGNED_IN | SIGNED_OUT):
+            yield formula.name
+    elif isinstance(formula, PermissionAsked):
+        yield from roles_in(formula.grants)
+    elif isinstance(formula, Conjunction | Disjunction):
+        for part in formula.parts:
+            yield from roles_in(part)
+    elif isinstance(formula, Negated):
+        yield from roles_in(formula.part)
 
 
 def references_in(formula: Formula) -> Iterator[Reference]:

@@ -143,7 +143,7 @@ class Acting:
             self._pass(guarding)
 
     def _pass(self, guarding: _Guarding) -> None:
-        decision = guarding.policy.decide_guard(self._question(guarding))
+        decision = guarding.policy.engine.decide_guard(self._question(guarding))
         if decision.outcome is Outcome.ALLOW:
             self._passed()
         elif decision.outcome is Outcome.DEPENDS:
@@ -275,7 +275,7 @@ class Access(Acting):
         self.record, self.records = record, records
         self._asked = self._asked.with_(record=record, records=records)
         if self._before.outcome is Outcome.DEPENDS:
-            self.decision = self.policy.settle(self._before, self._asked)
+            self.decision = self.policy.engine.settle(self._before, self._asked)
 
     def pass_guard(
         self, guard: Line, args: Mapping[str, Any] | None, *, policy: Policy | None = None, of: str = ""
@@ -296,7 +296,7 @@ class Access(Acting):
         if not self._asked.guarded:
             self._asked = self._asked.with_(guarded=True)
             if self.open:
-                self.decision = self.policy.settle(self._before, self._asked)
+                self.decision = self.policy.engine.settle(self._before, self._asked)
 
 
 _current: ContextVar[Acting | None] = ContextVar("bloodroot_access", default=None)

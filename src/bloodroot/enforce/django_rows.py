@@ -76,7 +76,7 @@ def rows(policy: Policy, caller: Caller | None, permission: str, model: Any, *, 
         LookupError: the policy has no such permission.
         RowsError: what it asks of the record cannot be asked of the table. `check_rows` tells at start.
     """
-    formula = policy.permission(permission).fold(policy.facts_of(caller))
+    formula = policy.engine.left_of(policy.permission(permission), caller)
     return _Translation(model, permission, using).of(formula).true
 
 
@@ -87,7 +87,7 @@ def check_rows(policy: Policy, permission: str, model: Any, *, using: str = "def
         LookupError: the policy has no such permission.
         RowsError: what it asks of the record cannot be asked of the table.
     """
-    facts = policy.facts_of(imagined(*policy.roles.bit))
+    facts = policy.engine.facts_of(imagined(*policy.roles.bit))
     # Whoever asks, any part of what is granted may remain: each is translated, whatever roles it goes with.
     facts.certain, facts.possible = 0, ~0
     _Translation(model, permission, using, check=True).of(policy.permission(permission).fold(facts))

@@ -25,7 +25,7 @@ def describe(document: dict[str, Any], app: FastAPI, policy: Policy) -> None:
         for method in route.methods or ():
             operation = document.get("paths", {}).get(route.path_format, {}).get(method.lower())
             binding = policy.binding(described((), route))
-            line = policy.line_served(binding, method, _sample(binding))
+            line = policy.engine.line_served(binding, method, _sample(binding))
             if operation is not None:
                 _describe_operation(document, operation, policy, line, list(guards_among(route)))
 

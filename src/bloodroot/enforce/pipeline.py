@@ -149,11 +149,11 @@ class Exchange:
         policy, request = self.enforcement.policy, self.request
         line = None
         if request.readable:
-            line = policy.line_by_path(request.method, request.segments or [])
+            line = policy.engine.line_by_path(request.method, request.segments or [])
             if line is None and missing:
                 self.unserved = True
                 return None
-            line = line or policy.line_for(request.method, request.path)
+            line = line or policy.engine.line_for(request.method, request.path)
         return (yield from self.decide(own, line=line))
 
     def _admit(
@@ -164,7 +164,7 @@ class Exchange:
         question = Question(None, request.method, request.path)
         segments = request.segments
         if segments is None or not request.readable:
-            return Access(policy, question, policy.decide_unread(question))
+            return Access(policy, question, policy.engine.decide_unread(question))
         unidentified = None
         try:
             question.caller = yield Call(enforcement.identify, (own,))
@@ -178,21 +178,21 @@ class Exchange:
         if request.query_string:
             question.query = query_of(request.query_string)
             if question.query is None:
-                return Access(policy, question, policy.decide_unread(question))
+                return Access(policy, question, policy.engine.decide_unread(question))
         else:
             question.query = _NO_QUERY
         question.routed = True
         if served is None:
-            question.line = line or policy.line_by_path(request.method, segments)
+            question.line = line or policy.engine.line_by_path(request.method, segments)
             loaders = enforcement.loaders_at(question.line)
         else:
             binding = served.binding
             # Nearly always the route alone says it.
             settled = binding.settled.get(request.method)
-            question.line = settled or policy.line_served(binding, request.method, segments)
+            question.line = settled or policy.engine.line_served(binding, request.method, segments)
             question.values = _texts_of(values) if values else _NO_VALUES
             loaders = served.loaders
-        access = Access(policy, question, policy.decide_routed(question, segments))
+        access = Access(policy, question, policy.engine.decide_routed(question, segments))
         if unidentified is not None:
             access.unidentified = unidentified
         # Nothing is loaded for a caller who is refused whatever the record: they learn nothing of whether there is one.
@@ -310,7 +310,7 @@ class Exchange:
         """The permissions a token would have to name, where it was made for less than its owner may do."""
         if decided is None or self.access.caller is None or self.access.caller.scopes is None:
             return ()
-        return self.enforcement.policy.scopes_missing(decided)
+        return self.enforcement.policy.engine.scopes_missing(decided)
 
     def leave(
         self, status: int, headers: Iterable[tuple[str, str]], *, streams: bool, sized: bool
@@ -357,7 +357,7 @@ class Exchange:
         line = access.decision.line
         if (streams and not sized) or access.consulted or line is None or not line.open_to_anyone:
             return True
-        if any(not rule.open_to_anyone for rule in policy.rules_for(access.method, access.path)):
+        if any(not rule.open_to_anyone for rule in policy.engine.rules_for(access.method, access.path)):
             return True
         access.public = streams
         return False

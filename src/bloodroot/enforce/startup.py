@@ -9,7 +9,8 @@ from dataclasses import dataclass
 from typing import Any
 
 from ..core.binding import Route, template_of
-from ..core.lines import Line, covers_method
+from ..core.lines import Line
+from ..core.methods import covers
 from ..core.paths import Template, overlap
 from ..core.policy import Policy
 from ..core.requirements import asks_for_guard, references_in
@@ -121,7 +122,7 @@ def _served(policy: Policy, method: str, route: Route) -> _Served:
     segments = [part if isinstance(part, str) else "~" for part in template.segments]
     binding = policy.binding(route)
     methods = _COMMON if method == "any" else (method,)
-    found = (policy.line_served(binding, each, segments) for each in methods)
+    found = (policy.engine.line_served(binding, each, segments) for each in methods)
     return _Served(method, template, route, next((line for line in found if line is not None), None))
 
 
@@ -155,7 +156,7 @@ def _guards_not_run(policy: Policy, routes: list[Route]) -> Iterator[str]:
 
         def reaches(method: str, binding: Any = binding, segments: Any = segments, route: Route = route) -> bool:
             allowed = not route.methods or method in route.methods or isinstance(route.handler, type)
-            return allowed and policy.line_served(binding, method, segments) is not None
+            return allowed and policy.engine.line_served(binding, method, segments) is not None
 
         for guard, why in misplaced(handler, reaches):
             yield f'{guard.place.at}: guard("{guard.text}"): {why}'
@@ -171,7 +172,7 @@ def _records_not_loaded(policy: Policy, served: list[_Served], records: Collecti
         asked += [
             (rule, rule.requirement)
             for rule in policy.standing
-            if covers_method(rule, method) and overlap(rule.template, each.template)
+            if covers(rule.methods, method) and overlap(rule.template, each.template)
         ]
         names = _names(each.route)
         for line, formula in asked:
@@ -287,7 +288,7 @@ def _inexact(routes: list[Route]) -> Iterator[str]:
 
 def _meet(line: Line, served: _Served) -> bool:
     """Whether a line may speak of requests for a route."""
-    if line.methods and served.method != "any" and not covers_method(line, served.method):
+    if line.methods and served.method != "any" and not covers(line.methods, served.method):
         return False
     template = served.template
     return overlap(line.template, template) is not False or overlap(template, line.template) is not False

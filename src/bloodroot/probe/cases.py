@@ -149,7 +149,7 @@ def _cases(policy: Policy, settings: Settings, line: Line, method: str, persona:
 def _variants(policy: Policy, settings: Settings, line: Line, method: str) -> list[_Variant]:
     """The samples that make a difference to an endpoint; the plain values where none does."""
     variants = []
-    names = dict.fromkeys(c.name for _, formula in policy.asked(line, method) for c in conditions_in(formula))
+    names = dict.fromkeys(c.name for _, formula in policy.engine.asked(line, method) for c in conditions_in(formula))
     for name in names:
         sample = settings.samples.get(name)
         if sample is None:

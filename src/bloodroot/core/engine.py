@@ -1,0 +1,536 @@
+"""The engine behind a policy: it finds the line of a question and weighs all that is asked of the caller."""
+
+from __future__ import annotations
+
+import datetime
+from dataclasses import dataclass, replace
+from typing import TYPE_CHECKING, Any, NamedTuple
+
+from .binding import Binding, Route
+from .caller import Caller, CallerView
+from .conditions import TRUE, UNKNOWN, Disjunction, Facts, Formula, both, can_be_true
+from .decision import Decision, Outcome, Step
+from .methods import COMMON, covers
+from .paths import PathIndex, is_method, overlap, read_path, specificity
+from .question import Question
+from .reasons import Trace, add_passed, as_signed_in, blamable, reason_of, roles_alone
+from .requirements import NOW, PATH, Elsewhere, Resolver, asks_of, permissions_in, references_in
+from .roles import SIGNED_OUT, Held, RoleTable
+
+if TYPE_CHECKING:
+    from collections.abc import Mapping
+
+    from .answers import Answers
+    from .fields import FieldRules
+    from .lines import ActionLine, Line
+
+_KEPT = 8192
+_COMMON = frozenset(COMMON)
+# What is allowed to roles that nobody may hold together: what both of these are allowed.
+_ANYONE: tuple[Caller | None, ...] = (None, Caller())
+
+
+@dataclass(slots=True)
+class Parts:
+    """What a compiled policy consists of.
+
+    Attributes:
+        title: the name of the policy, or None.
+        roles: the roles, their inclusion and groups.
+        resolver: the permissions and conditions by name.
+        endpoints: the endpoint lines with a path, in the order of the file.
+        actions: the endpoint lines that name an action and are not bound to a route yet.
+        standing: the standing rules, in the order of the file.
+        index: the endpoint lines by path.
+        answers: what refused callers get.
+        fields: who reads and changes what, by kind of record.
+    """
+
+    title: str | None
+    roles: RoleTable
+    resolver: Resolver
+    endpoints: tuple[Line, ...]
+    actions: tuple[ActionLine, ...]
+    standing: tuple[Line, ...]
+    index: PathIndex[Line]
+    answers: Answers
+    fields: dict[str, FieldRules]
+
+
+class Asked(NamedTuple):
+    """What one line asks, and what is known where it is: its own template names the parameters of the path."""
+
+    line: Line
+    formula: Formula
+    facts: Facts
+
+
+class Verdict(NamedTuple):
+    """What comes of a question.
+
+    Attributes:
+        outcome: the outcome.
+        reason: why it is refused; None where it is not.
+        remainder: where it depends, what is left to be known; None otherwise.
+    """
+
+    outcome: Outcome
+    reason: str | None = None
+    remainder: Formula | None = None
+
+
+# Reasons that no record and no attribute can change.
+_OF_CALLERS = ("signed-out", "signed-in", "role", "apart", "closed")
+_APART = Verdict(Outcome.DENY, "apart")
+
+
+def _together(verdicts: list[Verdict]) -> Verdict:
+    """What comes of a question for a caller who is allowed only what each of some others is."""
+    if any(verdict.outcome not in (Outcome.ALLOW, Outcome.DEPENDS) for verdict in verdicts):
+        return _APART
+    remains = [verdict.remainder for verdict in verdicts if verdict.remainder is not None]
+    return Verdict(Outcome.DEPENDS, None, both(remains)) if remains else Verdict(Outcome.ALLOW)
+
+
+class Engine:
+    """Decides questions.
+
+    Args:
+        parts: the policy.
+        routes: the routes of the application that the policy is bound to, with the lines of their actions; None where
+            it is bound to none.
+    """
+
+    def __init__(self, parts: Parts, routes: PathIndex[Line | Route] | None = None) -> None:
+        self.roles = parts.roles
+        self.endpoints = parts.endpoints
+        self.standing = parts.standing
+        self.answers = parts.answers
+        self._index = parts.index
+        self._routes = routes
+        self._kept: dict[tuple[Line, int], tuple[Formula, int]] = {}
+
+    # Lines --------------------------------------------------------------------------------
+
+    def line(self, method: str, segments: list[str]) -> Line | None:
+        """The line that decides: that of the action which serves the path, else the most specific path line."""
+        if self._routes is not None:
+            found = self._routes.find(method, segments)
+            if found is not None and not isinstance(found, Route):
+                return found
+        return self._index.find(method, segments)
+
+    def line_for(self, method: str, path: str) -> Line | None:
+        """The endpoint line that decides a method and a path as the client sent it, or None."""
+        segments = read_path(path)
+        return None if segments is None else self.line(method, segments)
+
+    def line_by_path(self, method: str, segments: list[str]) -> Line | None:
+        """The path line that decides where no route is served; lines of actions do not count."""
+        return self._index.find(method, segments)
+
+    def line_served(self, binding: Binding, method: str, segments: list[str]) -> Line | None:
+        """The line that decides a request which a framework serves by a route."""
+        return binding.line_for(method, segments, self._index)
+
+    def candidates(self, method: str, path: str) -> list[Line]:
+        """Every endpoint line that covers a method and a path, the one that decides first, then by specificity."""
+        segments = read_path(path)
+        if segments is None:
+            return []
+        found = [line for line in self.endpoints if covers(line.methods, method) and line.template.covers(segments)]
+        decides = self.line(method, segments)
+        return sorted(found, key=lambda line: (line is not decides, specificity(line.template), not line.methods))
+
+    def rules_for(self, method: str, path: str) -> list[Line]:
+        """Every standing rule that must hold for a method and a path."""
+        return self._rules(method, read_path(path) or [])
+
+    def _rules(self, method: str, segments: list[str]) -> list[Line]:
+        return [rule for rule in self.standing if covers(rule.methods, method) and rule.template.covers(segments)]
+
+    # Decisions --------------------------------------------------------------------------------
+
+    def decide(self, question: Question, segments: list[str] | None) -> Decision:
+        """Decide a question.
+
+        Args:
+            question: what is asked.
+            segments: the path as `core.paths.read_path` reads it.
+        """
+        reason = _unreadable(question, segments)
+        if reason is not None:
+            return Decision(Outcome.DENY, reason, None, None, self, question)
+        assert segments is not None
+        line = question.line if question.routed else self.line(question.method, segments)
+        return self._decided(question, segments, line)
+
+    def decide_routed(self, question: Question, segments: list[str]) -> Decision:
+        """Decide a request for which a framework has chosen the route, and so the line.
+
+        Args:
+            question: what is asked, with ``routed``, ``line`` and ``values`` as the framework has them.
+            segments: the path as `core.paths.read_path` reads it.
+        """
+        return self._decided(question, segments, question.line)
+
+    def decide_unread(self, question: Question) -> Decision:
+        """Refuse a request whose path or method can be read in more than one way; nothing else is asked of it."""
+        question.unreadable = is_method(question.method)
+        return self.decide(question, read_path(question.path))
+
+    def decide_guard(self, question: Question) -> Decision:
+        """Decide what ``question.guard`` asks, within the request that the question is about."""
+        verdict = self._weigh(question, None, None)
+        return Decision(verdict.outcome, verdict.reason, question.guard, verdict.remainder, self, question)
+
+    def settle(self, decision: Decision, question: Question) -> Decision:
+        """Decide again what depended on a record, now that it is known.
+
+        Args:
+            decision: the decision before, which depends.
+            question: the same question with ``record`` and ``records``.
+        """
+        line = decision.line
+        if line is None:
+            return decision
+        held = self.roles.held(question.caller)
+        remainder = decision.remainder
+        if remainder is not None and not self.standing and _plain(question, held):
+            # What remained is all that is left to be asked; only a refusal needs the whole once more, for its reason.
+            _, asks = self._for_roles(line, held.bits)
+            if not asks & PATH and remainder.fold(_known(question, held, asks)) is TRUE:
+                return Decision(Outcome.ALLOW, None, line, None, self, question)
+        return self._decided(question, read_path(question.path) or [], line)
+
+    def _decided(self, question: Question, segments: list[str], line: Line | None) -> Decision:
+        caller = question.caller
+        held = self.roles.held(caller)
+        if line is not None:
+            whole = caller is None or caller.scopes is None
+            if whole and not self.standing and not held.apart and not question.assume:
+                # Roles alone decide most requests, and those are decided here. `_weigh` says the same.
+                if held.bits & line.opens:
+                    return Decision(Outcome.ALLOW, None, line, None, self, question)
+                if line.plain and caller is not None and not line.opens & SIGNED_OUT and not caller.granted:
+                    return Decision(Outcome.DENY, "role", line, None, self, question)
+            if _plain(question, held):
+                known = self._weighed_by_roles(question, segments, line, held)
+                if known is not None:
+                    outcome, remainder = known
+                    return Decision(outcome, None, line, remainder, self, question)
+        verdict = self._weigh(question, line, None)
+        return Decision(verdict.outcome, verdict.reason, line, verdict.remainder, self, question)
+
+    def _weighed_by_roles(
+        self, question: Question, segments: list[str], line: Line, held: Held
+    ) -> tuple[Outcome, Formula | None] | None:
+        """What `_weigh` says where nothing refuses, from what is kept for each set of roles; else None."""
+        remains: list[Formula] = []
+        for each in (*self._rules(question.method, segments), line) if self.standing else (line,):
+            formula, asks = self._for_roles(each, held.bits)
+            if formula is TRUE:
+                continue
+            facts = _known(question, held, asks)
+            if asks & PATH:
+                located = _located(question, segments, each, line)
+                facts.path, facts.records = located["path"], located["records"]
+            formula = formula.fold(facts)
+            if not can_be_true(formula):
+                return None
+            if formula is not TRUE:
+                remains.append(formula)
+        if not remains:
+            return Outcome.ALLOW, None
+        return Outcome.DEPENDS, both(remains) if len(remains) > 1 else remains[0]
+
+    def _for_roles(self, line: Line, bits: int) -> tuple[Formula, int]:
+        """What is left of a line for a signed-in caller with these roles, and whether that asks for path or time."""
+        found = self._kept.get((line, bits))
+        if found is None:
+            formula = line.requirement.fold(Facts(bits, bits, caller=UNKNOWN))
+            if len(self._kept) >= _KEPT:
+                # Roles come from tokens: without a limit they could fill the memory.
+                self._kept.clear()
+            found = self._kept[line, bits] = formula, asks_of(formula)
+        return found
+
+    # The same with its steps --------------------------------------------------------------------------------
+
+    def steps(self, question: Question) -> tuple[Step, ...]:
+        """The steps of a decision: it is made once more, and written down."""
+        trace = Trace()
+        segments = read_path(question.path)
+        if question.guard is not None:
+            self._weigh(question, None, trace)
+            return tuple(trace.steps)
+        reason = _unreadable(question, segments)
+        if reason is not None:
+            text = f"the path {question.path} can be read in more than one way"
+            if reason == "method":
+                text = f"{question.method} is not a method: a method is a token in capitals, such as GET"
+            trace.add("path", "refused", text)
+            return tuple(trace.steps)
+        assert segments is not None
+        line = question.line if question.routed else self.line(question.method, segments)
+        self._weigh(question, line, trace)
+        return tuple(trace.steps)
+
+    def _weigh(self, question: Question, line: Line | None, trace: Trace | None) -> Verdict:
+        """What comes of a question whose line is known, or of a guard."""
+        caller = question.caller
+        held = self.roles.held(caller)
+        if trace and question.guard is None:
+            for name in held.unknown:
+                trace.add("caller", "passed", f"the policy does not know the {name}, so it gives no role here")
+            for note in caller.notes if caller is not None else ():
+                trace.add("caller", "passed", note)
+        if held.apart:
+            return self._weigh_apart(question, line, held, trace)
+        if question.guard is None:
+            if line is None:
+                if trace:
+                    path = f"{question.method} {question.path}"
+                    trace.add("line", "refused", f"no line covers {path}, and what is not declared is closed")
+                return Verdict(Outcome.DENY, "closed")
+            if trace:
+                which = "the line of the action that serves" if line.action else "the most specific line for"
+                trace.add("line", "passed", f"{which} {question.method} {question.path}", line)
+        return self._weigh_asked(self._asked(question, line, held), caller, trace)
+
+    def _weigh_apart(self, question: Question, line: Line | None, held: Held, trace: Trace | None) -> Verdict:
+        """A caller who holds roles that nobody may hold together gets what is open to anyone."""
+        if line is not None or question.guard is not None:
+            others = [question.with_(caller=other) for other in _ANYONE]
+            verdict = _together([self._weigh(other, line, None) for other in others])
+            if verdict.reason is None:
+                if trace:
+                    text = f"the caller holds {' and '.join(held.apart)}, which are kept apart; this is open to anyone"
+                    trace.add("apart", "passed", text)
+                    depends = (other for other in others if self._weigh(other, line, None).remainder is not None)
+                    self._weigh(next(depends, others[-1]), line, trace)
+                return verdict
+        if trace:
+            trace.add("apart", "refused", f"the caller holds {' and '.join(held.apart)}, which are kept apart")
+        return _APART
+
+    def _weigh_asked(self, asked: list[Asked], caller: Caller | None, trace: Trace | None) -> Verdict:
+        """What comes of all that is asked: standing rules first, and the endpoint or the guard last."""
+        last = asked[-1].line
+        folded = [each.formula.fold(each.facts) for each in asked]
+        if caller is None and not all(map(can_be_true, folded)) and self.opens_after_sign_in(asked):
+            if trace:
+                trace.add("sign-in", "refused", "the caller is signed out; a signed-in caller might be let in", last)
+            return Verdict(Outcome.SIGN_IN, "signed-out")
+        remains = []
+        for (line, _, facts), formula in zip(asked, folded, strict=True):
+            if not can_be_true(formula):
+                reason = reason_of(self.roles, line, facts, caller, trace, is_rule=line is not last)
+                return Verdict(Outcome.DENY, reason)
+            if trace:
+                add_passed(trace, line, formula, facts, is_rule=line is not last)
+            if formula is not TRUE:
+                remains.append(formula)
+        return Verdict(Outcome.DEPENDS, None, both(remains)) if remains else Verdict(Outcome.ALLOW)
+
+    def opens_after_sign_in(self, asked: list[Asked]) -> bool:
+        """Whether a signed-in caller might be let in where this signed-out caller is not."""
+        return all(can_be_true(each.formula.fold(as_signed_in(each.facts, self.roles))) for each in asked)
+
+    def _asked(self, question: Question, line: Line | None, held: Held) -> list[Asked]:
+        """All that is asked of a caller: what a guard asks, or the standing rules and the line of an endpoint."""
+        segments = read_path(question.path) if question.path else None
+        if question.guard is not None:
+            line = question.line if question.routed else self.line(question.method, segments) if segments else None
+            facts = self._facts(question, segments, line, held)
+            return [Asked(question.guard, question.guard.requirement, facts)]
+        assert line is not None
+        facts = self._facts(question, segments, line, held)
+        asked = []
+        for rule in self._rules(question.method, segments or []) if self.standing else ():
+            own = facts
+            if rule.template.names and segments is not None:
+                # A rule has names of its own for the parts of the path.
+                own = replace(facts, **_located(question, segments, rule, line))
+            asked.append(Asked(rule, rule.requirement, own))
+        asked.append(Asked(line, line.requirement, facts))
+        return asked
+
+    def possible_reasons(self, decision: Decision) -> set[str]:
+        """Every reason that a request may be refused for, once all is known that its decision leaves open."""
+        question = decision.question
+        line, caller = decision.line, question.caller
+        if decision.reason is not None and decision.reason in _OF_CALLERS:
+            return {decision.reason}
+        found: set[str] = set()
+        if caller is None and decision.remainder is not None:
+            found.add("signed-out")
+        for each, _, facts in self._asked(question, line, self.roles.held(caller)):
+            left = roles_alone(each.requirement, facts)
+            if not can_be_true(left):
+                found.add(reason_of(self.roles, each, facts, caller, None, is_rule=False))
+                break
+            if left is not TRUE:
+                found |= blamable(left)
+        return found
+
+    # What is asked at an endpoint --------------------------------------------------------------------------------
+
+    def asked(self, line: Line, method: str) -> list[tuple[Line, Formula]]:
+        """All that is asked of a caller at an endpoint, whatever the parameters of its path turn out to be.
+
+        Returns:
+            The standing rules that concern the endpoint and the endpoint's own line, each with what it asks.
+        """
+        asked: list[tuple[Line, Formula]] = []
+        for rule in self.standing:
+            covered = overlap(rule.template, line.template) if covers(rule.methods, method) else False
+            if covered:
+                asked.append((rule, rule.requirement))
+            elif covered is None:
+                asked.append((rule, Disjunction((Elsewhere(rule.template.text), rule.requirement))))
+        asked.append((line, line.requirement))
+        return asked
+
+    def outcome_at(self, line: Line, method: str, caller: Caller | None) -> tuple[Outcome, Formula | None]:
+        """What an endpoint says to a caller before anything is known of the request but its line.
+
+        Returns:
+            The outcome and, where it depends, what remains to be known.
+        """
+        if self.roles.held(caller).apart:
+            each = [self.outcome_at(line, method, other) for other in _ANYONE]
+            outcome, _, remainder = _together([Verdict(outcome, None, left) for outcome, left in each])
+            return outcome, remainder
+        facts = self.facts_of(caller)
+        facts.now = None
+        asked = [Asked(each, formula, facts) for each, formula in self.asked(line, method)]
+        verdict = self._weigh_asked(asked, caller, None)
+        return verdict.outcome, verdict.remainder
+
+    def asks_for(self, root: str, line: Line, method: str) -> bool:
+        """Whether what is asked at an endpoint rests on ``record``, ``query`` or another root of references."""
+        return any(
+            reference.root == root for _, formula in self.asked(line, method) for reference in references_in(formula)
+        )
+
+    # Facts --------------------------------------------------------------------------------
+
+    def counted_as(self, caller: Caller | None) -> tuple[Caller | None, ...]:
+        """The callers that all must be allowed what a caller is to be allowed.
+
+        That is the caller alone, but for one who holds roles that are kept apart: whoever that is, is allowed what is
+        allowed to a signed-out caller and to one without a role.
+        """
+        return _ANYONE if self.roles.held(caller).apart else (caller,)
+
+    def left_of(
+        self, formula: Formula, caller: Caller | None, record: Any = None, args: Mapping[str, Any] | None = None
+    ) -> Formula:
+        """What is left of a requirement for a caller."""
+        return both(formula.fold(self.facts_of(each, record, args)) for each in self.counted_as(caller))
+
+    def facts_of(self, caller: Caller | None, record: Any = None, args: Mapping[str, Any] | None = None) -> Facts:
+        """What is known of one of the callers of `counted_as`, a record and the arguments of a call."""
+        return _facts_for(self.roles.held(caller), caller, record=record, args=args)
+
+    def _facts(self, question: Question, segments: list[str] | None, line: Line | None, held: Held) -> Facts:
+        """What is known at a line."""
+        located = _located(question, segments, line, line) if line is not None and segments is not None else {}
+        if "records" not in located:
+            located["records"] = question.records
+        return _facts_for(
+            held,
+            question.caller,
+            record=question.record,
+            query=question.query,
+            args=question.args,
+            now=question.now,
+            guarded=question.guarded,
+            assumed=question.assume or {},
+            **located,
+        )
+
+    def scopes_missing(self, decision: Decision) -> tuple[str, ...]:
+        """The permissions a token would have to name so that its owner is not refused; empty if that is not why."""
+        question, line = decision.question, decision.line
+        caller = question.caller
+        if caller is None or caller.scopes is None or line is None:
+            return ()
+        whole = question.with_(caller=replace(caller, scopes=None))
+        if self._weigh(whole, line, None).reason is not None:
+            return ()
+        return tuple(dict.fromkeys(each.name for each in permissions_in(line.requirement)))
+
+
+def _unreadable(question: Question, segments: list[str] | None) -> str | None:
+    """The reason of a request that can be read in more than one way; None for one that cannot."""
+    if segments is None or question.unreadable:
+        return "ambiguous-path"
+    return None if question.method in _COMMON or is_method(question.method) else "method"
+
+
+def _facts_for(held: Held, caller: Caller | None, **supplied: Any) -> Facts:
+    moment = supplied.pop("now", None) or datetime.datetime.now(datetime.UTC)
+    if caller is None:
+        return Facts(held.bits, held.bits, now=moment, **supplied)
+    scopes = frozenset(caller.scopes) if caller.scopes is not None else None
+    view = CallerView(caller)
+    return Facts(held.bits, held.bits, caller=view, now=moment, scopes=scopes, granted=caller.granted, **supplied)
+
+
+def _plain(question: Question, held: Held) -> bool:
+    """Whether what is kept for roles tells all that the policy says of a caller."""
+    caller = question.caller
+    return (
+        caller is not None and not held.apart and caller.scopes is None and not caller.granted and not question.assume
+    )
+
+
+def _known(question: Question, held: Held, asks: int) -> Facts:
+    """What is known of a signed-in caller and the request, but for the parameters of the path."""
+    now = question.now
+    if now is None and asks & NOW:
+        now = datetime.datetime.now(datetime.UTC)
+    assert question.caller is not None
+    return Facts(
+        held.bits,
+        held.bits,
+        CallerView(question.caller),
+        question.record,
+        question.records,
+        None,
+        question.query,
+        question.args,
+        now,
+        None,
+        None,
+        question.guarded,
+    )
+
+
+def _located(question: Question, segments: list[str], each: Line, line: Line) -> dict[str, Any]:
+    """The parameters of the path, and the records they stand for, as a line or a standing rule calls them.
+
+    A rule, a line and the route that is served may call different parts of the path by one name, or read one part in
+    two ways (``07`` and 7). A record counts under a name only where that is the part it was loaded for; a parameter of
+    the line whose name the route reads in another way is left out, so that a condition on it is faulty.
+
+    Args:
+        question: what is asked.
+        segments: the path.
+        each: the line or the rule that is weighed.
+        line: the line of the endpoint.
+    """
+    served, records = question.values, question.records
+    if served is not None and each.action is not None:
+        return {"path": served, "records": records}
+    values: dict[str, Any] = each.template.values(segments) if each.template.covers(segments) else {}
+    named = served if served is not None else values if each is line else line.template.values(segments)
+    if records and named is not values:
+        records = {
+            name: record for name, record in records.items() if values.get(name, named.get(name)) == named.get(name)
+        }
+    if served is not None and each is line:
+        values = {name: text for name, text in values.items() if served.get(name, text) == text}
+    return {"path": values, "records": records}

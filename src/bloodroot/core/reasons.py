@@ -1,0 +1,159 @@
+"""Why a request is refused: the part of a requirement that does not hold, and the steps in words."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass, field, replace
+from typing import TYPE_CHECKING
+
+from .conditions import (
+    FAULTY,
+    TRUE,
+    UNKNOWN,
+    Condition,
+    Conjunction,
+    Disjunction,
+    Facts,
+    Formula,
+    Known,
+    can_be_true,
+    findings,
+)
+from .decision import Step
+from .requirements import ANY_GRANT, asks_in_words, in_words, permissions_in
+from .roles import SIGNED_OUT, RoleTable
+
+if TYPE_CHECKING:
+    from .caller import Caller
+    from .lines import Line
+
+UNNAMED = "condition"  # the reason where no condition with a name is to blame
+
+
+@dataclass(slots=True)
+class Trace:
+    """The steps of a decision, written down only where they are asked for."""
+
+    steps: list[Step] = field(default_factory=list)
+
+    def add(self, name: str, verdict: str, text: str, line: Line | None = None) -> None:
+        where, written = (line.place.at, line.text) if line is not None else ("", "")
+        self.steps.append(Step(name, verdict, text, where, written))
+
+
+def as_signed_in(facts: Facts, roles: RoleTable) -> Facts:
+    """The facts with a signed-in caller of whom nothing is known: any roles, attributes and grants are possible."""
+    return replace(
+        facts, certain=roles.base, possible=~SIGNED_OUT, caller=UNKNOWN, scopes=None, hidden=None, granted=ANY_GRANT
+    )
+
+
+def as_signed_out(facts: Facts) -> Facts:
+    """The facts with a signed-out caller."""
+    return replace(facts, certain=SIGNED_OUT, possible=SIGNED_OUT, caller=None, scopes=None, hidden=None, granted=None)
+
+
+def reason_of(
+    roles: RoleTable, line: Line, facts: Facts, caller: Caller | None, trace: Trace | None, *, is_rule: bool
+) -> str:
+    """Why a line, which cannot hold any more, refuses: being signed in, roles and permissions, or a condition."""
+    requirement = line.requirement
+    if (
+        caller is not None
+        and can_be_true(requirement.fold(as_signed_out(facts)))
+        and not can_be_true(requirement.fold(as_signed_in(replace(facts, record=None, records=None), roles)))
+    ):
+        if trace:
+            text = "the page is for signed-out callers, and the caller is signed in"
+            trace.add("standing" if is_rule else "roles", "refused", text, line)
+        return "signed-in"
+    left = roles_alone(requirement, facts)
+    if not can_be_true(left):
+        if trace:
+            has = ", ".join(roles.names(facts.certain)) or "no role"
+            text = f"asks for {asks_in_words(requirement)}; the caller has {has}"
+            trace.add("standing" if is_rule else "roles", "refused", text, line)
+        return "role"
+    blamed = blame(left, facts)
+    if trace:
+        text = _failed(blamed, facts) if blamed is not None else _does_not_hold(left, facts)
+        trace.add("standing" if is_rule else "conditions", "refused", text, line)
+    return blamed.name if blamed is not None else UNNAMED
+
+
+def roles_alone(requirement: Formula, facts: Facts) -> Formula:
+    """What is left of a requirement where roles and permissions are known, and no condition is."""
+    known = Facts(
+        facts.certain,
+        facts.possible,
+        caller=UNKNOWN,
+        scopes=facts.scopes,
+        hidden=facts.hidden,
+        granted=facts.granted,
+        guarded=facts.guarded,
+    )
+    return requirement.fold(known)
+
+
+def blame(formula: Formula, facts: Facts) -> Condition | None:
+    """The first named condition without which a formula that cannot hold might hold; None where none has a name.
+
+    A condition that holds is never to blame, nor one that is asked for only in another alternative which might hold.
+    """
+    if isinstance(formula, Condition):
+        return formula
+    if isinstance(formula, Conjunction | Disjunction):
+        # All alternatives have failed; of what must hold together, some parts have.
+        for part in formula.parts:
+            if not can_be_true(part.fold(facts)):
+                found = blame(part, facts)
+                if found is not None:
+                    return found
+    return None
+
+
+def blamable(formula: Formula) -> set[str]:
+    """Every reason that `blame` may lead to for a remainder, whatever the facts turn out to be."""
+    if isinstance(formula, Condition):
+        return {formula.name}
+    if isinstance(formula, Conjunction | Disjunction):
+        found: set[str] = set()
+        for part in formula.parts:
+            found |= blamable(part)
+        return found
+    return {UNNAMED}
+
+
+def _failed(condition: Condition, facts: Facts) -> str:
+    value = condition.fold(facts)
+    found = ", ".join(findings(condition, facts))
+    if value is FAULTY and found:
+        return f"{condition.name} is faulty: {found}; it asks for {condition.test.words()}"
+    verdict = value.name if isinstance(value, Known) else "never true"
+    return f"{condition.name} is {verdict}: {condition.test.words()}" + (f" ({found})" if found else "")
+
+
+def _does_not_hold(left: Formula, facts: Facts) -> str:
+    found = ", ".join(findings(left, facts))
+    return f"this does not hold: {in_words(left)}" + (f"; {found}" if found else "")
+
+
+def add_passed(trace: Trace, line: Line, formula: Formula, facts: Facts, *, is_rule: bool) -> None:
+    """Write down the step of a line that does not refuse."""
+    name = "standing" if is_rule else "roles"
+    requirement = line.requirement
+    if formula is TRUE:
+        text = f"asks for {requirement.words()}, which holds{_by_grant(requirement, facts)}"
+        trace.add(name, "passed", text, line)
+    else:
+        trace.add("standing" if is_rule else "conditions", "open", f"depends on {in_words(formula)}", line)
+
+
+def _by_grant(formula: Formula, facts: Facts) -> str:
+    """Which of the permissions the caller has only because they were granted outside of the policy."""
+    granted = facts.granted or {}
+    message = ""
+    for permission in permissions_in(formula):
+        name = permission.named_by(granted)
+        if name is not None and permission.grants.fold(facts) is not TRUE:
+            message += f"; {name} was granted by {granted[name]}"
+    return message
