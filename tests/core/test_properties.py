@@ -46,7 +46,7 @@ class TheMatrixAndDecide(unittest.TestCase):
             for number, caller in enumerate(callers):
                 cell = row.cell(number)
                 outcome, remainder = policy.engine.outcome_at(row.line, row.method, caller)
-                if any(columns >> number & 1 for _, columns in row.marks):
+                if any(columns >> number & 1 for _, _, columns in row.marks):
                     # The cell shows what holds while a rule about the caller is met, which nobody knows yet.
                     self.assertEqual(outcome, "depends")
                     continue

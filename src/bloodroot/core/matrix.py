@@ -48,14 +48,22 @@ class Column:
 
 @dataclass(frozen=True, slots=True)
 class Cell:
-    """What one kind of caller gets at one endpoint; what remains to be known where it depends."""
+    """What one kind of caller gets at one endpoint.
+
+    Attributes:
+        outcome: the outcome, while what standing rules ask of the caller alone is met.
+        remainder: what remains to be known where it depends.
+        standing: what remains of standing rules that ask something of the caller alone.
+    """
 
     outcome: Outcome
     remainder: Formula | None = None
+    standing: tuple[Formula, ...] = ()
 
     def words(self) -> str:
-        """``allow``, ``deny``, ``sign-in`` or ``if own-trial``."""
-        return f"if {self.remainder.words()}" if self.remainder is not None else self.outcome.value
+        """``allow``, ``deny``, ``sign-in`` or ``if own-trial``, and what standing rules ask as well."""
+        remains = [*([self.remainder] if self.remainder is not None else []), *self.standing]
+        return f"if {both(remains).words()}" if remains else self.outcome.value
 
 
 _ALLOW, _SIGN_IN, _DENY = Cell(Outcome.ALLOW), Cell(Outcome.SIGN_IN), Cell(Outcome.DENY)
@@ -68,7 +76,8 @@ class Row:
     Attributes:
         methods: its methods; ``any`` stands for all that no other row of the line has.
         line: the line that decides.
-        marks: standing rules that ask something of the caller alone. Cells show what holds while these are met.
+        marks: standing rules that ask something of the caller alone, with what remains of them. Outcomes are those
+            while they are met.
         allow: the columns that are let in.
         sign_in: the columns that may try again after signing in.
         depends: the columns for which it depends, by what remains to be known.
@@ -76,7 +85,7 @@ class Row:
 
     methods: tuple[str, ...]
     line: Line
-    marks: tuple[tuple[Line, int], ...]
+    marks: tuple[tuple[Line, Formula, int], ...]
     allow: int
     sign_in: int
     depends: tuple[tuple[Formula, int], ...]
@@ -99,14 +108,17 @@ class Row:
     def cell(self, column: int) -> Cell:
         """The cell in a column, counted from 0."""
         bit = 1 << column
-        if self.allow & bit:
-            return _ALLOW
-        if self.sign_in & bit:
-            return _SIGN_IN
-        for remainder, columns in self.depends:
-            if columns & bit:
-                return Cell(Outcome.DEPENDS, remainder)
-        return _DENY
+        if not (self.allow & bit):
+            if self.sign_in & bit:
+                return _SIGN_IN
+            remainder = next((remainder for remainder, columns in self.depends if columns & bit), None)
+            if remainder is None:
+                return _DENY
+            return Cell(Outcome.DEPENDS, remainder, self._standing(bit))
+        return Cell(Outcome.ALLOW, None, self._standing(bit)) if self.marks else _ALLOW
+
+    def _standing(self, bit: int) -> tuple[Formula, ...]:
+        return tuple(remainder for _, remainder, columns in self.marks if columns & bit)
 
 
 @dataclass(frozen=True, slots=True)
@@ -268,8 +280,7 @@ def _row(policy: Policy, spreading: _Spreading, line: Line, methods: tuple[str, 
         spread = spreading.spread(formula)
         if rule is not line:
             spread, touched = _while_met(spread)
-            if touched:
-                marks.append((rule, touched))
+            marks += [(rule, remainder, columns) for remainder, columns in touched]
         whole = _merged(
             (both((one, other)), columns & more)
             for one, columns in whole.items()
@@ -283,7 +294,7 @@ def _row(policy: Policy, spreading: _Spreading, line: Line, methods: tuple[str, 
         settled |= columns
     refused_out = spreading.signed_out & ~settled
     waits = refused_out if refused_out and _opens_after_sign_in(policy, asked, spreading.facts_out) else 0
-    seen = [(rule, touched & settled) for rule, touched in marks if touched & settled]
+    seen = [(rule, remainder, columns & settled) for rule, remainder, columns in marks if columns & settled]
     return Row(methods, line, tuple(seen), allow, waits, depends)
 
 
@@ -291,14 +302,14 @@ def _opens_after_sign_in(policy: Policy, asked: list[tuple[Line, Formula]], fact
     return policy.engine.opens_after_sign_in([Asked(line, formula, facts) for line, formula in asked])
 
 
-def _while_met(spread: Spread) -> tuple[Spread, int]:
-    """A standing rule with every remainder that asks something of the caller alone taken as met."""
+def _while_met(spread: Spread) -> tuple[Spread, list[tuple[Formula, int]]]:
+    """A standing rule with what it asks of the caller alone taken as met; and what it asks of whom."""
     met: Spread = {}
-    touched = 0
+    touched = []
     for formula, columns in spread.items():
         roots = {reference.root for reference in references_in(formula)}
         if roots == {"caller"} and can_be_true(formula):
-            touched |= columns
+            touched.append((formula, columns))
             met[TRUE] = met.get(TRUE, 0) | columns
         else:
             met[formula] = met.get(formula, 0) | columns

@@ -80,7 +80,7 @@ class _Sheet:
 
     def _marks(self) -> dict[str, str]:
         """A sign for each thing that standing rules ask of the caller alone."""
-        asked = dict.fromkeys(rule.requirement.words() for row in self.result.rows for rule, _ in row.marks)
+        asked = dict.fromkeys(rule.requirement.words() for row in self.result.rows for rule, _, _ in row.marks)
         signs = _PLAIN_MARKS if self.plain else _MARKS
         return {
             words: signs[number] if number < len(signs) else f"({number + 1})" for number, words in enumerate(asked)
@@ -122,7 +122,9 @@ class _Sheet:
 
     def _mark(self, row: Row, column: int) -> str:
         return "".join(
-            dict.fromkeys(self.marks[rule.requirement.words()] for rule, columns in row.marks if columns >> column & 1)
+            dict.fromkeys(
+                self.marks[rule.requirement.words()] for rule, _, columns in row.marks if columns >> column & 1
+            )
         )
 
     def _remainders(self, cells: list[Cell]) -> str:
@@ -155,7 +157,7 @@ class _Sheet:
             yield Text("   ".join(named))
         rules: dict[str, dict[Line, None]] = {}
         for row in self.result.rows:
-            for rule, _ in row.marks:
+            for rule, _, _ in row.marks:
                 rules.setdefault(rule.requirement.words(), {})[rule] = None
         for words, mark in self.marks.items():
             first, *others = sorted(rules[words], key=lambda rule: rule.order)
