@@ -5,11 +5,11 @@ from __future__ import annotations
 from dataclasses import dataclass
 from typing import TYPE_CHECKING
 
-from .methods import covers, precision
-from .paths import read_path, specificity
+from .methods import ANY, precision
+from .paths import PathIndex, read_path, specificity
 
 if TYPE_CHECKING:
-    from collections.abc import Mapping
+    from collections.abc import Iterator, Mapping
 
     from ..language.problems import Place
     from .conditions import Condition
@@ -69,14 +69,6 @@ class Denial:
         path = specificity(self.template) if self.template is not None else ((9, 0, 0, "", ""),)
         return path, precision(self.methods, method), self.reason == "any"
 
-    def answers(self, method: str, segments: list[str], reason: str) -> bool:
-        """Whether this entry speaks of such a refusal."""
-        return (
-            self.reason in (reason, "any")
-            and covers(self.methods, method)
-            and (self.template is None or self.template.covers(segments))
-        )
-
 
 class Answers:
     """The denials of a policy, in the order of the file."""
@@ -84,6 +76,16 @@ class Answers:
     def __init__(self, denials: list[Denial], conditions: Mapping[str, Condition]) -> None:
         self.denials = denials
         self._conditions = conditions
+        # By reason and by method: those with a path, and the one without.
+        self._by_path: dict[tuple[str, str], PathIndex[Denial]] = {}
+        self._everywhere: dict[tuple[str, str], Denial] = {}
+        for denial in denials:
+            for method in denial.methods or (ANY,):
+                key = denial.reason, method
+                if denial.template is None:
+                    self._everywhere.setdefault(key, denial)
+                else:
+                    self._by_path.setdefault(key, PathIndex()).add((), denial.template, denial)
 
     def answer(self, method: str, path: str, reason: str) -> Answer:
         """The answer to a caller who is refused for a reason."""
@@ -93,13 +95,22 @@ class Answers:
         # What cannot be read was refused before any line was asked, denials too.
         segments = read_path(path) if reason not in UNREADABLE else None
         if segments is not None:
-            matching = [denial for denial in self.denials if denial.answers(method, segments, reason)]
-            denial = min(matching, key=lambda each: each.rank(method), default=None)
+            denial = min(self._matching(method, segments, reason), key=lambda each: each.rank(method), default=None)
             if denial is not None:
                 # What a condition has to say is closer to the matter than what is said for any reason at all.
                 said = own or denial.message if denial.reason == "any" else denial.message or own
                 return _answer(denial, status, said or default)
         return Answer(status, own or default)
+
+    def _matching(self, method: str, segments: list[str], reason: str) -> Iterator[Denial]:
+        """Of each way to speak of a refusal, by method and by reason, the denial with the most specific path."""
+        for named in (method, *(("GET",) if method == "HEAD" else ()), ANY):
+            for because in (reason, "any"):
+                index = self._by_path.get((because, named))
+                found = index.find(method, segments) if index is not None else None
+                found = found or self._everywhere.get((because, named))
+                if found is not None:
+                    yield found
 
 
 def _answer(denial: Denial, status: int, message: str) -> Answer:

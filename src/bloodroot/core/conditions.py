@@ -8,11 +8,12 @@ It is neither true nor false, and stays so under ``not``.
 from __future__ import annotations
 
 import datetime
-from collections.abc import Iterable, Mapping
+from collections.abc import Iterable, Iterator, Mapping
 from dataclasses import dataclass, field, replace
 from enum import Enum
 from functools import lru_cache
-from typing import Any, Protocol
+from operator import is_
+from typing import Any, ClassVar, Protocol
 
 from .values import Value, compare
 
@@ -48,6 +49,8 @@ class Facts:
         granted: permissions that a directory gives the caller, each with who gave it; None for no such thing.
         guarded: whether a guard in the handler has let the caller pass.
         assumed: conditions whose value is taken as given, by name.
+        folded: what parts that are shared have come to, by their id and what they rest on beside the facts. Each is
+            kept with its part, so that the id is never that of another one.
     """
 
     certain: int
@@ -64,6 +67,7 @@ class Facts:
     guarded: bool = False
     hidden: frozenset[str] | None = None
     assumed: Mapping[str, bool] = field(default_factory=dict)
+    folded: dict[object, tuple[object, Formula]] = field(init=False, default_factory=dict)
 
 
 class Formula(Protocol):
@@ -81,6 +85,23 @@ class Formula(Protocol):
         """The formula in the words of the policy."""
         ...
 
+    @property
+    def inner(self) -> tuple[Formula, ...]:
+        """The parts that it is made of, in the order of the text."""
+        ...
+
+
+def walk(formula: Formula) -> Iterator[Formula]:
+    """A formula and all that it is made of, in the order of the text; what is shared comes once."""
+    seen: set[int] = set()
+    waiting = [formula]
+    while waiting:
+        found = waiting.pop()
+        if id(found) not in seen:
+            seen.add(id(found))
+            yield found
+            waiting += reversed(found.inner)
+
 
 @dataclass(frozen=True, slots=True)
 class Known:
@@ -89,6 +110,7 @@ class Known:
     name: str
     bits: int
     audience: str
+    inner: ClassVar[tuple[Formula, ...]] = ()
 
     def fold(self, facts: Facts) -> Formula:  # noqa: ARG002
         return self
@@ -110,17 +132,47 @@ def known(value: bool) -> Known:
     return TRUE if value else FALSE
 
 
-@dataclass(frozen=True, slots=True)
-class Conjunction:
-    """Every part must be true."""
+class _Joined:
+    """Parts that are asked together. Two of them are the same only where they are one object."""
 
-    parts: tuple[Formula, ...]
+    __slots__ = ("_bits", "parts")
 
-    def fold(self, facts: Facts) -> Formula:
-        return both(part.fold(facts) for part in self.parts)
+    def __init__(self, parts: tuple[Formula, ...]) -> None:
+        self.parts = parts
+        self._bits = self._possible([part.values() for part in parts])
+
+    def _possible(self, each: list[int]) -> int:
+        raise NotImplementedError
+
+    def _is_all_of(self, folded: Formula) -> bool:
+        """Whether nothing has changed: what is shared is to stay shared."""
+        same = isinstance(folded, type(self)) and len(folded.parts) == len(self.parts)
+        return same and all(map(is_, folded.inner, self.parts))
+
+    @property
+    def inner(self) -> tuple[Formula, ...]:
+        """The parts."""
+        return self.parts
 
     def values(self) -> int:
-        each = [part.values() for part in self.parts]
+        """What it may still turn into."""
+        return self._bits
+
+    def __repr__(self) -> str:
+        return f"{type(self).__name__}({self.parts!r})"
+
+
+class Conjunction(_Joined):
+    """Every part must be true."""
+
+    __slots__ = ()
+
+    def fold(self, facts: Facts) -> Formula:
+        """As `Formula.fold`."""
+        folded = both([part.fold(facts) for part in self.parts])
+        return self if self._is_all_of(folded) else folded
+
+    def _possible(self, each: list[int]) -> int:
         found = CAN_BE_TRUE if all(bits & CAN_BE_TRUE for bits in each) else 0
         if any(bits & CAN_BE_FALSE for bits in each):
             found |= CAN_BE_FALSE
@@ -129,20 +181,21 @@ class Conjunction:
         return found
 
     def words(self) -> str:
+        """As `Formula.words`."""
         return " and ".join(_bracketed(part, Disjunction) for part in self.parts)
 
 
-@dataclass(frozen=True, slots=True)
-class Disjunction:
+class Disjunction(_Joined):
     """One true part is enough."""
 
-    parts: tuple[Formula, ...]
+    __slots__ = ()
 
     def fold(self, facts: Facts) -> Formula:
-        return either(part.fold(facts) for part in self.parts)
+        """As `Formula.fold`."""
+        folded = either([part.fold(facts) for part in self.parts])
+        return self if self._is_all_of(folded) else folded
 
-    def values(self) -> int:
-        each = [part.values() for part in self.parts]
+    def _possible(self, each: list[int]) -> int:
         found = CAN_BE_FALSE if all(bits & CAN_BE_FALSE for bits in each) else 0
         if any(bits & CAN_BE_TRUE for bits in each):
             found |= CAN_BE_TRUE
@@ -151,75 +204,95 @@ class Disjunction:
         return found
 
     def words(self) -> str:
+        """As `Formula.words`."""
         return " or ".join(_bracketed(part, Conjunction) for part in self.parts)
 
 
-@dataclass(frozen=True, slots=True)
 class Negated:
     """True where its part is false. A faulty part stays faulty."""
 
-    part: Formula
+    __slots__ = ("_bits", "part")
+
+    def __init__(self, part: Formula) -> None:
+        self.part = part
+        bits = part.values()
+        self._bits = bits & CAN_BE_FAULTY
+        if bits & CAN_BE_FALSE:
+            self._bits |= CAN_BE_TRUE
+        if bits & CAN_BE_TRUE:
+            self._bits |= CAN_BE_FALSE
+
+    def __eq__(self, other: object) -> bool:
+        return isinstance(other, Negated) and self.part == other.part
+
+    def __hash__(self) -> int:
+        return hash((Negated, self.part))
+
+    def __repr__(self) -> str:
+        return f"Negated({self.part!r})"
+
+    @property
+    def inner(self) -> tuple[Formula, ...]:
+        """The part."""
+        return (self.part,)
 
     def fold(self, facts: Facts) -> Formula:
+        """As `Formula.fold`."""
         if facts.scopes is not facts.hidden:
             # A token made for less may not get further than its owner by not having what a line excludes. What is
             # excluded from that counts again.
+            folded = facts.folded
             facts = replace(facts, scopes=facts.hidden, hidden=facts.scopes)
-        return opposite(self.part.fold(facts))
+            facts.folded = folded
+        part = self.part.fold(facts)
+        return self if part is self.part else opposite(part)
 
     def values(self) -> int:
-        bits = self.part.values()
-        found = bits & CAN_BE_FAULTY
-        if bits & CAN_BE_FALSE:
-            found |= CAN_BE_TRUE
-        if bits & CAN_BE_TRUE:
-            found |= CAN_BE_FALSE
-        return found
+        """What it may still turn into."""
+        return self._bits
 
     def words(self) -> str:
+        """As `Formula.words`."""
         return f"not {_bracketed(self.part, Conjunction, Disjunction)}"
 
 
 def both(parts: Iterable[Formula]) -> Formula:
     """The conjunction of folded parts, as small as it can be."""
-    left: list[Formula] = []
-    for part in parts:
-        if part is FALSE:
-            return FALSE
-        if part is not TRUE:
-            inner = part.parts if isinstance(part, Conjunction) else (part,)
-            left += [each for each in inner if each not in left]
-    if not left:
-        return TRUE
-    left = _absorbed(left, Disjunction)
-    return left[0] if len(left) == 1 else Conjunction(tuple(left))
+    return _small(parts, Conjunction, Disjunction, TRUE, FALSE)
 
 
 def either(parts: Iterable[Formula]) -> Formula:
     """The disjunction of folded parts, as small as it can be."""
-    left: list[Formula] = []
+    return _small(parts, Disjunction, Conjunction, FALSE, TRUE)
+
+
+def _small(
+    parts: Iterable[Formula],
+    kind: type[Conjunction | Disjunction],
+    other: type[Conjunction | Disjunction],
+    idle: Known,
+    strong: Known,
+) -> Formula:
+    """Parts joined, without those that change nothing; ``strong`` where one part alone says it all."""
+    found: dict[Formula, None] = {}
+    joined = False
     for part in parts:
-        if part is TRUE:
-            return TRUE
-        if part is not FALSE:
-            inner = part.parts if isinstance(part, Disjunction) else (part,)
-            left += [each for each in inner if each not in left]
+        if part is strong:
+            return strong
+        if part is not idle:
+            if part.__class__ is kind:
+                found.update(dict.fromkeys(part.inner))
+            else:
+                found[part] = None
+                joined = joined or part.__class__ is other
+    if joined:
+        # ``a or (a and b)`` is ``a``, in all four values.
+        left = [part for part in found if part.__class__ is not other or found.keys().isdisjoint(part.inner)]
+    else:
+        left = list(found)
     if not left:
-        return FALSE
-    left = _absorbed(left, Conjunction)
-    return left[0] if len(left) == 1 else Disjunction(tuple(left))
-
-
-def _absorbed(parts: list[Formula], kind: type[Conjunction] | type[Disjunction]) -> list[Formula]:
-    """Without parts that another one makes idle: ``a or (a and b)`` is ``a``, in all four values."""
-    if not any(isinstance(part, kind) for part in parts):
-        return parts
-    return [
-        part
-        for part in parts
-        if not (isinstance(part, Conjunction | Disjunction) and isinstance(part, kind))
-        or not any(inner in parts for inner in part.parts)
-    ]
+        return idle
+    return left[0] if len(left) == 1 else kind(tuple(left))
 
 
 def opposite(part: Formula) -> Formula:
@@ -243,7 +316,6 @@ def _bracketed(part: Formula, *kinds: type) -> str:
 # Named conditions ------------------------------------------------------------------------------------------
 
 
-@dataclass(frozen=True, slots=True)
 class Condition:
     """A condition by its name; what remains of it keeps the name.
 
@@ -254,25 +326,49 @@ class Condition:
         where: file and line of its declaration.
     """
 
-    name: str
-    test: Formula
-    message: str | None = None
-    where: str = ""
+    __slots__ = ("message", "name", "test", "where")
+
+    def __init__(self, name: str, test: Formula, message: str | None = None, where: str = "") -> None:
+        self.name = name
+        self.test = test
+        self.message = message
+        self.where = where
+
+    def __eq__(self, other: object) -> bool:
+        return isinstance(other, Condition) and self.name == other.name and self.test == other.test
+
+    def __hash__(self) -> int:
+        return hash(self.name)
+
+    def __repr__(self) -> str:
+        return f"Condition({self.name!r}, {self.test!r})"
+
+    @property
+    def inner(self) -> tuple[Formula, ...]:
+        """The test."""
+        return (self.test,)
 
     def fold(self, facts: Facts) -> Formula:
+        """As `Formula.fold`. However often it is asked for, it is folded once."""
         if facts.assumed:
             assumed = facts.assumed.get(self.name)
             if assumed is not None:
                 return known(assumed)
+        kept = facts.folded.get(id(self))
+        if kept is not None:
+            return kept[1]
         rest = self.test.fold(facts)
-        if rest.__class__ is Known:
-            return rest
-        return self if rest is self.test or rest == self.test else Condition(self.name, rest, self.message, self.where)
+        if rest.__class__ is not Known:
+            rest = self if rest is self.test else Condition(self.name, rest, self.message, self.where)
+        facts.folded[id(self)] = self, rest
+        return rest
 
     def values(self) -> int:
+        """What it may still turn into."""
         return self.test.values()
 
     def words(self) -> str:
+        """As `Formula.words`."""
         return self.name
 
 
@@ -316,6 +412,7 @@ class Holds:
     """A reference without a comparison: true or false as its value is, faulty where it is neither."""
 
     reference: Operand
+    inner: ClassVar[tuple[Formula, ...]] = ()
 
     def fold(self, facts: Facts) -> Formula:
         operand = resolve(self.reference, facts)
@@ -337,6 +434,7 @@ class Comparison:
     left: Operand
     sign: str
     right: Operand
+    inner: ClassVar[tuple[Formula, ...]] = ()
 
     def fold(self, facts: Facts) -> Formula:
         left, right = resolve(self.left, facts), resolve(self.right, facts)
@@ -358,25 +456,19 @@ class Comparison:
 
 
 def findings(formula: Formula, facts: Facts) -> list[str]:
-    """What the references of a condition led to, in words: ``record.botanist_id is 4``."""
-    if isinstance(formula, Condition):
-        return findings(formula.test, facts)
-    if isinstance(formula, Negated):
-        return findings(formula.part, facts)
-    if isinstance(formula, Conjunction | Disjunction):
-        return list(dict.fromkeys(said for part in formula.parts for said in findings(part, facts)))
-    operands: tuple[Operand, ...] = ()
-    if isinstance(formula, Comparison):
-        operands = (formula.left, formula.right)
-    elif isinstance(formula, Holds):
-        operands = (formula.reference,)
-    said = []
-    for operand in operands:
-        found = resolve(operand, facts)
-        if isinstance(operand, Reference) and isinstance(found, Value):
-            missing = found.value is MISSING
-            said.append(_without(operand, facts) if missing else f"{operand.words()} is {found.words()}")
-    return said
+    """What the references of a formula led to, in words: ``record.botanist_id is 4``."""
+    found: dict[str, None] = {}
+    for part in walk(formula):
+        if isinstance(part, Comparison):
+            operands: tuple[Operand, ...] = (part.left, part.right)
+        else:
+            operands = (part.reference,) if isinstance(part, Holds) else ()
+        for operand in operands:
+            value = resolve(operand, facts)
+            if isinstance(operand, Reference) and isinstance(value, Value):
+                missing = value.value is MISSING
+                found[_without(operand, facts) if missing else f"{operand.words()} is {value.words()}"] = None
+    return list(found)
 
 
 def _without(reference: Reference, facts: Facts) -> str:

@@ -274,19 +274,15 @@ def _row(policy: Policy, spreading: _Spreading, line: Line, methods: tuple[str, 
         waits = spreading.signed_out & ~allow if spreading.invites(line) else 0
         return Row(methods, line, (), allow, waits, ())
     asked = policy.engine.asked(line, methods[0])
-    whole: Spread = {TRUE: spreading.every}
+    groups: list[tuple[list[Formula], int]] = [([], spreading.every)]
     marks = []
     for rule, formula in asked:
         spread = spreading.spread(formula)
         if rule is not line:
             spread, touched = _while_met(spread)
             marks += [(rule, remainder, columns) for remainder, columns in touched]
-        whole = _merged(
-            (both((one, other)), columns & more)
-            for one, columns in whole.items()
-            for other, more in spread.items()
-            if columns & more
-        )
+        groups = _divided(groups, spread)
+    whole = _merged((both(parts), columns) for parts, columns in groups)
     allow = whole.get(TRUE, 0)
     depends = tuple((rest, columns) for rest, columns in whole.items() if rest is not TRUE and can_be_true(rest))
     settled = allow
@@ -300,6 +296,23 @@ def _row(policy: Policy, spreading: _Spreading, line: Line, methods: tuple[str, 
 
 def _opens_after_sign_in(policy: Policy, asked: list[tuple[Line, Formula]], facts: Facts) -> bool:
     return policy.engine.opens_after_sign_in([Asked(line, formula, facts) for line, formula in asked])
+
+
+def _divided(groups: list[tuple[list[Formula], int]], spread: Spread) -> list[tuple[list[Formula], int]]:
+    """Groups of columns with one more part each; where the columns of a group differ in it, the group is divided."""
+    if len(spread) == 1:
+        (part,) = spread
+        if part is not TRUE:
+            for parts, _ in groups:
+                parts.append(part)
+        return groups
+    found = []
+    for parts, columns in groups:
+        for part, others in spread.items():
+            if columns & others:
+                more = [] if part is TRUE else [part]
+                found.append((parts + more, columns & others))
+    return found
 
 
 def _while_met(spread: Spread) -> tuple[Spread, list[tuple[Formula, int]]]:

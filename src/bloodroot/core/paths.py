@@ -233,7 +233,7 @@ class _Node(Generic[T]):
     def __init__(self) -> None:
         # Most nodes have no literals of their own: the empty mapping is shared until something is put in.
         self.literals: dict[str, _Node[T] | _Tail[T]] = _NONE
-        self.affixed: tuple[tuple[Parameter, _Node[T]], ...] = ()
+        self.affixed: _Affixed[T] | None = None
         self.name: _Node[T] | None = None
         self.star: _Node[T] | None = None
         # Lines that end here and lines that end in ** here; each for the method by name, and for any method.
@@ -241,6 +241,39 @@ class _Node(Generic[T]):
         self.end_any: T | None = None
         self.rest: T | None = None
         self.rest_any: T | None = None
+
+
+class _Affixed(Generic[T]):
+    """The nodes behind names with text around them, by that text. A search costs the same however many there are."""
+
+    __slots__ = ("afters", "befores", "nodes")
+
+    def __init__(self) -> None:
+        self.nodes: dict[tuple[str, str], tuple[Parameter, _Node[T]]] = {}
+        # How long these texts are: a segment is cut at these places alone.
+        self.befores: dict[int, None] = {}
+        self.afters: dict[int, None] = {}
+
+    def add(self, segment: Parameter) -> _Node[T]:
+        """The node behind a name, made where it is missing."""
+        found = self.nodes.get((segment.before, segment.after))
+        if found is None:
+            found = self.nodes[segment.before, segment.after] = segment, _Node()
+            self.befores[len(segment.before)] = None
+            self.afters[len(segment.after)] = None
+        return found[1]
+
+    def find(self, segment: str) -> list[_Node[T]]:
+        """The nodes that a segment leads to, the most specific first."""
+        length = len(segment)
+        found = []
+        for before in self.befores:
+            for after in self.afters:
+                if before + after < length:
+                    item = self.nodes.get((segment[:before], segment[length - after :]))
+                    if item is not None and item[0].matches(segment):
+                        found.append(item)
+        return [node for _, node in sorted(found, key=lambda item: _by_text(item[0]))]
 
 
 class PathIndex(Generic[T]):
@@ -302,7 +335,7 @@ class PathIndex(Generic[T]):
             child = node.literals.get(segment)
             if child is None:
                 child = node.name
-                if child is None or node.affixed:
+                if child is None or node.affixed is not None:
                     return _find(root, segments, 0, len(segments))
             elif child.__class__ is tuple:
                 line = _line_of(child, segments, place)
@@ -376,12 +409,9 @@ def _child(node: _Node[T], segment: Parameter | Wild) -> _Node[T]:
         if node.name is None:
             node.name = _Node()
         return node.name
-    for known, child in node.affixed:
-        if (known.before, known.after) == (segment.before, segment.after):
-            return child
-    child = _Node()
-    node.affixed = tuple(sorted((*node.affixed, (segment, child)), key=lambda item: _by_text(item[0])))
-    return child
+    if node.affixed is None:
+        node.affixed = _Affixed()
+    return node.affixed.add(segment)
 
 
 def _by_text(part: Parameter) -> tuple[int, int, str, str]:
@@ -404,7 +434,8 @@ def _find(node: _Node[T], segments: list[str], place: int, count: int) -> T | No
             return line
         literal = None
     branches = [literal]
-    branches += [child for pattern, child in node.affixed if pattern.matches(segment)]
+    if node.affixed is not None:
+        branches += node.affixed.find(segment)
     branches += [node.name, node.star]
     for child in branches:
         if child is not None:

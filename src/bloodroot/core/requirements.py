@@ -6,7 +6,7 @@ import copy
 from collections.abc import Mapping
 from dataclasses import dataclass
 from types import MappingProxyType
-from typing import TYPE_CHECKING
+from typing import TYPE_CHECKING, ClassVar
 
 from ..language import tree
 from ..language.problems import ENOUGH, Place, Problem, suggestion
@@ -29,6 +29,7 @@ from .conditions import (
     Several,
     either,
     opposite,
+    walk,
 )
 from .order import circle, in_order
 from .roles import SIGNED_IN, SIGNED_OUT, RoleTable
@@ -44,6 +45,7 @@ class Holding:
 
     mask: int
     name: str
+    inner: ClassVar[tuple[Formula, ...]] = ()
 
     def fold(self, facts: Facts) -> Formula:
         if facts.certain & self.mask:
@@ -66,7 +68,19 @@ class PermissionAsked:
     opens: int
     plain: bool
 
+    @property
+    def inner(self) -> tuple[Formula, ...]:
+        """The grants."""
+        return (self.grants,)
+
     def fold(self, facts: Facts) -> Formula:
+        key = id(self), id(facts.scopes)
+        kept = facts.folded.get(key)
+        if kept is None:
+            kept = facts.folded[key] = self, self._fold(facts)
+        return kept[1]
+
+    def _fold(self, facts: Facts) -> Formula:
         if facts.scopes is not None and not self.named_by(facts.scopes):
             return FALSE
         if facts.granted is ANY_GRANT:
@@ -99,6 +113,7 @@ class GrantedPerhaps:
     """A directory may have granted the caller a permission."""
 
     name: str
+    inner: ClassVar[tuple[Formula, ...]] = ()
 
     def fold(self, facts: Facts) -> Formula:  # noqa: ARG002
         return self
@@ -115,6 +130,7 @@ class Elsewhere:
     """The request is for another path than these; not known before there is a request."""
 
     pattern: str
+    inner: ClassVar[tuple[Formula, ...]] = ()
 
     def fold(self, facts: Facts) -> Formula:  # noqa: ARG002
         return self
@@ -129,6 +145,8 @@ class Elsewhere:
 @dataclass(frozen=True, slots=True)
 class Guarded:
     """A guard in the handler has let the caller pass; not known before it has."""
+
+    inner: ClassVar[tuple[Formula, ...]] = ()
 
     def fold(self, facts: Facts) -> Formula:
         return TRUE if facts.guarded else self
@@ -171,23 +189,12 @@ def bits_that_open(formula: Formula) -> tuple[int, bool]:
 
 def conditions_in(formula: Formula) -> Iterator[Condition]:
     """The named conditions that a formula mentions, in the order of the text."""
-    if isinstance(formula, Condition):
-        yield formula
-        yield from conditions_in(formula.test)
-    elif isinstance(formula, PermissionAsked):
-        yield from conditions_in(formula.grants)
-    elif isinstance(formula, Conjunction | Disjunction):
-        for part in formula.parts:
-            yield from conditions_in(part)
-    elif isinstance(formula, Negated):
-        yield from conditions_in(formula.part)
+    return (part for part in walk(formula) if isinstance(part, Condition))
 
 
 def asks_for_guard(formula: Formula) -> bool:
     """Whether a formula leaves something to a guard in the handler."""
-    if isinstance(formula, Conjunction | Disjunction):
-        return any(asks_for_guard(part) for part in formula.parts)
-    return isinstance(formula, Guarded) or (isinstance(formula, Negated) and asks_for_guard(formula.part))
+    return any(isinstance(part, Guarded) for part in walk(formula))
 
 
 def in_words(formula: Formula) -> str:
@@ -205,45 +212,27 @@ def asks_in_words(formula: Formula) -> str:
 
 def permissions_in(formula: Formula) -> Iterator[PermissionAsked]:
     """The permissions that a formula asks for, in the order of the text."""
-    if isinstance(formula, PermissionAsked):
-        yield formula
-    elif isinstance(formula, Conjunction | Disjunction):
-        for part in formula.parts:
-            yield from permissions_in(part)
-    elif isinstance(formula, Negated):
-        yield from permissions_in(formula.part)
+    return (part for part in walk(formula) if isinstance(part, PermissionAsked))
 
 
 def roles_in(formula: Formula) -> Iterator[str]:
     """The roles that a formula asks for, through permissions."""
-    if isinstance(formula, Holding):
-        if formula.mask & ~(SIGNED_IN | SIGNED_OUT):
-            yield formula.name
-    elif isinstance(formula, PermissionAsked):
-        yield from roles_in(formula.grants)
-    elif isinstance(formula, Conjunction | Disjunction):
-        for part in formula.parts:
-            yield from roles_in(part)
-    elif isinstance(formula, Negated):
-        yield from roles_in(formula.part)
+    return (part.name for part in walk(formula) if isinstance(part, Holding) and part.mask & ~(SIGNED_IN | SIGNED_OUT))
 
 
 def references_in(formula: Formula) -> Iterator[Reference]:
     """The references that a formula asks for, through conditions and permissions."""
-    if isinstance(formula, Condition):
-        yield from references_in(formula.test)
-    elif isinstance(formula, PermissionAsked):
-        yield from references_in(formula.grants)
-    elif isinstance(formula, Conjunction | Disjunction):
-        for part in formula.parts:
-            yield from references_in(part)
-    elif isinstance(formula, Negated):
-        yield from references_in(formula.part)
-    elif isinstance(formula, Holds):
-        yield from _references(formula.reference)
-    elif isinstance(formula, Comparison):
-        yield from _references(formula.left)
-        yield from _references(formula.right)
+    for operand in _operands(formula):
+        yield from _references(operand)
+
+
+def _operands(formula: Formula) -> Iterator[Operand]:
+    for part in walk(formula):
+        if isinstance(part, Comparison):
+            yield part.left
+            yield part.right
+        elif isinstance(part, Holds):
+            yield part.reference
 
 
 PATH, NOW = 1, 2
@@ -251,20 +240,10 @@ PATH, NOW = 1, 2
 
 def asks_of(formula: Formula) -> int:
     """Whether a formula rests on the parameters of the path, and on the time, as bits."""
-    if isinstance(formula, Condition):
-        return asks_of(formula.test)
-    if isinstance(formula, PermissionAsked):
-        return asks_of(formula.grants)
-    if isinstance(formula, Conjunction | Disjunction):
-        found = 0
-        for part in formula.parts:
-            found |= asks_of(part)
-        return found
-    if isinstance(formula, Negated):
-        return asks_of(formula.part)
-    if isinstance(formula, Holds):
-        return _asks_of(formula.reference)
-    return _asks_of(formula.left) | _asks_of(formula.right) if isinstance(formula, Comparison) else 0
+    found = 0
+    for operand in _operands(formula):
+        found |= _asks_of(operand)
+    return found
 
 
 def _asks_of(operand: Operand) -> int:

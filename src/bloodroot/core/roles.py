@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from dataclasses import dataclass
+from itertools import combinations
 from typing import TYPE_CHECKING
 
 from ..language import tree
@@ -136,16 +137,31 @@ def compile_roles(document: tree.Document, problems: list[Problem]) -> RoleTable
             bits |= closure[name]
         groups[group.name] = bits
     apart = []
-    for entry in document.entries(tree.Apart):
+    entries = list(document.entries(tree.Apart))
+    holders, numbered = (_holders(includes), list(includes)) if entries else ({}, [])
+    for entry in entries:
         members = tuple((name, bit[name]) for name in dict.fromkeys(resolved(entry.roles, entry.place)))
         apart.append(members)
-        for name, held in closure.items():
-            both = [member for member, one in members if held & one]
-            if len(both) > 1:
-                pair = " and ".join(both[:2])
-                problems.append(Problem(f'role "{name}" holds {pair}, which this line keeps apart', entry.place))
+        for one, other in combinations([name for name, _ in members], 2):
+            # The first role that holds both, in the order of the file: the lowest bit.
+            common = holders[one] & holders[other]
+            if common:
+                name = numbered[(common & -common).bit_length() - 1]
+                message = f'role "{name}" holds {one} and {other}, which this line keeps apart'
+                problems.append(Problem(message, entry.place))
+                break
     descriptions = {name: role.description for name, role in declared.items() if role.description}
     return RoleTable(closure, bit, groups, base, tuple(apart), descriptions)
+
+
+def _holders(includes: dict[str, list[str]]) -> dict[str, int]:
+    """For each role those that hold it, as a bit each in the order of the file."""
+    holders = {name: 1 << number for number, name in enumerate(includes)}
+    ordered, _ = in_order(includes)
+    for name in reversed(ordered):
+        for child in includes[name]:
+            holders[child] |= holders[name]
+    return holders
 
 
 def _closures(

@@ -19,7 +19,10 @@ _PLAIN_NUMBER = re.compile(r"(?!-0$)-?(?:0|[1-9][0-9]*)(?:\.[0-9]*[1-9])?").full
 _UUID = re.compile(r"[0-9a-fA-F]{8}(?:-[0-9a-fA-F]{4}){3}-[0-9a-fA-F]{12}").fullmatch
 
 
-@dataclass(frozen=True, slots=True)
+_PLAIN = (str, int, float, bool, bytes, Decimal, uuid.UUID)
+
+
+@dataclass(frozen=True, slots=True, eq=False)
 class Value:
     """A value in a comparison.
 
@@ -32,6 +35,18 @@ class Value:
     value: Any
     textual: bool = False
     literal: bool = False
+
+    def __eq__(self, other: object) -> bool:
+        """Whether two values would compare alike with every other one: Python takes true for 1, and 1 for 1.0."""
+        if self is other:
+            return True
+        if not isinstance(other, Value) or type(self.value) is not type(other.value):
+            return False
+        same = self.value is other.value or (type(self.value) in _PLAIN and self.value == other.value)
+        return same and self.textual == other.textual and self.literal == other.literal
+
+    def __hash__(self) -> int:
+        return hash(self.value) if type(self.value) in _PLAIN else id(self.value)
 
     def words(self) -> str:
         """The value as the language writes it, or as Python does where it has no word for it."""
