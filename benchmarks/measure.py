@@ -14,12 +14,14 @@ import tempfile
 import time
 import tomllib
 from collections.abc import Callable, Iterator
+from functools import partial
 from pathlib import Path
 from typing import Any
 
 import bloodroot
 from bloodroot import Caller
 from bloodroot.core.matrix import matrix_of_roles
+from growing import GROWING, use
 
 ROLES = 20
 HERE = Path(__file__).resolve().parent
@@ -96,6 +98,14 @@ def decide() -> None:
     small, large = bloodroot.parse(policy_text(100)), bloodroot.parse(policy_text(10_000))
     times = best({"100": asker(small, requests(100, 2000)), "10,000": asker(large, requests(10_000, 2000))}, 40)
     report_ratio("decide, 10,000 endpoints against 100", times["10,000"] / times["100"], 1.3)
+
+
+def growth() -> None:
+    """Policies of which one part grows, against themselves at half the size."""
+    for make, size in GROWING.items():
+        texts = {"half": make(size // 2), "whole": make(size)}
+        times = best({name: partial(use, text) for name, text in texts.items()}, 5)
+        report_ratio(f"{make.__name__}, {size} against {size // 2}", times["whole"] / times["half"], 2.3)
 
 
 def compile_policy() -> None:
@@ -312,6 +322,7 @@ MEASURES = {
     "decide": decide,
     "compile": compile_policy,
     "matrix": matrix,
+    "growth": growth,
     "help": show_help,
     "uvicorn": served_by_uvicorn,
     "gunicorn": served_by_gunicorn,

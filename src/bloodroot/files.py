@@ -78,6 +78,8 @@ class _Reading:
             return "this name leads nowhere"
         if not real.is_relative_to(self.folder):
             return f"this leaves the policy's folder, {self.folder.name}; what is included must be inside it"
+        if real.exists() and not (real.is_file() or real.is_dir()):
+            return "this is a pipe or a device, and no file"
         if real in above:
             way = " → ".join(each.name for each in (*above[above.index(real) :], real))
             return f"these files include each other in a circle: {way}"
@@ -98,7 +100,9 @@ def read_text(path: str | os.PathLike[str]) -> str:
     try:
         if Path(name).is_dir():
             raise _unreadable(name, "this is a folder, not a policy file")
-        data = Path(name).read_bytes()
+        with Path(name).open("rb") as file:
+            # No more than that: a pipe or a device may have no end.
+            data = file.read(_LARGEST + 1)
     except FileNotFoundError:
         raise _unreadable(name, "there is no such file") from None
     except (OSError, ValueError) as error:

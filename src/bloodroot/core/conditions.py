@@ -139,7 +139,7 @@ class _Joined:
 
     def __init__(self, parts: tuple[Formula, ...]) -> None:
         self.parts = parts
-        self._bits = self._possible([part.values() for part in parts])
+        self._bits = 0  # not worked out yet: no formula can turn into nothing at all
 
     def _possible(self, each: list[int]) -> int:
         raise NotImplementedError
@@ -156,6 +156,8 @@ class _Joined:
 
     def values(self) -> int:
         """What it may still turn into."""
+        if not self._bits:
+            self._bits = self._possible([part.values() for part in self.parts])
         return self._bits
 
     def __repr__(self) -> str:
@@ -211,16 +213,10 @@ class Disjunction(_Joined):
 class Negated:
     """True where its part is false. A faulty part stays faulty."""
 
-    __slots__ = ("_bits", "part")
+    __slots__ = ("part",)
 
     def __init__(self, part: Formula) -> None:
         self.part = part
-        bits = part.values()
-        self._bits = bits & CAN_BE_FAULTY
-        if bits & CAN_BE_FALSE:
-            self._bits |= CAN_BE_TRUE
-        if bits & CAN_BE_TRUE:
-            self._bits |= CAN_BE_FALSE
 
     def __eq__(self, other: object) -> bool:
         return isinstance(other, Negated) and self.part == other.part
@@ -249,7 +245,13 @@ class Negated:
 
     def values(self) -> int:
         """What it may still turn into."""
-        return self._bits
+        bits = self.part.values()
+        found = bits & CAN_BE_FAULTY
+        if bits & CAN_BE_FALSE:
+            found |= CAN_BE_TRUE
+        if bits & CAN_BE_TRUE:
+            found |= CAN_BE_FALSE
+        return found
 
     def words(self) -> str:
         """As `Formula.words`."""

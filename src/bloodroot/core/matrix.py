@@ -22,7 +22,7 @@ from .conditions import (
 )
 from .decision import Outcome
 from .engine import Asked
-from .methods import treatments
+from .methods import ANY, treatments
 from .paths import overlap
 from .requirements import Holding, PermissionAsked, permissions_in, references_in
 from .roles import SIGNED_OUT
@@ -168,12 +168,12 @@ def matrix_of_callers(policy: Policy, callers: Mapping[str, Caller | None]) -> M
 
 def _lines(policy: Policy) -> Iterator[tuple[Line, tuple[str, ...]]]:
     """Each endpoint line with methods that the standing rules which may concern it treat alike."""
+    if not policy.standing:
+        yield from ((line, (method,)) for line in policy.endpoints for method in line.methods or (ANY,))
+        return
     for line in policy.endpoints:
-        rules = [
-            rule.methods
-            for rule in policy.standing
-            if rule.methods and overlap(rule.template, line.template) is not False
-        ]
+        near = (rule for rule in policy.standing if overlap(rule.template, line.template) is not False)
+        rules = [rule.methods for rule in near if rule.methods]
         for methods in treatments(line.methods, rules):
             yield line, methods
 

@@ -65,6 +65,7 @@ class Policy:
         self._resolver = parts.resolver
         self._actions: dict[str, ActionLine] = {}
         self.engine = Engine(parts, routes)
+        self._line = parts.index.find if routes is None else self.engine.line
 
     def bind(self, routes: Iterable[Route]) -> Policy:
         """The policy with its ``action`` lines turned into the methods and paths of an application's routes.
@@ -126,7 +127,7 @@ class Policy:
         segments = read_path(path)
         engine = self.engine
         if segments is not None and (method in _COMMON or is_method(method)) and not self.standing and not assume:
-            line = engine.line(method, segments)
+            line = self._line(method, segments)
             if line is not None and (caller is None or caller.scopes is None):
                 # Roles alone decide most requests, and those are decided here as the engine would.
                 held = self.roles.held(caller)

@@ -115,12 +115,17 @@ def blamable(formula: Formula) -> set[str]:
     """Every reason that `blame` may lead to for a remainder, whatever the facts turn out to be."""
     if isinstance(formula, Condition):
         return {formula.name}
-    if isinstance(formula, Conjunction | Disjunction):
-        found: set[str] = set()
+    found: set[str] = set()
+    if isinstance(formula, Conjunction):
         for part in formula.parts:
             found |= blamable(part)
-        return found
-    return {UNNAMED}
+    elif isinstance(formula, Disjunction):
+        # All of them have failed, so that the first one with a name is to blame.
+        for part in formula.parts:
+            found = (found - {UNNAMED}) | blamable(part)
+            if UNNAMED not in found:
+                break
+    return found or {UNNAMED}
 
 
 def _failed(condition: Condition, facts: Facts) -> str:

@@ -121,11 +121,8 @@ class _Sheet:
         table.add_row(*shown)
 
     def _mark(self, row: Row, column: int) -> str:
-        return "".join(
-            dict.fromkeys(
-                self.marks[rule.requirement.words()] for rule, _, columns in row.marks if columns >> column & 1
-            )
-        )
+        rules = [rule.requirement.words() for rule, _, columns in row.marks if columns >> column & 1]
+        return "".join(dict.fromkeys(self.marks[words] for words in rules))
 
     def _remainders(self, cells: list[Cell]) -> str:
         """What the cells of a row depend on, with the letters of their columns."""
