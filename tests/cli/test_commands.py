@@ -52,7 +52,7 @@ class Matrix(InFolder):
         rows = list(csv.DictReader(io.StringIO(text)))
         self.assertEqual(list(rows[0])[:4], ["method", "path", "signed-out", "signed-in"])
         found = {(row["method"], row["path"]): row for row in rows}
-        self.assertEqual(found["PATCH", "/plots/{plot_id}"]["grower"], "if own-plot")
+        self.assertEqual(found["PATCH", "/plots/{plot_id}"]["grower"], "if own-plot and active")
         self.assertEqual(found["GET", "/lots"]["signed-out"], "sign-in")
         self.assertEqual(found["any", "/lots/*/history"]["keeper"], "deny")
         run = self.bloodroot("matrix", "--out", "m.csv")
@@ -131,14 +131,17 @@ class Why(InFolder):
 
     def test_json(self) -> None:
         self.write("access.bloodroot", TEXT)
-        answered = json.loads(self.ran("why", "signed-out", "GET", "/lots", "--json"))
+        answered = json.loads(self.ran("why", "signed-out", "GET", "/lots", "--format", "json"))
         self.assertEqual(
             (answered["outcome"], answered["reason"], answered["answer"]["status"]), ("sign-in", "signed-out", 401)
         )
-        self.assertEqual(answered["line"], {"at": "access.bloodroot:32", "text": "GET /lots lot:read"})
-        self.assertEqual(answered["enough"], ["helper", "reviewer", "grower", "clerk", "keeper"])
-        answered = json.loads(self.ran("why", "GET", "/lots", "--json", "--path-only"))
-        self.assertEqual([each["at"] for each in answered["lines"]], ["access.bloodroot:32", "access.bloodroot:38"])
+        self.assertEqual(
+            answered["line"],
+            {"place": {"file": "access.bloodroot", "line": 32, "column": 3}, "text": "GET /lots lot:read"},
+        )
+        self.assertEqual(answered["sufficient_roles"], ["helper", "reviewer", "grower", "clerk", "keeper"])
+        answered = json.loads(self.ran("why", "GET", "/lots", "--format", "json", "--path-only"))
+        self.assertEqual([each["place"]["line"] for each in answered["lines"]], [32, 38])
 
     def test_a_record_settles_it(self) -> None:
         self.write("access.bloodroot", TEXT)

@@ -1,23 +1,39 @@
-"""The full example: the sound application has no hole, and each planted mistake in the other is found."""
+"""The full example: the sound application has no hole, each planted mistake in the other is found; and its results."""
 
+import csv
+import io
+import json
 import subprocess
 import sys
+import tempfile
 from pathlib import Path
 
-from tests.program import InFolder
+import jsonschema
+
+from tests.program import PROGRAM, InFolder
+
+SCHEMA = json.loads((Path(__file__).parents[2] / "docs" / "results.schema.json").read_text("utf-8"))
 
 
 class Demo(InFolder):
+    @classmethod
+    def setUpClass(cls) -> None:
+        folder = tempfile.TemporaryDirectory()
+        cls.addClassCleanup(folder.cleanup)
+        cls.bank = Path(folder.name) / "bank"
+        done = subprocess.run([PROGRAM, "demo", cls.bank], capture_output=True, text=True, timeout=120)
+        assert done.returncode == 0, done.stdout + done.stderr
+        cls.out = done.stdout
+
+    def setUp(self) -> None:
+        self.folder = self.bank
+
     def test_the_sound_application_agrees(self) -> None:
-        out = self.ran("demo", "bank")
-        self.assertIn("0 holes, 0 blocked, 382 agree; 38 endpoints as 9 personas", out)
-        self.assertIn("The application does what the policy declares.", out)
-        self.assertEqual((self.folder / "bank" / "secrets.env").stat().st_mode & 0o077, 0)
-        again = self.bloodroot("demo", "bank")
+        self.assertIn("0 holes, 0 blocked, 382 agree; 38 endpoints as 9 personas", self.out)
+        self.assertIn("The application does what the policy declares.", self.out)
+        again = self.bloodroot("demo", ".")
         self.assertEqual(again.status, 2)
         self.assertIn("this file is there already", again.err)
-        self.folder /= "bank"
-        self.assertIn("0 holes", self.ran("probe"))
         # SQLite finds member 5 by each of these; nobody suspends oneself by writing the number another way.
         for number in ("5", "05", "5.0", "%205", "5e0", "+5"):
             self.assertIn("deny (condition)", self.ran("why", "registrar", "POST", f"/members/{number}/suspend"))
@@ -25,6 +41,64 @@ class Demo(InFolder):
         done = subprocess.run([sys.executable, "-m", "seedbank.reset"], cwd=self.folder, capture_output=True, text=True)
         self.assertEqual((done.returncode, done.stderr), (0, ""))
 
+    def test_no_secret_is_in_the_files(self) -> None:
+        self.assertEqual((self.bank / "secrets.env").stat().st_mode & 0o077, 0)
+        secrets = [line.split("=", 1)[1] for line in (self.bank / "secrets.env").read_text().split()]
+        for file in self.bank.rglob("*"):
+            if file.is_file() and file.name != "secrets.env":
+                for secret in secrets:
+                    self.assertNotIn(secret.encode(), file.read_bytes(), file.name)
+
+    def test_every_result_as_json_and_to_a_file(self) -> None:
+        token = self.ran("token", "make", "two-hats").strip()
+        for words, status, result in (
+            (("matrix",), 0, "matrix"),
+            (("matrix", "--personas"), 0, "matrix"),
+            (("why", "two-hats", "POST", "/trials/7"), 0, "decision"),
+            (("why", "visitor", "GET", "/desk"), 0, "decision"),
+            (("why", "curator", "GET", "/trials//7"), 0, "decision"),
+            (("why", "--path-only", "POST", "/trials/7"), 0, "lines"),
+            (("probe",), 0, "probe"),
+            (("seed", "members.toml"), 0, "seed"),
+            (("seed", "--list"), 0, "members"),
+            (("token", "make", "curator"), 0, "made-token"),
+            (("token", "read", token), 0, "token"),
+            (("token", "read", f"{token[:-8]}AAAAAAAA"), 1, "token"),
+            (("format", "--check"), 0, "format"),
+        ):
+            with self.subTest(words):
+                run = self.bloodroot(*words, "--out", "out.json")
+                self.assertEqual((run.status, run.out), (status, ""), run.err)
+                self.assertIn("wrote out.json", run.err)
+                text = (self.bank / "out.json").read_text("utf-8")
+                found = json.loads(text)
+                jsonschema.validate(found, SCHEMA)
+                self.assertEqual((found["format"], found["result"]), (1, result))
+        self.assertEqual(self.ran("format", "--check", "--format", "json"), text)
+
+    def test_lists_as_csv(self) -> None:
+        for words, count in (
+            (("probe",), 382),
+            (("seed", "--list"), 8),
+            (("seed", "members.toml"), 17),
+            (("matrix",), 38),
+        ):
+            with self.subTest(words):
+                rows = list(csv.DictReader(io.StringIO(self.ran(*words, "--format", "csv"))))
+                self.assertEqual(len(rows), count)
+                self.assertTrue(all(None not in row and None not in row.values() for row in rows))
+        run = self.bloodroot("why", "curator", "GET", "/desk", "--out", "why.csv")
+        self.assertEqual((run.status, run.err), (2, "this result has no csv format; write it as table or json\n"))
+        run = self.bloodroot("matrix", "--out", "matrix.pdf")
+        self.assertEqual(run.status, 2)
+        self.assertIn("its ending says no format; name it .txt, .json, .csv, or add --format", run.err)
+        self.ran("matrix", "--out", "matrix.txt", COLUMNS="100")
+        text = (self.bank / "matrix.txt").read_text("utf-8")
+        self.assertIn("Fernhollow Seed Bank: 38 endpoints", text)
+        self.assertLessEqual(max(map(len, text.splitlines())), 100)
+
+
+class Faulty(InFolder):
     def test_each_planted_mistake_is_found(self) -> None:
         out = self.ran("demo", "--faulty", "bank")
         holes = [" ".join(part.split()) for part in out.split("HOLE")[1:]]
@@ -42,11 +116,9 @@ class Demo(InFolder):
                 self.assertIn(part, found[0])
         self.assertEqual(len(holes), 6)
         self.assertIn("0 blocked", out)
-
-    def test_no_secret_is_in_the_files(self) -> None:
-        self.ran("demo", "bank")
-        secrets = [line.split("=", 1)[1] for line in (self.folder / "bank" / "secrets.env").read_text().split()]
-        for file in Path(self.folder / "bank").rglob("*"):
-            if file.is_file() and file.name != "secrets.env":
-                for secret in secrets:
-                    self.assertNotIn(secret.encode(), file.read_bytes(), file.name)
+        self.folder /= "bank"
+        found = json.loads(self.ran("probe", "--format", "json", status=1))
+        jsonschema.validate(found, SCHEMA)
+        self.assertEqual((found["counts"]["hole"], found["counts"]["agree"]), (25, 357))
+        shown = [each["template"] for each in found["observations"] if each["observed"] == "shows-hidden"]
+        self.assertEqual(set(shown), {"/accessions", "/api/accessions"})

@@ -101,7 +101,7 @@ class Seed(Tarn):
         self.assertIn("members: 1 kept, 1 differs", answered)
         self.assertRegex(answered, r"≠ differs  member  tess: roles are grower, in the file keeper")
         self.assertIn("seed with --update brings it in line", answered)
-        answered = json.loads(self.run_as_set("seed", "seed.toml", "--update", "--json"))
+        answered = json.loads(self.run_as_set("seed", "seed.toml", "--update", "--format", "json"))
         self.assertIn(
             {
                 "kind": "member",
@@ -117,8 +117,8 @@ class Seed(Tarn):
             listed, r"(?m)^7   tess    active     keeper +helper, grower +field-staff +lot:edit, memo:read$"
         )
         self.assertRegex(listed, r"(?m)^8   noor    suspended  clerk +helper +- +-$")
-        data = json.loads(self.run_as_set("seed", "--list", "--json"))
-        self.assertEqual(data[0]["holds"], ["helper", "grower", "keeper"])
+        data = json.loads(self.run_as_set("seed", "--list", "--format", "json"))["members"]
+        self.assertEqual((data[0]["roles"], data[0]["included_roles"]), (["keeper"], ["helper", "grower"]))
         self.assertEqual(data[0]["granted"]["lot:edit"], "the directory, to group field-staff")
 
     def test_csv(self) -> None:
@@ -127,8 +127,8 @@ class Seed(Tarn):
             'login,name,roles,groups,attributes.site,id\ntess,"Tess, of the fern",grower;clerk,field-staff,north,9\nnoor,,,,,\n\n',
         )
         self.assertIn("members: 2 made", self.run_as_set("seed", "seed.csv"))
-        found = json.loads(self.run_as_set("seed", "--list", "--json"))
-        self.assertEqual([(each["id"], each["roles"]) for each in found], [(9, ["clerk", "grower"]), (10, [])])
+        found = json.loads(self.run_as_set("seed", "--list", "--format", "json"))["members"]
+        self.assertEqual([(each["id"], each["roles"]) for each in found], [(9, ["grower", "clerk"]), (10, [])])
         self.assertEqual(
             found[0]["attributes"], {"site": "north", "login": "tess", "name": "Tess, of the fern", "status": "active"}
         )
@@ -245,9 +245,14 @@ class Token(Tarn):
         self.assertIn("Good for 30 minutes more", read)
         self.assertRegex(read, r"(?m)^may +plot:edit if own-plot, parcel:weigh, parcel:send$")
         self.assertRegex(read, r"(?m)^may not +lot:read, lot:edit, memo:read$")
-        data = json.loads(self.run_as_set("token", "read", scoped, "--json"))
-        self.assertEqual(data["permissions"], {"plot:edit": "own-plot", "parcel:weigh": None, "parcel:send": None})
-        self.assertEqual((data["believed"], data["roles"]), (True, ["helper", "grower", "clerk"]))
+        data = json.loads(self.run_as_set("token", "read", scoped, "--format", "json"))
+        permissions = {each["name"]: each["remainder"] for each in data["permissions"]}
+        self.assertEqual(permissions, {"plot:edit": "own-plot", "parcel:weigh": None, "parcel:send": None})
+        caller = data["caller"]
+        self.assertEqual(
+            (data["valid"], caller["roles"], caller["included_roles"]), (True, ["grower", "clerk"], ["helper"])
+        )
+        self.assertEqual(caller["scopes"], ["parcel:*", "plot:edit"])
 
     def test_with_a_directory_its_roles_count(self) -> None:
         self.run_as_set("seed", "seed.toml")

@@ -8,7 +8,7 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 
 import bloodroot
-from bloodroot.core.conditions import FALSE, FAULTY, TRUE, Facts, can_be_true
+from bloodroot.core.formulas import FALSE, FAULTY, TRUE, Facts, can_be_true
 from tests.policies import POLICY
 
 NAMES = ["a", "b", "c"]

@@ -271,7 +271,7 @@ class Actions(unittest.TestCase):
             (Route("lots.show", ("GET",), "/elsewhere/{id:x}"), "GET", "elsewhere/7", "t:16"),
             (Route("lots.show", ("GET",), "/elsewhere"), "POST", "elsewhere", None),
         ):
-            line = policy.engine.line_served(policy.binding(route), method, path.split("/"))
+            line = policy.engine.line_served(policy.engine.binding(route), method, path.split("/"))
             with self.subTest(route.path):
                 self.assertEqual(line.place.at if line else None, place)
 

@@ -9,7 +9,7 @@ from hypothesis import strategies as st
 import bloodroot
 from bloodroot import Caller
 from bloodroot.core.caller import imagined
-from bloodroot.core.conditions import TRUE, Facts
+from bloodroot.core.formulas import TRUE, Facts
 from bloodroot.core.matrix import matrix_of_callers, matrix_of_roles
 from bloodroot.core.paths import overlap
 from tests.core.random_policies import PERMISSIONS, ROLES, policies, written

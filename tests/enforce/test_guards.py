@@ -121,7 +121,7 @@ class Functions(unittest.TestCase):
                 call()
             self.assertEqual(caught.exception.decision.reason, reason)
             self.assertIn(step, caught.exception.decision.steps[-1].text)
-            self.assertIn("test_guards.py", caught.exception.decision.line.place.at)
+            self.assertIn("test_guards.py", caught.exception.decision.guard.place.at)
 
     def test_where_nobody_acts_a_guard_refuses(self) -> None:
         with (

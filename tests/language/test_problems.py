@@ -60,6 +60,7 @@ MISTAKES = (
     ("roles\n  a.b", "9:3", '"a.b" is not a name for a role: letters, digits, - and _'),
     ("roles\n  apart keeper", "9:3", "apart needs at least two roles"),
     ("roles\n  apart keeper, helper", "9:3", 'role "keeper" holds keeper and helper, which this line keeps apart'),
+    ("roles\n  x default\n  y default\n  apart x, y", "11:3", "every signed-in caller holds x and y by default, which"),
     ("groups\n  staff helper", "9:3", 'expected the name of a group between double quotes, found "staff"'),
     ('groups\n  "staff" helpers', "9:11", 'unknown role "helpers"; did you mean "helper"?'),
     ('groups\n  "a" helper\n  "a" keeper', "10:3", 'group "a" is declared already'),

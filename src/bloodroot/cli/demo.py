@@ -41,7 +41,7 @@ def demo(
     from ..demo import write_demo
     from ..files import load
     from ..probe.application import bound
-    from ..report import table
+    from ..report.results import MatrixResult, TokenResult
     from ..settings import read_settings
     from . import output
     from .probe import with_progress
@@ -51,7 +51,6 @@ def demo(
         raise UsageError(f"the example needs {', '.join(missing)}; install them with: pip install 'bloodroot[demo]'")
     place = folder if folder is not None else Path(tempfile.mkdtemp(prefix="fernhollow-"))
     written = write_demo(place, faulty=faulty)
-    console = output.console(color)
     which = "with holes in it" if faulty else "with the policy around it"
     typer.secho(f"Fernhollow Seed Bank, {which}: wrote {len(written)} files to {place}", bold=True)
     for name, text in (
@@ -68,15 +67,15 @@ def demo(
         settings = read_settings(Path("bloodroot.toml").resolve())
         policy_file = load("access.bloodroot")
         _title("bloodroot seed members.toml", "the members, and who is in which group")
-        output.show(console, table.sown(_sown(settings, policy_file), console))
+        output.deliver(_sown(settings, policy_file), color=color)
         policy = bound(policy_file, settings)
         _title("bloodroot matrix", "who gets in where, from the policy alone")
-        output.show(console, table.matrix(matrix_of_roles(policy), policy, console))
+        output.deliver(MatrixResult(policy, matrix_of_roles(policy)), color=color)
         _title("bloodroot probe", "the application asked as every persona")
         result = with_progress(policy, settings)
-        output.show(console, table.probe(result))
+        output.deliver(result, color=color)
         _title("bloodroot token read", "what becomes of a token made for the persona two-hats")
-        output.show(console, table.token(_read_token(settings, policy), policy, console))
+        output.deliver(TokenResult(policy, _read_token(settings, policy)), color=color)
     finally:
         os.chdir(before)
     _title("Try next", "")

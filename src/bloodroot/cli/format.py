@@ -5,11 +5,14 @@ from __future__ import annotations
 import difflib
 import sys
 from pathlib import Path
-from typing import Annotated
+from typing import TYPE_CHECKING, Annotated
 
 import typer
 
-from .output import UsageError
+from .output import FormatWithoutCsvOption, OutOption, UsageError
+
+if TYPE_CHECKING:
+    from ..report.results import FormattedFile
 
 
 def tidy_files(
@@ -18,45 +21,49 @@ def tidy_files(
     ] = None,
     check: Annotated[bool, typer.Option("--check", help="Change nothing; status 1 if a file is not tidy.")] = False,
     diff: Annotated[bool, typer.Option("--diff", help="Change nothing; show what would change.")] = False,
+    form: FormatWithoutCsvOption = None,
+    out: OutOption = None,
 ) -> None:
     """Write policy files in their one tidy form: columns aligned, comments kept, the meaning untouched."""
     from ..files import read_text, write_text
     from ..language.printer import tidy
+    from ..report.results import FormatResult
     from . import output
 
+    if (form is not None or out is not None) and not check and not diff:
+        raise UsageError("--format and --out are for the result of --check or --diff")
     chosen = files or [output.policy_file()]
     if Path("-") in chosen and len(chosen) > 1:
         raise UsageError("standard input is formatted alone; leave out the other files, or the -")
     if chosen == [Path("-")]:
         text = _standard_input()
-        neat = tidy(text, "<stdin>")
+        texts = {Path("<stdin>"): (text, tidy(text, "<stdin>"))}
         if not check and not diff:
-            typer.echo(neat, nl=False)
+            typer.echo(texts[Path("<stdin>")][1], nl=False)
             return
-        texts = {Path("<stdin>"): (text, neat)}
     else:
         # Every file is read before any is written: a mistake in the last leaves the first as it was.
         read = {file: read_text(file) for file in chosen}
         texts = {file: (text, tidy(text, str(file))) for file, text in read.items()}
+    result = FormatResult(tuple(_compared(file, *both) for file, both in texts.items()), diff)
     changed = [file for file, (text, neat) in texts.items() if text != neat]
-    for file in changed:
-        text, neat = texts[file]
-        if diff:
-            lines = difflib.unified_diff(text.splitlines(True), neat.splitlines(True), str(file), f"{file} (tidy)")
-            typer.echo("".join(line if line.endswith("\n") else line + "\n" for line in lines), nl=False)
-        elif check:
-            typer.echo(f"{file} is not tidy")
-        else:
-            write_text(file, neat)
-            typer.echo(f"tidied {file}", err=True)
     if check or diff:
-        if not diff:
-            rest = len(texts) - len(changed)
-            typer.echo(f"{len(changed)} to tidy, {rest} tidy" + ("; next: bloodroot format" if changed else ""))
+        output.deliver(result, form, out)
         if changed:
             raise typer.Exit(1)
-    elif not changed:
+        return
+    for file in changed:
+        write_text(file, texts[file][1])
+        typer.echo(f"tidied {file}", err=True)
+    if not changed:
         typer.echo(f"{len(texts)} tidy already", err=True)
+
+
+def _compared(file: Path, text: str, neat: str) -> FormattedFile:
+    from ..report.results import FormattedFile
+
+    lines = difflib.unified_diff(text.splitlines(True), neat.splitlines(True), str(file), f"{file} (tidy)")
+    return FormattedFile(str(file), text == neat, "".join(f"{line.removesuffix(chr(10))}\n" for line in lines))
 
 
 def _standard_input() -> str:

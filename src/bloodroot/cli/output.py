@@ -2,12 +2,17 @@
 
 from __future__ import annotations
 
+import io
+import os
 import sys
 from enum import StrEnum
+from importlib import import_module
 from pathlib import Path
 from typing import TYPE_CHECKING, Annotated
 
 import typer
+
+from ..report import ENDINGS, Format
 
 if TYPE_CHECKING:
     from rich.console import Console, RenderableType
@@ -28,6 +33,13 @@ class Color(StrEnum):
     NEVER = "never"
 
 
+class FormatWithoutCsv(StrEnum):
+    """The formats of results that are no list of rows."""
+
+    TABLE = Format.TABLE
+    JSON = Format.JSON
+
+
 PolicyOption = Annotated[
     Path | None, typer.Option("--policy", metavar="FILE", help="The policy; by default the one the settings name.")
 ]
@@ -36,6 +48,10 @@ SettingsOption = Annotated[
     typer.Option("--settings", metavar="FILE", help="The settings; by default bloodroot.toml here or further up."),
 ]
 ColorOption = Annotated[Color, typer.Option("--color", help="When to use colour.")]
+_FORMAT_HELP = "The format; table by default, or what the ending of --out says."
+FormatOption = Annotated[Format | None, typer.Option("--format", help=_FORMAT_HELP)]
+# For results that are no list of rows.
+FormatWithoutCsvOption = Annotated[FormatWithoutCsv | None, typer.Option("--format", help=_FORMAT_HELP)]
 OutOption = Annotated[
     Path | None, typer.Option("--out", metavar="FILE", help="Write to this file; its ending picks the format.")
 ]
@@ -123,29 +139,73 @@ def _shown(path: Path) -> Path:
         return path
 
 
-def console(color: Color) -> Console:
-    """A console for results. ``NO_COLOR`` is respected; a pipe gets plain text of a fixed width."""
+def console(color: Color, *, to_file: bool = False) -> Console:
+    """A console for results. ``NO_COLOR`` is respected; a pipe and a file get plain text of a fixed width."""
     from rich.console import Console
 
     return Console(
+        file=io.TextIOWrapper(io.BytesIO(), "utf-8") if to_file else None,
         highlight=False,
-        width=None if sys.stdout.isatty() else _PIPE_WIDTH,
+        width=None if sys.stdout.isatty() and not to_file else _width(),
         force_terminal=True if color is Color.ALWAYS else None,
         no_color={Color.ALWAYS: False, Color.NEVER: True}.get(color),
     )
 
 
-def show(made: Console, result: RenderableType) -> None:
-    """Print a result, without the blanks that pad a table to its full width."""
-    with made.capture() as captured:
-        made.print(result)
-    lines = captured.get().split("\n")
-    typer.echo("\n".join(line.rstrip() for line in lines), nl=False, color=True)
+def _width() -> int:
+    """The width of results that no terminal shows: that of ``COLUMNS``, else one that most tables fit into."""
+    columns = os.environ.get("COLUMNS", "")
+    return max(40, int(columns)) if columns.isdecimal() and len(columns) < 5 else _PIPE_WIDTH
 
 
-def write(file: Path, text: str) -> None:
-    """Write a result to a file, whole or not at all, and say so on standard error."""
+def deliver(
+    result: object, wanted: Format | FormatWithoutCsv | None = None, out: Path | None = None, color: Color = Color.AUTO
+) -> None:
+    """Print a result, or write it to a file, whole or not at all.
+
+    Args:
+        result: a result that some module of `report` can write.
+        wanted: the format that was asked for.
+        out: the file; None for standard output. Without a format that was asked for, its ending picks one.
+        color: when to use colour. A file has none.
+
+    Raises:
+        UsageError: the ending of the file says no format, or the result has no such format.
+    """
     from ..files import write_text
 
-    write_text(file, text)
-    typer.echo(f"wrote {file}", err=True)
+    form = _format(wanted, out)
+    reports = import_module(f"..report.{form.value}", __package__).REPORTS
+    report = reports.get(type(result))
+    if report is None:
+        raise UsageError(f"this result has no {form.value} format; write it as table or json")
+    if form is Format.TABLE:
+        shown = console(color if out is None else Color.NEVER, to_file=out is not None)
+        text = _text_of(report(result, shown), shown)
+    else:
+        text = report(result)
+    if out is None:
+        typer.echo(text, nl=False, color=True)
+    else:
+        write_text(out, text)
+        typer.echo(f"wrote {out}", err=True)
+
+
+def _format(wanted: Format | FormatWithoutCsv | None, out: Path | None) -> Format:
+    if wanted is not None:
+        return Format(wanted.value)
+    if out is None:
+        return Format.TABLE
+    found = ENDINGS.get(out.suffix.lower())
+    if found is None:
+        raise UsageError(f"--out {out}: its ending says no format; name it {', '.join(ENDINGS)}, or add --format")
+    return found
+
+
+def _text_of(shown: RenderableType, made: Console) -> str:
+    """What a console shows, without the blanks that pad a table to its full width. A string is shown as it is."""
+    if isinstance(shown, str):
+        return shown
+    with made.capture() as captured:
+        made.print(shown)
+    return "\n".join(line.rstrip() for line in captured.get().split("\n"))

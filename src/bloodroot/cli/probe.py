@@ -7,29 +7,29 @@ from typing import TYPE_CHECKING
 
 import typer
 
-from .output import Color, ColorOption, PolicyOption, SettingsOption, UsageError
+from .output import Color, ColorOption, FormatOption, OutOption, PolicyOption, SettingsOption, UsageError
 
 if TYPE_CHECKING:
     from ..core.policy import Policy
-    from ..probe.runner import Result
+    from ..probe.result import Result
     from ..settings import Settings
 
 
 def probe(
     policy: PolicyOption = None,
     settings: SettingsOption = None,
+    form: FormatOption = None,
+    out: OutOption = None,
     color: ColorOption = Color.AUTO,
 ) -> None:
     """Ask the application as every persona, and compare what it answers with what is declared."""
-    from ..report import table
     from . import output
 
     rules, found = output.project(policy, settings)
     if found is None:
         raise UsageError("there are no settings; write bloodroot.toml, or name one with --settings")
     result = with_progress(rules, found)
-    console = output.console(color)
-    output.show(console, table.probe(result))
+    output.deliver(result, form, out, color)
     if not result.sound:
         raise typer.Exit(1)
 

@@ -9,7 +9,7 @@ from typing import TYPE_CHECKING, Annotated
 
 import typer
 
-from .output import Color, ColorOption, PolicyOption, SettingsOption, UsageError
+from .output import Color, ColorOption, FormatOption, OutOption, PolicyOption, SettingsOption, UsageError
 
 if TYPE_CHECKING:
     from ..identity.seed_file import SeedMember
@@ -24,28 +24,24 @@ def seed(
     listed: Annotated[
         bool, typer.Option("--list", help="Show the members, and what they hold directly and by inclusion.")
     ] = False,
-    as_json: Annotated[bool, typer.Option("--json", help="Tell it as JSON.")] = False,
     policy: PolicyOption = None,
     settings: SettingsOption = None,
+    form: FormatOption = None,
+    out: OutOption = None,
     color: ColorOption = Color.AUTO,
 ) -> None:
     """Put roles, grants and first members into the directory; what is there stays as it is."""
     from ..identity import directory_of
-    from ..report import json as as_text
-    from ..report import table
     from . import output
 
     if listed == (file is not None) or (listed and (update or dry_run)):
         raise UsageError("seed needs a FILE to sow, or --list alone to show what is there")
     rules, found = output.unbound_project(policy, settings)
     directory = directory_of(found)
-    console = output.console(color)
     if listed:
-        members = directory.members()
-        if as_json:
-            typer.echo(as_text.members(members, rules), nl=False)
-        else:
-            output.show(console, table.members(members, rules))
+        from ..report.results import MembersResult
+
+        output.deliver(MembersResult(rules, tuple(directory.members())), form, out, color)
         return
     from ..identity.seed_file import read_seed
     from ..identity.seeding import sow
@@ -53,10 +49,7 @@ def seed(
 
     assert file is not None
     result = sow(directory, read_seed(file), rules, password, update=update, dry_run=dry_run)
-    if as_json:
-        typer.echo(as_text.sown(result), nl=False)
-    else:
-        output.show(console, table.sown(result, console))
+    output.deliver(result, form, out, color)
     if any(row.verdict is Verdict.DIFFERS for row in result.rows):
         raise typer.Exit(1)
 

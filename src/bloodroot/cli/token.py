@@ -8,7 +8,7 @@ from typing import TYPE_CHECKING, Annotated
 
 import typer
 
-from .output import Color, ColorOption, PolicyOption, SettingsOption, UsageError
+from .output import Color, ColorOption, FormatWithoutCsvOption, OutOption, PolicyOption, SettingsOption, UsageError
 
 if TYPE_CHECKING:
     from ..core.caller import Caller
@@ -29,6 +29,8 @@ def make(
     ] = None,
     policy: PolicyOption = None,
     settings: SettingsOption = None,
+    form: FormatWithoutCsvOption = None,
+    out: OutOption = None,
 ) -> None:
     """Make a token as the application would believe it, with the key made for development."""
     from dataclasses import replace
@@ -36,6 +38,7 @@ def make(
     from ..identity.claims import claims_of
     from ..identity.examination import token_source
     from ..identity.tokens import make_token
+    from ..report.results import MadeToken
     from . import output
 
     rules, found = output.unbound_project(policy, settings)
@@ -60,7 +63,8 @@ def make(
     if found.directory is not None and who not in found.personas:
         typer.echo("the application looks roles up in its directory, and this is no member there", err=True)
     now = datetime.datetime.now(datetime.UTC)
-    typer.echo(make_token(claims, source.token, development, found, now))
+    token = make_token(claims, source.token, development, found, now)
+    output.deliver(MadeToken(rules, token, who, caller, development.minutes), form, out)
     roles = ", ".join(sorted(caller.roles)) or "no role of its own"
     message = roles if source.claims.roles is not None else "its roles are looked up, and are not in the token"
     typer.echo(
@@ -89,7 +93,7 @@ def _scopes(text: str, policy: Policy) -> list[str]:
 
     scopes = [name.strip() for name in text.split(",")]
     for name in scopes:
-        if not policy.knows(name):
+        if not policy.engine.knows(name):
             raise UsageError(f'--scope: the policy knows no permission "{name}"{suggestion(name, policy.permissions)}')
     return scopes
 
@@ -99,15 +103,15 @@ def read(
     token: Annotated[
         str, typer.Argument(metavar="TOKEN", help="The token, or - to read it from standard input, unseen by others.")
     ],
-    as_json: Annotated[bool, typer.Option("--json", help="Tell it as JSON.")] = False,
     policy: PolicyOption = None,
     settings: SettingsOption = None,
+    form: FormatWithoutCsvOption = None,
+    out: OutOption = None,
     color: ColorOption = Color.AUTO,
 ) -> None:
     """Show what a token says, whether it holds, and how its claims become roles and permissions."""
     from ..identity.examination import examine, token_source
-    from ..report import json as as_text
-    from ..report import table
+    from ..report.results import TokenResult
     from . import output
 
     rules, found = output.unbound_project(policy, settings)
@@ -121,10 +125,6 @@ def read(
             "this is no token: a JSON Web Token is three parts with dots between them, such as eyJ...; "
             "- reads it from standard input"
         ) from None
-    console = output.console(color)
-    if as_json:
-        typer.echo(as_text.token(result, rules), nl=False)
-    else:
-        output.show(console, table.token(result, rules, console))
+    output.deliver(TokenResult(rules, result), form, out, color)
     if result.counts is None:
         raise typer.Exit(1)

@@ -8,7 +8,7 @@ from urllib.parse import parse_qs
 
 import typer
 
-from .output import Color, ColorOption, PolicyOption, SettingsOption, UsageError
+from .output import Color, ColorOption, FormatWithoutCsvOption, OutOption, PolicyOption, SettingsOption, UsageError
 
 if TYPE_CHECKING:
     from ..core.caller import Caller
@@ -30,18 +30,18 @@ def why(
     path_only: Annotated[
         bool, typer.Option("--path-only", help="Only which lines cover METHOD PATH; WHO may be left out.")
     ] = False,
-    as_json: Annotated[bool, typer.Option("--json", help="Tell it as JSON.")] = False,
     directory: Annotated[
         bool, typer.Option("--directory", help="Take WHO, a persona or the id of a member, from the directory.")
     ] = False,
     policy: PolicyOption = None,
     settings: SettingsOption = None,
+    form: FormatWithoutCsvOption = None,
+    out: OutOption = None,
     color: ColorOption = Color.AUTO,
 ) -> None:
     """Explain one decision: the outcome, the steps that led there, and the lines they rest on."""
     from ..core.explanation import explain
-    from ..report import json as as_text
-    from ..report import table
+    from ..report.results import LinesResult
     from . import output
 
     if len(words) != 3 and not (path_only and len(words) == 2):
@@ -49,13 +49,9 @@ def why(
     who, method, path = words[0], words[-2].upper(), words[-1]
     rules, found = output.project(policy, settings)
     sent, _, query = path.partition("?")
-    console = output.console(color)
     if path_only:
-        covering = rules.engine.candidates(method, sent), rules.engine.rules_for(method, sent)
-        if as_json:
-            typer.echo(as_text.lines(method, sent, *covering), nl=False)
-        else:
-            output.show(console, table.lines(method, sent, *covering))
+        lines, standing = rules.engine.candidates(method, sent), rules.engine.rules_for(method, sent)
+        output.deliver(LinesResult(method, sent, tuple(lines), tuple(standing)), form, out, color)
         return
     values = {name: each[0] if len(each) == 1 else each for name, each in parse_qs(query, True).items()}
     if directory:
@@ -63,10 +59,7 @@ def why(
     else:
         caller = _caller(who, rules, found)
     result = explain(rules, who, caller, method, sent, record=_record(record), query=values)
-    if as_json:
-        typer.echo(as_text.decision(result), nl=False)
-    else:
-        output.show(console, table.decision(result, console))
+    output.deliver(result, form, out, color)
 
 
 def _caller(who: str, policy: Policy, settings: Settings | None) -> Caller | None:

@@ -44,6 +44,19 @@ class Route:
     handler: Any = field(default=None, compare=False)
 
 
+@dataclass(frozen=True, slots=True)
+class BoundLines:
+    """The lines of a policy, bound to the routes of an application.
+
+    Attributes:
+        lines: the endpoint lines in the order of the file, one for each route that an action line names.
+        routes: every route by its path: with its line where an action line names it, else as itself.
+    """
+
+    lines: tuple[Line, ...]
+    routes: PathIndex[Line | Route]
+
+
 @dataclass(slots=True, eq=False)
 class Binding:
     """A route that a framework serves, and the lines that may decide for it.
@@ -109,9 +122,7 @@ def binding_of(route: Route, lines: Iterable[Line], actions: Mapping[str, Action
     return Binding(route, own, tuple(written), tuple(near))
 
 
-def bound_lines(
-    endpoints: tuple[Line, ...], unbound: tuple[ActionLine, ...], routes: Iterable[Route]
-) -> tuple[tuple[Line, ...], PathIndex[Line | Route]]:
+def bound_lines(endpoints: tuple[Line, ...], unbound: tuple[ActionLine, ...], routes: Iterable[Route]) -> BoundLines:
     """The endpoint lines with those of actions among them, and an index of every route.
 
     A route that no action line names is in the index as itself: its requests are left to path lines.
@@ -142,7 +153,7 @@ def bound_lines(
     if problems:
         raise PolicyError(problems)
     lines = [*endpoints, *(line for found in bound.values() for line in found)]
-    return tuple(sorted(lines, key=lambda line: line.order)), index
+    return BoundLines(tuple(sorted(lines, key=lambda line: line.order)), index)
 
 
 def _same_requests(one: Line, other: Line) -> bool:

@@ -7,7 +7,7 @@ from dataclasses import dataclass, field
 from types import MappingProxyType
 from typing import TYPE_CHECKING, Any
 
-from .conditions import UNKNOWN
+from .records import UNKNOWN
 
 if TYPE_CHECKING:
     from collections.abc import Iterable, Iterator

@@ -8,19 +8,20 @@ from ..language import tree
 from ..language.parser import parse_with_problems
 from ..language.problems import Place, PolicyError, Problem, suggestion
 from .answers import REASONS, Answers, Denial
-from .conditions import FALSE
 from .engine import Parts
 from .fields import FieldRule, FieldRules
+from .formulas import FALSE
 from .lines import ActionLine, Line
 from .methods import ANY
 from .paths import PathIndex, Template, TemplateError, parse_template, specificity
 from .policy import Policy
 from .redirects import redirect_problems
-from .requirements import Resolver, references_in
+from .requirements import references_in
+from .resolver import Resolver
 from .roles import compile_roles
 
 if TYPE_CHECKING:
-    from .conditions import Formula
+    from .formulas import Formula
 
 
 def parse(text: str, name: str = "<text>") -> Policy:
@@ -73,7 +74,7 @@ def compile_documents(documents: list[tree.Document], problems: list[Problem]) -
         problems.append(Problem(message, Place(whole.source, 1, 1, 1)))
     policy = Policy(parts)
     if not problems:
-        problems.extend(redirect_problems(policy))
+        problems.extend(redirect_problems(policy.engine))
     if problems:
         raise PolicyError(problems)
     return policy
@@ -94,7 +95,7 @@ def _endpoints(
     actions: list[ActionLine] = []
     named: dict[str, Place] = {}
     for order, entry in enumerate(document.entries(tree.Endpoint)):
-        requirement, opens, plain = resolver.asked(entry.requirement, entry.asks_at)
+        requirement = resolver.requirement(entry.requirement, entry.asks_at)
         about = (entry.description, entry.accept)
         if entry.path is None:
             for word in entry.actions:
@@ -102,13 +103,13 @@ def _endpoints(
                 first = named.setdefault(word.text, place)
                 if first is not place:
                     problems.append(Problem(f"action {word.text} has a line already, in {first.at}", place))
-                actions.append(ActionLine(word.text, requirement, opens, plain, place, order, *about))
+                actions.append(ActionLine(word.text, requirement, place, order, *about))
             continue
         template = _template(entry.path, entry.place, problems)
         if template is not None:
-            if not plain:
-                _check_path_names(requirement, template, entry.path.place(entry.place), problems)
-            lines.append(Line(entry.methods, template, requirement, opens, plain, entry.place, order, *about))
+            if not requirement.plain:
+                _check_path_names(requirement.formula, template, entry.path.place(entry.place), problems)
+            lines.append(Line(entry.methods, template, requirement, entry.place, order, *about))
     return tuple(lines), tuple(actions)
 
 
@@ -137,12 +138,12 @@ def _path_of(line: Line) -> Place:
 def _standing(document: tree.Document, resolver: Resolver, problems: list[Problem]) -> tuple[Line, ...]:
     lines = []
     for order, entry in enumerate(document.entries(tree.Standing)):
-        requirement, opens, plain = resolver.asked(entry.requirement, entry.asks_at)
+        requirement = resolver.requirement(entry.requirement, entry.asks_at)
         template = _template(entry.path, entry.place, problems)
         if template is not None:
-            _check_path_names(requirement, template, entry.path.place(entry.place), problems)
+            _check_path_names(requirement.formula, template, entry.path.place(entry.place), problems)
             about = (entry.description,)
-            lines.append(Line(entry.methods, template, requirement, opens, plain, entry.place, order, *about))
+            lines.append(Line(entry.methods, template, requirement, entry.place, order, *about))
     return tuple(lines)
 
 
@@ -154,9 +155,9 @@ def _template(path: tree.Word, origin: Place, problems: list[Problem]) -> Templa
         return None
 
 
-def _check_path_names(requirement: Formula, template: Template, place: Place, problems: list[Problem]) -> None:
+def _check_path_names(formula: Formula, template: Template, place: Place, problems: list[Problem]) -> None:
     """A condition that asks for a path parameter the path does not have could never hold."""
-    for reference in references_in(requirement):
+    for reference in references_in(formula):
         if reference.root in ("path", "records") and reference.names[0] not in template.names:
             names = ", ".join(f"{{{name}}}" for name in template.names) or "no parameters"
             guess = suggestion(reference.names[0], template.names)
@@ -204,7 +205,7 @@ def _fields(document: tree.Document, resolver: Resolver, problems: list[Problem]
                 at = rules.rules[entry.name].place.at
                 problems.append(Problem(f'field "{entry.name}" has an entry already, in {at}', entry.place))
             read, change = (
-                FALSE if asked is None else resolver.asked(asked, entry.place)[0]
+                FALSE if asked is None else resolver.requirement(asked, entry.place).formula
                 for asked in (entry.read, entry.change)
             )
             rules.rules[entry.name] = FieldRule(read, change, entry.place)

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from dataclasses import dataclass
 from enum import StrEnum
-from typing import TYPE_CHECKING
+from typing import TYPE_CHECKING, Protocol
 
 from .paths import read_path
 from .question import Question
@@ -12,11 +12,11 @@ from .question import Question
 if TYPE_CHECKING:
     from collections.abc import Mapping
 
-    from .answers import Answer
+    from ..language.problems import Place
+    from .answers import Answer, Answers
     from .caller import Caller
-    from .conditions import Formula
-    from .engine import Engine
-    from .lines import Line
+    from .formulas import Formula
+    from .lines import CompiledGuard, Line
 
 
 class Outcome(StrEnum):
@@ -36,15 +36,30 @@ class Step:
         name: ``path``, ``caller``, ``line``, ``apart``, ``sign-in``, ``standing``, ``roles`` or ``conditions``.
         verdict: ``passed``, ``refused`` or ``open`` (it depends).
         text: what was found, in words.
-        where: file and line that the step rests on, or an empty text.
-        line: the text of that line, or an empty text.
+        place: where the line is that the step rests on; None for a step that rests on none.
+        line: the line itself, or an empty string.
     """
 
     name: str
     verdict: str
     text: str
-    where: str = ""
+    place: Place | None = None
     line: str = ""
+
+    @property
+    def where(self) -> str:
+        """File and line of the place, or an empty string."""
+        return self.place.at if self.place is not None else ""
+
+
+class Decides(Protocol):
+    """What made a decision, and can explain it."""
+
+    answers: Answers
+
+    def steps(self, question: Question) -> tuple[Step, ...]:
+        """The steps of the decision on a question."""
+        ...
 
 
 class Decision:
@@ -55,7 +70,7 @@ class Decision:
         reason: None where the request is allowed or depends, else ``method``, ``ambiguous-path``, ``apart``,
             ``closed``, ``signed-out``, ``signed-in``, ``role``, ``condition`` (one without a name) or the name of a
             condition.
-        line: the endpoint line that decides, or None; for a guard, what the guard asks.
+        line: the endpoint line that decides; None where there is none, and for a guard.
         remainder: for `Outcome.DEPENDS`, what still has to hold; None otherwise.
     """
 
@@ -67,7 +82,7 @@ class Decision:
         reason: str | None,
         line: Line | None,
         remainder: Formula | None,
-        engine: Engine,
+        engine: Decides,
         question: Question | tuple[Caller | None, str, str],
     ) -> None:
         self.outcome = outcome
@@ -84,6 +99,11 @@ class Decision:
         if isinstance(self._asked, tuple):
             self._asked = Question(*self._asked)
         return self._asked
+
+    @property
+    def guard(self) -> CompiledGuard | None:
+        """The guard that was asked; None for a request."""
+        return self.question.guard
 
     @property
     def allowed(self) -> bool:

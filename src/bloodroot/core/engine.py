@@ -2,19 +2,23 @@
 
 from __future__ import annotations
 
-import datetime
 from dataclasses import dataclass, replace
 from typing import TYPE_CHECKING, Any, NamedTuple
 
-from .binding import Binding, Route
-from .caller import Caller, CallerView
-from .conditions import TRUE, UNKNOWN, Disjunction, Facts, Formula, both, can_be_true
+from ..language.problems import suggestion
+from .binding import Binding, BoundLines, Route, binding_of
+from .caller import Caller
 from .decision import Decision, Outcome, Step
+from .formulas import TRUE, Disjunction, Facts, Formula, both, can_be_true
+from .kept import KeptForRoles, is_plain
+from .known import facts_for, known_to_signed_in, located
 from .methods import COMMON, covers
 from .paths import PathIndex, is_method, overlap, read_path, specificity
+from .predicates import Predicate, compiled
 from .question import Question
 from .reasons import Trace, add_passed, as_signed_in, blamable, reason_of, roles_alone
-from .requirements import NOW, PATH, Elsewhere, Resolver, asks_of, permissions_in, references_in
+from .requirements import PATH, Elsewhere, permissions_in, references_in
+from .resolver import Resolver
 from .roles import SIGNED_OUT, Held, RoleTable
 
 if TYPE_CHECKING:
@@ -22,9 +26,8 @@ if TYPE_CHECKING:
 
     from .answers import Answers
     from .fields import FieldRules
-    from .lines import ActionLine, Line
+    from .lines import ActionLine, CompiledGuard, Line
 
-_KEPT = 8192
 _COMMON = frozenset(COMMON)
 # What is allowed to roles that nobody may hold together: what both of these are allowed.
 _ANYONE: tuple[Caller | None, ...] = (None, Caller())
@@ -60,7 +63,7 @@ class Parts:
 class Asked(NamedTuple):
     """What one line asks, and what is known where it is: its own template names the parameters of the path."""
 
-    line: Line
+    line: Line | CompiledGuard
     formula: Formula
     facts: Facts
 
@@ -97,18 +100,21 @@ class Engine:
 
     Args:
         parts: the policy.
-        routes: the routes of the application that the policy is bound to, with the lines of their actions; None where
-            it is bound to none.
+        bound: its lines once they are bound to the routes of an application; None where they are not.
     """
 
-    def __init__(self, parts: Parts, routes: PathIndex[Line | Route] | None = None) -> None:
+    def __init__(self, parts: Parts, bound: BoundLines | None = None) -> None:
         self.roles = parts.roles
-        self.endpoints = parts.endpoints
+        self.resolver = parts.resolver
+        self.endpoints = parts.endpoints if bound is None else bound.lines
+        self.unbound = parts.actions if bound is None else ()
         self.standing = parts.standing
         self.answers = parts.answers
+        self.kept = KeptForRoles()
         self._index = parts.index
-        self._routes = routes
-        self._kept: dict[tuple[Line, int], tuple[Formula, int]] = {}
+        self._routes = None if bound is None else bound.routes
+        self._written = parts.endpoints
+        self._actions = {} if bound is None else {action.name: action for action in parts.actions}
 
     # Lines --------------------------------------------------------------------------------
 
@@ -128,6 +134,23 @@ class Engine:
     def line_by_path(self, method: str, segments: list[str]) -> Line | None:
         """The path line that decides where no route is served; lines of actions do not count."""
         return self._index.find(method, segments)
+
+    def line_for_all(self, method: str, parts: list[str | None]) -> Line | None:
+        """The line that decides whatever stands in some segments of a path, or None where that cannot be said.
+
+        Args:
+            method: the method.
+            parts: the segments; None for one that may be anything.
+        """
+        if self._routes is not None:
+            found = self._routes.find_for_all(method, parts)
+            if not isinstance(found, Route):
+                return found
+        return self._index.find_for_all(method, parts)
+
+    def binding(self, route: Route) -> Binding:
+        """What may decide for a route that a framework serves."""
+        return binding_of(route, self._written, self._actions)
 
     def line_served(self, binding: Binding, method: str, segments: list[str]) -> Line | None:
         """The line that decides a request which a framework serves by a route."""
@@ -181,8 +204,15 @@ class Engine:
 
     def decide_guard(self, question: Question) -> Decision:
         """Decide what ``question.guard`` asks, within the request that the question is about."""
+        guard, caller = question.guard, question.caller
+        assert guard is not None
+        held = self.roles.held(caller)
+        if caller is not None and _by_roles(question, held):
+            kept = self.kept.get(guard.requirement.formula, held.bits)
+            if not kept.asks & PATH and kept.predicate(known_to_signed_in(question, held, kept.asks)):
+                return Decision(Outcome.ALLOW, None, None, None, self, question)
         verdict = self._weigh(question, None, None)
-        return Decision(verdict.outcome, verdict.reason, question.guard, verdict.remainder, self, question)
+        return Decision(verdict.outcome, verdict.reason, None, verdict.remainder, self, question)
 
     def settle(self, decision: Decision, question: Question) -> Decision:
         """Decide again what depended on a record, now that it is known.
@@ -194,13 +224,6 @@ class Engine:
         line = decision.line
         if line is None:
             return decision
-        held = self.roles.held(question.caller)
-        remainder = decision.remainder
-        if remainder is not None and not self.standing and _plain(question, held):
-            # What remained is all that is left to be asked; only a refusal needs the whole once more, for its reason.
-            _, asks = self._for_roles(line, held.bits)
-            if not asks & PATH and remainder.fold(_known(question, held, asks)) is TRUE:
-                return Decision(Outcome.ALLOW, None, line, None, self, question)
         return self._decided(question, read_path(question.path) or [], line)
 
     def _decided(self, question: Question, segments: list[str], line: Line | None) -> Decision:
@@ -210,11 +233,12 @@ class Engine:
             whole = caller is None or caller.scopes is None
             if whole and not self.standing and not held.apart and not question.assume:
                 # Roles alone decide most requests, and those are decided here. `_weigh` says the same.
-                if held.bits & line.opens:
+                asked = line.requirement
+                if held.bits & asked.opens:
                     return Decision(Outcome.ALLOW, None, line, None, self, question)
-                if line.plain and caller is not None and not line.opens & SIGNED_OUT and not caller.granted:
+                if asked.plain and caller is not None and not asked.opens & SIGNED_OUT and not caller.granted:
                     return Decision(Outcome.DENY, "role", line, None, self, question)
-            if _plain(question, held):
+            if caller is not None and _by_roles(question, held):
                 known = self._weighed_by_roles(question, segments, line, held)
                 if known is not None:
                     outcome, remainder = known
@@ -227,15 +251,19 @@ class Engine:
     ) -> tuple[Outcome, Formula | None] | None:
         """What `_weigh` says where nothing refuses, from what is kept for each set of roles; else None."""
         remains: list[Formula] = []
+        # With a record nearly everything is known, and what a predicate finds true needs no folding.
+        all_known = question.record is not None or question.guarded
         for each in (*self._rules(question.method, segments), line) if self.standing else (line,):
-            formula, asks = self._for_roles(each, held.bits)
-            if formula is TRUE:
+            kept = self.kept.get(each.requirement.formula, held.bits)
+            if kept.formula is TRUE:
                 continue
-            facts = _known(question, held, asks)
-            if asks & PATH:
-                located = _located(question, segments, each, line)
-                facts.path, facts.records = located["path"], located["records"]
-            formula = formula.fold(facts)
+            facts = known_to_signed_in(question, held, kept.asks)
+            if kept.asks & PATH:
+                names = located(question, segments, each, line)
+                facts.path, facts.records = names["path"], names["records"]
+            if all_known and kept.predicate(facts):
+                continue
+            formula = kept.formula.fold(facts)
             if not can_be_true(formula):
                 return None
             if formula is not TRUE:
@@ -243,17 +271,6 @@ class Engine:
         if not remains:
             return Outcome.ALLOW, None
         return Outcome.DEPENDS, both(remains) if len(remains) > 1 else remains[0]
-
-    def _for_roles(self, line: Line, bits: int) -> tuple[Formula, int]:
-        """What is left of a line for a signed-in caller with these roles, and whether that asks for path or time."""
-        found = self._kept.get((line, bits))
-        if found is None:
-            formula = line.requirement.fold(Facts(bits, bits, caller=UNKNOWN))
-            if len(self._kept) >= _KEPT:
-                # Roles come from tokens: without a limit they could fill the memory.
-                self._kept.clear()
-            found = self._kept[line, bits] = formula, asks_of(formula)
-        return found
 
     # The same with its steps --------------------------------------------------------------------------------
 
@@ -343,7 +360,7 @@ class Engine:
         if question.guard is not None:
             line = question.line if question.routed else self.line(question.method, segments) if segments else None
             facts = self._facts(question, segments, line, held)
-            return [Asked(question.guard, question.guard.requirement, facts)]
+            return [Asked(question.guard, question.guard.requirement.formula, facts)]
         assert line is not None
         facts = self._facts(question, segments, line, held)
         asked = []
@@ -351,9 +368,9 @@ class Engine:
             own = facts
             if rule.template.names and segments is not None:
                 # A rule has names of its own for the parts of the path.
-                own = replace(facts, **_located(question, segments, rule, line))
-            asked.append(Asked(rule, rule.requirement, own))
-        asked.append(Asked(line, line.requirement, facts))
+                own = replace(facts, **located(question, segments, rule, line))
+            asked.append(Asked(rule, rule.requirement.formula, own))
+        asked.append(Asked(line, line.requirement.formula, facts))
         return asked
 
     def possible_reasons(self, decision: Decision) -> set[str]:
@@ -365,8 +382,8 @@ class Engine:
         found: set[str] = set()
         if caller is None and decision.remainder is not None:
             found.add("signed-out")
-        for each, _, facts in self._asked(question, line, self.roles.held(caller)):
-            left = roles_alone(each.requirement, facts)
+        for each, formula, facts in self._asked(question, line, self.roles.held(caller)):
+            left = roles_alone(formula, facts)
             if not can_be_true(left):
                 found.add(reason_of(self.roles, each, facts, caller, None, is_rule=False))
                 break
@@ -386,10 +403,10 @@ class Engine:
         for rule in self.standing:
             covered = overlap(rule.template, line.template) if covers(rule.methods, method) else False
             if covered:
-                asked.append((rule, rule.requirement))
+                asked.append((rule, rule.requirement.formula))
             elif covered is None:
-                asked.append((rule, Disjunction((Elsewhere(rule.template.text), rule.requirement))))
-        asked.append((line, line.requirement))
+                asked.append((rule, Disjunction((Elsewhere(rule.template.text), rule.requirement.formula))))
+        asked.append((line, line.requirement.formula))
         return asked
 
     def outcome_at(self, line: Line, method: str, caller: Caller | None) -> tuple[Outcome, Formula | None]:
@@ -414,6 +431,67 @@ class Engine:
             reference.root == root for _, formula in self.asked(line, method) for reference in references_in(formula)
         )
 
+    # Permissions --------------------------------------------------------------------------------
+
+    def permission(self, name: str) -> Formula:
+        """What a permission asks.
+
+        Raises:
+            LookupError: the policy has no such permission.
+        """
+        asked = self.resolver.permission(name)
+        if asked is None:
+            raise LookupError(f'unknown permission "{name}"{suggestion(name, self.resolver.permissions)}')
+        return asked
+
+    def knows(self, permission: str) -> bool:
+        """Whether the policy has a permission; for ``thing:*``, whether it has any of that thing."""
+        if self.resolver.permission(permission) is not None:
+            return True
+        family = permission[:-1]
+        return permission.endswith(":*") and any(name.startswith(family) for name in self.resolver.permissions)
+
+    def holds(
+        self, formula: Formula, caller: Caller | None, record: Any = None, args: Mapping[str, Any] | None = None
+    ) -> bool:
+        """Whether what a permission asks holds for a caller and a record."""
+        return all(predicate(facts) for predicate, facts in self.predicates(formula, caller, record, args))
+
+    def predicates(
+        self, formula: Formula, caller: Caller | None, record: Any = None, args: Mapping[str, Any] | None = None
+    ) -> list[tuple[Predicate, Facts]]:
+        """The predicates that all must be true of a caller, each with what is known of them.
+
+        The facts may be given one record after another.
+        """
+        found = []
+        for each in self.counted_as(caller):
+            facts = self.facts_of(each, record, args)
+            if is_plain(each):
+                found.append((self.kept.get(formula, facts.certain).predicate, facts))
+            else:
+                known = replace(facts, record=None, args=None)
+                found.append((compiled(formula.fold(known)), facts))
+        return found
+
+    def remainders(self, caller: Caller | None) -> dict[str, Formula]:
+        """What remains of each permission for a caller of whom alone something is known.
+
+        Returns:
+            By name, in the order of the file and then of the lines: every permission declared or asked for somewhere.
+        """
+        requirements = [line.requirement for line in self.endpoints] + [line.requirement for line in self.unbound]
+        asked = dict.fromkeys(each.name for asks in requirements for each in permissions_in(asks.formula))
+        every = [self.facts_of(each) for each in self.counted_as(caller)]
+        for facts in every:
+            facts.now = None
+        found = {}
+        for name in (*self.resolver.permissions, *asked):
+            permission = self.resolver.permission(name)
+            if permission is not None and not name.endswith("*"):
+                found[name] = both(permission.fold(facts) for facts in every)
+        return found
+
     # Facts --------------------------------------------------------------------------------
 
     def counted_as(self, caller: Caller | None) -> tuple[Caller | None, ...]:
@@ -432,14 +510,14 @@ class Engine:
 
     def facts_of(self, caller: Caller | None, record: Any = None, args: Mapping[str, Any] | None = None) -> Facts:
         """What is known of one of the callers of `counted_as`, a record and the arguments of a call."""
-        return _facts_for(self.roles.held(caller), caller, record=record, args=args)
+        return facts_for(self.roles.held(caller), caller, record=record, args=args)
 
     def _facts(self, question: Question, segments: list[str] | None, line: Line | None, held: Held) -> Facts:
         """What is known at a line."""
-        located = _located(question, segments, line, line) if line is not None and segments is not None else {}
-        if "records" not in located:
-            located["records"] = question.records
-        return _facts_for(
+        names = located(question, segments, line, line) if line is not None and segments is not None else {}
+        if "records" not in names:
+            names["records"] = question.records
+        return facts_for(
             held,
             question.caller,
             record=question.record,
@@ -448,19 +526,20 @@ class Engine:
             now=question.now,
             guarded=question.guarded,
             assumed=question.assume or {},
-            **located,
+            **names,
         )
 
     def scopes_missing(self, decision: Decision) -> tuple[str, ...]:
         """The permissions a token would have to name so that its owner is not refused; empty if that is not why."""
-        question, line = decision.question, decision.line
+        question = decision.question
         caller = question.caller
-        if caller is None or caller.scopes is None or line is None:
+        asking: Line | CompiledGuard | None = question.guard or decision.line
+        if caller is None or caller.scopes is None or asking is None:
             return ()
         whole = question.with_(caller=replace(caller, scopes=None))
-        if self._weigh(whole, line, None).reason is not None:
+        if self._weigh(whole, decision.line, None).reason is not None:
             return ()
-        return tuple(dict.fromkeys(each.name for each in permissions_in(line.requirement)))
+        return tuple(dict.fromkeys(each.name for each in permissions_in(asking.requirement.formula)))
 
 
 def _unreadable(question: Question, segments: list[str] | None) -> str | None:
@@ -470,67 +549,6 @@ def _unreadable(question: Question, segments: list[str] | None) -> str | None:
     return None if question.method in _COMMON or is_method(question.method) else "method"
 
 
-def _facts_for(held: Held, caller: Caller | None, **supplied: Any) -> Facts:
-    moment = supplied.pop("now", None) or datetime.datetime.now(datetime.UTC)
-    if caller is None:
-        return Facts(held.bits, held.bits, now=moment, **supplied)
-    scopes = frozenset(caller.scopes) if caller.scopes is not None else None
-    view = CallerView(caller)
-    return Facts(held.bits, held.bits, caller=view, now=moment, scopes=scopes, granted=caller.granted, **supplied)
-
-
-def _plain(question: Question, held: Held) -> bool:
-    """Whether what is kept for roles tells all that the policy says of a caller."""
-    caller = question.caller
-    return (
-        caller is not None and not held.apart and caller.scopes is None and not caller.granted and not question.assume
-    )
-
-
-def _known(question: Question, held: Held, asks: int) -> Facts:
-    """What is known of a signed-in caller and the request, but for the parameters of the path."""
-    now = question.now
-    if now is None and asks & NOW:
-        now = datetime.datetime.now(datetime.UTC)
-    assert question.caller is not None
-    return Facts(
-        held.bits,
-        held.bits,
-        CallerView(question.caller),
-        question.record,
-        question.records,
-        None,
-        question.query,
-        question.args,
-        now,
-        None,
-        None,
-        question.guarded,
-    )
-
-
-def _located(question: Question, segments: list[str], each: Line, line: Line) -> dict[str, Any]:
-    """The parameters of the path, and the records they stand for, as a line or a standing rule calls them.
-
-    A rule, a line and the route that is served may call different parts of the path by one name, or read one part in
-    two ways (``07`` and 7). A record counts under a name only where that is the part it was loaded for; a parameter of
-    the line whose name the route reads in another way is left out, so that a condition on it is faulty.
-
-    Args:
-        question: what is asked.
-        segments: the path.
-        each: the line or the rule that is weighed.
-        line: the line of the endpoint.
-    """
-    served, records = question.values, question.records
-    if served is not None and each.action is not None:
-        return {"path": served, "records": records}
-    values: dict[str, Any] = each.template.values(segments) if each.template.covers(segments) else {}
-    named = served if served is not None else values if each is line else line.template.values(segments)
-    if records and named is not values:
-        records = {
-            name: record for name, record in records.items() if values.get(name, named.get(name)) == named.get(name)
-        }
-    if served is not None and each is line:
-        values = {name: text for name, text in values.items() if served.get(name, text) == text}
-    return {"path": values, "records": records}
+def _by_roles(question: Question, held: Held) -> bool:
+    """Whether what is kept for roles says all that the policy says of a caller."""
+    return not held.apart and not question.assume and is_plain(question.caller)

@@ -6,12 +6,13 @@ from dataclasses import dataclass
 from typing import TYPE_CHECKING, Any
 
 from .caller import Caller
-from .conditions import Formula
 from .decision import Decision, Outcome
+from .formulas import Formula
 from .requirements import in_words, references_in
 
 if TYPE_CHECKING:
     from .policy import Policy
+    from .roles import RoleTable
 
 
 @dataclass(frozen=True, slots=True)
@@ -23,9 +24,10 @@ class Explanation:
         who: what the caller is called.
         method: the request method.
         path: the request path.
-        roles: what the caller holds, included roles too.
-        enough: roles of which any one alone would have been let in, from least to most.
-        remains: what remains to be known, or None.
+        caller: who asks; None for a signed-out caller.
+        role_table: the roles of the policy.
+        sufficient_roles: roles of which any one alone would have been enough, from least to most.
+        remainder: what remains to be known, in words, or None.
         record: an example of the record that would settle it, as JSON, or None.
         hints: sentences about what could be written differently.
     """
@@ -34,9 +36,10 @@ class Explanation:
     who: str
     method: str
     path: str
-    roles: tuple[str, ...]
-    enough: tuple[str, ...]
-    remains: str | None
+    caller: Caller | None
+    role_table: RoleTable
+    sufficient_roles: tuple[str, ...]
+    remainder: str | None
     record: str | None
     hints: tuple[str, ...]
 
@@ -53,24 +56,25 @@ def explain(policy: Policy, who: str, caller: Caller | None, method: str, path: 
         known: what else `Policy.decide` takes: ``record``, ``query`` and so on.
     """
     decision = policy.decide(caller, method, path, **known)
-    enough = []
+    sufficient = []
     if decision.outcome is not Outcome.ALLOW:
         of_caller = (caller.id, caller.attributes) if caller is not None else (None, {})
         for role in policy.roles.by_reach():
             other = Caller(of_caller[0], {role}, attributes=of_caller[1])
             if policy.decide(other, method, path, **known).outcome is Outcome.ALLOW:
-                enough.append(role)
+                sufficient.append(role)
     remainder = decision.remainder
     return Explanation(
         decision,
         who,
         method,
         path,
-        policy.roles.names(policy.roles.held(caller).bits),
-        tuple(enough),
+        caller,
+        policy.roles,
+        tuple(sufficient),
         in_words(remainder) if remainder is not None else None,
         _record(remainder) if remainder is not None else None,
-        tuple(_hints(policy, caller, decision, enough)),
+        tuple(_hints(policy, caller, decision, sufficient)),
     )
 
 
@@ -80,12 +84,12 @@ def _record(remainder: Formula) -> str | None:
     return "{" + ", ".join(f'"{name}": ...' for name in names) + "}" if names else None
 
 
-def _hints(policy: Policy, caller: Caller | None, decision: Decision, enough: list[str]) -> list[str]:
+def _hints(policy: Policy, caller: Caller | None, decision: Decision, sufficient: list[str]) -> list[str]:
     """Where a role was missing: that a higher role does not count as a lower one unless it includes it."""
-    if decision.reason != "role" or caller is None or not enough:
+    if decision.reason != "role" or caller is None or not sufficient:
         return []
     held = [role for role in policy.roles.bit if role in caller.roles]
-    if not set(enough).isdisjoint(policy.roles.names(policy.roles.held(caller).bits)):
+    if not set(sufficient).isdisjoint(policy.roles.names(policy.roles.held(caller).bits)):
         # The line refuses a role by name: no inclusion would help.
         return []
     hints = []
@@ -93,5 +97,7 @@ def _hints(policy: Policy, caller: Caller | None, decision: Decision, enough: li
         included = [name for name in policy.roles.names(policy.roles.closure[role]) if name != role]
         hints.append(f"{role} includes {', '.join(included) or 'no other role'}, and none of them is enough")
     if held:
-        hints.append(f'if {held[0]} should count as {enough[0]}, write "{held[0]} includes {enough[0]}" under roles')
+        hints.append(
+            f'if {held[0]} should count as {sufficient[0]}, write "{held[0]} includes {sufficient[0]}" under roles'
+        )
     return hints

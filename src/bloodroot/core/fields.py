@@ -2,11 +2,10 @@
 
 from __future__ import annotations
 
-import dataclasses
 from dataclasses import dataclass
-from typing import TYPE_CHECKING, Any
+from typing import TYPE_CHECKING
 
-from .conditions import FALSE, TRUE, Facts, Formula, is_keyed
+from .formulas import FALSE, TRUE, Facts, Formula
 
 if TYPE_CHECKING:
     from collections.abc import Iterable
@@ -57,19 +56,3 @@ class FieldRules:
         if rule is None:
             return FALSE
         return rule.read if verb == "read" else rule.change
-
-
-def names_of(record: Any) -> tuple[str, ...]:
-    """The names of a record's fields: keys of a mapping or a row, fields of a dataclass or a mapped class, or public
-    attributes.
-    """
-    if is_keyed(record):
-        # A mapping iterates over its keys, a row of a database over its values.
-        return tuple(map(str, record.keys()))
-    if dataclasses.is_dataclass(record):
-        return tuple(each.name for each in dataclasses.fields(record))
-    mapper = getattr(type(record), "__mapper__", None)
-    if mapper is not None:
-        # Of a record that was saved just now, no attribute has been loaded yet.
-        return tuple(each.key for each in mapper.column_attrs)
-    return tuple(name for name in getattr(record, "__dict__", {}) if not name.startswith("_"))

@@ -3,77 +3,205 @@
 from __future__ import annotations
 
 import re
-from dataclasses import replace
+from dataclasses import dataclass
 from typing import TYPE_CHECKING, Any
 from urllib.parse import quote
 
 from ..language.problems import suggestion
-from .conditions import MISSING, TRUE, Facts, attribute
 from .decision import Outcome
+from .methods import covers
+from .paths import Parameter, Template, TemplateError, overlap, parse_template, read_path
+from .predicates import always
+from .question import Question
+from .records import MISSING, attribute
+from .requirements import PATH, asks_of
 
 if TYPE_CHECKING:
     from collections.abc import Iterable
 
     from .caller import Caller
-    from .conditions import Formula
-    from .policy import Policy
+    from .engine import Engine
+    from .formulas import Facts
+    from .lines import Line
+    from .predicates import Predicate
 
 _ENDPOINT = re.compile(r"([A-Z]+) (/.*)")
 _FROM_RECORD = re.compile(r"\{([^{}]*)\}")
+# Text that stands in a path as it is, and can be read in one way only.
+_SIMPLE = re.compile(r"[A-Za-z0-9_-][A-Za-z0-9._~-]*").fullmatch
 
 
 class Flags:
     """The same questions for one record after another; what rests on the caller alone is worked out once.
 
     Args:
-        policy: what decides.
+        engine: what decides.
         caller: who asks; None for a signed-out caller.
         asked: permissions, and endpoints: a method and a path, in which ``{id}`` stands for the record's ``id``.
 
     Raises:
-        LookupError: the policy has no such permission, or no line for such an endpoint.
+        LookupError: the policy has no such permission.
     """
 
-    def __init__(self, policy: Policy, caller: Caller | None, asked: Iterable[str]) -> None:
-        self._policy = policy
-        self._caller = caller
-        # What is left asks for the record alone, whoever it is left of.
-        self._facts = policy.engine.facts_of(policy.engine.counted_as(caller)[0])
-        self._permissions: dict[str, Formula] = {}
-        self._endpoints: dict[str, tuple[str, str]] = {}
-        self._order = list(dict.fromkeys(asked))
-        for each in self._order:
+    def __init__(self, engine: Engine, caller: Caller | None, asked: Iterable[str]) -> None:
+        self._flags: dict[str, _Permission | _Endpoint] = {}
+        for each in asked:
             endpoint = _ENDPOINT.fullmatch(each)
             if endpoint is not None:
-                self._endpoints[each] = (endpoint[1], endpoint[2])
+                self._flags[each] = _Endpoint(engine, caller, endpoint[1], endpoint[2])
             else:
-                self._permissions[each] = policy.engine.left_of(policy.permission(each), caller)
+                self._flags[each] = _Permission(engine.predicates(engine.permission(each), caller))
 
     def of(self, record: Any = None) -> dict[str, bool]:
-        """Which of the questions hold, for this record where it depends on one; by name, in the order asked."""
-        facts = self._facts if record is None else replace(self._facts, record=record)
-        return {each: self._holds(each, record, facts) for each in self._order}
+        """Which of the questions hold, for this record where it depends on one; by name, in the order asked.
 
-    def _holds(self, asked: str, record: Any, facts: Facts) -> bool:
-        formula = self._permissions.get(asked)
-        if formula is not None:
-            return formula.fold(facts) is TRUE
-        method, path = self._endpoints[asked]
-        decision = self._policy.decide(self._caller, method, _filled(path, record, asked), record=record)
+        Raises:
+            LookupError: no line covers an endpoint, or the record does not have what its path asks for.
+        """
+        texts: dict[str, str | None] = {}
+        return {each: flag.holds(record, texts) for each, flag in self._flags.items()}
+
+
+class _Permission:
+    """A permission, asked for one record after another."""
+
+    def __init__(self, predicates: list[tuple[Predicate, Facts]]) -> None:
+        self._predicates = predicates
+
+    def holds(self, record: Any, texts: dict[str, str | None]) -> bool:  # noqa: ARG002
+        for predicate, facts in self._predicates:
+            facts.record = record
+            if predicate(facts) is not True:
+                return False
+        return True
+
+
+@dataclass(frozen=True, slots=True)
+class _Asked:
+    """What an endpoint's line or a standing rule asks.
+
+    Attributes:
+        predicate: what must be true.
+        facts: what is known of the caller; the record is put in.
+        names: for each parameter of the path that it asks for, the segment where it is.
+    """
+
+    predicate: Predicate
+    facts: Facts
+    names: dict[str, int]
+
+
+class _Endpoint:
+    """An endpoint, asked for one record after another.
+
+    Where the same line and rules decide whatever the record has, they are found once. Everything else is decided as a
+    request is.
+    """
+
+    def __init__(self, engine: Engine, caller: Caller | None, method: str, path: str) -> None:
+        self._engine, self._caller, self._method, self._path = engine, caller, method, path
+        self._segments: list[str | None] = []
+        self._from_record: list[tuple[int, str]] = []
+        self._asked = self._found_once()
+
+    def holds(self, record: Any, texts: dict[str, str | None]) -> bool:
+        """Whether the caller may, for a record.
+
+        Args:
+            record: the record.
+            texts: what the record has by name, as text of a path, for all endpoints that are asked.
+        """
+        if self._asked is None:
+            return self._decided(record)
+        segments = self._segments
+        for place, name in self._from_record:
+            text = texts[name] if name in texts else self._text(record, name, texts)
+            if text is None:
+                return self._decided(record)
+            segments[place] = text
+        for each in self._asked:
+            facts = each.facts
+            facts.record = record
+            if each.names:
+                facts.path = {name: segments[place] for name, place in each.names.items()}
+            if each.predicate(facts) is not True:
+                return False
+        return True
+
+    def _found_once(self) -> list[_Asked] | None:
+        """What is asked whatever the record has; None where that cannot be said before."""
+        template = self._template()
+        line = self._engine.line_for_all(self._method, self._segments) if template is not None else None
+        if line is None or template is None:
+            return None
+        found = []
+        for each in (*self._engine.standing, line):
+            covered = overlap(each.template, template) if covers(each.methods, self._method) else False
+            if covered is None:
+                return None
+            if covered:
+                asked = self._asked_by(each)
+                if asked is None:
+                    return None
+                found += asked
+        return found
+
+    def _asked_by(self, line: Line) -> list[_Asked] | None:
+        """What a line or a rule asks of the caller; None where a parameter of its path is a part of a segment."""
+        names: dict[str, int] = {}
+        if asks_of(line.requirement.formula) & PATH:
+            for place, part in enumerate(line.template.segments):
+                if isinstance(part, Parameter):
+                    if not part.bare:
+                        return None
+                    names[part.name] = place
+        predicates = self._engine.predicates(line.requirement.formula, self._caller)
+        return [_Asked(predicate, facts, names) for predicate, facts in predicates if predicate is not always]
+
+    def _template(self) -> Template | None:
+        """The path as a template with a parameter for each of the record's own values; None where it is none."""
+        parts = []
+        segments = read_path(_FROM_RECORD.sub("x", self._path))
+        if segments is None:
+            return None
+        for place, part in enumerate(self._path.strip("/").split("/") if segments else []):
+            whole = _FROM_RECORD.fullmatch(part)
+            if whole is not None:
+                self._from_record.append((place, whole[1]))
+                self._segments.append(None)
+                parts.append(f"{{p{place}}}")
+            elif part == segments[place]:
+                self._segments.append(part)
+                parts.append(part)
+            else:
+                return None
+        try:
+            return parse_template("/" + "/".join(parts))
+        except TemplateError:
+            return None
+
+    def _decided(self, record: Any) -> bool:
+        """Whether a request to the endpoint is allowed, decided as a request is."""
+        path = _FROM_RECORD.sub(lambda match: quote(str(self._value(record, match[1])), safe=""), self._path)
+        question = Question(self._caller, self._method, path)
+        question.record = record
+        decision = self._engine.decide(question, read_path(path))
         if decision.line is None and decision.reason == "closed":
-            # A slip of the pen would otherwise hide a link for good, and nobody would know why.
-            known = (f"{m} {line.template.text}" for line in self._policy.endpoints for m in line.methods)
+            # A misspelled path would otherwise hide a link for good, and no one would know why.
+            known = (f"{m} {line.template.text}" for line in self._engine.endpoints for m in line.methods)
+            asked = f"{self._method} {self._path}"
             raise LookupError(f'no line of the policy covers "{asked}"{suggestion(asked, known)}')
         return decision.outcome is Outcome.ALLOW
 
+    def _text(self, record: Any, name: str, texts: dict[str, str | None]) -> str | None:
+        """What a record has by a name, as text of a path; None where a path would have to encode it."""
+        value = self._value(record, name)
+        text = str(value)
+        texts[name] = found = text if value.__class__ is int or _SIMPLE(text) else None
+        return found
 
-def _filled(path: str, record: Any, asked: str) -> str:
-    """A path with the record's own values in it."""
-
-    def value(match: re.Match[str]) -> str:
-        found = attribute(record, match[1]) if record is not None else MISSING
+    def _value(self, record: Any, name: str) -> Any:
+        found = attribute(record, name) if record is not None else MISSING
         if found is MISSING or found is None:
-            raise LookupError(f'"{asked}" asks for the {match[1]} of a record, and there is none')
-        return quote(str(found), safe="")
-
-    return _FROM_RECORD.sub(value, path)
+            raise LookupError(f'"{self._method} {self._path}" asks for the {name} of a record, and there is none')
+        return found

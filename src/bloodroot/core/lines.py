@@ -1,4 +1,4 @@
-"""Lines of a policy, compiled: what an endpoint or a standing rule asks."""
+"""Lines of a policy, compiled: what an endpoint, a standing rule or a guard asks."""
 
 from __future__ import annotations
 
@@ -6,13 +6,12 @@ from dataclasses import dataclass
 from typing import TYPE_CHECKING
 
 from .paths import specificity
-from .roles import ANYONE
 
 if TYPE_CHECKING:
     from ..language import tree
     from ..language.problems import Place
-    from .conditions import Formula
     from .paths import Template
+    from .requirements import Requirement
 
 
 @dataclass(slots=True, eq=False)
@@ -23,8 +22,6 @@ class Line:
         methods: the methods it names; empty for any.
         template: the path template.
         requirement: what it asks.
-        opens: bits of which any one is enough to be let in.
-        plain: whether nothing but those bits can let anyone in.
         place: where it is.
         order: its number among the lines of its section.
         description: what the line says of itself, if anything.
@@ -35,9 +32,7 @@ class Line:
 
     methods: tuple[str, ...]
     template: Template
-    requirement: Formula
-    opens: int
-    plain: bool
+    requirement: Requirement
     place: Place
     order: int
     description: str | None = None
@@ -53,7 +48,7 @@ class Line:
     @property
     def open_to_anyone(self) -> bool:
         """Whether it lets everybody in, whatever else is known of them."""
-        return self.opens & ANYONE == ANYONE
+        return self.requirement.open_to_anyone
 
     @property
     def text(self) -> str:
@@ -62,13 +57,29 @@ class Line:
 
 
 @dataclass(slots=True, eq=False)
+class CompiledGuard:
+    """What a guard in a program asks, in terms of one policy.
+
+    Attributes:
+        requirement: what it asks.
+        place: where it is in the program.
+    """
+
+    requirement: Requirement
+    place: Place
+
+    @property
+    def text(self) -> str:
+        """The requirement as written, blanks squeezed."""
+        return " ".join(self.place.text.split())
+
+
+@dataclass(slots=True, eq=False)
 class ActionLine:
     """An endpoint line that names an action, before it is bound to an application's routes."""
 
     name: str
-    requirement: Formula
-    opens: int
-    plain: bool
+    requirement: Requirement
     place: Place
     order: int
     description: str | None
@@ -80,8 +91,6 @@ class ActionLine:
             methods,
             template,
             self.requirement,
-            self.opens,
-            self.plain,
             self.place,
             self.order,
             self.description,

@@ -5,10 +5,11 @@ from __future__ import annotations
 from dataclasses import dataclass
 from typing import TYPE_CHECKING
 
-from .conditions import (
+from .decision import Outcome
+from .engine import Asked
+from .formulas import (
     FALSE,
     TRUE,
-    UNKNOWN,
     Conjunction,
     Disjunction,
     Facts,
@@ -20,10 +21,9 @@ from .conditions import (
     either,
     opposite,
 )
-from .decision import Outcome
-from .engine import Asked
 from .methods import ANY, treatments
 from .paths import overlap
+from .records import UNKNOWN
 from .requirements import Holding, PermissionAsked, permissions_in, references_in
 from .roles import SIGNED_OUT
 
@@ -211,7 +211,9 @@ class _Spreading:
         """Whether somebody signed in might be let in by a line that only roles and permissions open."""
         found = self._invites.get(id(line.requirement))
         if found is None:
-            found = bool(line.opens & ~SIGNED_OUT) or any(True for _ in permissions_in(line.requirement))
+            found = bool(line.requirement.opens & ~SIGNED_OUT) or any(
+                True for _ in permissions_in(line.requirement.formula)
+            )
             self._invites[id(line.requirement)] = found
         return found
 
@@ -268,8 +270,8 @@ def _without_empty(spread: Spread) -> Spread:
 
 def _row(policy: Policy, spreading: _Spreading, line: Line, methods: tuple[str, ...]) -> Row:
     """One endpoint over all columns."""
-    if line.plain and not policy.standing:
-        allow = spreading.holding(line.opens)
+    if line.requirement.plain and not policy.standing:
+        allow = spreading.holding(line.requirement.opens)
         # Anybody signed in might hold any of the roles, or be granted any of the permissions.
         waits = spreading.signed_out & ~allow if spreading.invites(line) else 0
         return Row(methods, line, (), allow, waits, ())

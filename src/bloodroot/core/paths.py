@@ -345,6 +345,36 @@ class PathIndex(Generic[T]):
         line = node.end
         return line if line is not None else _find(root, segments, 0, len(segments))
 
+    def find_for_all(self, method: str, parts: list[str | None]) -> T | None:
+        """The line that decides whatever stands in some segments of a path, or None where that cannot be said.
+
+        Args:
+            method: the method.
+            parts: the segments; None for one that may be anything.
+        """
+        if method == "HEAD":
+            return None
+        node = self._roots.get(method, self._others)
+        for place, part in enumerate(parts, 1):
+            child = node.literals.get(part) if part is not None else None
+            if child.__class__ is tuple:
+                if not all(map(_may_be_anything, child[0], parts)):
+                    return None
+                return _line_of(child, [part or "anything" for part in parts], place)
+            if child is None:
+                child = node.name
+                if child is None or node.affixed is not None or (part is None and node.literals):
+                    return None
+            node = child  # type: ignore[assignment]
+        return node.end if node.end is not None else node.end_any
+
+
+def _may_be_anything(segment: Segment, part: str | None) -> bool:
+    """Whether a segment of a template fits a segment of a path, also where that may be anything."""
+    if part is None:
+        return segment is STAR or segment is REST or (isinstance(segment, Parameter) and segment.bare)
+    return True
+
 
 def _line_of(tail: _Tail[T], segments: list[str], place: int) -> T | None:
     """The line of a tail, if the segments of a path fit it from a place on."""

@@ -2,23 +2,21 @@
 
 from __future__ import annotations
 
-from dataclasses import replace
 from typing import TYPE_CHECKING, Any
 
 from ..language.parser import parse_guard
 from ..language.problems import Place, PolicyError, Source, suggestion
-from .binding import Binding, Route, binding_of, bound_lines
-from .conditions import TRUE, both
+from .binding import BoundLines, Route, bound_lines
 from .decision import Decision, Outcome
 from .engine import Engine, Parts
-from .fields import FieldsRefused, names_of
+from .fields import FieldsRefused
 from .flags import Flags
-from .lines import Line
+from .lines import CompiledGuard
 from .methods import COMMON
-from .paths import PathIndex, is_method, parse_template, read_path
+from .paths import is_method, read_path
 from .question import Question
+from .records import names_of
 from .redirects import redirect_problems
-from .requirements import bits_that_open, permissions_in
 from .roles import SIGNED_OUT
 
 if TYPE_CHECKING:
@@ -26,11 +24,8 @@ if TYPE_CHECKING:
     from collections.abc import Iterable, Mapping
 
     from .caller import Caller
-    from .conditions import Formula
     from .fields import FieldRules
-    from .lines import ActionLine
 
-EVERYWHERE = parse_template("/**")
 _COMMON = frozenset(COMMON)
 
 
@@ -50,22 +45,20 @@ class Policy:
         engine: what decides, for those who enforce the policy or show it.
     """
 
-    def __init__(self, parts: Parts, routes: PathIndex[Line | Route] | None = None) -> None:
+    def __init__(self, parts: Parts, bound: BoundLines | None = None) -> None:
         self.title = parts.title
         self.roles = parts.roles
         self.conditions = parts.resolver.conditions
         self.permissions = parts.resolver.permissions
-        self.endpoints = parts.endpoints
-        self.unbound = parts.actions
         self.standing = parts.standing
         self.answers = parts.answers
         self.fields = parts.fields
+        self.engine = engine = Engine(parts, bound)
+        self.endpoints = engine.endpoints
+        self.unbound = engine.unbound
         # As it was before it was bound, so that it can be bound again.
         self._declared = parts
-        self._resolver = parts.resolver
-        self._actions: dict[str, ActionLine] = {}
-        self.engine = Engine(parts, routes)
-        self._line = parts.index.find if routes is None else self.engine.line
+        self._line = parts.index.find if bound is None else engine.line
 
     def bind(self, routes: Iterable[Route]) -> Policy:
         """The policy with its ``action`` lines turned into the methods and paths of an application's routes.
@@ -77,19 +70,11 @@ class Policy:
             PolicyError: an action that no route serves, a path line for the very template of an action's route, or a
                 redirect that goes in a circle now.
         """
-        declared = self._declared
-        lines, index = bound_lines(declared.endpoints, declared.actions, routes)
-        policy = Policy(replace(declared, endpoints=lines, actions=()), index)
-        policy._declared = declared
-        policy._actions = {action.name: action for action in declared.actions}
-        problems = list(redirect_problems(policy))
+        policy = Policy(self._declared, bound_lines(self._declared.endpoints, self._declared.actions, routes))
+        problems = list(redirect_problems(policy.engine))
         if problems:
             raise PolicyError(problems)
         return policy
-
-    def binding(self, route: Route) -> Binding:
-        """What may decide for a route that a framework serves: for enforcement, once the policy is bound."""
-        return binding_of(route, self._declared.endpoints, self._actions)
 
     # Questions --------------------------------------------------------------------------------
 
@@ -132,16 +117,17 @@ class Policy:
                 # Roles alone decide most requests, and those are decided here as the engine would.
                 held = self.roles.held(caller)
                 if not held.apart:
-                    if held.bits & line.opens:
+                    asked = line.requirement
+                    if held.bits & asked.opens:
                         return Decision(Outcome.ALLOW, None, line, None, engine, (caller, method, path))
-                    if line.plain and caller is not None and not line.opens & SIGNED_OUT and not caller.granted:
+                    if asked.plain and caller is not None and not asked.opens & SIGNED_OUT and not caller.granted:
                         return Decision(Outcome.DENY, "role", line, None, engine, (caller, method, path))
         question = Question(caller, method, path)
         question.record, question.records, question.query = record, records, query
         question.args, question.now, question.guarded, question.assume = args, now, guarded, assume
         return engine.decide(question, segments)
 
-    def guard(self, text: str, place: Place | None = None) -> Line:
+    def guard(self, text: str, place: Place | None = None) -> CompiledGuard:
         """A requirement beside the lines of the policy, for `check`.
 
         Args:
@@ -152,15 +138,15 @@ class Policy:
             PolicyError: it cannot be read, or names a role, permission or condition that the policy does not know.
         """
         place = place or Place(Source("<guard>", (text,)), 1, 1, len(text))
-        formula, problems = self._resolver.apart_from_lines(parse_guard(text, place), place)
+        requirement, problems = self.engine.resolver.guard(parse_guard(text, place), place)
         if problems:
             raise PolicyError(problems)
-        return Line((), EVERYWHERE, formula, *bits_that_open(formula), place, 0)
+        return CompiledGuard(requirement, place)
 
     def check(
         self,
         caller: Caller | None,
-        guard: Line,
+        guard: CompiledGuard,
         *,
         method: str = "",
         path: str = "",
@@ -199,7 +185,7 @@ class Policy:
         Raises:
             LookupError: the policy has no such permission.
         """
-        return self.engine.left_of(self.permission(permission), caller, record, args) is TRUE
+        return self.engine.holds(self.engine.permission(permission), caller, record, args)
 
     def flags(self, caller: Caller | None, asked: Iterable[str], *, record: Any = None) -> dict[str, bool]:
         """What of this a caller may do: for a page or an API to show what is possible.
@@ -217,7 +203,7 @@ class Policy:
         Raises:
             LookupError: the policy has no such permission, or no line for such an endpoint.
         """
-        return Flags(self, caller, asked).of(record)
+        return Flags(self.engine, caller, asked).of(record)
 
     def flags_of_each(
         self, caller: Caller | None, asked: Iterable[str], records: Iterable[Any]
@@ -227,44 +213,8 @@ class Policy:
         Raises:
             LookupError: as `flags`.
         """
-        flags = Flags(self, caller, asked)
+        flags = Flags(self.engine, caller, asked)
         return [flags.of(record) for record in records]
-
-    def permission(self, name: str) -> Formula:
-        """What a permission asks.
-
-        Raises:
-            LookupError: the policy has no such permission.
-        """
-        asked = self._resolver.permission(name)
-        if asked is None:
-            raise LookupError(f'unknown permission "{name}"{suggestion(name, self.permissions)}')
-        return asked
-
-    def remainders(self, caller: Caller | None) -> dict[str, Formula]:
-        """What remains of each permission for a caller of whom alone something is known.
-
-        Returns:
-            By name, in the order of the file and then of the lines: every permission declared or asked for somewhere.
-        """
-        requirements = [line.requirement for line in self.endpoints] + [line.requirement for line in self.unbound]
-        asked = dict.fromkeys(each.name for formula in requirements for each in permissions_in(formula))
-        engine = self.engine
-        every = [engine.facts_of(each) for each in engine.counted_as(caller)]
-        found = {}
-        for facts in every:
-            facts.now = None
-        for name in (*self.permissions, *asked):
-            formula = self._resolver.permission(name)
-            if formula is not None and not name.endswith("*"):
-                found[name] = both(formula.fold(facts) for facts in every)
-        return found
-
-    def knows(self, permission: str) -> bool:
-        """Whether the policy has a permission; for ``thing:*``, whether it has any of that thing."""
-        if self._resolver.permission(permission) is not None:
-            return True
-        return permission.endswith(":*") and any(name.startswith(permission[:-1]) for name in self.permissions)
 
     def readable(self, caller: Caller | None, kind: str, record: Any = None) -> frozenset[str]:
         """The fields of a record that a caller may see.

@@ -9,7 +9,7 @@ if TYPE_CHECKING:
     from collections.abc import Mapping
 
     from .caller import Caller
-    from .lines import Line
+    from .lines import CompiledGuard, Line
 
 
 class Question:
@@ -44,7 +44,7 @@ class Question:
     values: Mapping[str, Any] | None = None
     line: Line | None = None
     routed: bool = False
-    guard: Line | None = None
+    guard: CompiledGuard | None = None
     unreadable: bool = False
 
     def __init__(self, caller: Caller | None, method: str, path: str) -> None:

@@ -5,26 +5,16 @@ from __future__ import annotations
 from dataclasses import dataclass, field, replace
 from typing import TYPE_CHECKING
 
-from .conditions import (
-    FAULTY,
-    TRUE,
-    UNKNOWN,
-    Condition,
-    Conjunction,
-    Disjunction,
-    Facts,
-    Formula,
-    Known,
-    can_be_true,
-    findings,
-)
+from .conditions import Condition, findings
 from .decision import Step
+from .formulas import FAULTY, TRUE, Conjunction, Disjunction, Facts, Formula, Known, can_be_true
+from .records import UNKNOWN
 from .requirements import ANY_GRANT, asks_in_words, in_words, permissions_in
 from .roles import SIGNED_OUT, RoleTable
 
 if TYPE_CHECKING:
     from .caller import Caller
-    from .lines import Line
+    from .lines import CompiledGuard, Line
 
 UNNAMED = "condition"  # the reason where no condition with a name is to blame
 
@@ -35,9 +25,9 @@ class Trace:
 
     steps: list[Step] = field(default_factory=list)
 
-    def add(self, name: str, verdict: str, text: str, line: Line | None = None) -> None:
-        where, written = (line.place.at, line.text) if line is not None else ("", "")
-        self.steps.append(Step(name, verdict, text, where, written))
+    def add(self, name: str, verdict: str, text: str, line: Line | CompiledGuard | None = None) -> None:
+        place, written = (line.place, line.text) if line is not None else (None, "")
+        self.steps.append(Step(name, verdict, text, place, written))
 
 
 def as_signed_in(facts: Facts, roles: RoleTable) -> Facts:
@@ -53,10 +43,16 @@ def as_signed_out(facts: Facts) -> Facts:
 
 
 def reason_of(
-    roles: RoleTable, line: Line, facts: Facts, caller: Caller | None, trace: Trace | None, *, is_rule: bool
+    roles: RoleTable,
+    line: Line | CompiledGuard,
+    facts: Facts,
+    caller: Caller | None,
+    trace: Trace | None,
+    *,
+    is_rule: bool,
 ) -> str:
     """Why a line, which cannot hold any more, refuses: being signed in, roles and permissions, or a condition."""
-    requirement = line.requirement
+    requirement = line.requirement.formula
     if (
         caller is not None
         and can_be_true(requirement.fold(as_signed_out(facts)))
@@ -142,10 +138,10 @@ def _does_not_hold(left: Formula, facts: Facts) -> str:
     return f"this does not hold: {in_words(left)}" + (f"; {found}" if found else "")
 
 
-def add_passed(trace: Trace, line: Line, formula: Formula, facts: Facts, *, is_rule: bool) -> None:
+def add_passed(trace: Trace, line: Line | CompiledGuard, formula: Formula, facts: Facts, *, is_rule: bool) -> None:
     """Write down the step of a line that does not refuse."""
     name = "standing" if is_rule else "roles"
-    requirement = line.requirement
+    requirement = line.requirement.formula
     if formula is TRUE:
         text = f"asks for {requirement.words()}, which holds{_by_grant(requirement, facts)}"
         trace.add(name, "passed", text, line)

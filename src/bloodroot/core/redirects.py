@@ -8,6 +8,8 @@ from typing import TYPE_CHECKING
 from ..language.problems import Problem
 from .caller import imagined
 from .decision import Outcome
+from .paths import read_path
+from .question import Question
 from .requirements import roles_in
 
 if TYPE_CHECKING:
@@ -15,18 +17,18 @@ if TYPE_CHECKING:
 
     from .answers import Denial
     from .caller import Caller
-    from .policy import Policy
+    from .engine import Engine
 
 _MOST_SETS = 64  # of roles, which are all tried together where there are no more of them
 _OF_SIGNED_IN = ("signed-in", "role", "apart")
 
 
-def redirect_problems(policy: Policy) -> Iterator[Problem]:
+def redirect_problems(engine: Engine) -> Iterator[Problem]:
     """Redirects that nobody can follow, or that lead back to themselves."""
-    redirects = [denial for denial in policy.answers.denials if denial.to is not None]
+    redirects = [denial for denial in engine.answers.denials if denial.to is not None]
     followable = []
     for denial in redirects:
-        if denial.to is not None and policy.engine.line_for("GET", denial.to) is None and not policy.unbound:
+        if denial.to is not None and engine.line_for("GET", denial.to) is None and not engine.unbound:
             message = f"this leads to {denial.to}, which no line covers, so nobody could see it"
             yield Problem(f"{message}; add GET {denial.to} to the endpoints", denial.place)
         else:
@@ -34,10 +36,10 @@ def redirect_problems(policy: Policy) -> Iterator[Problem]:
     if not followable:
         return
     found: set[int] = set()
-    for caller in _callers(policy, followable):
-        ways = _Ways(policy, caller)
+    for caller in _callers(engine, followable):
+        ways = _Ways(engine, caller)
         for denial in followable:
-            if id(denial) in found or not _may_answer(policy, denial, caller):
+            if id(denial) in found or not _may_answer(engine, denial, caller):
                 continue
             loop = ways.loop(denial.to or "")
             if loop:
@@ -54,15 +56,15 @@ def _called(caller: Caller) -> str:
     return ", ".join(sorted(caller.roles)) or "signed in"
 
 
-def _callers(policy: Policy, redirects: list[Denial]) -> Iterator[Caller | None]:
+def _callers(engine: Engine, redirects: list[Denial]) -> Iterator[Caller | None]:
     """Callers who differ in what the pages that redirects lead to make of them: with any attributes, of any roles."""
     yield None
     yield imagined()
     named: dict[str, None] = {}
     for page in dict.fromkeys(denial.to or "" for denial in redirects):
-        line = policy.engine.line_for("GET", page)
-        for each in (*policy.engine.rules_for("GET", page), *([line] if line is not None else [])):
-            named.update(dict.fromkeys(roles_in(each.requirement)))
+        line = engine.line_for("GET", page)
+        for each in (*engine.rules_for("GET", page), *([line] if line is not None else [])):
+            named.update(dict.fromkeys(roles_in(each.requirement.formula)))
     names = list(named)
     most = len(names) if 2 ** len(names) <= _MOST_SETS else 1
     for count in range(1, most + 1):
@@ -70,15 +72,15 @@ def _callers(policy: Policy, redirects: list[Denial]) -> Iterator[Caller | None]
             yield imagined(*chosen)
     if most < len(names):
         yield imagined(*names)
-    for members in policy.roles.apart:
+    for members in engine.roles.apart:
         yield imagined(*(name for name, _ in members))
 
 
-def _may_answer(policy: Policy, denial: Denial, caller: Caller | None) -> bool:
+def _may_answer(engine: Engine, denial: Denial, caller: Caller | None) -> bool:
     """Whether a denial may be the answer to a caller."""
     if caller is None:
         return denial.reason not in _OF_SIGNED_IN
-    if policy.roles.held(caller).apart:
+    if engine.roles.held(caller).apart:
         return denial.reason in ("apart", "any")
     return denial.reason not in ("signed-out", "apart")
 
@@ -86,8 +88,8 @@ def _may_answer(policy: Policy, denial: Denial, caller: Caller | None) -> bool:
 class _Ways:
     """Where a caller is sent on to, from page to page."""
 
-    def __init__(self, policy: Policy, caller: Caller | None) -> None:
-        self._policy = policy
+    def __init__(self, engine: Engine, caller: Caller | None) -> None:
+        self._engine = engine
         self._caller = caller
         self._next: dict[str, list[str]] = {}
         self._circles: dict[str, bool] = {}
@@ -96,18 +98,18 @@ class _Ways:
         """The pages that the caller may be sent on to from a page, for whatever reason it is refused."""
         found = self._next.get(page)
         if found is None:
-            answers = (self._policy.answers.answer("GET", page, reason) for reason in self._reasons(page))
+            answers = (self._engine.answers.answer("GET", page, reason) for reason in self._reasons(page))
             pages = dict.fromkeys(answer.location for answer in answers)
             found = self._next[page] = [page for page in pages if page is not None]
         return found
 
     def _reasons(self, page: str) -> list[str]:
-        decision = self._policy.decide(self._caller, "GET", page)
+        decision = self._engine.decide(Question(self._caller, "GET", page), read_path(page))
         if decision.outcome is Outcome.ALLOW:
             return []
         if decision.line is None or decision.reason == "apart":
             return [decision.reason or "closed"]
-        return sorted(self._policy.engine.possible_reasons(decision))
+        return sorted(self._engine.possible_reasons(decision))
 
     def loop(self, start: str) -> list[str]:
         """The circle that redirects lead the caller in from a page on, or an empty list."""

@@ -8,7 +8,7 @@ from typing import TYPE_CHECKING
 
 from ..language import tree
 from ..language.problems import ENOUGH, Place, Problem, suggestion
-from .order import circle, in_order
+from .order import in_order
 
 if TYPE_CHECKING:
     from .caller import Caller
@@ -99,6 +99,14 @@ class RoleTable:
         """The roles whose bits are set, in the order of the file."""
         return tuple(name for name, bit in self.bit.items() if bits & bit)
 
+    def direct_and_included(self, caller: Caller | None) -> tuple[tuple[str, ...], tuple[str, ...]]:
+        """The roles of a caller that the policy knows: those held directly, and those held because of them, of groups
+        and by default; each in the order of the file.
+        """
+        held = self.names(self.held(caller).bits)
+        direct = caller.roles if caller is not None else ()
+        return tuple(name for name in held if name in direct), tuple(name for name in held if name not in direct)
+
     def by_reach(self) -> tuple[str, ...]:
         """Role names from least to most: by how many roles each includes, then as in the file."""
         order = {name: place for place, name in enumerate(self.bit)}
@@ -142,6 +150,11 @@ def compile_roles(document: tree.Document, problems: list[Problem]) -> RoleTable
     for entry in entries:
         members = tuple((name, bit[name]) for name in dict.fromkeys(resolved(entry.roles, entry.place)))
         apart.append(members)
+        held = [name for name, role in members if base & role]
+        if len(held) > 1:
+            # No signed-in caller whatever would be without them.
+            message = f"every signed-in caller holds {held[0]} and {held[1]} by default, which this line keeps apart"
+            problems.append(Problem(message, entry.place))
         for one, other in combinations([name for name, _ in members], 2):
             # The first role that holds both, in the order of the file: the lowest bit.
             common = holders[one] & holders[other]
@@ -169,17 +182,13 @@ def _closures(
 ) -> dict[str, int]:
     """For each role its own bit and all it includes, found from the leaves up."""
     closure: dict[str, int] = {}
-    ordered, stuck = in_order(includes)
+    ordered, circle = in_order(includes)
     for name in ordered:
         bits = bit[name]
         for child in includes[name]:
             bits |= closure[child]
         closure[name] = bits
-    for name in stuck:
-        closure[name] = bit[name]
-    if stuck:
-        loop = circle(stuck, includes)
-        problems.append(
-            Problem(f"these roles include each other in a circle: {' → '.join(loop)}", declared[loop[0]].place)
-        )
-    return closure
+    if circle:
+        message = f"these roles include each other in a circle: {' → '.join(circle)}"
+        problems.append(Problem(message, declared[circle[0]].place))
+    return {name: closure.get(name, bit[name]) for name in includes}

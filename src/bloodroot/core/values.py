@@ -3,13 +3,13 @@
 from __future__ import annotations
 
 import datetime
-import operator
 import re
 import uuid
 from collections.abc import Callable, Collection
 from dataclasses import dataclass
 from decimal import Decimal
 from numbers import Real
+from operator import ge, gt, le, lt
 from typing import Any
 
 # A number in its plain decimal form, the one way in which people and databases write it alike: no sign but minus, no
@@ -68,26 +68,26 @@ class _List:
     """The kind of lists and tuples: they compare member by member."""
 
 
-_ORDER: dict[str, Callable[[Any, Any], Any]] = {
-    "<": operator.lt,
-    "<=": operator.le,
-    ">": operator.gt,
-    ">=": operator.ge,
+_ORDERS: dict[str, Callable[[Any, Any], Any]] = {
+    "<": lt,
+    "<=": le,
+    ">": gt,
+    ">=": ge,
 }
 
 
-def compare(left: Value, sign: str, right: Value) -> bool | None:
+def compare(left: Value, operator: str, right: Value) -> bool | None:
     """Two values compared by ``== != < <= > >= in``; None where they cannot be."""
     try:
-        if sign == "in":
+        if operator == "in":
             return _among(left, right)
-        if sign in ("==", "!="):
+        if operator in ("==", "!="):
             same = _same(left, right)
-            return same if same is None or sign == "==" else not same
+            return same if same is None or operator == "==" else not same
         pair = _pair(left, right)
         if pair is None or isinstance(pair[0], bool | list | tuple):
             return None
-        return bool(_ORDER[sign](*pair))
+        return bool(_ORDERS[operator](*pair))
     except Exception:
         # Comparing runs code of the application's own types. An error there is no reason to let anyone in.
         return None

@@ -20,7 +20,7 @@ from ..core.question import Question
 from . import fields, in_force
 
 if TYPE_CHECKING:
-    from ..core.lines import Line
+    from ..core.lines import CompiledGuard
     from ..core.policy import Policy
 
 log = logging.getLogger("bloodroot.enforce")
@@ -113,7 +113,7 @@ class Acting:
     # Guards and records --------------------------------------------------------------------------------
 
     def pass_guard(
-        self, guard: Line, args: Mapping[str, Any] | None, *, policy: Policy | None = None, of: str = ""
+        self, guard: CompiledGuard, args: Mapping[str, Any] | None, *, policy: Policy | None = None, of: str = ""
     ) -> None:
         """Ask what a guard asks. What depends on a record that is not at hand stays open until it is settled.
 
@@ -176,7 +176,7 @@ class Acting:
 class _Guarding:
     """A guard that is asked, with the policy that understands it."""
 
-    guard: Line
+    guard: CompiledGuard
     args: Mapping[str, Any] | None
     policy: Policy
     of: str
@@ -278,7 +278,7 @@ class Access(Acting):
             self.decision = self.policy.engine.settle(self._before, self._asked)
 
     def pass_guard(
-        self, guard: Line, args: Mapping[str, Any] | None, *, policy: Policy | None = None, of: str = ""
+        self, guard: CompiledGuard, args: Mapping[str, Any] | None, *, policy: Policy | None = None, of: str = ""
     ) -> None:
         """Ask what a guard asks, within this request; see `Acting.pass_guard`."""
         self.consult()

@@ -76,7 +76,7 @@ def rows(policy: Policy, caller: Caller | None, permission: str, model: Any, *, 
         LookupError: the policy has no such permission.
         RowsError: what it asks of the record cannot be asked of the table. `check_rows` tells at start.
     """
-    formula = policy.engine.left_of(policy.permission(permission), caller)
+    formula = policy.engine.left_of(policy.engine.permission(permission), caller)
     return _Translation(model, permission, using).of(formula).true
 
 
@@ -90,7 +90,7 @@ def check_rows(policy: Policy, permission: str, model: Any, *, using: str = "def
     facts = policy.engine.facts_of(imagined(*policy.roles.bit))
     # Whoever asks, any part of what is granted may remain: each is translated, whatever roles it goes with.
     facts.certain, facts.possible = 0, ~0
-    _Translation(model, permission, using, check=True).of(policy.permission(permission).fold(facts))
+    _Translation(model, permission, using, check=True).of(policy.engine.permission(permission).fold(facts))
 
 
 class _Test(NamedTuple):

@@ -24,7 +24,7 @@ def describe(document: dict[str, Any], app: FastAPI, policy: Policy) -> None:
             continue
         for method in route.methods or ():
             operation = document.get("paths", {}).get(route.path_format, {}).get(method.lower())
-            binding = policy.binding(described((), route))
+            binding = policy.engine.binding(described((), route))
             line = policy.engine.line_served(binding, method, _sample(binding))
             if operation is not None:
                 _describe_operation(document, operation, policy, line, list(guards_among(route)))
@@ -37,8 +37,9 @@ def _describe_operation(
     operation["x-asks"] = " and ".join(asked) if len(asked) == 1 else " and ".join(f"({each})" for each in asked)
     if line is not None and line.open_to_anyone and not guards:
         return
-    lines = [*([line] if line is not None else []), *(each.line_for(policy) for each in guards)]
-    names = dict.fromkeys(asks.name for each in lines for asks in permissions_in(each.requirement))
+    requirements = [line.requirement] if line is not None else []
+    requirements += [each.compiled_for(policy).requirement for each in guards]
+    names = dict.fromkeys(asks.name for each in requirements for asks in permissions_in(each.formula))
     operation["security"] = [{_SCHEME: list(names)}]
     schemes = document.setdefault("components", {}).setdefault("securitySchemes", {})
     schemes.setdefault(_SCHEME, {"type": "http", "scheme": "bearer"})

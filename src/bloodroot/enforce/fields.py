@@ -6,8 +6,7 @@ import dataclasses
 from collections.abc import Mapping
 from typing import Any
 
-from ..core.conditions import MISSING, attribute
-from ..core.fields import names_of
+from ..core.records import MISSING, attribute, names_of
 
 
 def values_of(record: Any) -> dict[str, Any]:

@@ -17,7 +17,7 @@ from . import in_force
 from .access import _current, log
 
 if TYPE_CHECKING:
-    from ..core.lines import Line
+    from ..core.lines import CompiledGuard
     from ..core.policy import Policy
 
 T = TypeVar("T")
@@ -42,26 +42,26 @@ class Guard:
         self.text = text
         self.place = place
         self.policy = policy
-        self._lines: weakref.WeakKeyDictionary[Policy, tuple[Line, bool]] = weakref.WeakKeyDictionary()
+        self._compiled_for: weakref.WeakKeyDictionary[Policy, tuple[CompiledGuard, bool]] = weakref.WeakKeyDictionary()
         if policy is not None:
-            self.line_for(policy)
+            self.compiled_for(policy)
         else:
             in_force.add_guard(self)
 
-    def line_for(self, policy: Policy) -> Line:
+    def compiled_for(self, policy: Policy) -> CompiledGuard:
         """What is asked, in the words of a policy.
 
         Raises:
             PolicyError: the policy does not know them, or the guard cannot see the arguments it asks for.
         """
-        return self._line(policy)[0]
+        return self._compiled(policy)[0]
 
-    def _line(self, policy: Policy) -> tuple[Line, bool]:
-        found = self._lines.get(policy)
+    def _compiled(self, policy: Policy) -> tuple[CompiledGuard, bool]:
+        found = self._compiled_for.get(policy)
         if found is None:
-            line = policy.guard(self.text, self.place)
-            asks_for_arguments = any(each.root == "args" for each in references_in(line.requirement))
-            found = self._lines[policy] = (line, asks_for_arguments)
+            guard = policy.guard(self.text, self.place)
+            asks_for_arguments = any(each.root == "args" for each in references_in(guard.requirement.formula))
+            found = self._compiled_for[policy] = (guard, asks_for_arguments)
             self.understood = True
         if found[1] and self.blind:
             raise PolicyError([Problem(self.blind, self.place)])
@@ -70,7 +70,7 @@ class Guard:
     def hide_arguments(self, message: str) -> None:
         """Note that the arguments of the function cannot be seen; PolicyError where they are asked for."""
         self.blind = message
-        if "args." in self.text or any(asks for _, asks in self._lines.values()):
+        if "args." in self.text or any(asks for _, asks in self._compiled_for.values()):
             raise PolicyError([Problem(message, self.place)])
 
     def ask(self, arguments: Callable[[], Mapping[str, Any]], around: str) -> None:
@@ -93,8 +93,8 @@ class Guard:
             )
             log.error("%s", sentence)
             raise RuntimeError(sentence)
-        line, wants_arguments = self._line(self.policy or acting.policy)
-        acting.pass_guard(line, arguments() if wants_arguments else None, policy=self.policy, of=of)
+        guard, wants_arguments = self._compiled(self.policy or acting.policy)
+        acting.pass_guard(guard, arguments() if wants_arguments else None, policy=self.policy, of=of)
 
 
 def guard(asked: str, *, policy: Policy | None = None) -> Callable[[T], T]:

@@ -9,7 +9,7 @@ from typing import TYPE_CHECKING, Protocol
 from ..language.problems import PolicyError, Problem
 
 if TYPE_CHECKING:
-    from ..core.lines import Line
+    from ..core.lines import CompiledGuard
     from ..core.policy import Policy
 
 
@@ -23,7 +23,7 @@ class Guarding(Protocol):
 
     understood: bool
 
-    def line_for(self, policy: Policy) -> Line:
+    def compiled_for(self, policy: Policy) -> CompiledGuard:
         """What it asks in the words of a policy; PolicyError where that does not know them."""
         ...
 
@@ -93,7 +93,7 @@ def _problems(guard: Guarding) -> list[Problem]:
         if policy is None:
             continue
         try:
-            guard.line_for(policy)
+            guard.compiled_for(policy)
             return []
         except PolicyError as error:
             problems = list(error.problems)

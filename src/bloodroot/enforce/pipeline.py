@@ -12,9 +12,9 @@ from typing import Any, NamedTuple, TypeVar
 
 from ..core.answers import Answer
 from ..core.caller import Caller, Unidentified
-from ..core.conditions import FAULTY
 from ..core.decision import Decision, Outcome
 from ..core.fields import FieldsRefused
+from ..core.formulas import FAULTY
 from ..core.lines import Line
 from ..core.question import Question
 from ..core.requirements import references_in

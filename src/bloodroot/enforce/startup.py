@@ -120,7 +120,7 @@ def look_over(policy: Policy, routes: Iterable[Route], records: Collection[str] 
 def _served(policy: Policy, method: str, route: Route) -> _Served:
     template, _ = template_of(route)
     segments = [part if isinstance(part, str) else "~" for part in template.segments]
-    binding = policy.binding(route)
+    binding = policy.engine.binding(route)
     methods = _COMMON if method == "any" else (method,)
     found = (policy.engine.line_served(binding, each, segments) for each in methods)
     return _Served(method, template, route, next((line for line in found if line is not None), None))
@@ -150,8 +150,8 @@ def _guards_not_run(policy: Policy, routes: list[Route]) -> Iterator[str]:
         seen.add(id(handler))
         for guard in guards_of(handler):
             if guard.policy is None:
-                guard.line_for(policy)
-        binding = policy.binding(route)
+                guard.compiled_for(policy)
+        binding = policy.engine.binding(route)
         segments = [part if isinstance(part, str) else "~" for part in template_of(route)[0].segments]
 
         def reaches(method: str, binding: Any = binding, segments: Any = segments, route: Route = route) -> bool:
@@ -168,9 +168,9 @@ def _records_not_loaded(policy: Policy, served: list[_Served], records: Collecti
         if each.line is None:
             continue
         method = "GET" if each.method == "any" else each.method
-        asked = [(each.line, each.line.requirement)]
+        asked = [(each.line, each.line.requirement.formula)]
         asked += [
-            (rule, rule.requirement)
+            (rule, rule.requirement.formula)
             for rule in policy.standing
             if covers(rule.methods, method) and overlap(rule.template, each.template)
         ]
@@ -257,7 +257,7 @@ def _idle_rules(policy: Policy, served: list[_Served]) -> Iterator[str]:
 
 def _unguarded(served: list[_Served]) -> Iterator[str]:
     for each in served:
-        if each.line is not None and each.route.guarded is False and asks_for_guard(each.line.requirement):
+        if each.line is not None and each.route.guarded is False and asks_for_guard(each.line.requirement.formula):
             yield (
                 f"{each.line.place.at}: {each.words} is guarded, and no guard is around {each.route.action}; unless "
                 "something it calls has one, every response is withheld"

@@ -14,21 +14,8 @@ from collections.abc import Callable, Iterable
 from decimal import Decimal
 from typing import Any, Generic, TypeVar
 
-from ..core.conditions import (
-    FALSE,
-    FAULTY,
-    TRUE,
-    Comparison,
-    Condition,
-    Conjunction,
-    Disjunction,
-    Formula,
-    Holds,
-    Negated,
-    Operand,
-    Reference,
-    Several,
-)
+from ..core.conditions import Comparison, Condition, Holds, Listed, Operand, Reference
+from ..core.formulas import FALSE, FAULTY, TRUE, Conjunction, Disjunction, Formula, Negated
 from ..core.requirements import PermissionAsked
 from ..core.values import Value, as_decimal, as_numbers, kind_of, leads_astray, plain_number, plain_uuid
 
@@ -169,7 +156,7 @@ class Translation(ABC, Generic[Test, Column]):
         return self._at(reference, test)
 
     def _comparison(self, formula: Comparison) -> Test:
-        left, operator, right = formula.left, formula.sign, formula.right
+        left, operator, right = formula.left, formula.operator, formula.right
         if operator == "in" and not (isinstance(left, Reference) and left.root == "record"):
             raise self.error(f"{formula.words()} looks into a collection of the record")
         if self._is_open(left) or self._is_open(right):
@@ -195,7 +182,7 @@ class Translation(ABC, Generic[Test, Column]):
 
     def _looked_at(self, column: Column, formula: Comparison) -> Test:
         self._known_kind(column, formula)
-        if formula.sign in _ORDERS:
+        if formula.operator in _ORDERS:
             self._check_order(column, formula)
         return self.true
 
@@ -203,7 +190,7 @@ class Translation(ABC, Generic[Test, Column]):
         """Whether an operand is not known yet only because the caller is imagined."""
         if not self.check:
             return False
-        if isinstance(operand, Several):
+        if isinstance(operand, Listed):
             return any(self._is_open(item) for item in operand.items)
         return isinstance(operand, Reference) and operand.root == "caller"
 
@@ -299,7 +286,7 @@ class Translation(ABC, Generic[Test, Column]):
         items = _items(operand)
         if items is None:
             return self.faulty
-        if len(items) < len(operand.items if isinstance(operand, Several) else ()):
+        if len(items) < len(operand.items if isinstance(operand, Listed) else ()):
             raise self.error(f"{formula.words()} compares two columns of the record")
         return self.any_of([self._with_value(column, "==", item, formula) for item in items])
 
@@ -360,7 +347,7 @@ def _most(digits: int | None, places: int | None) -> Decimal | None:
 
 def _items(operand: Operand) -> list[Value] | None:
     """The members of a list or another collection; None for what is none."""
-    if isinstance(operand, Several):
+    if isinstance(operand, Listed):
         return [item for item in operand.items if isinstance(item, Value)]
     if isinstance(operand, Value) and isinstance(operand.value, list | tuple | set | frozenset):
         return [item if isinstance(item, Value) else Value(item) for item in operand.value]

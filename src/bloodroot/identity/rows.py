@@ -37,6 +37,11 @@ class Member:
     attributes: Mapping[str, Any] = field(default_factory=dict)
     notes: tuple[str, ...] = ()
 
+    @property
+    def name(self) -> str:
+        """What people call the member: the login, the address or the name, whichever the directory has."""
+        return next((str(self.attributes[key]) for key in ("login", "email", "name") if self.attributes.get(key)), "")
+
     def caller(self, claimed: Caller | None = None) -> Caller:
         """The member as a caller, with the roles of this moment.
 

@@ -39,7 +39,7 @@ def check_seed(seed: Seed, policy: Policy) -> None:
 
     def check_permissions(place: str, names: tuple[str, ...]) -> None:
         for name in names:
-            if not policy.knows(name):
+            if not policy.engine.knows(name):
                 guess = suggestion(name, policy.permissions)
                 reasons.append(f'{place}: the policy knows no permission "{name}"{guess}')
 

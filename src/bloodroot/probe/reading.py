@@ -27,6 +27,19 @@ class Verdict(StrEnum):
     UNCLEAR = "unclear"
 
 
+class Observed(StrEnum):
+    """What a response says about access."""
+
+    LET_IN = "let-in"
+    SHOWS_HIDDEN = "shows-hidden"
+    REFUSED = "refused"
+    SIGN_IN = "sign-in"
+    SENT_AWAY = "sent-away"
+    NOT_FOUND = "not-found"
+    NOT_SERVED = "not-served"
+    FAILED = "failed"
+
+
 @dataclass(frozen=True, slots=True)
 class Observation:
     """One request and what came back.
@@ -36,19 +49,21 @@ class Observation:
         status: the HTTP status code.
         location: where it redirected to, or an empty text.
         verdict: how that compares with the policy.
-        said: what was observed, in words.
+        observed: what it says about access.
+        text: the same in words.
     """
 
     case: Case
     status: int
     location: str
     verdict: Verdict
-    said: str
+    observed: Observed
+    text: str
 
     @property
     def kept_out(self) -> bool:
         """Whether the caller was turned away, so that nothing can have changed."""
-        return self.said in ("refused", "asked to sign in") or self.said.startswith("sent to ")
+        return self.observed in (Observed.REFUSED, Observed.SIGN_IN, Observed.SENT_AWAY)
 
 
 def read(
@@ -64,32 +79,35 @@ def read(
     """
     status = response.status_code
     location = response.headers.get("location", "")
-    verdict, said = _compare(case, status, location, sign_in_paths)
+    verdict, observed, text = _compare(case, status, location, sign_in_paths)
     if verdict is Verdict.AGREE and case.declared is Outcome.ALLOW and response.is_success:
-        text = response.text
-        shown = next((each for each in secrets if each.mark in text or each.mark in html.unescape(text)), None)
+        body = response.text
+        shown = next((each for each in secrets if each.mark in body or each.mark in html.unescape(body)), None)
         if shown is not None:
-            verdict = Verdict.HOLE
-            said = (
+            verdict, observed = Verdict.HOLE, Observed.SHOWS_HIDDEN
+            text = (
                 f'shows "{shown.mark}", which GET {shown.page.template.text} keeps from them: {shown.condition} fails'
             )
-    return Observation(case, status, location, verdict, said)
+    return Observation(case, status, location, verdict, observed, text)
 
 
-def _compare(case: Case, status: int, location: str, sign_in_paths: Collection[str]) -> tuple[Verdict, str]:
+def _compare(case: Case, status: int, location: str, sign_in_paths: Collection[str]) -> tuple[Verdict, Observed, str]:
     allowed = case.declared is Outcome.ALLOW
+    refused = Verdict.BLOCKED if allowed else Verdict.AGREE
     if status == 401 or (300 <= status < 400 and urlsplit(location).path in sign_in_paths):
-        return (Verdict.BLOCKED, "asked to sign in") if allowed else (Verdict.AGREE, "asked to sign in")
+        return refused, Observed.SIGN_IN, "asked to sign in"
     if case.sent_to is not None and 300 <= status < 400 and urlsplit(location).path == case.sent_to:
-        return Verdict.AGREE, f"sent to {case.sent_to}"
+        return Verdict.AGREE, Observed.SENT_AWAY, f"sent to {case.sent_to}"
     if status == 403:
-        return (Verdict.BLOCKED, "refused") if allowed else (Verdict.AGREE, "refused")
+        return refused, Observed.REFUSED, "refused"
     if status == 404:
         # Hiding a page is a refusal. Where access is declared, the sample may simply not be there.
-        return (Verdict.UNCLEAR, "nothing found; is the sample there?") if allowed else (Verdict.AGREE, "hidden")
+        if allowed:
+            return Verdict.UNCLEAR, Observed.NOT_FOUND, "nothing found; is the sample there?"
+        return Verdict.AGREE, Observed.NOT_FOUND, "hidden"
     if status == 405:
-        return Verdict.UNCLEAR, "the application does not serve this method"
+        return Verdict.UNCLEAR, Observed.NOT_SERVED, "the application does not serve this method"
     if status >= 500:
-        return Verdict.UNCLEAR, "the application failed"
+        return Verdict.UNCLEAR, Observed.FAILED, "the application failed"
     # Whatever else it says, a redirect or a complaint about the form, it dealt with the request itself.
-    return (Verdict.AGREE, "let in") if allowed else (Verdict.HOLE, "let in")
+    return (Verdict.AGREE if allowed else Verdict.HOLE), Observed.LET_IN, "let in"

@@ -8,7 +8,6 @@ import re
 import shlex
 import subprocess
 import sys
-from dataclasses import dataclass
 from typing import TYPE_CHECKING, Any
 
 import httpx
@@ -16,7 +15,8 @@ import httpx
 from ..settings import Persona, Settings, SettingsError, SignIn
 from .application import imported, running
 from .cases import Case, Plan, Untried, plan
-from .reading import Observation, Verdict, read
+from .reading import Observation, Observed, read
+from .result import Result
 from .sign_in import Credentials, sign_in, visiting, way_for
 
 if TYPE_CHECKING:
@@ -27,28 +27,6 @@ if TYPE_CHECKING:
 _BASE = "http://127.0.0.1"
 _AT_ONCE = 8
 _RESET_SECONDS = 60
-
-
-@dataclass(frozen=True, slots=True)
-class Result:
-    """What a probe found.
-
-    Attributes:
-        observations: every request with its answer, in the order of the policy.
-        untried: what could not be asked, and why.
-    """
-
-    observations: tuple[Observation, ...]
-    untried: tuple[Untried, ...]
-
-    @property
-    def sound(self) -> bool:
-        """Whether everything could be asked, and the application does what is declared."""
-        return not self.untried and all(each.verdict is Verdict.AGREE for each in self.observations)
-
-    def count(self, verdict: Verdict) -> int:
-        """How many answers have this verdict."""
-        return sum(each.verdict is verdict for each in self.observations)
 
 
 def probe(policy: Policy, settings: Settings, *, progressed: Callable[[int, int], None] | None = None) -> Result:
@@ -126,7 +104,7 @@ class _Probe:
     async def _ask(self, client: httpx.AsyncClient, case: Case) -> Observation:
         way = way_for(self.settings, case)
         observation = await self._send(client, case, await self._credentials(case.persona, way))
-        if case.persona.signed_in and way is not None and observation.said == "asked to sign in":
+        if case.persona.signed_in and way is not None and observation.observed is Observed.SIGN_IN:
             # A session may have ended, or gone when the data was put back: ask once more, freshly signed in.
             self.credentials.pop((case.persona.name, id(way)), None)
             observation = await self._send(client, case, await self._credentials(case.persona, way))

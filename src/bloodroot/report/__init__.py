@@ -1,1 +1,21 @@
-"""Results for people and for programs, one module a format."""
+"""Results as people and programs read them: one module a format, over results that are plain data.
+
+Each module of a format has ``REPORTS``, which maps the type of a result to the function that writes it. The table gives
+what `rich` prints on a console, or a string to be shown as it is; every other format gives the text of a file.
+"""
+
+from __future__ import annotations
+
+from enum import StrEnum
+
+
+class Format(StrEnum):
+    """The formats. The value of each is the name of its module here."""
+
+    TABLE = "table"
+    JSON = "json"
+    CSV = "csv"
+
+
+# By which ending of a file name a format is chosen.
+ENDINGS = {".txt": Format.TABLE, ".json": Format.JSON, ".csv": Format.CSV}

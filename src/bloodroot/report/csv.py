@@ -1,20 +1,67 @@
-"""CSV (RFC 4180): the matrix as a table of words, the form that a reviewed table has too."""
+"""CSV (RFC 4180), for spreadsheets; the matrix in the form that a reviewed table has too."""
 
 from __future__ import annotations
 
 import csv
 import io
-from typing import TYPE_CHECKING
+from collections.abc import Iterable
+from typing import Any
 
-if TYPE_CHECKING:
-    from ..core.matrix import Matrix
+from ..identity.sown import Sown
+from ..probe.result import Result
+from .results import MatrixResult, MembersResult
 
 
-def matrix(result: Matrix) -> str:
-    """``method``, ``path``, then a column for each kind of caller: ``allow``, ``deny``, ``sign-in`` or ``if NAME``."""
+def _text(heads: list[str], rows: Iterable[list[Any]]) -> str:
     text = io.StringIO()
     writer = csv.writer(text, lineterminator="\n")
-    writer.writerow(["method", "path", *(column.name for column in result.columns)])
-    for row in result.rows:
-        writer.writerow([row.method, row.path, *(cell.words() for cell in result.cells(row))])
+    writer.writerow(heads)
+    writer.writerows([_inert(cell) for cell in row] for row in rows)
     return text.getvalue()
+
+
+def _inert(cell: Any) -> Any:
+    """A cell that no spreadsheet takes for a formula: names in it may come from a directory or an application."""
+    return f"'{cell}" if isinstance(cell, str) and cell[:1] in ("=", "+", "-", "@", "\t", "\r") else cell
+
+
+def matrix(result: MatrixResult) -> str:
+    """``method``, ``path``, then a column for each kind of caller: ``allow``, ``deny``, ``sign-in`` or ``if NAME``."""
+    columns = [column.name for column in result.matrix.columns]
+    rows = ([row.method, row.path, *(c.words() for c in result.matrix.cells(row))] for row in result.matrix.rows)
+    return _text(["method", "path", *columns], rows)
+
+
+def probe(result: Result) -> str:
+    """A row for each request of a probe, and for each that could not be tried."""
+    heads = ["verdict", "method", "template", "path", "persona", "sample", "declared", "observed", "status", "text"]
+    rows: list[list[Any]] = []
+    for each in result.observations:
+        case = each.case
+        about = (case.method, case.line.template.text, case.path, case.persona.name, case.sample, case.declared)
+        rows.append([each.verdict, *about, each.observed, each.status, each.text])
+    rows += [
+        ["not-tried", each.method, each.line.template.text, "", each.persona.name, "", "", "", "", each.why]
+        for each in result.untried
+    ]
+    return _text(heads, rows)
+
+
+def members(result: MembersResult) -> str:
+    """A row for each member, names in one cell with blanks between them."""
+    rows = []
+    for member in result.members:
+        caller = member.caller()
+        direct, included = result.policy.roles.direct_and_included(caller)
+        names = [direct, included, sorted(member.groups), sorted(member.granted)]
+        rows.append([str(member.id), member.name, member.status, *(" ".join(each) for each in names)])
+    return _text(["id", "name", "status", "roles", "included_roles", "groups", "granted"], rows)
+
+
+def seed(result: Sown) -> str:
+    """A row for each role, group and member of a seed."""
+    rows = ([row.kind, row.name, row.verdict, "; ".join(row.differences)] for row in result.rows)
+    return _text(["kind", "name", "verdict", "differences"], rows)
+
+
+REPORTS = {MatrixResult: matrix, Result: probe, MembersResult: members, Sown: seed}

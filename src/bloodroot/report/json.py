@@ -1,118 +1,239 @@
-"""Results as JSON, for programs."""
+"""JSON, for programs. Format 1; docs/results.schema.json is its schema.
+
+Every result is an object with ``format``, the number of this contract, and ``result``, what it is about. The same thing
+has the same name and shape in all of them: a caller, a line with its place, a step.
+"""
 
 from __future__ import annotations
 
 import json
+from collections import Counter
 from typing import TYPE_CHECKING, Any
 
+from ..core.decision import Outcome
+from ..core.explanation import Explanation
+from ..core.records import UNKNOWN
+from ..identity.sown import Sown
+from ..probe.reading import Verdict
+from ..probe.result import Result
+from .results import FormatResult, LinesResult, MadeToken, MatrixResult, MembersResult, TokenResult
+
 if TYPE_CHECKING:
-    from ..core.explanation import Explanation
+    from ..core.answers import Answer
+    from ..core.caller import Caller
+    from ..core.decision import Step
     from ..core.lines import Line
-    from ..core.policy import Policy
-    from ..identity.examination import Examined
+    from ..core.matrix import Cell, Row
+    from ..core.roles import RoleTable
     from ..identity.rows import Member
-    from ..identity.sown import Sown
+    from ..language.problems import Place
+    from ..probe.reading import Observation
+
+FORMAT = 1
+
+
+def _text(result: str, **data: Any) -> str:
+    return json.dumps({"format": FORMAT, "result": result, **data}, indent=2, ensure_ascii=False, default=str) + "\n"
+
+
+# Results --------------------------------------------------------------------------------
+
+
+def matrix(result: MatrixResult) -> str:
+    """The matrix: its columns, and a row for each endpoint with a cell for each column."""
+    columns = result.matrix.columns
+    counts = Counter(cell.outcome for row in result.matrix.rows for cell in result.matrix.cells(row))
+    return _text(
+        "matrix",
+        policy=result.policy.title,
+        counts={outcome.value: counts[outcome] for outcome in Outcome},
+        columns=[{"name": column.name, "description": column.description} for column in columns],
+        rows=[_row(row, [column.name for column in columns]) for row in result.matrix.rows],
+    )
 
 
 def decision(result: Explanation) -> str:
     """One decision: outcome, reason, answer, the line that decides, the steps, what remains, who would be let in."""
     made = result.decision
-    answer = made.answer
-    data: dict[str, Any] = {
-        "method": result.method,
-        "path": result.path,
-        "caller": result.who,
-        "roles": list(result.roles),
-        "outcome": made.outcome.value,
-        "reason": made.reason,
-        "remainder": result.remains,
-        "answer": None,
-        "line": _line(made.line) if made.line is not None else None,
-        "steps": [
-            {
-                "step": step.name,
-                "verdict": step.verdict,
-                "text": step.text,
-                "at": step.where or None,
-                "line": step.line or None,
-            }
-            for step in made.steps
+    return _text(
+        "decision",
+        method=result.method,
+        path=result.path,
+        caller=_caller(result.who, result.caller, result.role_table),
+        outcome=made.outcome.value,
+        reason=made.reason,
+        remainder=result.remainder,
+        answer=_answer(made.answer) if made.answer is not None else None,
+        line=_line(made.line) if made.line is not None else None,
+        steps=[_step(step) for step in made.steps],
+        sufficient_roles=list(result.sufficient_roles),
+        hints=list(result.hints),
+    )
+
+
+def lines(result: LinesResult) -> str:
+    """The lines that cover a request, the one that decides first, and the standing rules beside them."""
+    return _text(
+        "lines",
+        method=result.method,
+        path=result.path,
+        lines=[_line(line) for line in result.lines],
+        rules=[_line(rule) for rule in result.rules],
+    )
+
+
+def probe(result: Result) -> str:
+    """Every request of a probe with what was declared and observed, and what could not be tried."""
+    counts = {verdict.value: result.count(verdict) for verdict in Verdict}
+    return _text(
+        "probe",
+        counts={**counts, "not-tried": len(result.untried)},
+        observations=[_observation(each) for each in result.observations],
+        not_tried=[
+            {"method": each.method, "template": each.line.template.text, "persona": each.persona.name, "why": each.why}
+            for each in result.untried
         ],
-        "enough": list(result.enough),
-        "hints": list(result.hints),
-    }
-    if answer is not None:
-        data["answer"] = {
-            "status": answer.status,
-            "message": answer.message,
-            "location": answer.location,
-            "at": answer.place.at if answer.place is not None else None,
-        }
-    return _text(data)
+    )
 
 
-def lines(method: str, path: str, found: list[Line], rules: list[Line]) -> str:
-    """The lines that cover a path, the one that decides first, and the standing rules beside them."""
-    data = {
-        "method": method,
-        "path": path,
-        "lines": [_line(line) for line in found],
-        "always": [_line(rule) for rule in rules],
-    }
-    return _text(data)
-
-
-def members(found: list[Member], policy: Policy) -> str:
+def members(result: MembersResult) -> str:
     """Members with the roles they hold, directly and by inclusion."""
-    data = [
-        {
-            "id": member.id if isinstance(member.id, int) else str(member.id),
-            "status": member.status,
-            "active": member.active,
-            "roles": sorted(member.roles),
-            "holds": list(policy.roles.names(policy.roles.held(member.caller()).bits)),
-            "groups": sorted(member.groups),
-            "granted": dict(sorted(member.granted.items())),
-            "attributes": dict(member.attributes),
-        }
-        for member in found
-    ]
-    return _text(data)
+    return _text("members", members=[_member(member, result.policy.roles) for member in result.members])
 
 
-def sown(result: Sown) -> str:
+def seed(result: Sown) -> str:
     """What became of each row of a seed."""
     rows = [
         {"kind": row.kind, "name": row.name, "verdict": row.verdict.value, "differences": list(row.differences)}
         for row in result.rows
     ]
-    return _text({"dry_run": result.dry_run, "rows": rows})
+    return _text("seed", dry_run=result.dry_run, rows=rows)
 
 
-def token(result: Examined, policy: Policy) -> str:
+def token(result: TokenResult) -> str:
     """What a token says and comes to; neither its signature nor a key."""
-    counts = result.counts
-    data = {
-        "believed": counts is not None,
-        "fault": result.fault,
-        "header": result.header,
-        "claims": result.claims,
-        "steps": [
+    examined = result.examined
+    caller = examined.counts
+    return _text(
+        "token",
+        valid=caller is not None,
+        fault=examined.fault,
+        header=examined.header,
+        claims=examined.claims,
+        readings=[
             {"what": step.what, "claim": step.where, "gives": list(step.gives), "notes": list(step.notes)}
-            for step in result.steps
+            for step in examined.steps
         ],
-        "hints": list(result.hints),
-        "directory": result.fresh,
-        "id": counts.id if counts is not None else None,
-        "roles": list(policy.roles.names(policy.roles.held(counts).bits)) if counts is not None else [],
-        "permissions": dict(result.permissions),
-    }
-    return _text(data)
+        hints=list(examined.hints),
+        directory=examined.fresh,
+        caller=_caller(str(caller.id), caller, result.policy.roles) if caller is not None else None,
+        permissions=[{"name": name, "remainder": remainder} for name, remainder in examined.permissions],
+        lacking=list(examined.lacking),
+    )
 
 
-def _text(data: Any) -> str:
-    return json.dumps(data, indent=2, ensure_ascii=False, default=str) + "\n"
+def made_token(result: MadeToken) -> str:
+    """A token made for development."""
+    caller = _caller(result.who, result.caller, result.policy.roles)
+    return _text("made-token", token=result.token, caller=caller, minutes=result.minutes)
+
+
+def formatted(result: FormatResult) -> str:
+    """Which files are tidy, and what changes in those that are not."""
+    files = [{"file": file.name, "tidy": file.tidy, "diff": file.diff or None} for file in result.files]
+    return _text("format", files=files)
+
+
+# What they have in common --------------------------------------------------------------------------------
+
+
+def _caller(name: str, caller: Caller | None, roles: RoleTable) -> dict[str, Any]:
+    """A caller: the roles it holds directly, and those it holds because of them, of groups and by default."""
+    direct, included = roles.direct_and_included(caller)
+    found: dict[str, Any] = {"name": name, "signed_in": caller is not None, "id": None, "groups": [], "granted": {}}
+    found |= {"roles": list(direct), "included_roles": list(included), "scopes": None}
+    if caller is not None:
+        # Roles that the policy does not know are held all the same, and count for nothing.
+        found["roles"] += sorted({*caller.roles} - {*direct})
+        found["id"] = _id(caller.id)
+        found["groups"] = sorted(caller.groups)
+        found["granted"] = dict(sorted(caller.granted.items()))
+        found["scopes"] = sorted(caller.scopes) if caller.scopes is not None else None
+    return found
+
+
+def _id(value: Any) -> Any:
+    if value is None or value is UNKNOWN:
+        return None
+    return value if isinstance(value, int) else str(value)
+
+
+def _member(member: Member, roles: RoleTable) -> dict[str, Any]:
+    caller = _caller(member.name or str(member.id), member.caller(), roles)
+    about = {"status": member.status, "active": member.active, "attributes": dict(member.attributes)}
+    return {**caller, **about}
+
+
+def _place(place: Place) -> dict[str, Any]:
+    return {"file": place.source.name, "line": place.line, "column": place.column}
 
 
 def _line(line: Line) -> dict[str, Any]:
-    return {"at": line.place.at, "text": line.text}
+    return {"place": _place(line.place), "text": line.text}
+
+
+def _step(step: Step) -> dict[str, Any]:
+    line = {"place": _place(step.place), "text": step.line} if step.place is not None else None
+    return {"name": step.name, "verdict": step.verdict, "text": step.text, "line": line}
+
+
+def _answer(answer: Answer) -> dict[str, Any]:
+    place = _place(answer.place) if answer.place is not None else None
+    return {"status": answer.status, "message": answer.message, "location": answer.location, "place": place}
+
+
+def _row(row: Row, columns: list[str]) -> dict[str, Any]:
+    cells = {name: _cell(row.cell(number)) for number, name in enumerate(columns)}
+    return {
+        "methods": list(row.methods),
+        "template": row.path,
+        "exact": row.line.exact,
+        "line": _line(row.line),
+        "cells": cells,
+    }
+
+
+def _cell(cell: Cell) -> dict[str, Any]:
+    remainder = cell.remainder.words() if cell.remainder is not None else None
+    return {"outcome": cell.outcome.value, "remainder": remainder, "standing": [each.words() for each in cell.standing]}
+
+
+def _observation(each: Observation) -> dict[str, Any]:
+    case = each.case
+    return {
+        "verdict": each.verdict.value,
+        "method": case.method,
+        "template": case.line.template.text,
+        "path": case.path,
+        "persona": case.persona.name,
+        "sample": case.sample or None,
+        "declared": case.declared.value,
+        "observed": each.observed.value,
+        "text": each.text,
+        "status": each.status,
+        "location": each.location or None,
+        "line": _line(case.line),
+    }
+
+
+REPORTS = {
+    MatrixResult: matrix,
+    Explanation: decision,
+    LinesResult: lines,
+    Result: probe,
+    MembersResult: members,
+    Sown: seed,
+    TokenResult: token,
+    MadeToken: made_token,
+    FormatResult: formatted,
+}

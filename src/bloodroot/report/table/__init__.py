@@ -1,8 +1,23 @@
-"""Results as a person reads them in a terminal."""
+"""Tables, as a person reads a result in a terminal."""
 
-from .identity import members, sown, token
+from ...core.explanation import Explanation
+from ...identity.sown import Sown
+from ...probe.result import Result
+from ..results import FormatResult, LinesResult, MadeToken, MatrixResult, MembersResult, TokenResult
+from .formatted import formatted
+from .identity import made_token, members, seed, token
 from .matrix import matrix
 from .probe import probe
 from .why import decision, lines
 
-__all__ = ["decision", "lines", "matrix", "members", "probe", "sown", "token"]
+REPORTS = {
+    MatrixResult: matrix,
+    Explanation: decision,
+    LinesResult: lines,
+    Result: probe,
+    MembersResult: members,
+    Sown: seed,
+    TokenResult: token,
+    MadeToken: made_token,
+    FormatResult: formatted,
+}

@@ -18,8 +18,8 @@ if TYPE_CHECKING:
 
     from ...core.policy import Policy
     from ...identity.examination import Examined
-    from ...identity.rows import Member
     from ...identity.sown import SeedRow
+    from ..results import MadeToken, MembersResult, TokenResult
 
 _SIGNS = {Verdict.MADE: "+", Verdict.KEPT: "=", Verdict.DIFFERS: "≠", Verdict.UPDATED: "~"}
 _PLAIN_SIGNS = {**_SIGNS, Verdict.DIFFERS: "!"}
@@ -40,7 +40,7 @@ def _table(*heads: str) -> Table:
 # Seed -----------------------------------------------------------------------------------------------------------
 
 
-def sown(result: Sown, console: Console) -> RenderableType:
+def seed(result: Sown, console: Console) -> RenderableType:
     """What became of each row of a seed; the counts first."""
     signs = _PLAIN_SIGNS if _plain(console) else _SIGNS
     differs = any(row.verdict is Verdict.DIFFERS for row in result.rows)
@@ -82,8 +82,9 @@ def _after(result: Sown) -> str:
     return "Next: `bloodroot seed --list` shows the members and what they hold."
 
 
-def members(found: list[Member], policy: Policy) -> RenderableType:
+def members(result: MembersResult, _: Console) -> RenderableType:
     """Members with the roles they hold, directly and by inclusion."""
+    found, policy = result.members, result.policy
     others = sum(not member.active for member in found)
     head = plural(len(found), "member") + (f", {others} of them not active" if others else "")
     table = _table("id", "member", "status", "roles held directly", "and by inclusion", "groups", "granted")
@@ -97,7 +98,7 @@ def members(found: list[Member], policy: Policy) -> RenderableType:
         granted = ", ".join(sorted(member.granted))
         apart = f" (apart: {' and '.join(held.apart)})" if held.apart else ""
         cells = (", ".join(direct) + apart, ", ".join(included), ", ".join(sorted(member.groups)), granted)
-        table.add_row(str(member.id), _called(member), status, *(cell or "-" for cell in cells))
+        table.add_row(str(member.id), member.name, status, *(cell or "-" for cell in cells))
     if not any(member.granted for member in found):
         table.columns.pop()
     parts: list[RenderableType] = [Text(head, style="bold"), Text(), table]
@@ -106,19 +107,17 @@ def members(found: list[Member], policy: Policy) -> RenderableType:
     return Group(*parts)
 
 
-def _called(member: Member) -> str:
-    """What a member is called, whichever column has it."""
-    for name in ("login", "email", "name"):
-        if member.attributes.get(name):
-            return str(member.attributes[name])
-    return ""
-
-
 # Token -----------------------------------------------------------------------------------------------------------
 
 
-def token(result: Examined, policy: Policy, console: Console) -> RenderableType:
+def made_token(result: MadeToken, _: Console) -> str:
+    """A token made for development, alone, so that it can be put into a command."""
+    return f"{result.token}\n"
+
+
+def token(whole: TokenResult, console: Console) -> RenderableType:
     """A token: whether it holds, what it says, and how that becomes roles and permissions."""
+    result, policy = whole.examined, whole.policy
     yes, no = ("ok", "no") if _plain(console) else ("✓", "✗")
     parts: list[RenderableType] = [_token_head(result, policy), Text()]
     said = _table()

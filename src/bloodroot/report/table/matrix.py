@@ -19,6 +19,7 @@ if TYPE_CHECKING:
     from ...core.lines import Line
     from ...core.matrix import Cell, Matrix, Row
     from ...core.policy import Policy
+    from ..results import MatrixResult
 
 _SIGNS = {Outcome.ALLOW: "●", Outcome.DEPENDS: "◐", Outcome.SIGN_IN: "▷", Outcome.DENY: "·"}
 _PLAIN_SIGNS = {Outcome.ALLOW: "+", Outcome.DEPENDS: "?", Outcome.SIGN_IN: ">", Outcome.DENY: "."}
@@ -33,11 +34,12 @@ _MARKS = "†‡§¶"
 _PLAIN_MARKS = "abcd"
 
 
-def matrix(result: Matrix, policy: Policy, console: Console) -> RenderableType:
+def matrix(whole: MatrixResult, console: Console) -> RenderableType:
     """Endpoints down the side by area of the path, kinds of caller across the top from least to most.
 
     Columns that do not fit beside each other, even as letters, follow in tables of their own.
     """
+    result, policy = whole.matrix, whole.policy
     parts: list[RenderableType] = [Text(_headline(result, policy), style="bold")]
     widest = max((len(row.method) + len(row.path) for row in result.rows), default=0)
     at_once = max(8, (console.width - widest - _ROOM_FOR_CONDITIONS) // 4)
@@ -158,7 +160,7 @@ class _Sheet:
                 rules.setdefault(rule.requirement.words(), {})[rule] = None
         for words, mark in self.marks.items():
             first, *others = sorted(rules[words], key=lambda rule: rule.order)
-            tests = "; ".join(f"{c.name} is {c.test.words()}" for c in conditions_in(first.requirement))
+            tests = "; ".join(f"{c.name} is {c.test.words()}" for c in conditions_in(first.requirement.formula))
             at = first.place.at + (f" and {plural(len(others), 'line')} more" if others else "")
             yield Text(f"{mark} and always: {words} ({tests + ', ' if tests else ''}{at})")
 

@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections import Counter
 from typing import TYPE_CHECKING
 
-from rich.console import Group, RenderableType
+from rich.console import Console, Group, RenderableType
 from rich.text import Text
 
 from ...probe.reading import Verdict
@@ -16,10 +16,10 @@ if TYPE_CHECKING:
 
     from ...core.lines import Line
     from ...probe.reading import Observation
-    from ...probe.runner import Result
+    from ...probe.result import Result
 
 
-def probe(result: Result) -> RenderableType:
+def probe(result: Result, _: Console) -> RenderableType:
     """What a probe found: the count first, then each hole and each blocked endpoint with who and what."""
     holes = result.count(Verdict.HOLE)
     blocked = result.count(Verdict.BLOCKED)
@@ -61,7 +61,7 @@ def _by_endpoint(found: list[Observation]) -> list[list[Observation]]:
     """Observations of one endpoint, with one thing observed, together."""
     groups: dict[tuple[int, str, str, str], list[Observation]] = {}
     for each in found:
-        key = (each.case.line.order, each.case.method, each.said, each.case.sample)
+        key = (each.case.line.order, each.case.method, each.text, each.case.sample)
         groups.setdefault(key, []).append(each)
     return list(groups.values())
 
@@ -78,7 +78,7 @@ def _finding(group: list[Observation], title: str, colour: str) -> Iterable[Text
     for declared, names in by_declared.items():
         yield Text(f"        declared {declared} for {', '.join(dict.fromkeys(names))}")
     statuses = ", ".join(dict.fromkeys(_status(each) for each in group))
-    yield Text.assemble("        observed ", (first.said, colour))
+    yield Text.assemble("        observed ", (first.text, colour))
     yield Text(f"        {case.method} {case.path} answered {statuses}")
     yield Text(f"        {line.place.at}  {line.text}", style="dim")
 

@@ -14,7 +14,7 @@ from .words import STYLES
 if TYPE_CHECKING:
     from ...core.decision import Decision
     from ...core.explanation import Explanation
-    from ...core.lines import Line
+    from ..results import LinesResult
 
 _VERDICTS = {"passed": ("✓", "green"), "refused": ("✗", "red"), "open": ("◐", "magenta")}
 _PLAIN_VERDICTS = {"passed": "ok", "refused": "no", "open": "??"}
@@ -28,21 +28,26 @@ def decision(result: Explanation, console: Console) -> RenderableType:
     head = Text.assemble((f"{result.method} {result.path} as {result.who}: ", "bold"), (sentence, f"bold {style}"))
     parts: list[RenderableType] = [head]
     if made.reason != "signed-out" and result.who != "signed-out":
-        parts.append(Text(f"{result.who} holds {', '.join(result.roles) or 'no role'}", style="dim"))
+        parts.append(Text(f"{result.who} holds {_held(result)}", style="dim"))
     parts += [Text(), _steps(made, console), Text()]
     answer = made.answer
     if answer is not None:
         where = f" to {answer.location}" if answer.location is not None else ""
         by = f" ({answer.place.at})" if answer.place is not None else ""
         parts.append(Text(f"The caller gets {answer.status}{where}: {answer.message}{by}"))
-    if result.enough:
-        parts.append(Text(f"Roles that would be enough: {', '.join(result.enough)}"))
+    if result.sufficient_roles:
+        parts.append(Text(f"Roles that would be enough: {', '.join(result.sufficient_roles)}"))
     parts += [Text(f"{hint[0].upper()}{hint[1:]}.") for hint in result.hints]
-    if result.remains is not None:
-        parts.append(Text(f"Still to be known: {result.remains}"))
+    if result.remainder is not None:
+        parts.append(Text(f"Still to be known: {result.remainder}"))
     if result.record is not None:
         parts.append(Text(f"To settle it, add the record: --record '{result.record}'"))
     return Group(*parts)
+
+
+def _held(result: Explanation) -> str:
+    direct, included = result.role_table.direct_and_included(result.caller)
+    return ", ".join((*direct, *included)) or "no role"
 
 
 def _steps(made: Decision, console: Console) -> Table:
@@ -60,14 +65,15 @@ def _steps(made: Decision, console: Console) -> Table:
     return steps
 
 
-def lines(method: str, path: str, found: list[Line], rules: list[Line]) -> RenderableType:
-    """The lines that cover a path, the one that decides first, and the standing rules beside them."""
+def lines(result: LinesResult, _: Console) -> RenderableType:
+    """The lines that cover a request, the one that decides first, and the standing rules beside them."""
+    method, path, found = result.method, result.path, result.lines
     if not found:
         return Text(f"no line covers {method} {path}, so nobody may see it", style="bold")
     parts: list[RenderableType] = [Text(f"{method} {path} is decided by {found[0].place.at}", style="bold"), Text()]
     table = Table(box=None, show_header=False, pad_edge=False, padding=(0, 2, 0, 0))
     for number, line in enumerate(found):
         table.add_row("less specific" if number else "decides", line.place.at, line.text)
-    for rule in rules:
+    for rule in result.rules:
         table.add_row("and always", rule.place.at, rule.text)
     return Group(*parts, table)

@@ -1,0 +1,303 @@
+"""Formulas over four values: true, false, unknown, faulty; and what remains when something is unknown.
+
+A formula is folded over facts. What is known disappears into `TRUE`, `FALSE` or `FAULTY`; what is not known stays
+behind as a smaller formula, the remainder. A faulty part met a missing attribute or values that cannot be compared.
+It is neither true nor false, and stays so under ``not``.
+"""
+
+from __future__ import annotations
+
+import datetime
+from collections.abc import Iterable, Iterator, Mapping
+from dataclasses import dataclass, field, replace
+from operator import is_
+from typing import Any, ClassVar, Protocol
+
+# What a formula may still turn into, as bits.
+CAN_BE_TRUE, CAN_BE_FALSE, CAN_BE_FAULTY = 1, 2, 4
+
+
+@dataclass(slots=True)
+class Facts:
+    """What is known while a formula is folded. None, or `UNKNOWN` for the caller, is what nobody has supplied.
+
+    Attributes:
+        certain: bits of the roles and audiences that the caller holds for sure.
+        possible: bits that the caller may hold; the same as ``certain`` for a known caller.
+        caller: the names that ``caller.`` leads to; None for a signed-out caller, `UNKNOWN` for one to be imagined.
+        record: the thing that the endpoint acts on, an object or a mapping.
+        records: the records that parameters of the path stand for, by parameter.
+        path: the parameters of the path, as text.
+        query: the parameters of the query, as text.
+        args: the arguments of a guarded call.
+        now: the moment of the decision.
+        scopes: what a token names of its owner's permissions; None where nothing is held back.
+        hidden: what takes the place of ``scopes`` under ``not``.
+        granted: permissions that a directory gives the caller, each with who gave it; None for no such thing.
+        guarded: whether a guard in the handler has let the caller pass.
+        assumed: conditions whose value is taken as given, by name.
+        folded: what parts that are shared have come to, by their id and what they rest on beside the facts. Each is
+            kept with its part, so that the id is never that of another one. Predicates keep there what references to
+            the caller lead to, by their words.
+    """
+
+    certain: int
+    possible: int
+    caller: Any = None
+    record: Any = None
+    records: Mapping[str, Any] | None = None
+    path: Mapping[str, Any] | None = None
+    query: Mapping[str, Any] | None = None
+    args: Mapping[str, Any] | None = None
+    now: datetime.datetime | None = None
+    scopes: frozenset[str] | None = None
+    granted: Mapping[str, str] | None = None
+    guarded: bool = False
+    hidden: frozenset[str] | None = None
+    assumed: Mapping[str, bool] = field(default_factory=dict)
+    folded: dict[object, Any] = field(init=False, default_factory=dict)
+
+
+class Formula(Protocol):
+    """Anything that can be folded."""
+
+    def fold(self, facts: Facts) -> Formula:
+        """The formula with all that is known folded in."""
+        ...
+
+    def values(self) -> int:
+        """What a remainder may still turn into: any of `CAN_BE_TRUE`, `CAN_BE_FALSE`, `CAN_BE_FAULTY`."""
+        ...
+
+    def words(self) -> str:
+        """The formula in the words of the policy."""
+        ...
+
+    @property
+    def inner(self) -> tuple[Formula, ...]:
+        """The parts that it is made of, in the order of the text."""
+        ...
+
+
+def walk(formula: Formula) -> Iterator[Formula]:
+    """A formula and all that it is made of, in the order of the text; what is shared comes once."""
+    seen: set[int] = set()
+    waiting = [formula]
+    while waiting:
+        found = waiting.pop()
+        if id(found) not in seen:
+            seen.add(id(found))
+            yield found
+            waiting += reversed(found.inner)
+
+
+@dataclass(frozen=True, slots=True)
+class Known:
+    """A formula about which nothing is left to ask."""
+
+    name: str
+    bits: int
+    audience: str
+    inner: ClassVar[tuple[Formula, ...]] = ()
+
+    def fold(self, facts: Facts) -> Formula:  # noqa: ARG002
+        return self
+
+    def values(self) -> int:
+        return self.bits
+
+    def words(self) -> str:
+        return self.audience
+
+
+TRUE = Known("true", CAN_BE_TRUE, "anyone")
+FALSE = Known("false", CAN_BE_FALSE, "nobody")
+FAULTY = Known("faulty", CAN_BE_FAULTY, "nobody, since something is missing or cannot be compared")
+
+
+def known(value: bool) -> Known:
+    """A Python truth as a formula."""
+    return TRUE if value else FALSE
+
+
+class _Joined:
+    """Parts that are asked together. Two of them are the same only where they are one object."""
+
+    __slots__ = ("_bits", "parts")
+
+    def __init__(self, parts: tuple[Formula, ...]) -> None:
+        self.parts = parts
+        self._bits = 0  # not worked out yet: no formula can turn into nothing at all
+
+    def _possible(self, each: list[int]) -> int:
+        raise NotImplementedError
+
+    def _is_all_of(self, folded: Formula) -> bool:
+        """Whether nothing has changed: what is shared is to stay shared."""
+        same = isinstance(folded, type(self)) and len(folded.parts) == len(self.parts)
+        return same and all(map(is_, folded.inner, self.parts))
+
+    @property
+    def inner(self) -> tuple[Formula, ...]:
+        """The parts."""
+        return self.parts
+
+    def values(self) -> int:
+        """What it may still turn into."""
+        if not self._bits:
+            self._bits = self._possible([part.values() for part in self.parts])
+        return self._bits
+
+    def __repr__(self) -> str:
+        return f"{type(self).__name__}({self.parts!r})"
+
+
+class Conjunction(_Joined):
+    """Every part must be true."""
+
+    __slots__ = ()
+
+    def fold(self, facts: Facts) -> Formula:
+        """As `Formula.fold`."""
+        folded = both([part.fold(facts) for part in self.parts])
+        return self if self._is_all_of(folded) else folded
+
+    def _possible(self, each: list[int]) -> int:
+        found = CAN_BE_TRUE if all(bits & CAN_BE_TRUE for bits in each) else 0
+        if any(bits & CAN_BE_FALSE for bits in each):
+            found |= CAN_BE_FALSE
+        if any(bits & CAN_BE_FAULTY for bits in each) and all(bits != CAN_BE_FALSE for bits in each):
+            found |= CAN_BE_FAULTY
+        return found
+
+    def words(self) -> str:
+        """As `Formula.words`."""
+        return " and ".join(_bracketed(part, Disjunction) for part in self.parts)
+
+
+class Disjunction(_Joined):
+    """One true part is enough."""
+
+    __slots__ = ()
+
+    def fold(self, facts: Facts) -> Formula:
+        """As `Formula.fold`."""
+        folded = either([part.fold(facts) for part in self.parts])
+        return self if self._is_all_of(folded) else folded
+
+    def _possible(self, each: list[int]) -> int:
+        found = CAN_BE_FALSE if all(bits & CAN_BE_FALSE for bits in each) else 0
+        if any(bits & CAN_BE_TRUE for bits in each):
+            found |= CAN_BE_TRUE
+        if any(bits & CAN_BE_FAULTY for bits in each) and all(bits != CAN_BE_TRUE for bits in each):
+            found |= CAN_BE_FAULTY
+        return found
+
+    def words(self) -> str:
+        """As `Formula.words`."""
+        return " or ".join(_bracketed(part, Conjunction) for part in self.parts)
+
+
+class Negated:
+    """True where its part is false. A faulty part stays faulty."""
+
+    __slots__ = ("part",)
+
+    def __init__(self, part: Formula) -> None:
+        self.part = part
+
+    def __eq__(self, other: object) -> bool:
+        return isinstance(other, Negated) and self.part == other.part
+
+    def __hash__(self) -> int:
+        return hash((Negated, self.part))
+
+    def __repr__(self) -> str:
+        return f"Negated({self.part!r})"
+
+    @property
+    def inner(self) -> tuple[Formula, ...]:
+        """The part."""
+        return (self.part,)
+
+    def fold(self, facts: Facts) -> Formula:
+        """As `Formula.fold`."""
+        if facts.scopes is not facts.hidden:
+            # A token made for less may not get further than its owner by not having what a line excludes. What is
+            # excluded from that counts again.
+            folded = facts.folded
+            facts = replace(facts, scopes=facts.hidden, hidden=facts.scopes)
+            facts.folded = folded
+        part = self.part.fold(facts)
+        return self if part is self.part else opposite(part)
+
+    def values(self) -> int:
+        """What it may still turn into."""
+        bits = self.part.values()
+        found = bits & CAN_BE_FAULTY
+        if bits & CAN_BE_FALSE:
+            found |= CAN_BE_TRUE
+        if bits & CAN_BE_TRUE:
+            found |= CAN_BE_FALSE
+        return found
+
+    def words(self) -> str:
+        """As `Formula.words`."""
+        return f"not {_bracketed(self.part, Conjunction, Disjunction)}"
+
+
+def both(parts: Iterable[Formula]) -> Formula:
+    """The conjunction of folded parts, as small as it can be."""
+    return _small(parts, Conjunction, Disjunction, TRUE, FALSE)
+
+
+def either(parts: Iterable[Formula]) -> Formula:
+    """The disjunction of folded parts, as small as it can be."""
+    return _small(parts, Disjunction, Conjunction, FALSE, TRUE)
+
+
+def _small(
+    parts: Iterable[Formula],
+    kind: type[Conjunction | Disjunction],
+    other: type[Conjunction | Disjunction],
+    idle: Known,
+    strong: Known,
+) -> Formula:
+    """Parts joined, without those that change nothing; ``strong`` where one part alone says it all."""
+    found: dict[Formula, None] = {}
+    joined = False
+    for part in parts:
+        if part is strong:
+            return strong
+        if part is not idle:
+            if part.__class__ is kind:
+                found.update(dict.fromkeys(part.inner))
+            else:
+                found[part] = None
+                joined = joined or part.__class__ is other
+    if joined:
+        # ``a or (a and b)`` is ``a``, in all four values.
+        left = [part for part in found if part.__class__ is not other or found.keys().isdisjoint(part.inner)]
+    else:
+        left = list(found)
+    if not left:
+        return idle
+    return left[0] if len(left) == 1 else kind(tuple(left))
+
+
+def opposite(part: Formula) -> Formula:
+    """The negation of a folded part."""
+    if part is TRUE:
+        return FALSE
+    if part is FALSE:
+        return TRUE
+    return part if part is FAULTY else Negated(part)
+
+
+def can_be_true(formula: Formula) -> bool:
+    """Whether a remainder may still turn out true."""
+    return bool(formula.values() & CAN_BE_TRUE)
+
+
+def _bracketed(part: Formula, *kinds: type) -> str:
+    return f"({part.words()})" if isinstance(part, kinds) else part.words()

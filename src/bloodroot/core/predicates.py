@@ -1,0 +1,232 @@
+"""Formulas compiled to plain Python predicates, for requests and for one record after another.
+
+A predicate gives True where folding the formula over the same facts gives `TRUE`, False where it gives `FALSE`, and
+None where something is faulty or not known. It makes no remainder, so that it costs a fraction of folding. Formulas
+that ask for roles are folded with the caller's roles before they are compiled.
+"""
+
+from __future__ import annotations
+
+import uuid
+from collections.abc import Callable
+from dataclasses import replace
+from operator import eq, ge, gt, le, lt, ne
+from typing import Any
+
+from .conditions import Comparison, Condition, Holds, Listed, Now, Operand, Reference, follow, is_textual, resolve
+from .formulas import FALSE, TRUE, Conjunction, Disjunction, Facts, Formula, Known, Negated, walk
+from .records import MISSING, UNKNOWN, attribute
+from .requirements import Guarded
+from .values import Value, compare
+
+Predicate = Callable[[Facts], bool | None]
+_Getter = Callable[[Facts], Any]
+
+# Values of one of these types, exactly, compare as Python does; every other pair is left to `compare`.
+_PLAIN = frozenset((int, str, bool, bytes, uuid.UUID))
+_ORDERED = frozenset((int, str, bytes))
+_OPERATORS: dict[str, Callable[[Any, Any], bool]] = {"==": eq, "!=": ne, "<": lt, "<=": le, ">": gt, ">=": ge}
+# A formula whose parts are asked for many times over is folded, as folding remembers what it has folded.
+_MOST_REPEATED = 4
+_FEW = 64
+
+
+def compiled(formula: Formula) -> Predicate:
+    """The predicate of a formula in which no roles or permissions are left. Assumed conditions do not count in it."""
+    if _size(formula) > _FEW + _MOST_REPEATED * sum(1 for _ in walk(formula)):
+        return _folding(formula)
+    return _compiled(formula)
+
+
+def _size(formula: Formula) -> int:
+    """How many parts a formula has where each is counted as often as it is asked for."""
+    sizes: dict[int, int] = {}
+    waiting = [formula]
+    while waiting:
+        part = waiting[-1]
+        unknown = [inner for inner in part.inner if id(inner) not in sizes]
+        if unknown:
+            waiting += unknown
+        else:
+            waiting.pop()
+            sizes[id(part)] = 1 + sum(sizes[id(inner)] for inner in part.inner)
+    return sizes[id(formula)]
+
+
+def always(_: Facts) -> bool | None:
+    """The predicate of what is true whatever the facts."""
+    return True
+
+
+def _compiled(formula: Formula) -> Predicate:
+    if isinstance(formula, Known):
+        value = False if formula is FALSE else None
+        return always if formula is TRUE else lambda _: value
+    if isinstance(formula, Condition):
+        return _compiled(formula.test)
+    if isinstance(formula, Comparison):
+        return _comparison(formula)
+    if isinstance(formula, Holds):
+        return _holds(formula)
+    if isinstance(formula, Guarded):
+        return lambda facts: facts.guarded or None
+    if isinstance(formula, Negated):
+        return _negated(_compiled(formula.part))
+    if isinstance(formula, Conjunction):
+        return _all_of([_compiled(part) for part in formula.parts])
+    if isinstance(formula, Disjunction):
+        return _any_of([_compiled(part) for part in formula.parts])
+    return _folding(formula)
+
+
+def _folding(formula: Formula) -> Predicate:
+    def test(facts: Facts) -> bool | None:
+        # What was folded with another record does not count for this one.
+        found = formula.fold(replace(facts))
+        return True if found is TRUE else False if found is FALSE else None
+
+    return test
+
+
+def _negated(part: Predicate) -> Predicate:
+    def test(facts: Facts) -> bool | None:
+        found = part(facts)
+        return None if found is None else not found
+
+    return test
+
+
+def _all_of(parts: list[Predicate]) -> Predicate:
+    def test(facts: Facts) -> bool | None:
+        result: bool | None = True
+        for part in parts:
+            found = part(facts)
+            if found is False:
+                return False
+            if found is None:
+                result = None
+        return result
+
+    return test
+
+
+def _any_of(parts: list[Predicate]) -> Predicate:
+    def test(facts: Facts) -> bool | None:
+        result: bool | None = False
+        for part in parts:
+            found = part(facts)
+            if found:
+                return True
+            if found is None:
+                result = None
+        return result
+
+    return test
+
+
+def _holds(formula: Holds) -> Predicate:
+    value = _getter(formula.reference)
+
+    def test(facts: Facts) -> bool | None:
+        found = value(facts)
+        return found if found is True or found is False else None
+
+    return test
+
+
+def _comparison(formula: Comparison) -> Predicate:
+    if formula.operator == "in":
+        return _membership(formula)
+    left, right, operator = _getter(formula.left), _getter(formula.right), formula.operator
+    as_left, as_right = _as_value(formula.left), _as_value(formula.right)
+    plain = _PLAIN if operator in ("==", "!=") else _ORDERED
+    if is_textual(formula.left) and is_textual(formula.right):
+        # Two texts that differ may stand for one number.
+        plain = plain - {str}
+    work_out = _OPERATORS[operator]
+
+    def test(facts: Facts) -> bool | None:
+        one, other = left(facts), right(facts)
+        kind = one.__class__
+        if kind is other.__class__ and kind in plain:
+            return work_out(one, other)
+        if one is MISSING or other is MISSING or one is UNKNOWN or other is UNKNOWN:
+            return None
+        return compare(as_left(one), operator, as_right(other))
+
+    return test
+
+
+def _membership(formula: Comparison) -> Predicate:
+    left, right = _getter(formula.left), _getter(formula.right)
+    as_left, as_right = _as_value(formula.left), _as_value(formula.right)
+    strings = _strings(formula.right)
+
+    def test(facts: Facts) -> bool | None:
+        one = left(facts)
+        if strings is not None and one.__class__ is str:
+            return one in strings
+        other = right(facts)
+        if one is MISSING or other is MISSING or one is UNKNOWN or other is UNKNOWN:
+            return None
+        return compare(as_left(one), "in", as_right(other))
+
+    return test
+
+
+def _strings(operand: Operand) -> frozenset[str] | None:
+    """The strings that a list in the policy has, where it has nothing else."""
+    items = operand.items if isinstance(operand, Listed) else ()
+    found = [item.value for item in items if isinstance(item, Value) and item.value.__class__ is str]
+    return frozenset(found) if found and len(found) == len(items) else None
+
+
+def _as_value(operand: Operand) -> Callable[[Any], Value]:
+    """How what an operand leads to becomes a value to compare."""
+    if isinstance(operand, Value):
+        return lambda _: operand
+    if is_textual(operand):
+        return lambda found: Value(found, textual=isinstance(found, str))
+    return Value
+
+
+def _getter(operand: Operand) -> _Getter:
+    """What leads to the value of an operand: the plain value, `UNKNOWN` or `MISSING`."""
+    if isinstance(operand, Value):
+        value = operand.value
+        return lambda _: value
+    if isinstance(operand, Now):
+        return lambda facts: UNKNOWN if facts.now is None else facts.now
+    if isinstance(operand, Listed):
+        return lambda facts: _listed(operand, facts)
+    return _reference(operand)
+
+
+def _listed(operand: Listed, facts: Facts) -> Any:
+    found = resolve(operand, facts)
+    return found.value if isinstance(found, Value) else UNKNOWN
+
+
+_NOT_FOLLOWED = object()
+
+
+def _reference(reference: Reference) -> _Getter:
+    if reference.root == "caller":
+        key = reference.words()
+
+        def of_caller(facts: Facts) -> Any:
+            # The same whatever the record.
+            found = facts.folded.get(key, _NOT_FOLLOWED)
+            if found is _NOT_FOLLOWED:
+                found = facts.folded[key] = follow(reference, facts)
+            return found
+
+        return of_caller
+    if reference.root != "record" or len(reference.names) != 1:
+        return lambda facts: follow(reference, facts)
+    (name,) = reference.names
+
+    def value(facts: Facts) -> Any:
+        return UNKNOWN if facts.record is None else attribute(facts.record, name)
+
+    return value

@@ -1,0 +1,54 @@
+"""Records: what an attribute of one is, and which attributes it has, whatever a record is made of."""
+
+from __future__ import annotations
+
+import dataclasses
+from collections.abc import Mapping
+from enum import Enum
+from functools import lru_cache
+from typing import Any
+
+
+class _Sentinel(Enum):
+    UNKNOWN = "unknown"
+    MISSING = "missing"
+
+
+UNKNOWN = _Sentinel.UNKNOWN  # nobody has supplied it yet
+MISSING = _Sentinel.MISSING  # its owner is there, and has nothing by that name
+
+
+def attribute(record: Any, name: str) -> Any:
+    """An attribute of an object, or what a mapping or a row has under a key; `MISSING` where there is none."""
+    try:
+        return record[name] if _has_keys(record.__class__) else getattr(record, name, MISSING)
+    except Exception:
+        # No such key, or a property of somebody's record failed: nothing to build access on.
+        return MISSING
+
+
+def is_keyed(record: Any) -> bool:
+    """Whether a record's attributes are found by key: a mapping, or a row of a database."""
+    kind: type = type(record)
+    return _has_keys(kind)
+
+
+@lru_cache(maxsize=1024)
+def _has_keys(kind: type) -> bool:
+    return issubclass(kind, Mapping) or (hasattr(kind, "keys") and hasattr(kind, "__getitem__"))
+
+
+def names_of(record: Any) -> tuple[str, ...]:
+    """The names of a record's fields: keys of a mapping or a row, fields of a dataclass or a mapped class, or public
+    attributes.
+    """
+    if is_keyed(record):
+        # A mapping iterates over its keys, a row of a database over its values.
+        return tuple(map(str, record.keys()))
+    if dataclasses.is_dataclass(record):
+        return tuple(each.name for each in dataclasses.fields(record))
+    mapper = getattr(type(record), "__mapper__", None)
+    if mapper is not None:
+        # Of a record that was saved just now, no attribute has been loaded yet.
+        return tuple(each.key for each in mapper.column_attrs)
+    return tuple(name for name in getattr(record, "__dict__", {}) if not name.startswith("_"))

@@ -1,0 +1,260 @@
+"""Names of one policy turned into formulas; a name that it does not know is a mistake."""
+
+from __future__ import annotations
+
+import copy
+from typing import TYPE_CHECKING
+
+from ..language import tree
+from ..language.problems import ENOUGH, Place, Problem, suggestion
+from .conditions import Comparison, Condition, Holds, Listed, Now, Operand, Reference
+from .formulas import FALSE, TRUE, Conjunction, Disjunction, Formula, Negated, opposite
+from .order import in_order
+from .requirements import Guarded, Holding, PermissionAsked, Requirement, bits_that_open
+from .roles import SIGNED_IN, SIGNED_OUT, RoleTable
+from .values import Value
+
+if TYPE_CHECKING:
+    from collections.abc import Iterable, Iterator
+
+_LONGEST_CHAIN = 40  # of conditions that rest on each other; folding goes some calls deeper for each
+
+_AUDIENCES: dict[str, Formula] = {
+    "anyone": TRUE,
+    "nobody": FALSE,
+    "signed-in": Holding(SIGNED_IN, "signed-in"),
+    "signed-out": Holding(SIGNED_OUT, "signed-out"),
+    "guarded": Guarded(),
+}
+
+
+class Resolver:
+    """Names of one policy to formulas. Every name is resolved once; a mistake is reported and stands for `FALSE`."""
+
+    def __init__(self, document: tree.Document, roles: RoleTable, problems: list[Problem]) -> None:
+        self._roles = roles
+        self._problems = problems
+        self._broken = set(document.broken)
+        self._origin = Place(document.source, 1, 1, 1)
+        self._holding: dict[str, Formula] = dict(_AUDIENCES)
+        for name, bit in roles.bit.items():
+            self._holding[name] = Holding(bit, name)
+        self._conditions(document)
+        self.permissions = self._permissions(document)
+        self._wildcards = {name[:-1]: grants for name, grants in self.permissions.items() if name.endswith("*")}
+        self._asked: dict[str, Formula] = {}
+        self._read: dict[int, Requirement] = {}
+
+    def requirement(self, node: tree.Node, origin: Place) -> Requirement:
+        """What a line asks. Lines that ask the same in the same words share the requirement."""
+        found = self._read.get(id(node))
+        if found is None:
+            before = len(self._problems)
+            self._origin = origin
+            formula = self._formula(node)
+            found = Requirement(formula, *bits_that_open(formula))
+            if len(self._problems) == before:
+                # One with a mistake in it is read again, so that the mistake is reported for every line.
+                self._read[id(node)] = found
+        return found
+
+    def guard(self, node: tree.Node, place: Place) -> tuple[Requirement, list[Problem]]:
+        """What a guard asks, and the mistakes in it; those of the policy are not touched."""
+        resolver = copy.copy(self)
+        resolver._problems = []
+        resolver._origin = place
+        formula = resolver._formula(node)
+        return Requirement(formula, *bits_that_open(formula)), resolver._problems
+
+    def _formula(self, node: tree.Node) -> Formula:
+        """What a line asks, as a formula."""
+        if isinstance(node, tree.Word):
+            return self._word(node)
+        if isinstance(node, tree.Comparison | tree.Reference | tree.Literal):
+            return self.expression(node)
+        if isinstance(node, tree.AnyOf):
+            return Disjunction(tuple([self._formula(part) for part in node.parts]))
+        if isinstance(node, tree.AllOf):
+            return Conjunction(tuple([self._formula(part) for part in node.parts]))
+        if isinstance(node, tree.Given):
+            return Conjunction((self._formula(node.requirement), self.expression(node.condition)))
+        assert isinstance(node, tree.Negation)
+        part = self._formula(node.part)
+        if _asks_what_is_held(part):
+            # A signed-out visitor holds nothing, so a plain negation would let everybody in from the street.
+            return Conjunction((_AUDIENCES["signed-in"], opposite(part)))
+        return opposite(part)
+
+    def expression(self, node: tree.Node) -> Formula:
+        """A condition's test, as a formula."""
+        if isinstance(node, tree.Word):
+            return self._named_condition(node)
+        if isinstance(node, tree.AnyOf):
+            return Disjunction(tuple([self.expression(part) for part in node.parts]))
+        if isinstance(node, tree.AllOf):
+            return Conjunction(tuple([self.expression(part) for part in node.parts]))
+        if isinstance(node, tree.Negation):
+            return opposite(self.expression(node.part))
+        if isinstance(node, tree.Reference):
+            return Holds(Reference(node.root, node.names))
+        if isinstance(node, tree.Literal):
+            return TRUE if node.value else FALSE
+        assert isinstance(node, tree.Comparison)
+        left, right = _operand(node.left), _operand(node.right)
+        if node.operator == "not in":
+            return Negated(Comparison(left, "in", right))
+        return Comparison(left, node.operator, right)
+
+    def permission(self, name: str) -> Formula | None:
+        """What a permission asks, its wildcards included, or None where the policy does not know it."""
+        asked = self._asked.get(name)
+        if asked is None:
+            grants = [self.permissions[name]] if name in self.permissions else []
+            place = name.rfind(":")
+            while place > 0:
+                wide = self._wildcards.get(name[: place + 1])
+                if wide is not None:
+                    grants.append(wide)
+                place = name.rfind(":", 0, place)
+            if not grants:
+                return None
+            formula = _flat(grants)
+            asked = self._asked[name] = PermissionAsked(name, formula, *bits_that_open(formula))
+        return asked
+
+    def _word(self, word: tree.Word) -> Formula:
+        """A role, an audience, a permission or a condition by its name."""
+        held = self._holding.get(word.text)
+        if held is not None:
+            return held
+        if ":" in word.text:
+            asked = self.permission(word.text)
+            return asked if asked is not None else self._unknown("permission", word, self.permissions)
+        condition = self.conditions.get(word.text)
+        if condition is not None:
+            return condition
+        names = [*self._roles.bit, *self.conditions, *_AUDIENCES, *self._broken]
+        what = "role or condition" if self.conditions else "role"
+        guess = suggestion(word.text, names) if len(self._problems) < ENOUGH else ""
+        if guess:
+            what = "condition" if guess.split('"')[1] in self.conditions else "role"
+        return self._unknown(what, word, names)
+
+    def _named_condition(self, word: tree.Word) -> Formula:
+        condition = self.conditions.get(word.text)
+        if condition is not None:
+            return condition
+        if word.text in self._holding:
+            self._problems.append(
+                Problem(
+                    f'"{word.text}" is a role; what follows "if" is a condition or a comparison',
+                    word.place(self._origin),
+                )
+            )
+            return FALSE
+        return self._unknown("condition", word, self.conditions)
+
+    def _unknown(self, what: str, word: tree.Word, known: Iterable[str]) -> Formula:
+        if word.text not in self._broken:
+            guess = suggestion(word.text, known) if len(self._problems) < ENOUGH else ""
+            self._problems.append(Problem(f'unknown {what} "{word.text}"{guess}', word.place(self._origin)))
+        return FALSE
+
+    def _conditions(self, document: tree.Document) -> None:
+        """Every condition, those it rests on first; a circle of them is a mistake."""
+        declared: dict[str, tree.Condition] = {}
+        for entry in document.entries(tree.Condition):
+            name, place = entry.name.text, entry.place
+            if name in self._roles.bit:
+                self._problems.append(
+                    Problem(f'"{name}" is the name of a role already; give the condition another', place)
+                )
+            elif name in declared:
+                at = declared[name].place.at
+                self._problems.append(Problem(f'condition "{name}" is declared already, in {at}', place))
+            else:
+                declared[name] = entry
+        self.conditions: dict[str, Condition] = {}
+        rests_on = {name: [w for w in _words(entry.expression) if w in declared] for name, entry in declared.items()}
+        ordered, circle = in_order(rests_on)
+        if circle:
+            message = f"these conditions rest on each other in a circle: {' → '.join(circle)}"
+            self._problems.append(Problem(message, declared[circle[0]].place))
+            # Known to be wrong and reported: they are not unknown names as well.
+            self._broken |= declared.keys() - set(ordered)
+        depth: dict[str, int] = {}
+        for name in ordered:
+            entry = declared[name]
+            depth[name] = 1 + max((depth.get(other, 0) for other in rests_on[name]), default=0)
+            if depth[name] > _LONGEST_CHAIN:
+                message = f"this condition rests on a chain of more than {_LONGEST_CHAIN} others; join some of them"
+                self._problems.append(Problem(message, entry.place))
+                self._broken.add(name)
+                continue
+            self._origin = entry.place
+            test = self.expression(entry.expression)
+            self.conditions[name] = Condition(name, test, entry.message, entry.place.at)
+
+    def _permissions(self, document: tree.Document) -> dict[str, Formula]:
+        """What each declared permission asks, by its name as written."""
+        permissions: dict[str, Formula] = {}
+        declared: dict[str, Place] = {}
+        for entry in document.entries(tree.Permission):
+            name = entry.name.text
+            if name in declared:
+                self._problems.append(
+                    Problem(f'permission "{name}" is declared already, in {declared[name].at}', entry.place)
+                )
+                continue
+            declared[name] = self._origin = entry.place
+            permissions[name] = _flat([self._grant(grant) for grant in entry.grants])
+        return permissions
+
+    def _grant(self, grant: tree.Grant) -> Formula:
+        held = self._holding.get(grant.to.text)
+        if held is None:
+            held = self._unknown("role", grant.to, [*self._roles.bit, *self._broken])
+        if grant.condition is None:
+            return held
+        return Conjunction((held, self.expression(grant.condition)))
+
+
+def _flat(parts: list[Formula]) -> Formula:
+    """Parts joined by "or"; one alone stays itself, none is never true."""
+    if not parts:
+        return FALSE
+    parts = list(dict.fromkeys(parts))
+    return parts[0] if len(parts) == 1 else Disjunction(tuple(parts))
+
+
+def _asks_what_is_held(formula: Formula) -> bool:
+    """Whether a formula speaks of roles or permissions, and not of audiences and conditions alone."""
+    if isinstance(formula, Holding):
+        return formula.mask & ~(SIGNED_IN | SIGNED_OUT) != 0
+    if isinstance(formula, Conjunction | Disjunction):
+        return any(_asks_what_is_held(part) for part in formula.parts)
+    if isinstance(formula, Negated):
+        return _asks_what_is_held(formula.part)
+    return isinstance(formula, PermissionAsked)
+
+
+def _operand(node: tree.Node) -> Operand:
+    if isinstance(node, tree.Reference):
+        return Reference(node.root, node.names)
+    if isinstance(node, tree.Literal):
+        return Value(node.value, literal=True)
+    if isinstance(node, tree.Listing):
+        return Listed(tuple(_operand(item) for item in node.items))
+    assert isinstance(node, tree.Now)
+    return Now()
+
+
+def _words(node: tree.Node) -> Iterator[str]:
+    """The names of conditions in an expression."""
+    if isinstance(node, tree.Word):
+        yield node.text
+    elif isinstance(node, tree.AllOf | tree.AnyOf):
+        for part in node.parts:
+            yield from _words(part)
+    elif isinstance(node, tree.Negation):
+        yield from _words(node.part)
