@@ -3,11 +3,12 @@
 import ast
 import importlib
 import re
+import tomllib
 import unittest
 from pathlib import Path
 
 from bloodroot.identity.seed_file import read_seed
-from bloodroot.settings import identity, read_settings
+from bloodroot.settings import read_settings, reading, reading_sources
 from tests.program import InFolder
 
 DOCS = Path(__file__).parent.parent / "docs"
@@ -28,10 +29,61 @@ class Identity(InFolder):
         seed = read_seed(self.write("seed.toml", block))
         self.assertEqual((seed.members[0].groups, seed.groups[0].name), (("science-staff",), "stock-taking"))
 
-    def test_every_key_is_told_of(self) -> None:
-        keys = {key for keys in identity._KEYS.values() for key in keys} | set(identity.QUERIES)
-        for key in sorted(keys):
-            self.assertRegex(self.TEXT, rf"\b{key} = ", key)
+
+class Settings(InFolder):
+    TEXT = (DOCS / "settings.md").read_text("utf-8")
+    KEYS = (
+        ("The project", reading.KEYS),
+        ("`[identity]`", {key for keys in reading_sources.IDENTITY_KEYS.values() for key in keys}),
+        ("`[directory]`", reading_sources.DIRECTORY_KEYS),
+        ("`[directory.queries]`", reading_sources.QUERIES),
+        ("`[token]`", reading_sources.TOKEN_KEYS),
+        ("`[personas.NAME]`", reading.PERSONA_KEYS),
+        ("`[samples]`", reading.SAMPLE_KEYS),
+        ("`[probe]`", reading.PROBE_KEYS),
+        ("`[probe.sign_in]`", reading.SIGN_IN_KEYS),
+        ("`[bodies]`", reading.BODY_KEYS),
+    )
+
+    def part(self, heading: str) -> str:
+        return re.split(r"(?m)^##", re.split(rf"(?m)^###? {re.escape(heading)}$", self.TEXT)[1])[0]
+
+    def test_every_key_is_there_and_no_other(self) -> None:
+        for heading, keys in self.KEYS:
+            with self.subTest(heading):
+                found = re.findall(r"(?m)^\| `(\w+)` \|", self.part(heading))
+                self.assertEqual(sorted(found), sorted(keys))
+
+    def test_every_example_can_be_read(self) -> None:
+        blocks = re.findall(r"```toml\n(.*?)```", self.TEXT, re.S)
+        self.assertEqual(len(blocks), 10)
+        for block in blocks:
+            with self.subTest(block):
+                self.write("secrets.env", "")
+                read_settings(self.write("bloodroot.toml", block))
+
+    def test_every_default_is_the_one_in_the_code(self) -> None:
+        text = "[directory]\nurl = 'sqlite://'\n[token]\ndevelopment_key = '{env.K}'\n[personas.a]\n"
+        text += "[identity]\nfrom = 'jwt'\nkey = '{env.K}'\n[probe.sign_in]\nhow = 'form'\npath = '/in'\n"
+        found = read_settings(self.write("bloodroot.toml", text))
+        objects = {
+            "The project": found,
+            "`[identity]`": found.identity[0].token,
+            "`[directory]`": found.directory,
+            "`[token]`": found.development,
+            "`[personas.NAME]`": found.personas["a"],
+            "`[probe.sign_in]`": found.sign_ins[0],
+        }
+        compared = 0
+        for heading, about in objects.items():
+            for key, default in re.findall(r"(?m)^\| `(\w+)` \| `([^`]*)`", self.part(heading)):
+                if hasattr(about, key):
+                    value = getattr(about, key)
+                    shown = tomllib.loads(f"x = {default}")["x"]
+                    shown = tuple(shown) if isinstance(shown, list) else shown
+                    self.assertEqual(value.name if isinstance(value, Path) else value, shown, f"{heading} {key}")
+                    compared += 1
+        self.assertEqual(compared, 14)
 
 
 class Python(unittest.TestCase):

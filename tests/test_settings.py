@@ -1,10 +1,15 @@
 """bloodroot.toml: what may stand in it, and what is said of what may not."""
 
 import os
+import tomllib
 from textwrap import dedent
 
-from bloodroot.files import write_text
+from hypothesis import given
+from hypothesis import strategies as st
+
 from bloodroot.settings import SettingsError, find_settings, read_settings
+from bloodroot.settings.places import places_of
+from bloodroot.writing import write_text
 from tests.program import InFolder
 
 
@@ -66,8 +71,8 @@ class Reading(InFolder):
     def test_mistakes(self) -> None:
         for text, message in (
             ("polcy = 'x'", 'bloodroot.toml:1: polcy: unknown key; did you mean "policy"?'),
-            ("policy = 3", "policy: this must be a text"),
-            ("app = ''", "app: this must be a text"),
+            ("policy = 3", "policy: this must be a string"),
+            ("app = ''", "app: this must be a string"),
             ("environment = 'none.env'", "environment: none.env cannot be read: No such file"),
             ("environment = 'bad.env'", "bad.env:2: this line is not NAME=value"),
             ("personas = 3", "personas: this must be a table"),
@@ -77,8 +82,8 @@ class Reading(InFolder):
             ("[personas.a]\nsigned_in = false\nroles = ['x']", "has no roles and no attributes"),
             ("[personas.a]\nemail = 'x'", "personas.a.email: unknown key; nothing asks for {persona.email}"),
             ("[personas.a]\nattribute = {}", 'did you mean "attributes"?'),
-            ("[personas.a]\nx = []\n[samples]\ny = '{persona.x}'", "personas.a.x: this must be a text or a number"),
-            ("[samples]\nx = true", "samples.x: this must be a text or a number"),
+            ("[personas.a]\nx = []\n[samples]\ny = '{persona.x}'", "personas.a.x: this must be a string or a number"),
+            ("[samples]\nx = true", "samples.x: this must be a string or a number"),
             ("[samples.own]\nhold = { a = 1 }", 'samples.own.hold: unknown key; did you mean "holds"?'),
             ("[samples.own]\nholds = { mark = 'x' }", "this needs the parameters of the path"),
             ("[probe]\nresets = 'x'", 'probe.resets: unknown key; did you mean "reset"?'),
@@ -98,6 +103,72 @@ class Reading(InFolder):
                 with self.assertRaises(SettingsError) as caught:
                     read_settings(self.write("bloodroot.toml", dedent(text)))
                 self.assertIn(message, str(caught.exception))
+
+    def test_every_mistake_at_once_each_on_its_own_line(self) -> None:
+        file = self.write(
+            "bloodroot.toml",
+            """
+            polcy = "x"
+            [personas.ash]
+            roles = ["x"]
+            [personas.fern]
+            roles = "keeper"
+            attributes = { id = 1 }
+            [[identity]]
+            from = "session"
+            id = "member"
+            [[identity]]
+            from = "jwt"
+            key = "fern"
+            leeway = 900
+            [samples]
+            text = '''
+            [personas.none]
+            roles = 3
+            '''
+            [samples.own]
+            holds = { plot_id = [1] }
+            [[probe.sign_in]]
+            how = "form"
+            path = "/in"
+            [[probe.sign_in]]
+            how = "from"
+            path = "in"
+            """,
+        )
+        with self.assertRaises(SettingsError) as caught:
+            read_settings(file)
+        self.assertEqual(
+            [each.split(": this")[0].split(": unknown")[0].split(": do not")[0] for each in caught.exception.problems],
+            [
+                "bloodroot.toml:1: polcy",
+                "bloodroot.toml:5: personas.fern.roles",
+                "bloodroot.toml:12: identity.key",
+                "bloodroot.toml:13: identity.leeway",
+                "bloodroot.toml:20: samples.own.holds.plot_id",
+                "bloodroot.toml:25: probe.sign_in.how",
+                "bloodroot.toml:26: probe.sign_in.path",
+            ],
+        )
+
+    def test_lines_in_a_project_file(self) -> None:
+        self.write(
+            "pyproject.toml", "[project]\nname = 'x'\n\n[tool.bloodroot]\napp = 3\n[tool.bloodroot.probe]\nrset = 1\n"
+        )
+        with self.assertRaises(SettingsError) as caught:
+            read_settings(self.folder / "pyproject.toml")
+        self.assertEqual([each.split(":")[1] for each in caught.exception.problems], ["5", "7"])
+
+    @given(st.text(alphabet="ab.=[]{}\"'# \n1,\\", max_size=40))
+    def test_whatever_is_toml_has_its_lines_found(self, text: str) -> None:
+        try:
+            values = tomllib.loads(text)
+        except ValueError:
+            return
+        places = places_of(text)
+        self.assertEqual({path[0] for path in places}, set(values))
+        lines = len(text.split("\n"))
+        self.assertTrue(all(1 <= line <= lines for line in places.values()))
 
 
 class Writing(InFolder):
@@ -126,8 +197,8 @@ class Callers(InFolder):
             ("[identity]\nfrom = 'jwtt'", 'did you mean "jwt"?'),
             (jwt + "rolse = 'a'", 'identity.rolse: unknown key; did you mean "roles"?'),
             (jwt, "there is no key to check tokens with; write one of key"),
-            (jwt + "key = 'fern'", "identity.key: a secret does not belong into this file; write key = "),
-            (jwt + "key = 'fern{env.KEY}'", "a secret does not belong into this file"),
+            (jwt + "key = 'fern'", "identity.key: do not put a secret in this file; write key = "),
+            (jwt + "key = 'fern{env.KEY}'", "do not put a secret in this file"),
             (jwt + "key = '{env.KEY}'\nkey_file = 'x.pem'", "key and key_file are all given"),
             (jwt + "key_file = 'x.pem'", "algorithm is missing; tokens do not choose it"),
             (jwt + "algorithm = 'none'\nkey = '{env.KEY}'", "a token without a signature proves nothing"),
@@ -140,16 +211,16 @@ class Callers(InFolder):
             (jwt + "key = '{env.KEY}'\nleeway = 900", "this must be a number of seconds from 0 to 300"),
             (jwt + "key = '{env.KEY}'\nroles = 'https://a.example/r'", "goes in quotes"),
             (jwt + "key = '{env.KEY}'\nattributes = { site = 'a..b' }", "identity.attributes.site: this must be names"),
-            (jwt + "key = '{env.KEY}'\nnames = { A = 3 }", "this must be a text"),
+            (jwt + "key = '{env.KEY}'\nnames = { A = 3 }", "this must be a string"),
             (jwt + "key = '{env.KEY}'\nfor = 'api'", "identity.for"),
             (session + "issuer = 'x'", 'this belongs to from = "jwt", and here from = "session"'),
-            ("[identity]\nfrom = 'session'", "id is missing: where does the caller's id stand? Write the name"),
+            ("[identity]\nfrom = 'session'", "id is missing: where is the caller's id? Write the name"),
             ("[identity]\nfrom = 'directory'\nid = 'x'\nroles = 'y'", 'here from = "directory"'),
             (header, "senders is missing: anyone can send a header"),
             (header + "senders = ['proxy']", '"proxy" is no address and no network'),
             (header + "senders = ['10.1.2.3/8']", "is no address and no network"),
             ("[directory]\n", "directory: url is missing"),
-            ("[directory]\nurl = 'postgresql://ash:fern@db/x'", "a password does not belong into this file"),
+            ("[directory]\nurl = 'postgresql://ash:fern@db/x'", "do not put a password in this file"),
             (database + "cache = -1", "this must be a number of seconds from 0 to 3600"),
             (database + "keep_suspended = 'yes'", "this must be true or false"),
             (database + "cash = 1", 'did you mean "cache"?'),

@@ -12,25 +12,31 @@ if TYPE_CHECKING:
     from .core.compiler import parse
     from .core.decision import Decision, Outcome, Step
     from .core.fields import FieldsRefused
+    from .core.lines import Line
     from .core.policy import Policy
+    from .core.requirements import Requirement
     from .files import load
-    from .language.problems import Place, PolicyError, Problem
+    from .language.problems import BloodrootError, Place, PolicyError, Problem, UnknownNameError
 
 __version__ = "0.1.0"
 
 __all__ = [
     "Answer",
+    "BloodrootError",
     "Caller",
     "Decision",
     "FieldsRefused",
+    "Line",
     "Outcome",
     "Place",
     "Policy",
     "PolicyError",
     "Problem",
+    "Requirement",
     "Route",
     "Step",
     "Unidentified",
+    "UnknownNameError",
     "load",
     "parse",
 ]
@@ -43,9 +49,11 @@ _ROOMS = {
     "core.compiler": ("parse",),
     "core.decision": ("Decision", "Outcome", "Step"),
     "core.fields": ("FieldsRefused",),
+    "core.lines": ("Line",),
     "core.policy": ("Policy",),
+    "core.requirements": ("Requirement",),
     "files": ("load",),
-    "language.problems": ("Place", "PolicyError", "Problem"),
+    "language.problems": ("BloodrootError", "Place", "PolicyError", "Problem", "UnknownNameError"),
 }
 _ROOM_OF = {name: room for room, names in _ROOMS.items() for name in names}
 

@@ -1,9 +1,8 @@
-"""Policies read from disk, and files written so that nothing is ever half written."""
+"""Policies read from disk, with all that they include."""
 
 from __future__ import annotations
 
 import os
-import tempfile
 from pathlib import Path
 from typing import TYPE_CHECKING
 
@@ -120,23 +119,3 @@ def read_text(path: str | os.PathLike[str]) -> str:
 
 def _unreadable(name: str, message: str, line: int = 1, column: int = 1) -> PolicyError:
     return PolicyError([Problem(message, Place(Source(name, ()), line, column, 1))])
-
-
-def write_text(path: Path, text: str) -> None:
-    """Write a file beside its place and then rename it, so that readers see the old text or the new, never a part.
-
-    Raises:
-        OSError: the folder cannot be written.
-    """
-    handle, beside = tempfile.mkstemp(dir=path.parent, prefix=f".{path.name}.")
-    try:
-        with os.fdopen(handle, "w", encoding="utf-8", newline="\n") as file:
-            file.write(text)
-        # mkstemp makes files for their owner alone; a report is as readable as any other new file.
-        mask = os.umask(0)
-        os.umask(mask)
-        Path(beside).chmod(path.stat().st_mode & 0o777 if path.exists() else 0o666 & ~mask)
-        Path(beside).replace(path)
-    except BaseException:
-        Path(beside).unlink(missing_ok=True)
-        raise

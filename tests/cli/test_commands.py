@@ -171,16 +171,34 @@ class Mistakes(InFolder):
         self.write("bare.toml", 'policy = "access.bloodroot"\n')
         self.write("gone.toml", 'app = "nowhere:app"\n[personas.ivy]\nsigned_in = false\n')
         self.write("falls.toml", 'app = "falls:app"\n[personas.ivy]\nsigned_in = false\n')
+        self.write("lost.toml", 'policy = "acces.bloodroot"\n')
+        self.write(
+            "names.toml", '[personas.ivy]\nroles = ["growr"]\n[samples.own-plt]\n[bodies]\n"POST /lot" = { json = 1 }\n'
+        )
         self.write("falls.py", "import this_is_not_there\n")
         for words, message in (
-            (("matrix", "--policy", "none.bloodroot"), "there is no such file"),
+            (
+                ("matrix", "--policy", "none.bloodroot"),
+                "there is no file none.bloodroot; there is access.bloodroot, bad.blood",
+            ),
+            (("matrix", "--policy", "acces.bloodroot"), 'no file acces.bloodroot; did you mean "access.bloodroot"?'),
+            (("matrix", "--settings", "lost.toml"), 'which lost.toml names as the policy; did you mean "access.blood'),
+            (
+                ("matrix", "--settings", "names.toml"),
+                'names.toml:2: personas.ivy.roles: the policy knows no role "growr"',
+            ),
+            (("matrix", "--settings", "names.toml"), "names.toml:3: samples.own-plt: the policy knows no condition"),
+            (("matrix", "--settings", "names.toml"), 'names.toml:5: bodies."POST /lot": the policy knows no endpoint'),
+            (("why", "keeper", "GET", "lots"), '"lots" is no path: a path begins with /, as in /lots'),
+            (("why", "keeper", "GTE", "/lots"), '"GTE" is no method; did you mean "GET"?'),
+            (("why", "keeper", "G T", "/lots"), '"G T" is no method; did you mean "GET"?'),
             (("matrix", "--policy", "folder"), "this is a folder, not a policy file"),
             (
                 ("matrix", "--policy", "bad.bloodroot"),
                 'bad.bloodroot:4:9: unknown role "keper"; did you mean "keeper"?',
             ),
             (("matrix", "--policy", "bad.bloodroot"), '"GOT" is no method that HTTP knows; did you mean "GET"?'),
-            (("matrix", "--out", "matrix.txt"), "a table is for the terminal"),
+            (("matrix", "--out", "matrix.md"), "its ending says no format; name it .txt, .json, .csv, or add --format"),
             (("matrix", "--out", "nowhere/m.csv"), "nowhere"),
             (("matrix", "--personas"), "there are no personas"),
             (("matrix", "--format", "poster"), "poster"),

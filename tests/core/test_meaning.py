@@ -10,7 +10,8 @@ from rich.console import Console
 import bloodroot
 from bloodroot import Caller, FieldsRefused, PolicyError, Route
 from bloodroot.core.matrix import matrix_of_roles
-from bloodroot.report import table
+from bloodroot.report.results import MatrixResult
+from bloodroot.report.table import matrix as table_of_matrix
 
 BASE = """
 roles
@@ -280,7 +281,7 @@ class Actions(unittest.TestCase):
         routes = [Route("lots", ("GET",), "/lots"), Route("years", ("GET",), "/years/**", exact=False)]
         policy = bloodroot.parse(text).bind(routes)
         console = Console(width=100, record=True, file=io.StringIO())
-        console.print(table.matrix(matrix_of_roles(policy), policy, console))
+        console.print(table_of_matrix(MatrixResult(policy, matrix_of_roles(policy)), console))
         shown = console.export_text()
         self.assertRegex(shown, r"GET /years/\*\* ~ ")
         self.assertRegex(shown, r"GET /lots  ")

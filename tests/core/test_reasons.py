@@ -10,6 +10,7 @@ import bloodroot
 from bloodroot import Caller
 from bloodroot.core.matrix import matrix_of_roles
 from bloodroot.report import csv
+from bloodroot.report.results import MatrixResult
 
 AWAKE, ASLEEP = {"status": "active"}, {"status": "suspended"}
 
@@ -204,7 +205,7 @@ always
   HEAD      /plots     keeper
 """)
         self.assertEqual(
-            csv.matrix(matrix_of_roles(policy)).splitlines(),
+            csv.matrix(MatrixResult(policy, matrix_of_roles(policy))).splitlines(),
             [
                 "method,path,signed-out,signed-in,grower,keeper",
                 "POST PUT,/lots,sign-in,deny,if active,deny",

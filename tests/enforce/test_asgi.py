@@ -7,8 +7,8 @@ from typing import Any
 import bloodroot
 from bloodroot import Caller
 from bloodroot.enforce import Refused, current
-from bloodroot.enforce.answers import is_program
 from bloodroot.enforce.asgi import AccessMiddleware, Request
+from bloodroot.enforce.responses import is_program
 from tests.policies import POLICY
 from tests.servers import ask, serving
 

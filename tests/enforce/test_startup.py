@@ -11,12 +11,11 @@ from starlette.responses import PlainTextResponse
 from starlette.routing import Route, WebSocketRoute
 
 import bloodroot
-from bloodroot.enforce import current, guard, wsgi
+from bloodroot.enforce import StartUpError, current, guard, wsgi
 from bloodroot.enforce import fastapi as for_fastapi
 from bloodroot.enforce import flask as for_flask
 from bloodroot.enforce import starlette as for_starlette
 from bloodroot.enforce.guards import guards_of
-from bloodroot.enforce.startup import StartUpError
 from tests.enforce.stacks import POLICY, identify
 
 
@@ -71,7 +70,7 @@ always
     def test_too_late_is_told(self) -> None:
         app = Starlette()
         app.middleware_stack = app.build_middleware_stack()
-        with self.assertRaisesRegex(RuntimeError, "the application has started"):
+        with self.assertRaisesRegex(StartUpError, "the application has started"):
             for_starlette.protect(app, POLICY.bind([bloodroot.Route("send_parcel", (), "/x")]), identify=identify)
         with self.assertRaisesRegex(bloodroot.PolicyError, "unknown action"):
             for_flask.protect(flask.Flask("tarn"), POLICY, identify=identify)

@@ -10,8 +10,8 @@ from hypothesis import strategies as st
 from bloodroot import Caller, Unidentified
 from bloodroot.identity.claims import claims_of, read_claims
 from bloodroot.identity.keys import OneKey
+from bloodroot.identity.members import member_of
 from bloodroot.identity.names import permissions_in
-from bloodroot.identity.rows import member_of
 from bloodroot.identity.sources import BearerToken
 from bloodroot.identity.tokens import TokenCheck
 from bloodroot.settings import ClaimNames, TokenRules, claim_path
@@ -52,6 +52,9 @@ SHAPES = [
         None,
     ),
     (DUTIES, {"staff": {"duties": {"curator": True, "auditor": False}}}, {"curator"}, None),
+    (DUTIES, {"staff": {"duties": {"curator": 1, "auditor": 0, "botanist": True}}}, {"curator", "botanist"}, None),
+    (DUTIES, {"staff": {"duties": {"curator": 2}}}, set(), 'in which "curator" is 2, and not true or false'),
+    (DUTIES, {"staff": {"duties": {"curator": 1.0}}}, set(), 'in which "curator" is 1.0, and not true or false'),
     (DUTIES, {"staff": {"duties": {"curator": "yes"}}}, set(), 'in which "curator" is "yes"'),
     (DUTIES, {"staff": {"duties": {"curator": False}}}, set(), "in which nothing is true"),
     (DUTIES, {}, set(), "the token has no staff.duties, so no roles come from it"),
@@ -69,7 +72,7 @@ SHAPES = [
     (COMMAS, {"duties": " curator , botanist ,"}, {"curator", "botanist"}, None),
     (COMMAS, {"duties": "guest-registrar"}, {"guest-registrar"}, None),
     (COMMAS, {"duties": ["curator,botanist"]}, {"curator,botanist"}, None),
-    (COMMAS, {"duties": " , "}, set(), None),
+    (COMMAS, {"duties": " , "}, set(), 'is " , ", in which there is no name, so no roles come from it'),
     (BLANKS, {"duties": "curator  botanist"}, {"curator", "botanist"}, None),
     (PLAIN, {"duties": "curator,botanist"}, {"curator,botanist"}, 'write separator = ","'),
     (PLAIN, {"duties": "curator botanist"}, {"curator botanist"}, 'write separator = " "'),

@@ -12,7 +12,7 @@ from bloodroot import Unidentified
 from bloodroot.identity import tables
 from bloodroot.identity.directory import Directory
 from bloodroot.identity.fresh import Remembered
-from bloodroot.identity.rows import member_of
+from bloodroot.identity.members import member_of
 from bloodroot.identity.seed_file import Seed, SeedError, SeedGroup, SeedMember
 from bloodroot.identity.seeding import sow
 from bloodroot.identity.sown import Verdict
@@ -83,6 +83,28 @@ class Suite:
                 "parcel:*": "the directory, to group night",
             },
         )
+
+    def test_many_members_take_no_more_queries_than_few(self) -> None:
+        asked = []
+        sa.event.listen(self.directory.engine, "before_cursor_execute", lambda *found: asked.append(found[2]))
+        names = ("keeper", "clerk", "grower")
+        many = [member(f"m{n}", roles=[names[n % 3]], groups=["field-staff"] * (n % 2)) for n in range(300)]
+        many += [member(f"n{n}", id=2000 - n, permissions=["lot:edit"] * (n % 2)) for n in range(200)]
+        self.sow(*many, groups=(SeedGroup("seed.toml:1", "field-staff", ("memo:read",)),))
+        self.assertLess(len(asked), 120)
+        del asked[:]
+        listed = self.directory.members()
+        self.assertLessEqual(len(asked), 8)
+        self.assertEqual(len(listed), 500)
+        self.assertEqual(listed[::50], [self.directory.member(each.id) for each in listed[::50]])
+        by_login = {each.name: each for each in listed}
+        self.assertEqual(self.directory.member_with_login("m7"), by_login["m7"])
+        self.assertEqual(by_login["m7"].granted, {"memo:read": "the directory, to group field-staff"})
+        self.assertEqual(
+            (by_login["n3"].id, by_login["n3"].granted), (1997, {"lot:edit": "the directory, to the member"})
+        )
+        self.assertIsNone(self.directory.member_with_login("m07"))
+        self.assertEqual(set(self.sow(*many)) - {"roles"}, {*by_login, "field-staff"})
 
     def test_what_differs_is_left_until_it_is_to_be_updated(self) -> None:
         self.sow(member("tess", name="Tess", roles=["keeper"], groups=["field-staff"]))

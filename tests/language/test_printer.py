@@ -146,7 +146,7 @@ class Tidy(unittest.TestCase):
 
 
 def _comments(text: str) -> list[str]:
-    from bloodroot.language.tokens import comment_in
+    from bloodroot.language.tokenizer import comment_in
 
     return [comment for line in text.splitlines() if (comment := comment_in(line))]
 

@@ -52,7 +52,7 @@ def run() -> None:
         sys.stderr.close()
         sys.exit(0)
     except Exception as error:
-        text = _told(error)
+        text = _message(error)
         if text is None and "BLOODROOT_TRACEBACK" in os.environ:
             raise
         fault = f"a fault in bloodroot itself: {type(error).__name__}: {error}"
@@ -60,14 +60,11 @@ def run() -> None:
         sys.exit(2)
 
 
-def _told(error: Exception) -> str | None:
-    """What an error has to say to the user; None for one that nobody has foreseen."""
-    from ..identity.seed_file import SeedError
-    from ..language.problems import PolicyError
-    from ..settings import SettingsError
-    from .output import UsageError
+def _message(error: Exception) -> str | None:
+    """What a user is shown of an error; None for one that was not foreseen."""
+    from ..language.problems import BloodrootError
 
-    if isinstance(error, PolicyError | SeedError | SettingsError | UsageError):
+    if isinstance(error, BloodrootError):
         return str(error)
     if isinstance(error, OSError):
         return f"{error.filename}: {error.strerror}" if error.filename else str(error.strerror or error)

@@ -72,6 +72,7 @@ def demo(
         _title("bloodroot matrix", "who gets in where, from the policy alone")
         output.deliver(MatrixResult(policy, matrix_of_roles(policy)), color=color)
         _title("bloodroot probe", "the application asked as every persona")
+        settings = output.with_members(settings) or settings
         result = with_progress(policy, settings)
         output.deliver(result, color=color)
         _title("bloodroot token read", "what becomes of a token made for the persona two-hats")

@@ -25,9 +25,10 @@ def tidy_files(
     out: OutOption = None,
 ) -> None:
     """Write policy files in their one tidy form: columns aligned, comments kept, the meaning untouched."""
-    from ..files import read_text, write_text
+    from ..files import read_text
     from ..language.printer import tidy
     from ..report.results import FormatResult
+    from ..writing import write_text
     from . import output
 
     if (form is not None or out is not None) and not check and not diff:

@@ -26,6 +26,7 @@ def matrix(
     if personas:
         if found is None or not found.personas:
             raise UsageError("there are no personas; write [personas.NAME] in bloodroot.toml")
+        found = output.with_members(found) or found
         result = matrix_of_callers(rules, {name: each.caller for name, each in found.personas.items()})
     else:
         result = matrix_of_roles(rules)

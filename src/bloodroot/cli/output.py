@@ -12,16 +12,20 @@ from typing import TYPE_CHECKING, Annotated
 
 import typer
 
+from ..language.problems import BloodrootError
 from ..report import ENDINGS, Format
 
 if TYPE_CHECKING:
+    from collections.abc import Iterable
+
     from rich.console import Console, RenderableType
 
+    from ..core.caller import Caller
     from ..core.policy import Policy
     from ..settings import Settings
 
 
-class UsageError(Exception):
+class UsageError(BloodrootError):
     """Options that do not go together, or a name with nothing behind it."""
 
 
@@ -97,30 +101,99 @@ def unbound_project(policy: Path | None, settings: Path | None) -> tuple[Policy,
 def _read(policy: Path | None, settings: Path | None) -> tuple[Policy, Settings | None]:
     from ..files import load
     from ..settings import find_settings, read_settings
+    from ..settings.policy_names import check_names
 
     file = settings or find_settings()
     found = read_settings(file) if file is not None else None
-    if policy is None:
-        policy = _shown(found.policy) if found is not None else Path("access.bloodroot")
-    return load(policy), found
+    chosen = policy
+    if chosen is None:
+        chosen = _shown(found.policy) if found is not None else Path("access.bloodroot")
+    if not chosen.exists():
+        raise UsageError(_no_policy(chosen, file if policy is None else None))
+    rules = load(chosen)
+    if found is not None:
+        check_names(found, rules)
+    return rules, found
 
 
-def roles_named(who: str, policy: Policy, settings: Settings | None) -> list[str]:
-    """The roles in a text with commas between them.
-
-    Raises:
-        UsageError: one of them is none, nor is it a persona.
-    """
+def _no_policy(policy: Path, settings: Path | None) -> str:
+    """What to say where there is no such policy: who names it, files of nearly this name, and what to do."""
     from ..language.problems import suggestion
 
+    where = f"{policy}, which {_shown(settings)} names as the policy" if settings is not None else str(policy)
+    folder = policy.parent
+    near = [each.stem for each in sorted(folder.glob("*.bloodroot"))] if folder.is_dir() else []
+    guess = suggestion(policy.stem, near)
+    if guess:
+        return f'there is no file {where}{guess[:-2]}.bloodroot"?'
+    guess = f"; there is {', '.join(f'{name}.bloodroot' for name in near[:5])}" if near else ""
+    way_out = "write one, or name one with --policy FILE"
+    if settings is not None:
+        way_out = 'write it, or correct policy = "..." there'
+    return f"there is no file {where}{guess}; {way_out}"
+
+
+def with_members(settings: Settings | None, names: Iterable[str] | None = None) -> Settings | None:
+    """The settings with those personas looked up that are members of the directory.
+
+    Args:
+        settings: the settings, or None where there are none.
+        names: the personas that are needed; None for all.
+
+    Raises:
+        SettingsError: a member cannot be found.
+    """
+    if settings is None or all(persona.member is None for persona in settings.personas.values()):
+        return settings
+    from ..identity.personas import with_members
+
+    return with_members(settings, names)
+
+
+def caller_named(who: str, policy: Policy, settings: Settings | None) -> Caller | None:
+    """The caller that a text stands for: a persona, roles, or a persona and roles that it holds as well.
+
+    Names have commas between them.
+
+    Raises:
+        UsageError: one of the names is neither, or two of them are personas.
+        SettingsError: a persona is a member whom the directory does not have.
+    """
+    from dataclasses import replace
+
+    from ..core.caller import imagined
+
+    names = [name.strip() for name in who.split(",")]
     personas = settings.personas if settings is not None else {}
-    roles = [role.strip() for role in who.split(",")]
-    for role in roles:
-        if role not in policy.roles.bit:
-            guess = suggestion(role, [*policy.roles.bit, *personas, "signed-out", "signed-in"])
+    # Personas are often called after their roles: beside others such a name is a role.
+    chosen = [name for name in names if name in personas and (len(names) == 1 or name not in policy.roles.bit)]
+    roles = [name for name in names if name not in chosen and name not in ("signed-in", "signed-out")]
+    _check_roles(roles, policy, personas)
+    if len(chosen) > 1 or ("signed-out" in names and len(names) > 1):
+        raise UsageError(f'"{who}" is more than one caller; name one persona, and roles that it should hold as well')
+    if names == ["signed-out"]:
+        return None
+    if not chosen:
+        # Of a role alone nothing else is known: what asks for an attribute stays open.
+        return imagined(*roles)
+    found = with_members(settings, chosen)
+    assert found is not None
+    caller = found.personas[chosen[0]].caller
+    if caller is None:
+        if roles:
+            raise UsageError(f'persona "{chosen[0]}" is not signed in, and can hold no role')
+        return None
+    return replace(caller, roles={*caller.roles, *roles})
+
+
+def _check_roles(names: list[str], policy: Policy, personas: Iterable[str]) -> None:
+    from ..language.problems import suggestion
+
+    for name in names:
+        if name not in policy.roles.bit:
+            guess = suggestion(name, [*policy.roles.bit, *personas, "signed-out", "signed-in"])
             what = "persona or role" if personas else "role"
-            raise UsageError(f'unknown {what} "{role}"{guess or "; known are " + ", ".join(policy.roles.bit)}')
-    return roles
+            raise UsageError(f'unknown {what} "{name}"{guess or "; known are " + ", ".join(policy.roles.bit)}')
 
 
 def policy_file() -> Path:
@@ -172,7 +245,7 @@ def deliver(
     Raises:
         UsageError: the ending of the file says no format, or the result has no such format.
     """
-    from ..files import write_text
+    from ..writing import write_text
 
     form = _format(wanted, out)
     reports = import_module(f"..report.{form.value}", __package__).REPORTS

@@ -28,7 +28,7 @@ def probe(
     rules, found = output.project(policy, settings)
     if found is None:
         raise UsageError("there are no settings; write bloodroot.toml, or name one with --settings")
-    result = with_progress(rules, found)
+    result = with_progress(rules, output.with_members(found) or found)
     output.deliver(result, form, out, color)
     if not result.sound:
         raise typer.Exit(1)

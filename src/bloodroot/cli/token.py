@@ -74,18 +74,20 @@ def make(
 
 def _caller(who: str, policy: Policy, settings: Settings) -> Caller:
     """The caller that a token is for."""
-    from ..core.caller import Caller
+    from dataclasses import replace
+
+    from ..core.records import UNKNOWN
     from . import output
 
-    persona = settings.personas.get(who)
-    if persona is not None:
-        caller = persona.caller
-        if caller is None:
-            raise UsageError(f'persona "{who}" is not signed in, and has no token')
-        if caller.id is None:
-            raise UsageError(f'persona "{who}" has no id; write attributes = {{ id = 1 }} under [personas.{who}]')
-        return caller
-    return Caller(f"development-{who.replace(',', '-')}", output.roles_named(who, policy, settings))
+    caller = output.caller_named(who, policy, settings)
+    if caller is None:
+        raise UsageError(f"{who} is not signed in, and has no token")
+    if caller.id is UNKNOWN:
+        # Roles alone, of whom nothing else is known.
+        return replace(caller, id=f"development-{who.replace(',', '-')}", attributes={})
+    if caller.id is None:
+        raise UsageError(f'persona "{who}" has no id; write attributes = {{ id = 1 }} under [personas.{who}]')
+    return caller
 
 
 def _scopes(text: str, policy: Policy) -> list[str]:

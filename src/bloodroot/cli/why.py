@@ -21,7 +21,7 @@ def why(
         list[str],
         typer.Argument(
             metavar="WHO METHOD PATH",
-            help="A persona, a role, several roles with commas, or signed-out; a method; a path, and a query if any.",
+            help="A persona, roles, or both with commas between them, or signed-out; a method; a path, with its query.",
         ),
     ],
     record: Annotated[
@@ -31,7 +31,8 @@ def why(
         bool, typer.Option("--path-only", help="Only which lines cover METHOD PATH; WHO may be left out.")
     ] = False,
     directory: Annotated[
-        bool, typer.Option("--directory", help="Take WHO, a persona or the id of a member, from the directory.")
+        bool,
+        typer.Option("--directory", help="Take WHO, a persona or a member's login or id, from the directory."),
     ] = False,
     policy: PolicyOption = None,
     settings: SettingsOption = None,
@@ -48,6 +49,7 @@ def why(
         raise UsageError("why needs WHO METHOD PATH, as in: bloodroot why curator PATCH /trials/7")
     who, method, path = words[0], words[-2].upper(), words[-1]
     rules, found = output.project(policy, settings)
+    _check(method, path, rules)
     sent, _, query = path.partition("?")
     if path_only:
         lines, standing = rules.engine.candidates(method, sent), rules.engine.rules_for(method, sent)
@@ -57,29 +59,29 @@ def why(
     if directory:
         who, caller = _member(who, found)
     else:
-        caller = _caller(who, rules, found)
+        caller = output.caller_named(who, rules, found)
     result = explain(rules, who, caller, method, sent, record=_record(record), query=values)
     output.deliver(result, form, out, color)
 
 
-def _caller(who: str, policy: Policy, settings: Settings | None) -> Caller | None:
-    """The caller that a name stands for: a persona first, then roles."""
-    from ..core.caller import imagined
-    from . import output
+def _check(method: str, path: str, policy: Policy) -> None:
+    """See that a method and a path are what they look like."""
+    from ..core.methods import COMMON
+    from ..core.paths import is_method
+    from ..language.problems import suggestion
 
-    personas = settings.personas if settings is not None else {}
-    if who in personas:
-        return personas[who].caller
-    if who == "signed-out":
-        return None
-    if who == "signed-in":
-        return imagined()
-    # Of a role alone nothing else is known: what asks for an attribute stays open.
-    return imagined(*output.roles_named(who, policy, settings))
+    if not path.startswith("/"):
+        rest = path.split("://", 1)[-1]
+        guess = f"/{rest.partition('/')[2]}" if "://" in path else f"/{path}"
+        raise UsageError(f'"{path}" is no path: a path begins with /, as in {guess}')
+    known = {*COMMON, *(each for line in policy.endpoints for each in line.methods)}
+    guess = "" if method in known else suggestion(method, known)
+    if guess or not is_method(method):
+        raise UsageError(f'"{method}" is no method{guess or "; a method is a word such as GET or POST"}')
 
 
 def _member(who: str, settings: Settings | None) -> tuple[str, Caller | None]:
-    """A member of the directory as it is now: what to call it, and the caller; None for one who counts as nobody."""
+    """A member of the directory as it is now: what to call it, and the caller; None for one who may not act."""
     from ..core.caller import Unidentified
     from ..identity import directory_of
 
@@ -88,11 +90,13 @@ def _member(who: str, settings: Settings | None) -> tuple[str, Caller | None]:
     found = directory_of(settings)
     found.check()
     persona = settings.personas.get(who)
-    member_id = persona.attributes.get("id") if persona is not None else who
+    login = persona.member if persona is not None and persona.member is not None else who
+    member_id = persona.attributes.get("id") if persona is not None and persona.member is None else None
+    member = found.member(member_id) if member_id is not None else found.member_with_login(login) or found.member(who)
     try:
-        return who, found.caller(member_id)
+        return who, found.judged(member, member.id if member is not None else who, None)
     except Unidentified as error:
-        return f"{who}, who counts as signed out since {error.reason}", None
+        return f"{who}, who counts as signed out: {error.reason}", None
 
 
 def _record(text: str | None) -> Any:

@@ -7,6 +7,7 @@ from dataclasses import dataclass, field
 from types import MappingProxyType
 from typing import TYPE_CHECKING, Any
 
+from ..language.problems import BloodrootError
 from .records import UNKNOWN
 
 if TYPE_CHECKING:
@@ -84,7 +85,7 @@ class CallerView:
             raise AttributeError(name) from None
 
 
-class Unidentified(Exception):
+class Unidentified(BloodrootError):
     """A request says who sent it, and that cannot be believed: an expired token, a member who was suspended.
 
     Raised by an application's ``identify``, it makes the caller a signed-out one.

@@ -5,7 +5,7 @@ from __future__ import annotations
 from dataclasses import dataclass, replace
 from typing import TYPE_CHECKING, Any, NamedTuple
 
-from ..language.problems import suggestion
+from ..language.problems import UnknownNameError, suggestion
 from .binding import Binding, BoundLines, Route, binding_of
 from .caller import Caller
 from .decision import Decision, Outcome, Step
@@ -437,11 +437,11 @@ class Engine:
         """What a permission asks.
 
         Raises:
-            LookupError: the policy has no such permission.
+            UnknownNameError: the policy has no such permission.
         """
         asked = self.resolver.permission(name)
         if asked is None:
-            raise LookupError(f'unknown permission "{name}"{suggestion(name, self.resolver.permissions)}')
+            raise UnknownNameError(f'unknown permission "{name}"{suggestion(name, self.resolver.permissions)}')
         return asked
 
     def knows(self, permission: str) -> bool:

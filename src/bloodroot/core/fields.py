@@ -5,6 +5,7 @@ from __future__ import annotations
 from dataclasses import dataclass
 from typing import TYPE_CHECKING
 
+from ..language.problems import BloodrootError
 from .formulas import FALSE, TRUE, Facts, Formula
 
 if TYPE_CHECKING:
@@ -13,7 +14,7 @@ if TYPE_CHECKING:
     from ..language.problems import Place
 
 
-class FieldsRefused(Exception):
+class FieldsRefused(BloodrootError):
     """A change to fields that the caller may not change.
 
     Attributes:

@@ -7,7 +7,7 @@ from dataclasses import dataclass
 from typing import TYPE_CHECKING, Any
 from urllib.parse import quote
 
-from ..language.problems import suggestion
+from ..language.problems import UnknownNameError, suggestion
 from .decision import Outcome
 from .methods import covers
 from .paths import Parameter, Template, TemplateError, overlap, parse_template, read_path
@@ -40,7 +40,7 @@ class Flags:
         asked: permissions, and endpoints: a method and a path, in which ``{id}`` stands for the record's ``id``.
 
     Raises:
-        LookupError: the policy has no such permission.
+        UnknownNameError: the policy has no such permission.
     """
 
     def __init__(self, engine: Engine, caller: Caller | None, asked: Iterable[str]) -> None:
@@ -56,7 +56,7 @@ class Flags:
         """Which of the questions hold, for this record where it depends on one; by name, in the order asked.
 
         Raises:
-            LookupError: no line covers an endpoint, or the record does not have what its path asks for.
+            UnknownNameError: no line covers an endpoint, or the record does not have what its path asks for.
         """
         texts: dict[str, str | None] = {}
         return {each: flag.holds(record, texts) for each, flag in self._flags.items()}
@@ -190,7 +190,7 @@ class _Endpoint:
             # A misspelled path would otherwise hide a link for good, and no one would know why.
             known = (f"{m} {line.template.text}" for line in self._engine.endpoints for m in line.methods)
             asked = f"{self._method} {self._path}"
-            raise LookupError(f'no line of the policy covers "{asked}"{suggestion(asked, known)}')
+            raise UnknownNameError(f'no line of the policy covers "{asked}"{suggestion(asked, known)}')
         return decision.outcome is Outcome.ALLOW
 
     def _text(self, record: Any, name: str, texts: dict[str, str | None]) -> str | None:
@@ -203,5 +203,5 @@ class _Endpoint:
     def _value(self, record: Any, name: str) -> Any:
         found = attribute(record, name) if record is not None else MISSING
         if found is MISSING or found is None:
-            raise LookupError(f'"{self._method} {self._path}" asks for the {name} of a record, and there is none')
+            raise UnknownNameError(f'"{self._method} {self._path}" asks for the {name} of a record, and there is none')
         return found

@@ -9,6 +9,7 @@ from functools import lru_cache
 from typing import TYPE_CHECKING, Any, Generic, TypeVar
 from urllib.parse import quote, unquote_to_bytes
 
+from ..language.problems import BloodrootError
 from .methods import ANY, COMMON
 
 if TYPE_CHECKING:
@@ -29,7 +30,7 @@ _METHOD = re.compile(r"[A-Z0-9!#$%&'*+.^_`|~-]+").fullmatch
 _BAD_PERCENT = re.compile(r"%(?![0-9A-Fa-f]{2})").search
 
 
-class TemplateError(ValueError):
+class TemplateError(BloodrootError, ValueError):
     """A path template that cannot be used; the message says why."""
 
 

@@ -5,7 +5,7 @@ from __future__ import annotations
 from typing import TYPE_CHECKING, Any
 
 from ..language.parser import parse_guard
-from ..language.problems import Place, PolicyError, Source, suggestion
+from ..language.problems import Place, PolicyError, Source, UnknownNameError, suggestion
 from .binding import BoundLines, Route, bound_lines
 from .decision import Decision, Outcome
 from .engine import Engine, Parts
@@ -183,7 +183,7 @@ class Policy:
         """Whether a caller has a permission, for this record where it depends on one.
 
         Raises:
-            LookupError: the policy has no such permission.
+            UnknownNameError: the policy has no such permission.
         """
         return self.engine.holds(self.engine.permission(permission), caller, record, args)
 
@@ -201,7 +201,7 @@ class Policy:
             By what was asked. What depends on a record that is not at hand is False.
 
         Raises:
-            LookupError: the policy has no such permission, or no line for such an endpoint.
+            UnknownNameError: the policy has no such permission, or no line for such an endpoint.
         """
         return Flags(self.engine, caller, asked).of(record)
 
@@ -211,7 +211,7 @@ class Policy:
         """`flags` for each of a list of records, in one pass.
 
         Raises:
-            LookupError: as `flags`.
+            UnknownNameError: as `flags`.
         """
         flags = Flags(self.engine, caller, asked)
         return [flags.of(record) for record in records]
@@ -228,7 +228,7 @@ class Policy:
             Names of fields. Where the policy says nothing of this kind, all of the record's.
 
         Raises:
-            LookupError: the policy knows no such kind, but one of nearly the same name.
+            UnknownNameError: the policy knows no such kind, but one of nearly the same name.
         """
         rules = self._rules_for(kind)
         if rules is None:
@@ -249,7 +249,7 @@ class Policy:
 
         Raises:
             FieldsRefused: naming each field that may not be changed.
-            LookupError: the policy knows no such kind, but one of nearly the same name.
+            UnknownNameError: the policy knows no such kind, but one of nearly the same name.
         """
         rules = self._rules_for(kind)
         if rules is None:
@@ -264,5 +264,5 @@ class Policy:
         rules = self.fields.get(kind)
         if rules is None and (guess := suggestion(kind, self.fields)):
             # A slip of the pen would otherwise open every field.
-            raise LookupError(f"the policy has no section fields {kind}{guess}")
+            raise UnknownNameError(f"the policy has no section fields {kind}{guess}")
         return rules

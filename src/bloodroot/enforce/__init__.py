@@ -1,7 +1,9 @@
 """Enforcement: the policy between a server and an application, and in front of functions."""
 
-from .access import Access, Acting, Refused, Unsettled, current, on_behalf_of
+from .access import Access, Acting, current, on_behalf_of
 from .audit import Audit, JsonLines
+from .enforcement import Identify
+from .errors import EnforcementError, Refused, StartUpError, Unsettled
 from .guards import guard
 from .in_force import use
 
@@ -9,8 +11,11 @@ __all__ = [
     "Access",
     "Acting",
     "Audit",
+    "EnforcementError",
+    "Identify",
     "JsonLines",
     "Refused",
+    "StartUpError",
     "Unsettled",
     "current",
     "guard",

@@ -17,29 +17,14 @@ from typing import TYPE_CHECKING, Any, cast
 from ..core.caller import Caller, Unidentified
 from ..core.decision import Decision, Outcome, Step
 from ..core.question import Question
-from . import fields, in_force
+from . import field_values, in_force
+from .errors import EnforcementError, Refused, Unsettled
 
 if TYPE_CHECKING:
     from ..core.lines import CompiledGuard
     from ..core.policy import Policy
 
 log = logging.getLogger("bloodroot.enforce")
-
-
-class Refused(Exception):
-    """The caller may not have this. Raised in a handler, it becomes the answer that the policy gives.
-
-    Attributes:
-        decision: why.
-    """
-
-    def __init__(self, decision: Decision, message: str | None = None) -> None:
-        self.decision = decision
-        super().__init__(message or decision.reason or "unsettled")
-
-
-class Unsettled(RuntimeError):
-    """Somebody acted while it was left open whether they may: nobody settled what depends on the record."""
 
 
 class Acting:
@@ -93,7 +78,7 @@ class Acting:
             LookupError: the policy knows no such kind, but one of nearly the same name.
         """
         names = self.policy.readable(self.caller, kind, record)
-        return {name: value for name, value in fields.values_of(record).items() if name in names}
+        return {name: value for name, value in field_values.values_of(record).items() if name in names}
 
     def change(self, kind: str, record: Any, changes: Any) -> dict[str, Any]:
         """The changes, if the caller may make every one of them.
@@ -106,7 +91,7 @@ class Acting:
         Raises:
             FieldsRefused: naming each field that may not be changed. Let it pass: it becomes a 403 that names them.
         """
-        wanted = fields.changes_in(changes)
+        wanted = field_values.changes_in(changes)
         self.policy.changeable(self.caller, kind, wanted, record)
         return wanted
 
@@ -249,10 +234,10 @@ class Access(Acting):
         """Note that what is answered may be for this caller alone.
 
         Raises:
-            RuntimeError: the response has begun to leave, and any cache may give it to anyone.
+            EnforcementError: the response has begun to leave, and any cache may give it to anyone.
         """
         if self.public:
-            raise RuntimeError(
+            raise EnforcementError(
                 f"{self.method} {plain(self.path)} asks who the caller is while a response leaves that is open to "
                 "anyone and may be cached for everybody; call current() before the response begins"
             )
@@ -306,12 +291,12 @@ def current() -> Access:
     """Who acts at the moment: in a request an `Access`, in a job what `on_behalf_of` has set.
 
     Raises:
-        RuntimeError: no middleware is around this code and no caller acts, so nothing has been decided; or a response
-            has begun to leave that may be cached for everybody.
+        EnforcementError: no middleware is around this code and no caller acts, so nothing has been decided; or a
+            response has begun to leave that may be cached for everybody.
     """
     acting = _current.get()
     if acting is None:
-        raise RuntimeError(
+        raise EnforcementError(
             "no caller acts here and nothing is decided: protect the application, or call this within "
             "`with on_behalf_of(caller):`"
         )
@@ -331,8 +316,8 @@ class on_behalf_of:
         policy: what decides; by default that of the request at hand, else the one in force in this process.
 
     Raises:
-        RuntimeError: no policy is known; give one, or call `use` first. Or it is used in a generator, where the caller
-            would go on to act in the code that the generator gives its values to.
+        EnforcementError: no policy is known; give one, or call `use` first. Or it is used in a generator, where the
+            caller would go on to act in the code that the generator gives its values to.
         Unsettled: at the end, where a guard depended on a record that was not settled.
     """
 
@@ -363,7 +348,7 @@ def _refuse_in_generators() -> None:
     while frame.f_globals.get("__name__") == "contextlib" and frame.f_back is not None:
         frame = frame.f_back
     if frame.f_code.co_flags & (inspect.CO_GENERATOR | inspect.CO_ASYNC_GENERATOR):
-        raise RuntimeError(
+        raise EnforcementError(
             f"on_behalf_of is used in the generator {frame.f_code.co_name}, and the caller would go on to act in "
             "the code between its steps; put it around the code that runs through the generator"
         )

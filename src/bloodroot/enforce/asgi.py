@@ -9,8 +9,9 @@ from typing import Any
 
 from ..core.answers import Answer
 from ..core.policy import Policy
+from ..language.problems import BloodrootError
 from ..request import AsgiRequest as Request
-from . import answers
+from . import responses
 from .access import _current, log
 from .asgi_messages import (
     BEGINNINGS,
@@ -83,7 +84,7 @@ class AccessMiddleware:
             answer = await run_async(gate.decide(gate.request), call_async)
         except Exception:
             log.exception("%s failed before the handler; the request is refused", gate.request.method)
-            answer = answers.NO_CALLER
+            answer = responses.NO_CALLER
         if answer is None:
             answer = await gate.run(self.app, scope, receive, gate.send)
         if answer is not None:
@@ -91,7 +92,7 @@ class AccessMiddleware:
             await gate.answer_plainly(answer, gate.request, receive, send)
 
 
-class Withheld(Exception):
+class Withheld(BloodrootError):
     """The response of a handler is withheld. Raised where the handler sends it, so that nothing of it goes on."""
 
     def __init__(self, answer: Answer) -> None:

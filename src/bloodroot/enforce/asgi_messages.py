@@ -6,7 +6,7 @@ from collections.abc import Awaitable, Callable, Iterable, MutableMapping
 from typing import Any
 
 from ..core.answers import Answer
-from . import answers
+from . import responses
 
 Scope = MutableMapping[str, Any]
 Message = MutableMapping[str, Any]
@@ -18,7 +18,7 @@ App = Callable[[Scope, Receive, Send], Awaitable[None]]
 BEGINNINGS = ("http.response.start", "websocket.accept", "websocket.http.response.start")
 
 
-async def send_response(response: answers.Response, send: Send, *, body: bool) -> None:
+async def send_response(response: responses.Response, send: Send, *, body: bool) -> None:
     """Send a refusal."""
     headers = [(name.encode("latin-1"), value.encode("latin-1", "replace")) for name, value in response.headers]
     await send({"type": "http.response.start", "status": response.status, "headers": headers})
@@ -34,8 +34,8 @@ async def refuse_socket(answer: Answer, receive: Receive, send: Send) -> None:
     await send({"type": "websocket.close", "code": 1008, "reason": reason})
 
 
-_WHOLE_VARY = (b"vary", ", ".join(answers.VARY).encode())
-_PRIVATE = (b"cache-control", answers.PRIVATE.encode())
+_WHOLE_VARY = (b"vary", ", ".join(responses.VARY).encode())
+_PRIVATE = (b"cache-control", responses.PRIVATE.encode())
 
 
 def with_caching(headers: Iterable[tuple[bytes, bytes]]) -> list[tuple[bytes, bytes]]:
@@ -51,7 +51,7 @@ def with_caching(headers: Iterable[tuple[bytes, bytes]]) -> list[tuple[bytes, by
     if not has_vary:
         found.append(_WHOLE_VARY)
     else:
-        more = answers.varied([value.decode("latin-1") for name, value in found if name.lower() == b"vary"])
+        more = responses.varied([value.decode("latin-1") for name, value in found if name.lower() == b"vary"])
         if more:
             found.append((b"vary", more.encode()))
     if not has_caching:

@@ -29,7 +29,7 @@ from ..core.answers import Answer
 from ..core.binding import Route
 from ..core.caller import Caller
 from ..request import DjangoRequest as Request
-from . import answers
+from . import responses
 from .access import Access, _current
 from .django_routes import action_of, routes
 from .django_settings import check_sessions, has_forbidden_page, read_settings
@@ -259,7 +259,7 @@ async def _call_async(asked: Call) -> Any:
     return await found if inspect.isawaitable(found) else found
 
 
-def _response(made: answers.Response, *, body: bool) -> HttpResponse:
+def _response(made: responses.Response, *, body: bool) -> HttpResponse:
     response = HttpResponse(made.body if body else b"", status=made.status)
     for name, value in made.headers:
         response[name.title()] = value

@@ -5,7 +5,7 @@ from __future__ import annotations
 import inspect
 from collections.abc import Awaitable, Callable, Mapping
 from dataclasses import dataclass
-from typing import Any
+from typing import Any, Protocol
 
 from ..core.answers import Answer
 from ..core.binding import Binding, Route
@@ -15,7 +15,19 @@ from ..core.policy import Policy
 from . import in_force
 from .audit import Audit
 
-Identify = Callable[[Any], Caller | None | Awaitable[Caller | None]]
+
+class Identify(Protocol):
+    """Says who sent a request: the application's own function, or what `bloodroot.identity.load` gives."""
+
+    def __call__(self, request: Any, /) -> Caller | None | Awaitable[Caller | None]:
+        """The caller, or None for a signed-out one.
+
+        Raises:
+            Unidentified: the request has credentials that are not accepted.
+        """
+        ...
+
+
 Loader = Callable[..., Any]
 Page = Callable[[Answer, Any], str | bytes | None]
 

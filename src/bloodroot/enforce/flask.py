@@ -15,7 +15,7 @@ from ..core.paths import read_path
 from ..core.policy import Policy
 from ..request import WsgiRequest as Request
 from ..request import encoded
-from . import answers
+from . import responses
 from .access import _current
 from .audit import Audit
 from .enforcement import Enforcement, Identify, Loader, Page, Served
@@ -188,7 +188,7 @@ class _Driver:
         if exchange is _DONE:
             # A function after the request has failed: what is answered now is the application's own error.
             response = self.app.make_response(self._process(*context, response))
-            _add(response, answers.caching(response.headers.items()))
+            _add(response, responses.caching(response.headers.items()))
             return response
         if exchange is None:
             # A function before the request has answered it.

@@ -15,6 +15,7 @@ from ..core.requirements import references_in
 from ..language.problems import Place, PolicyError, Problem, Source
 from . import in_force
 from .access import _current, log
+from .errors import EnforcementError
 
 if TYPE_CHECKING:
     from ..core.lines import CompiledGuard
@@ -92,7 +93,7 @@ class Guard:
                 "`with on_behalf_of(caller):`"
             )
             log.error("%s", sentence)
-            raise RuntimeError(sentence)
+            raise EnforcementError(sentence)
         guard, wants_arguments = self._compiled(self.policy or acting.policy)
         acting.pass_guard(guard, arguments() if wants_arguments else None, policy=self.policy, of=of)
 

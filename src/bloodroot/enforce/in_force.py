@@ -7,6 +7,7 @@ import weakref
 from typing import TYPE_CHECKING, Protocol
 
 from ..language.problems import PolicyError, Problem
+from .errors import EnforcementError
 
 if TYPE_CHECKING:
     from ..core.lines import CompiledGuard
@@ -80,7 +81,7 @@ def the_only_one() -> Policy:
         policy = ref()
         if policy is not None:
             return policy
-    raise RuntimeError("no policy is in force here; call bloodroot.enforce.use(policy) before acting for a caller")
+    raise EnforcementError("no policy is in force here; call bloodroot.enforce.use(policy) before acting for a caller")
 
 
 def _problems(guard: Guarding) -> list[Problem]:

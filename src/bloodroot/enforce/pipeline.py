@@ -19,10 +19,11 @@ from ..core.lines import Line
 from ..core.question import Question
 from ..core.requirements import references_in
 from ..request import Request, query_of
-from . import answers
-from .access import Access, Refused, log, plain
-from .answers import Response
+from . import responses
+from .access import Access, log, plain
 from .enforcement import Enforcement, Loaders, Served
+from .errors import Refused
+from .responses import Response
 
 T = TypeVar("T")
 
@@ -135,7 +136,7 @@ class Exchange:
         answer = self._refusal_before()
         if self.socket and answer is None and self.access.open:
             self._tell_unsettled()
-            return answers.UNSETTLED
+            return responses.UNSETTLED
         return answer
 
     def decide_without_route(self, own: Any, *, missing: bool) -> Steps[Answer | None]:
@@ -233,7 +234,7 @@ class Exchange:
         needs = decision.question.values if decision.question.values is not None else decision.path_values
         lacking = records and any(name in records and name not in self.access.records for name in needs)
         # A record that all depends on is missing.
-        return answers.MISSING if lacking and self._asks_for_record() else None
+        return responses.MISSING if lacking and self._asks_for_record() else None
 
     def _asks_for_record(self) -> bool:
         remainder = self.access.decision.remainder
@@ -245,7 +246,7 @@ class Exchange:
     def raised(self, error: BaseException) -> Answer | None:
         """What an exception of the handler becomes; None for one that is not a refusal."""
         if isinstance(error, Refused):
-            return error.decision.answer or answers.UNSETTLED
+            return error.decision.answer or responses.UNSETTLED
         if isinstance(error, FieldsRefused):
             return Answer(403, plain(f"You may not change {', '.join(error.fields)}."))
         return None
@@ -261,12 +262,12 @@ class Exchange:
             return None
         access.withheld = True
         if access.refusal is not None:
-            return access.refusal.answer or answers.UNSETTLED
-        if status in answers.OF_THE_REQUEST:
+            return access.refusal.answer or responses.UNSETTLED
+        if status in responses.OF_THE_REQUEST:
             # A handler that finds no record, or cannot read the body, has nothing to settle. What it says is left out.
-            return answers.OF_THE_REQUEST[status]
+            return responses.OF_THE_REQUEST[status]
         self._tell_unsettled()
-        return answers.UNSETTLED
+        return responses.UNSETTLED
 
     def _tell_unsettled(self) -> None:
         access = self.access
@@ -294,9 +295,9 @@ class Exchange:
         enforcement, request = self.enforcement, self.request
         access = self.access if self.decided else None
         decided = (access.refusal or access.decision) if access is not None else None
-        return answers.response(
+        return responses.response(
             answer,
-            answers.is_program(request, enforcement.by_token(own)),
+            responses.is_program(request, enforcement.by_token(own)),
             enforcement.realm,
             # A page for signed-out callers alone is none to come back to.
             request.asked_for if decided is None or decided.reason != "signed-in" else None,
@@ -330,7 +331,7 @@ class Exchange:
             return self.lacking_headers(status, headers)
         if self.decided and not self.let_out(streams=streams, sized=sized):
             return []
-        return answers.caching(headers)
+        return responses.caching(headers)
 
     def lacking_headers(self, status: int, headers: Iterable[tuple[str, str]]) -> list[tuple[str, str]]:
         """What a refusal has to have, also one that the application has made: it is never kept, and has a challenge."""
@@ -341,10 +342,10 @@ class Exchange:
         if self.refusing is not None and not self.refusing.hidden:
             if "cache-control" not in names:
                 more.append(("Cache-Control", "no-store"))
-            challenge = answers.challenge(status, self.enforcement.realm, None, ())
+            challenge = responses.challenge(status, self.enforcement.realm, None, ())
             if challenge is not None and "www-authenticate" not in names:
                 more.append(("WWW-Authenticate", challenge))
-        return more + answers.caching([*found, *more])
+        return more + responses.caching([*found, *more])
 
     def let_out(self, *, streams: bool, sized: bool) -> bool:
         """Write down that what was allowed leaves; whether it may be for this caller alone, so that no cache keeps it.

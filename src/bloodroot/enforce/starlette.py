@@ -14,6 +14,7 @@ from ..core.policy import Policy
 from .asgi import identify_async
 from .audit import Audit
 from .enforcement import Enforcement, Identify, Loader, Page
+from .errors import StartUpError
 from .gates import Front, Gates
 from .starlette_routes import routes
 from .startup import StartUp, look_over
@@ -59,7 +60,7 @@ def protect(
 def install(app: Starlette, policy: Policy, found: list[Route], kind: type[Gates], how: dict[str, Any]) -> StartUp:
     """`protect` for an application whose routes have been read already."""
     if app.middleware_stack is not None:
-        raise RuntimeError("the application has started; call protect before, or its first requests pass unseen")
+        raise StartUpError("the application has started; call protect before, or its first requests pass unseen")
     bound = policy.bind(found)
     how["identify"] = identify_async(how["identify"])
     enforcement = Enforcement(bound, missing=is_missing, **how)

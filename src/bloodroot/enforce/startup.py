@@ -17,16 +17,13 @@ from ..core.requirements import asks_for_guard, references_in
 from ..language.problems import PolicyError, Problem, suggestion
 from . import in_force
 from .access import log
+from .errors import StartUpError
 from .guards import guards_of, misplaced
 
 _TOLD = 20
 # Of a route that declares no methods any of these may be served.
 _COMMON = ("GET", "POST", "PUT", "PATCH", "DELETE", "OPTIONS")
 _MOST_FUNCTIONS = 300
-
-
-class StartUpError(Exception):
-    """Something is declared that could never take effect, or would refuse every caller. The message has all of it."""
 
 
 @dataclass(frozen=True, slots=True)

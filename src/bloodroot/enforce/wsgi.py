@@ -10,7 +10,7 @@ from typing import Any
 from ..core.answers import Answer
 from ..core.policy import Policy
 from ..request import WsgiRequest as Request
-from . import answers
+from . import responses
 from .access import Access, _current, log
 from .audit import Audit
 from .enforcement import Enforcement, Identify, Loader, Page
@@ -118,7 +118,7 @@ class _Gate(Exchange):
             answer = run(self.decide(self.request), call)
         except Exception:
             log.exception("%s failed before the handler; the request is refused", self.request.method)
-            answer = answers.NO_CALLER
+            answer = responses.NO_CALLER
         if answer is not None:
             return self._instead(answer)
         # The body may be made while it is sent: what belongs to this request must be known there as well.

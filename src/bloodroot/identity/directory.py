@@ -11,12 +11,15 @@ import sqlalchemy as sa
 from sqlalchemy.exc import DataError, SQLAlchemyError
 
 from ..core.caller import Caller, Unidentified
+from ..language.problems import UnknownNameError
 from ..settings import DirectoryTables, SettingsError
 from . import passwords, tables
 from .database import file_of, in_one_transaction, open_database, reason_of, storable
 from .fresh import Remembered, Unknown
-from .rows import Member, Row, member_of
+from .members import Member, Row, member_of
 
+# What a query is tried with, where that is not an id.
+_NOBODY: dict[str, dict[str, str]] = {"members": {}, "login": {"login": ""}}
 _LARGEST_NUMBER = 2**31 - 1  # what a column of the type integer holds
 
 
@@ -124,7 +127,7 @@ class Directory:
         for name, query in self._queries.items():
             try:
                 with self.engine.connect() as connection, contextlib.suppress(DataError):
-                    found = connection.execute(query, {} if name == "members" else {"id": "0"})
+                    found = connection.execute(query, _NOBODY.get(name, {"id": "0"}))
                     if name == "member" and "id" not in found.keys():  # noqa: SIM118
                         raise SettingsError('directory.queries.member: the row needs a column "id"')
             except SQLAlchemyError as error:
@@ -142,19 +145,50 @@ class Directory:
         Raises:
             SettingsError: the tables are the application's own, and no query lists their members; or a query fails.
         """
-        query = self._queries.get("members") if not self.own else sa.select(tables.members.c.id)
-        if query is None:
+        query = self._queries.get("members")
+        if query is None and not self.own:
             raise SettingsError(
                 'directory.queries: to list members, write members = "select id from ..." beside the other queries'
             )
         self._must_exist()
         try:
-            with self.engine.connect() as connection:
-                found = [row[0] for row in connection.execute(query)]
-            listed = [self._find(each) for each in found]
+            if query is None:
+                listed = self._all_own()
+            else:
+                with self.engine.connect() as connection:
+                    found = [row[0] for row in connection.execute(query)]
+                listed = [self._find(each) for each in found]
         except SQLAlchemyError as error:
             raise SettingsError(f"directory: {reason_of(error, self.engine)}") from None
         return sorted((each for each in listed if each is not None), key=_order)
+
+    def _all_own(self) -> list[Member | None]:
+        """Every member of Bloodroot's own tables, by one query a table."""
+        with self.engine.connect() as connection:
+            rows: dict[object, dict[str, list[Row]]] = {}
+            for row in connection.execute(tables.without_password()).mappings():
+                rows[row["id"]] = {"member": [_spread(dict(row))], "roles": [], "groups": [], "permissions": []}
+            for name, query in tables.of_all_members().items():
+                for row in connection.execute(query).mappings():
+                    rest = {key: value for key, value in row.items() if key != "member_id"}
+                    rows[row["member_id"]][name].append(rest)
+        return [member_of(each, key, separator=None, active=self.settings.active) for key, each in rows.items()]
+
+    def member_with_login(self, login: str) -> Member | None:
+        """A member by login, or by id where the tables are the application's own and no query finds logins."""
+        if not storable(login):
+            return None
+        by_login = self._queries.get("login")
+        if self.own:
+            by_login = sa.select(tables.members.c.id).where(tables.members.c.login == sa.bindparam("login"))
+        if by_login is None:
+            return self._find(login)
+        try:
+            with self.engine.connect() as connection:
+                found = connection.execute(by_login, {"login": login}).first()
+            return self._find(found[0]) if found is not None else None
+        except SQLAlchemyError as error:
+            raise SettingsError(f"directory: {reason_of(error, self.engine)}") from None
 
     # Bloodroot's own tables --------------------------------------------------------------------------------
 
@@ -180,7 +214,7 @@ class Directory:
         """Keep another password for a member, as a hash.
 
         Raises:
-            LookupError: there is no such member.
+            UnknownNameError: there is no such member.
         """
         self._change(member_id, password=passwords.hashed(password))
 
@@ -188,7 +222,7 @@ class Directory:
         """Give a member another status, such as ``suspended``. Here it counts at once, elsewhere as caches end.
 
         Raises:
-            LookupError: there is no such member.
+            UnknownNameError: there is no such member.
         """
         self._change(member_id, status=status)
 
@@ -196,7 +230,7 @@ class Directory:
         """Delete a member with its roles, memberships and grants.
 
         Raises:
-            LookupError: there is no such member.
+            UnknownNameError: there is no such member.
         """
         self._only_own()
         where = tables.members.c.id == self._as_asked(member_id)
@@ -207,14 +241,14 @@ class Directory:
             return connection.execute(tables.members.delete().where(where)).rowcount
 
         if not in_one_transaction(self.engine, work):
-            raise LookupError(f"the directory has no member {member_id}")
+            raise UnknownNameError(f"the directory has no member {member_id}")
         self.forget()
 
     def _change(self, member_id: object, **values: Any) -> None:
         self._only_own()
         change = tables.members.update().where(tables.members.c.id == self._as_asked(member_id)).values(**values)
         if not in_one_transaction(self.engine, lambda connection: connection.execute(change).rowcount):
-            raise LookupError(f"the directory has no member {member_id}")
+            raise UnknownNameError(f"the directory has no member {member_id}")
         self.forget()
 
     def _only_own(self) -> None:

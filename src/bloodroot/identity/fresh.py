@@ -6,7 +6,7 @@ import threading
 import time
 from collections.abc import Callable, Hashable
 
-from .rows import Member
+from .members import Member
 
 _KEPT = 10_000
 

@@ -18,7 +18,7 @@ from .sources import BearerToken, Header, Session, Source
 
 if TYPE_CHECKING:
     from .directory import Directory
-    from .rows import Member
+    from .members import Member
 
 
 @dataclass(frozen=True, slots=True)

@@ -13,6 +13,7 @@ from cryptography.exceptions import UnsupportedAlgorithm
 from cryptography.hazmat.primitives.asymmetric import ec, ed25519, rsa
 from cryptography.hazmat.primitives.serialization import load_pem_private_key, load_pem_public_key
 
+from ..language.problems import BloodrootError
 from ..settings import SettingsError
 
 _SECRET_BYTES = 32  # RFC 7518, section 3.2
@@ -25,7 +26,7 @@ _KINDS: dict[str, tuple[str, type[Any], type[Any]]] = {
 _KEY_TYPES = {"HS256": "oct", "RS256": "RSA", "ES256": "EC", "EdDSA": "OKP"}
 
 
-class NoKey(Exception):
+class NoKey(BloodrootError):
     """There is no key for a token; the message says why."""
 
 

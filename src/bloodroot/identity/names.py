@@ -16,7 +16,7 @@ def names_in(value: Any, separator: str | None) -> tuple[list[str], list[str]]:
     """The names that a value holds.
 
     Args:
-        value: a list of names, one text, or a map of names to true and false.
+        value: a list of names, one text, or a map of names to true and false, or to 1 and 0.
         separator: what is between names in one text; None where a text is one name.
 
     Returns:
@@ -39,7 +39,8 @@ def _in_text(value: str, separator: str | None) -> tuple[list[str], list[str]]:
     if separator is not None:
         pieces = re.split(f"[{BLANKS}]+", value) if separator == " " else value.split(separator)
         pieces = [piece.strip(BLANKS) for piece in pieces]
-        return list(dict.fromkeys(piece for piece in pieces if piece)), []
+        names = list(dict.fromkeys(piece for piece in pieces if piece))
+        return names, [] if names else [f"is {shown(value)}, in which there is no name"]
     between = next((sign for sign in _OFTEN_BETWEEN if sign in value.strip(BLANKS)), None)
     if between is not None:
         return [value.strip(BLANKS)], [
@@ -58,11 +59,18 @@ def _in_list(value: Any) -> tuple[list[str], list[str]]:
 
 
 def _in_map(value: Mapping[Any, Any]) -> tuple[list[str], list[str]]:
-    others = [name for name, held in value.items() if not isinstance(held, bool)]
+    others = [name for name, held in value.items() if _yes(held) is None]
     if others:
         return [], [f"is a map in which {shown(others[0])} is {shown(value[others[0]])}, and not true or false"]
-    names = [str(name) for name, held in value.items() if held]
+    names = [str(name) for name, held in value.items() if _yes(held)]
     return names, [] if names else ["is a map in which nothing is true"]
+
+
+def _yes(held: Any) -> bool | None:
+    """Whether a map says yes of a name: true and 1 do, false and 0 do not; None for everything else."""
+    if isinstance(held, bool):
+        return held
+    return bool(held) if isinstance(held, int) and held in (0, 1) else None
 
 
 def permissions_in(value: Any, separator: str | None) -> tuple[list[str], list[str]]:
@@ -81,9 +89,10 @@ def permissions_in(value: Any, separator: str | None) -> tuple[list[str], list[s
     names: list[str] = []
     notes: list[str] = []
     for thing, held in value.items():
-        if held is True:
+        yes = _yes(held)
+        if yes:
             names.append(str(thing))
-        elif held is not False and held is not None:
+        elif yes is None and held is not None:
             verbs, wrong = names_in(held, None)
             names += [f"{thing}:{verb}" for verb in verbs]
             notes += [f"has {shown(thing)}, which {each}" for each in wrong]

@@ -11,7 +11,7 @@ from dataclasses import dataclass
 from pathlib import Path
 from typing import Any
 
-from ..language.problems import suggestion
+from ..language.problems import BloodrootError, suggestion
 
 PROMPT = "prompt"
 _FROM_ENVIRONMENT = re.compile(r"\{env\.([A-Za-z_][A-Za-z0-9_]*)\}")
@@ -23,7 +23,7 @@ _LARGEST_ID = 2**31 - 1
 _BETWEEN = ";"
 
 
-class SeedError(Exception):
+class SeedError(BloodrootError):
     """A seed that cannot be sown, with every reason found. Nothing has been changed.
 
     Attributes:

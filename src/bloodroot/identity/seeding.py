@@ -138,14 +138,18 @@ class _Sowing:
         tables.metadata.create_all(connection)
         self.connection = connection
         self.standing = self._standing()
+        self.logins = {standing.row["id"]: login for login, standing in self.standing.items()}
+        self.new: list[SeedMember] = []
         rows = [*self._roles(), *self._groups()]
         # Members who are to have a number of the file come first, before it is given to another.
         numbered = [member for member in self.seed.members if member.id is not None]
         others = [member for member in self.seed.members if member.id is None]
         done = {member.login: self._member(member) for member in numbered}
+        self._make_new()
         if numbered and connection.dialect.name == "postgresql":
             self._count_on()
         done |= {member.login: self._member(member) for member in others}
+        self._make_new()
         return (*rows, *(done[member.login] for member in self.seed.members))
 
     def _count_on(self) -> None:
@@ -209,7 +213,8 @@ class _Sowing:
     def _member(self, member: SeedMember) -> SeedRow:
         standing = self.standing.get(member.login)
         if standing is None:
-            self._make(member)
+            self._check_new(member)
+            self.new.append(member)
             return SeedRow("member", member.login, Verdict.MADE)
         if member.id is not None and member.id != standing.row["id"]:
             raise SeedError(
@@ -223,12 +228,39 @@ class _Sowing:
         self._bring_in_line(member, standing)
         return SeedRow("member", member.login, Verdict.UPDATED, differences)
 
-    def _make(self, member: SeedMember) -> None:
-        taken = next((each for each in self.standing.values() if each.row["id"] == member.id), None)
+    def _check_new(self, member: SeedMember) -> None:
+        """See that a member can be made."""
+        taken = self.logins.get(member.id) if member.id is not None else None
         if taken is not None:
-            raise SeedError([f"{member.place}: the id {member.id} is that of {taken.row['login']} already"])
+            raise SeedError([f"{member.place}: the id {member.id} is that of {taken} already"])
         if self.hashes is not None and member.password is not None and member.login not in self.hashes:
             raise SeedError([f"{member.place}: {member.login} was removed just now by somebody else; seed again"])
+
+    def _make_new(self) -> None:
+        """Make the members that are waiting, all at once: one statement a table, however many they are."""
+        new, self.new = self.new, []
+        if not new:
+            return
+        columns = tables.members.c
+        made = self.connection.execute(
+            tables.members.insert().returning(columns.login, columns.id), [self._values(member) for member in new]
+        )
+        numbers = {row.login: row.id for row in made}
+        for table, name in (
+            (tables.member_roles, "roles"),
+            (tables.memberships, "groups"),
+            (tables.member_grants, "permissions"),
+        ):
+            first, second = table.c
+            rows = [
+                {first.name: numbers[member.login], second.name: value}
+                for member in new
+                for value in dict.fromkeys(getattr(member, name) or ())
+            ]
+            if rows:
+                self.connection.execute(table.insert(), rows)
+
+    def _values(self, member: SeedMember) -> dict[str, Any]:
         values: dict[str, Any] = {
             "login": member.login,
             "name": member.name or "",
@@ -236,13 +268,7 @@ class _Sowing:
             "attributes": dict(member.attributes or {}),
             "password": (self.hashes or {}).get(member.login),
         }
-        if member.id is not None:
-            values["id"] = member.id
-        key = self.connection.execute(tables.members.insert(), values).inserted_primary_key
-        number = key[0] if key is not None else None
-        self._set(tables.member_roles, number, set(), set(member.roles or ()))
-        self._set(tables.memberships, number, set(), set(member.groups or ()))
-        self._set(tables.member_grants, number, set(), set(member.permissions or ()))
+        return values if member.id is None else {**values, "id": member.id}
 
     def _bring_in_line(self, member: SeedMember, standing: _Standing) -> None:
         held = replace(

@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from typing import Any
+
 import sqlalchemy as sa
 
 metadata = sa.MetaData()
@@ -60,6 +62,27 @@ group_grants = sa.Table(
     sa.Column("group_name", sa.ForeignKey("bloodroot_groups.name", ondelete="CASCADE"), primary_key=True),
     sa.Column("permission", sa.String(200), primary_key=True),
 )
+
+
+def without_password() -> sa.Select[Any]:
+    """The members, without their passwords."""
+    return sa.select(*(column for column in members.c if column.name != "password"))
+
+
+def of_all_members() -> dict[str, sa.Executable]:
+    """The roles, groups and permissions of all members, each with ``member_id``: as `queries` has them for one."""
+    to_member = sa.select(
+        member_grants.c.member_id, member_grants.c.permission, sa.literal("the member").label("source")
+    )
+    source = sa.literal("group ") + group_grants.c.group_name
+    to_group = sa.select(memberships.c.member_id, group_grants.c.permission, source.label("source")).join(
+        group_grants, group_grants.c.group_name == memberships.c.group_name
+    )
+    return {
+        "roles": sa.select(*member_roles.c),
+        "groups": sa.select(*memberships.c),
+        "permissions": sa.union_all(to_member, to_group),
+    }
 
 
 def queries() -> dict[str, sa.Executable]:

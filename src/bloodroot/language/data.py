@@ -7,12 +7,12 @@ from typing import Any
 from . import tree
 from .parser import parse
 from .printer import printed
-from .problems import Place, PolicyError, Source
+from .problems import BloodrootError, Place, PolicyError, Source
 
 Data = dict[str, Any]
 
 
-class DataError(ValueError):
+class DataError(BloodrootError, ValueError):
     """Data that is no policy. The message says where it fails."""
 
 

@@ -9,7 +9,7 @@ from . import tree
 from .expressions import check_permission, read_expression, read_requirement
 from .problems import Place, PolicyError, Problem, Source, suggestion
 from .reader import AUDIENCES, Mistake, Reader, read_names
-from .tokens import Entry, read_entries, read_tokens, tokens_of
+from .tokenizer import Entry, read_entries, read_tokens, tokens_of
 
 METHODS = ("GET", "HEAD", "POST", "PUT", "PATCH", "DELETE", "OPTIONS", "TRACE", "CONNECT")
 _ANSWERS = ("status", "go", "hide")

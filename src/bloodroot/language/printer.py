@@ -7,7 +7,7 @@ from decimal import Decimal
 
 from . import tree
 from .parser import parse
-from .tokens import Entry, comment_in, read_entries
+from .tokenizer import Entry, comment_in, read_entries
 
 _INDENT = "  "
 _WIDEST = 118

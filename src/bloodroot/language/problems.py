@@ -65,7 +65,15 @@ class Problem:
         return f"{head}\n{gutter}{shown}\n{' ' * (len(gutter) - 2)}| {mark}"
 
 
-class PolicyError(Exception):
+class BloodrootError(Exception):
+    """What Bloodroot raises for a user or an application to meet: every error of ours derives from it."""
+
+
+class UnknownNameError(BloodrootError, LookupError):
+    """A name that the policy, or the directory, does not know."""
+
+
+class PolicyError(BloodrootError):
     """A policy that cannot be used. Carries every problem found, in the order of their places.
 
     Attributes:

@@ -7,7 +7,7 @@ from typing import NoReturn
 
 from . import tree
 from .problems import Place, Problem, Source
-from .tokens import Token
+from .tokenizer import Token
 
 AUDIENCES = ("anyone", "signed-in", "signed-out", "nobody")
 ROOTS = ("caller", "record", "records", "path", "query", "args")

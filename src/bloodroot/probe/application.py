@@ -24,10 +24,10 @@ if TYPE_CHECKING:
 
 
 def imported(name: str, folder: Path, key: str) -> Any:
-    """The object that ``module:name`` stands for.
+    """The object that ``module:name`` stands for, or what ``module:name()`` returns.
 
     Args:
-        name: as in ``seedbank.app:app``.
+        name: as in ``seedbank.app:app`` or ``seedbank.app:create_app()``.
         folder: where modules are looked for first.
         key: the settings key it comes from, for messages.
 
@@ -36,15 +36,19 @@ def imported(name: str, folder: Path, key: str) -> Any:
     """
     module_name, colon, attribute = name.partition(":")
     if not colon or not module_name or not attribute:
-        raise SettingsError(f'{key} = "{name}": this must be "module:name", such as "seedbank.app:app"')
+        raise SettingsError(
+            f'{key} = "{name}": this must be "module:name" or "module:name()", as in "seedbank.app:app"'
+        )
     # The application runs here to be looked at, and nobody has asked for its log.
     logging.getLogger("bloodroot.audit").addHandler(logging.NullHandler())
     if str(folder) not in sys.path:
         sys.path.insert(0, str(folder))
     try:
         found: Any = importlib.import_module(module_name)
-        for part in attribute.split("."):
+        for part in attribute.removesuffix("()").split("."):
             found = getattr(found, part)
+        if attribute.endswith("()"):
+            found = found()
     except (Exception, SystemExit) as error:
         frames = [f for f in traceback.extract_tb(error.__traceback__) if str(folder) in f.filename]
         place = f" ({Path(frames[-1].filename).name}:{frames[-1].lineno})" if frames else ""

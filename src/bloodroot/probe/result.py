@@ -5,11 +5,11 @@ from __future__ import annotations
 from dataclasses import dataclass
 from typing import TYPE_CHECKING
 
-from .reading import Verdict
+from .verdicts import Verdict
 
 if TYPE_CHECKING:
     from .cases import Untried
-    from .reading import Observation
+    from .verdicts import Observation
 
 
 @dataclass(frozen=True, slots=True)

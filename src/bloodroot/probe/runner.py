@@ -15,9 +15,9 @@ import httpx
 from ..settings import Persona, Settings, SettingsError, SignIn
 from .application import imported, running
 from .cases import Case, Plan, Untried, plan
-from .reading import Observation, Observed, read
 from .result import Result
 from .sign_in import Credentials, sign_in, visiting, way_for
+from .verdicts import Observation, Observed, read
 
 if TYPE_CHECKING:
     from collections.abc import Callable

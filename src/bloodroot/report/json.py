@@ -14,8 +14,8 @@ from ..core.decision import Outcome
 from ..core.explanation import Explanation
 from ..core.records import UNKNOWN
 from ..identity.sown import Sown
-from ..probe.reading import Verdict
 from ..probe.result import Result
+from ..probe.verdicts import Verdict
 from .results import FormatResult, LinesResult, MadeToken, MatrixResult, MembersResult, TokenResult
 
 if TYPE_CHECKING:
@@ -25,9 +25,9 @@ if TYPE_CHECKING:
     from ..core.lines import Line
     from ..core.matrix import Cell, Row
     from ..core.roles import RoleTable
-    from ..identity.rows import Member
+    from ..identity.members import Member
     from ..language.problems import Place
-    from ..probe.reading import Observation
+    from ..probe.verdicts import Observation
 
 FORMAT = 1
 

@@ -11,7 +11,7 @@ if TYPE_CHECKING:
     from ..core.matrix import Matrix
     from ..core.policy import Policy
     from ..identity.examination import Examined
-    from ..identity.rows import Member
+    from ..identity.members import Member
 
 
 @dataclass(frozen=True, slots=True)

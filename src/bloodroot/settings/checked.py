@@ -1,87 +1,187 @@
-"""Values of a settings file, checked one by one. What is wrong is reported with the line that it is most likely on."""
+"""Values of a settings file, checked one by one. Every mistake is kept, with its line, and reading goes on."""
 
 from __future__ import annotations
 
 import re
+from collections.abc import Iterable
 from pathlib import Path
 from typing import Any
 
 from ..core.paths import Template, TemplateError, parse_template
-from ..language.problems import suggestion
+from ..language.problems import BloodrootError, suggestion
+from .places import KeyPath, line_of, places_of
 
 ASKED = re.compile(r"\{(env|persona)\.([^{}]*)\}")
+_BARE = re.compile(r"[A-Za-z0-9_-]+")
 
 
-class SettingsError(Exception):
-    """Settings that cannot be used. The message names the file, the key and the way out."""
+class SettingsError(BloodrootError):
+    """Settings that cannot be used. The message names the file, the key and the way out of every mistake.
+
+    Attributes:
+        problems: a sentence for each mistake.
+    """
+
+    def __init__(self, *problems: str) -> None:
+        self.problems = problems
+        super().__init__("\n".join(problems))
 
 
 class Checked:
-    """A settings file whose values are looked at one by one."""
+    """A settings file and the mistakes found in it.
 
-    def __init__(self, file: Path, text: str) -> None:
+    Attributes:
+        file: the file.
+        places: the line of each key.
+        asked: what ``{persona.NAME}`` asks for anywhere in the file.
+    """
+
+    def __init__(self, file: Path, text: str, root: KeyPath = ()) -> None:
         self.file = file
-        self.lines = text.splitlines()
+        self.root = root
+        self.places = places_of(text)
         self.asked = {name for root, name in ASKED.findall(text) if root == "persona"}
+        self._problems: list[tuple[int, str]] = []
 
-    def fail(self, where: str, message: str) -> SettingsError:
-        key = where.rsplit(".", 1)[-1].strip('"')
-        pattern = re.compile(rf'^\s*(?:\[+[^\]]*\b)?"?{re.escape(key)}"?\s*[\]=.]')
-        number = next((number for number, line in enumerate(self.lines, 1) if pattern.match(line)), None)
-        place = f"{self.file.name}:{number}" if number else self.file.name
-        return SettingsError(f"{place}: {where}: {message}")
+    def problem(self, path: KeyPath, message: str) -> None:
+        """Keep a mistake."""
+        line = line_of((*self.root, *path), self.places)
+        place = f"{self.file.name}:{line}" if line is not None else self.file.name
+        what = f"{in_words(path)}: " if path else ""
+        self._problems.append((line or 0, f"{place}: {what}{message}"))
 
-    def check_keys(self, where: str, table: dict[str, Any], known: tuple[str, ...]) -> None:
-        for key in table:
-            if key not in known:
-                guess = suggestion(key, known) or f"; known are {', '.join(known)}"
-                raise self.fail(f"{where}.{key}".strip("."), f"unknown key{guess}")
+    def finish(self) -> None:
+        """See that there are no mistakes.
 
-    def table(self, where: str, value: Any) -> dict[str, Any]:
-        if not isinstance(value, dict):
-            raise self.fail(where, "this must be a table")
-        return value
+        Raises:
+            SettingsError: with every mistake, in the order of the file.
+        """
+        if self._problems:
+            raise SettingsError(*dict.fromkeys(message for _, message in sorted(self._problems)))
 
-    def text(self, where: str, value: Any, default: str | None) -> str | None:
+
+class Table:
+    """A table of the settings. A value that cannot be used is kept as a mistake, and read as if it were not there.
+
+    Args:
+        checked: the file.
+        path: where the table is.
+        values: its keys and values.
+    """
+
+    def __init__(self, checked: Checked, path: KeyPath, values: dict[str, Any]) -> None:
+        self.checked = checked
+        self.path = path
+        self.values = values
+
+    def __contains__(self, key: str) -> bool:
+        return key in self.values
+
+    def problem(self, key: str | None, message: str) -> None:
+        """Keep a mistake in a key, or in the table as a whole."""
+        self.checked.problem((*self.path, *([key] if key is not None else [])), message)
+
+    def known(self, names: Iterable[str]) -> None:
+        """Keep every key that is none of these as a mistake."""
+        names = tuple(names)
+        for key in self.values:
+            if key not in names:
+                guess = suggestion(key, names) or f"; known are {', '.join(names)}"
+                self.problem(key, f"unknown key{guess}")
+
+    def text(self, key: str, default: str | None = None) -> str | None:
+        """A string."""
+        value = self.values.get(key)
         if value is None:
             return default
-        if not isinstance(value, str) or not value:
-            raise self.fail(where, "this must be a text")
-        return value
+        if isinstance(value, str) and value:
+            return value
+        self.problem(key, "this must be a string")
+        return default
 
-    def texts(self, where: str, value: Any) -> tuple[str, ...]:
-        if not isinstance(value, list) or not all(isinstance(each, str) for each in value):
-            raise self.fail(where, 'this must be a list of names, such as ["curator"]')
-        return tuple(value)
+    def names(self, key: str, default: tuple[str, ...] = ()) -> tuple[str, ...]:
+        """A list of names."""
+        value = self.values.get(key, list(default))
+        if isinstance(value, list) and all(isinstance(each, str) for each in value):
+            return tuple(value)
+        self.problem(key, 'this must be a list of names, such as ["curator"]')
+        return default
 
-    def value(self, where: str, value: Any) -> str:
-        """A text or a number, as text."""
-        if isinstance(value, bool) or not isinstance(value, str | int | float):
-            raise self.fail(where, "this must be a text or a number")
-        return str(value)
+    def value(self, key: str) -> str:
+        """A string or a number, as a string."""
+        value = self.values[key]
+        if isinstance(value, str | int | float) and not isinstance(value, bool):
+            return str(value)
+        self.problem(key, "this must be a string or a number")
+        return ""
 
-    def flag(self, where: str, value: Any) -> bool:
+    def each_value(self) -> dict[str, str]:
+        """Every key with its string or number, as a string."""
+        return {key: self.value(key) for key in self.values}
+
+    def flag(self, key: str, default: bool) -> bool:
         """True or false."""
-        if not isinstance(value, bool):
-            raise self.fail(where, "this must be true or false")
-        return value
+        value = self.values.get(key, default)
+        if isinstance(value, bool):
+            return value
+        self.problem(key, "this must be true or false")
+        return default
 
-    def number(self, where: str, value: Any, *, least: float, most: float, unit: str) -> float:
+    def number(self, key: str, default: float, *, least: float, most: float, unit: str) -> float:
         """A number within limits."""
-        if isinstance(value, bool) or not isinstance(value, int | float) or not least <= value <= most:
-            raise self.fail(where, f"this must be a number of {unit} from {least:g} to {most:g}")
-        return value
+        value = self.values.get(key, default)
+        if isinstance(value, int | float) and not isinstance(value, bool) and least <= value <= most:
+            return value
+        self.problem(key, f"this must be a number of {unit} from {least:g} to {most:g}")
+        return default
 
-    def choice(self, where: str, value: Any, known: tuple[str, ...]) -> str:
-        """One of several words."""
-        if value not in known:
-            raise self.fail(where, f"this must be one of {', '.join(known)}{suggestion(str(value), known)}")
-        return str(value)
+    def choice(self, key: str, known: tuple[str, ...]) -> str | None:
+        """One of several words; None for another or none at all, which is a mistake."""
+        value = self.values.get(key)
+        if value in known:
+            return str(value)
+        guess = suggestion(value, known) if isinstance(value, str) else ""
+        self.problem(key, f"this must be one of {', '.join(known)}{guess}")
+        return None
 
-    def template(self, where: str, value: Any) -> Template | None:
-        """A path template, or None where nothing is said."""
-        text = self.text(where, value, None)
+    def template(self, key: str) -> Template | None:
+        """A path template."""
+        text = self.text(key)
         try:
             return parse_template(text) if text is not None else None
         except TemplateError as error:
-            raise self.fail(where, str(error)) from None
+            self.problem(key, str(error))
+            return None
+
+    def file(self, key: str) -> Path | None:
+        """A file, named from the folder of the settings."""
+        text = self.text(key)
+        return self.checked.file.parent / text if text is not None else None
+
+    def table(self, key: str) -> Table:
+        """A table within; an empty one where there is none."""
+        value = self.values.get(key, {})
+        if not isinstance(value, dict):
+            self.problem(key, "this must be a table")
+            value = {}
+        return Table(self.checked, (*self.path, key), value)
+
+    def each_table(self) -> dict[str, Table]:
+        """Every key with its table."""
+        return {key: self.table(key) for key in self.values}
+
+    def tables(self, key: str) -> list[Table]:
+        """One table, or an array of them."""
+        value = self.values.get(key, [])
+        if isinstance(value, dict):
+            return [Table(self.checked, (*self.path, key), value)]
+        if isinstance(value, list) and all(isinstance(each, dict) for each in value):
+            return [Table(self.checked, (*self.path, key, number), each) for number, each in enumerate(value)]
+        self.problem(key, f"this must be a table, or several with [[{in_words((*self.path, key))}]]")
+        return []
+
+
+def in_words(path: KeyPath) -> str:
+    """A key as the file writes it. The number of a table in an array is left out: the line says which one it is."""
+    names = [name for name in path if isinstance(name, str)]
+    return ".".join(name if _BARE.fullmatch(name) else f'"{name}"' for name in names)

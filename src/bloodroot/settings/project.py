@@ -11,8 +11,8 @@ from typing import Any
 
 from ..core.caller import Caller
 from ..core.paths import Template
-from .checked import ASKED, SettingsError
-from .identity import Development, DirectoryTables, Source
+from .checked import ASKED, Checked, SettingsError
+from .sources import Development, DirectoryTables, Source
 
 
 @dataclass(frozen=True, slots=True)
@@ -21,12 +21,14 @@ class Persona:
 
     Attributes:
         name: its name in the settings.
-        signed_in: False for a visitor.
+        signed_in: whether it is signed in.
         roles: roles held directly.
         groups: groups that a directory would send.
         attributes: what conditions may ask for; ``id`` becomes the caller's id.
+        values: strings for ``{persona.NAME}``: the attributes, and whatever else the settings say of this persona.
         permissions: permissions beside those of the roles, as a directory grants them.
-        values: texts for ``{persona.NAME}``: the attributes, and whatever else the settings say of this persona.
+        member: the login of the member of the directory that it is, or None.
+        found: that member as a caller, once the directory was asked; None before, and for one who may not act.
     """
 
     name: str
@@ -36,12 +38,14 @@ class Persona:
     attributes: Mapping[str, Any] = field(default_factory=dict)
     values: Mapping[str, str] = field(default_factory=dict)
     permissions: tuple[str, ...] = ()
+    member: str | None = None
+    found: Caller | None = None
 
     @property
     def caller(self) -> Caller | None:
-        """The persona as a policy sees it; None for a visitor."""
-        if not self.signed_in:
-            return None
+        """The persona as a policy sees it; None for a signed-out one."""
+        if not self.signed_in or self.member is not None:
+            return self.found
         rest = {name: value for name, value in self.attributes.items() if name != "id"}
         granted = dict.fromkeys(self.permissions, "the directory, as the settings say of this persona")
         return Caller(self.attributes.get("id"), self.roles, self.groups, rest, granted=granted)
@@ -112,6 +116,7 @@ class Settings:
         identity: where callers say who they are, as they stand in the file.
         development: how to make tokens while the application is being developed, or None.
         directory: where members, roles and grants are kept, or None.
+        checked: the file as it was checked, for what is found later.
     """
 
     file: Path
@@ -126,6 +131,7 @@ class Settings:
     identity: tuple[Source, ...] = ()
     development: Development | None = None
     directory: DirectoryTables | None = None
+    checked: Checked | None = field(default=None, repr=False, compare=False)
 
     @property
     def folder(self) -> Path:
@@ -149,7 +155,7 @@ class Settings:
                     )
                 return os.environ[name]
             if persona is None or name not in persona.values:
-                called = f'persona "{persona.name}"' if persona else "nobody"
+                called = f'persona "{persona.name}"' if persona else "a signed-out caller"
                 raise SettingsError(
                     f"{self.file.name}: {where} asks for {match[0]}, and {called} has no {name}; "
                     f'write {name} = "..." under [personas.{persona.name if persona else "..."}]'

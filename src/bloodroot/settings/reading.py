@@ -1,4 +1,4 @@
-"""``bloodroot.toml``, or ``[tool.bloodroot]`` in ``pyproject.toml``: found and read."""
+"""``bloodroot.toml``, or ``[tool.bloodroot]`` in ``pyproject.toml``: found, read and checked."""
 
 from __future__ import annotations
 
@@ -8,23 +8,17 @@ from pathlib import Path
 from typing import Any
 
 from ..language.problems import suggestion
-from . import identity
-from .checked import Checked, SettingsError
+from .checked import Checked, SettingsError, Table
 from .project import Body, Example, Persona, Sample, Settings, SignIn
+from .reading_sources import read_development, read_directory, read_sources
 
 NAME = "bloodroot.toml"
-_KNOWN = (
-    "policy",
-    "app",
-    "environment",
-    "identity",
-    "directory",
-    "token",
-    "personas",
-    "samples",
-    "probe",
-    "bodies",
-)
+KEYS = ("policy", "app", "environment", "identity", "directory", "token", "personas", "samples", "probe", "bodies")
+PERSONA_KEYS = ("signed_in", "member", "roles", "groups", "permissions", "attributes")
+SAMPLE_KEYS = ("holds", "fails")
+PROBE_KEYS = ("reset", "sign_in")
+SIGN_IN_KEYS = ("how", "path", "fields", "token", "for")
+BODY_KEYS = ("form", "json")
 
 
 def find_settings(start: Path | None = None) -> Path | None:
@@ -48,137 +42,130 @@ def read_settings(file: Path) -> Settings:
     """Read and check a settings file; the file named by its ``environment`` fills in what the environment lacks.
 
     Raises:
-        SettingsError: naming the first key that cannot be used.
+        SettingsError: with every key that cannot be used.
     """
     try:
         text = file.read_text("utf-8-sig")
-        table = tomllib.loads(text)
+        values: Any = tomllib.loads(text)
     except FileNotFoundError:
         raise SettingsError(f"{file}: there is no such file") from None
     except (OSError, UnicodeDecodeError) as error:
         raise SettingsError(f"{file}: this file cannot be read: {error}") from None
     except tomllib.TOMLDecodeError as error:
         raise SettingsError(f"{file}: this is not TOML: {error}") from None
-    if file.name == "pyproject.toml":
-        table = table.get("tool", {}).get("bloodroot", {})
-    return _Reader(file, text).settings(table)
+    root = ("tool", "bloodroot") if file.name == "pyproject.toml" else ()
+    for name in root:
+        values = values.get(name, {}) if isinstance(values, dict) else {}
+    checked = Checked(file, text, root)
+    found = _settings(Table(checked, (), values if isinstance(values, dict) else {}))
+    checked.finish()
+    return found
 
 
-class _Reader(Checked):
-    """Reads the whole file."""
+def _settings(table: Table) -> Settings:
+    table.known(KEYS)
+    checked = table.checked
+    folder = checked.file.parent
+    environment = table.file("environment")
+    if environment is not None:
+        _take_environment(table, environment)
+    values, samples = _samples(table.table("samples"))
+    probe = table.table("probe")
+    probe.known(PROBE_KEYS)
+    bodies = {" ".join(name.split()): _body(each) for name, each in table.table("bodies").each_table().items()}
+    return Settings(
+        checked.file,
+        folder / (table.text("policy") or "access.bloodroot"),
+        table.text("app"),
+        {name: _persona(name, each) for name, each in table.table("personas").each_table().items()},
+        values,
+        samples,
+        tuple(_sign_in(each) for each in probe.tables("sign_in")),
+        probe.text("reset"),
+        {name: body for name, body in bodies.items() if body is not None},
+        read_sources(table),
+        read_development(table),
+        read_directory(table),
+        checked,
+    )
 
-    def settings(self, table: dict[str, Any]) -> Settings:
-        """The whole file."""
-        self.check_keys("", table, _KNOWN)
-        folder = self.file.parent
-        environment = self.text("environment", table.get("environment"), None)
-        if environment is not None:
-            self.take_environment(folder / environment)
-        values, samples = self.samples(self.table("samples", table.get("samples", {})))
-        probe = self.table("probe", table.get("probe", {}))
-        self.check_keys("probe", probe, ("reset", "sign_in"))
-        sign_ins = probe.get("sign_in", [])
-        if isinstance(sign_ins, dict):
-            sign_ins = [sign_ins]
-        if not isinstance(sign_ins, list):
-            raise self.fail("probe.sign_in", "this must be a table, or several with [[probe.sign_in]]")
-        return Settings(
-            self.file,
-            folder / (self.text("policy", table.get("policy"), "access.bloodroot") or ""),
-            self.text("app", table.get("app"), None),
-            {
-                name: self.persona(name, self.table(f"personas.{name}", persona))
-                for name, persona in self.table("personas", table.get("personas", {})).items()
-            },
-            values,
-            samples,
-            tuple(self.sign_in(self.table("probe.sign_in", each)) for each in sign_ins),
-            self.text("probe.reset", probe.get("reset"), None),
-            {
-                " ".join(name.split()): self.body(f'bodies."{name}"', body)
-                for name, body in self.table("bodies", table.get("bodies", {})).items()
-            },
-            identity.read_sources(self, table.get("identity", [])),
-            identity.read_development(self, table.get("token")),
-            identity.read_directory(self, table.get("directory")),
-        )
 
-    def take_environment(self, file: Path) -> None:
-        """NAME=value lines, for names that the environment does not have yet."""
-        try:
-            lines = file.read_text("utf-8").splitlines()
-        except OSError as error:
-            raise self.fail("environment", f"{file.name} cannot be read: {error.strerror}") from None
-        for number, line in enumerate(lines, 1):
-            if line.strip() and not line.lstrip().startswith("#"):
-                name, equals, value = line.partition("=")
-                if not equals or not name.strip().isidentifier():
-                    raise SettingsError(f"{file.name}:{number}: this line is not NAME=value")
+def _take_environment(table: Table, file: Path) -> None:
+    """NAME=value lines, for names that the environment does not have yet."""
+    try:
+        lines = file.read_text("utf-8").splitlines()
+    except (OSError, UnicodeDecodeError) as error:
+        reason = getattr(error, "strerror", None) or "it is not UTF-8 text"
+        table.problem("environment", f"{file.name} cannot be read: {reason}")
+        return
+    for number, line in enumerate(lines, 1):
+        if line.strip() and not line.lstrip().startswith("#"):
+            name, equals, value = line.partition("=")
+            if not equals or not name.strip().isidentifier():
+                table.problem("environment", f"{file.name}:{number}: this line is not NAME=value")
+            else:
                 os.environ.setdefault(name.strip(), value.strip().strip('"'))
 
-    def persona(self, name: str, table: dict[str, Any]) -> Persona:
-        where = f"personas.{name}"
-        known = ("signed_in", "roles", "groups", "permissions", "attributes")
-        extra = {key: value for key, value in table.items() if key not in known}
-        for key, value in extra.items():
-            if key not in self.asked:
-                guess = suggestion(key, known) or f"; nothing asks for {{persona.{key}}}"
-                raise self.fail(f"{where}.{key}", f"unknown key{guess}")
-            if not isinstance(value, str | int | float) or isinstance(value, bool):
-                raise self.fail(f"{where}.{key}", "this must be a text or a number")
-        signed_in = self.flag(f"{where}.signed_in", table.get("signed_in", True))
-        attributes = self.table(f"{where}.attributes", table.get("attributes", {}))
-        roles = self.texts(f"{where}.roles", table.get("roles", []))
-        if not signed_in and (roles or attributes):
-            raise self.fail(f"{where}.signed_in", "a persona that is not signed in has no roles and no attributes")
-        values = {key: str(value) for key, value in {**attributes, **extra, "name": name}.items()}
-        groups = self.texts(f"{where}.groups", table.get("groups", []))
-        permissions = self.texts(f"{where}.permissions", table.get("permissions", []))
-        return Persona(name, signed_in, roles, groups, attributes, values, permissions)
 
-    def samples(self, table: dict[str, Any]) -> tuple[dict[str, str], dict[str, Sample]]:
-        values: dict[str, str] = {}
-        samples: dict[str, Sample] = {}
-        for name, value in table.items():
-            where = f"samples.{name}"
-            if isinstance(value, dict):
-                self.check_keys(where, value, ("holds", "fails"))
-                each = {key: self.example(f"{where}.{key}", example) for key, example in value.items()}
-                samples[name] = Sample(each.get("holds"), each.get("fails"))
-            else:
-                values[name] = self.value(where, value)
-        return values, samples
+def _persona(name: str, table: Table) -> Persona:
+    extra = {key: value for key, value in table.values.items() if key not in PERSONA_KEYS}
+    for key, value in extra.items():
+        if key not in table.checked.asked:
+            guess = suggestion(key, PERSONA_KEYS) or f"; nothing asks for {{persona.{key}}}"
+            table.problem(key, f"unknown key{guess}")
+        elif not isinstance(value, str | int | float) or isinstance(value, bool):
+            table.problem(key, "this must be a string or a number")
+    signed_in = table.flag("signed_in", True)
+    member = table.text("member")
+    attributes = table.table("attributes").values
+    roles, groups, permissions = table.names("roles"), table.names("groups"), table.names("permissions")
+    if not signed_in and (roles or attributes or groups or permissions or member is not None):
+        table.problem("signed_in", "a persona that is not signed in has no roles and no attributes")
+    if member is not None and (roles or groups or permissions):
+        table.problem("member", "the directory says what this member holds; leave roles, groups and permissions out")
+    values = {key: str(value) for key, value in {**attributes, **extra, "name": name}.items()}
+    if member is not None:
+        values["member"] = member
+    return Persona(name, signed_in, roles, groups, attributes, values, permissions, member)
 
-    def example(self, where: str, value: Any) -> Example:
-        table = {key: self.value(f"{where}.{key}", each) for key, each in self.table(where, value).items()}
-        mark = table.pop("mark", None)
-        if not table:
-            raise self.fail(where, "this needs the parameters of the path, such as { trial_id = 7 }")
-        return Example(table, mark)
 
-    def sign_in(self, table: dict[str, Any]) -> SignIn:
-        where = "probe.sign_in"
-        self.check_keys(where, table, ("how", "path", "fields", "token", "for"))
-        how = self.text(f"{where}.how", table.get("how"), None)
-        if how not in ("form", "json"):
-            raise self.fail(f"{where}.how", 'this must be "form" or "json"')
-        path = self.text(f"{where}.path", table.get("path"), None)
-        if path is None or not path.startswith("/"):
-            raise self.fail(f"{where}.path", "this must be the path of the application's own sign-in, such as /sign-in")
-        fields = self.table(f"{where}.fields", table.get("fields", {}))
-        return SignIn(
-            how,
-            path,
-            {name: self.value(f"{where}.fields.{name}", value) for name, value in fields.items()},
-            self.text(f"{where}.token", table.get("token"), None),
-            self.template(f"{where}.for", table.get("for")),
-        )
+def _samples(table: Table) -> tuple[dict[str, str], dict[str, Sample]]:
+    values: dict[str, str] = {}
+    samples: dict[str, Sample] = {}
+    for name, value in table.values.items():
+        if isinstance(value, dict):
+            sample = table.table(name)
+            sample.known(SAMPLE_KEYS)
+            examples = [_example(sample.table(key)) if key in sample else None for key in SAMPLE_KEYS]
+            samples[name] = Sample(*examples)
+        else:
+            values[name] = table.value(name)
+    return values, samples
 
-    def body(self, where: str, value: Any) -> Body:
-        table = self.table(where, value)
-        if len(table) != 1 or next(iter(table)) not in ("form", "json"):
-            raise self.fail(where, "this must be { form = { ... } } or { json = ... }")
-        ((kind, content),) = table.items()
-        if kind == "form":
-            content = {name: self.value(f"{where}.{name}", each) for name, each in self.table(where, content).items()}
-        return Body(kind, content)
+
+def _example(table: Table) -> Example:
+    values = table.each_value()
+    mark = values.pop("mark", None)
+    if not values:
+        table.problem(None, "this needs the parameters of the path, such as { trial_id = 7 }")
+    return Example(values, mark)
+
+
+def _sign_in(table: Table) -> SignIn:
+    table.known(SIGN_IN_KEYS)
+    if table.values.get("how") not in ("form", "json"):
+        table.problem("how", 'this must be "form" or "json"')
+    path = table.text("path") or ""
+    if not path.startswith("/"):
+        table.problem("path", "this must be the path of the application's own sign-in, such as /sign-in")
+    fields = table.table("fields").each_value()
+    return SignIn(str(table.values.get("how")), path, fields, table.text("token"), table.template("for"))
+
+
+def _body(table: Table) -> Body | None:
+    if len(table.values) != 1 or next(iter(table.values)) not in BODY_KEYS:
+        table.problem(None, "this must be { form = { ... } } or { json = ... }")
+        return None
+    if "form" in table:
+        return Body("form", table.table("form").each_value())
+    return Body("json", table.values["json"])

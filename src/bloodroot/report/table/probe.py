@@ -8,15 +8,15 @@ from typing import TYPE_CHECKING
 from rich.console import Console, Group, RenderableType
 from rich.text import Text
 
-from ...probe.reading import Verdict
+from ...probe.verdicts import Verdict
 from .words import plural
 
 if TYPE_CHECKING:
     from collections.abc import Iterable
 
     from ...core.lines import Line
-    from ...probe.reading import Observation
     from ...probe.result import Result
+    from ...probe.verdicts import Observation
 
 
 def probe(result: Result, _: Console) -> RenderableType:

@@ -9,7 +9,7 @@ from dataclasses import dataclass
 from typing import Any
 
 import bloodroot
-from bloodroot.identity.rows import Member as Entry
+from bloodroot.identity.members import Member as Entry
 from bloodroot.identity.seed_file import SeedMember, read_seed
 from bloodroot.identity.seeding import sow
 

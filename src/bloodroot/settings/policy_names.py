@@ -1,0 +1,45 @@
+"""Names of the policy in the settings: a misspelled one would make a probe ask less than it should."""
+
+from __future__ import annotations
+
+from collections.abc import Iterable
+
+from ..core.methods import covers
+from ..core.policy import Policy
+from ..language.problems import suggestion
+from .checked import Checked
+from .places import KeyPath
+from .project import Settings
+
+
+def check_names(settings: Settings, policy: Policy) -> None:
+    """See that the policy knows the roles, groups, permissions, conditions and endpoints that settings name.
+
+    Raises:
+        SettingsError: with every name that it does not know.
+    """
+    checked = settings.checked or Checked(settings.file, "")
+
+    def check(path: KeyPath, what: str, names: Iterable[str], known: Iterable[str]) -> None:
+        known = list(known)
+        for name in names:
+            if name not in known:
+                guess = suggestion(name, known) or (f"; known are {', '.join(known[:12])}" if known else "")
+                checked.problem(path, f'the policy knows no {what} "{name}"{guess}')
+
+    for name, persona in settings.personas.items():
+        path = ("personas", name)
+        check((*path, "roles"), "role", persona.roles, policy.roles.bit)
+        check((*path, "groups"), "group", persona.groups, policy.roles.groups)
+        unknown = [each for each in persona.permissions if not policy.engine.knows(each)]
+        check((*path, "permissions"), "permission", unknown, policy.permissions)
+    for name in settings.samples:
+        check(("samples", name), "condition", [name], policy.conditions)
+    if not policy.unbound:
+        for name in settings.bodies:
+            method, _, template = name.partition(" ")
+            lines = [line for line in policy.endpoints if line.template.text == template]
+            if not any(covers(line.methods, method) for line in lines):
+                known = [f"{each} {line.template.text}" for line in policy.endpoints for each in line.methods]
+                check(("bodies", name), "endpoint", [name], known)
+    checked.finish()

@@ -1,0 +1,202 @@
+"""``[identity]``, ``[directory]`` and ``[token]``, read and checked."""
+
+from __future__ import annotations
+
+import ipaddress
+import re
+
+from .checked import Table
+from .sources import ClaimNames, ClaimPath, Development, DirectoryTables, Source, TokenRules, claim_path
+
+ALGORITHMS = ("HS256", "RS256", "ES256", "EdDSA")
+KINDS = ("jwt", "session", "header", "directory")
+QUERIES = ("member", "roles", "groups", "permissions", "members", "login")
+_SECRET = re.compile(r"\{env\.[^{}]+\}")
+_PASSWORD_IN_URL = re.compile(r"://[^/@:]*:(?!\{env\.)[^/@]+@")
+_BOUND = re.compile(r"(?<![:\w]):(\w+)")
+
+_FOR_NAMES = ("id", "roles", "groups", "scopes", "attributes", "separator", "drop_prefix", "names")
+_FOR_TOKENS = ("algorithm", "key", "key_file", "jwks_file", "issuer", "audience", "leeway", "type")
+# The keys of each kind of source.
+IDENTITY_KEYS = {
+    "jwt": ("from", "for", *_FOR_NAMES, *_FOR_TOKENS),
+    "session": ("from", "for", *_FOR_NAMES),
+    "header": ("from", "for", *_FOR_NAMES, "senders"),
+    "directory": ("from", "for", "id"),
+}
+TOKEN_KEYS = ("development_key", "development_key_file", "minutes")
+DIRECTORY_KEYS = ("url", "cache", "queries", "separator", "active", "keep_suspended")
+
+
+def read_sources(settings: Table) -> tuple[Source, ...]:
+    """``[identity]``, or several with ``[[identity]]``."""
+    found = (_source(table) for table in settings.tables("identity"))
+    return tuple(source for source in found if source is not None)
+
+
+def _source(table: Table) -> Source | None:
+    kind = table.choice("from", KINDS)
+    if kind is None:
+        return None
+    _check_keys(table, kind)
+    covers = table.template("for")
+    claims = _claims(table, kind)
+    if kind == "directory":
+        # The session says who it is, and everything else is looked up.
+        return Source("session", claims, covers, asks_directory=True)
+    if kind == "jwt":
+        return Source(kind, claims, covers, _rules(table))
+    if kind == "header":
+        return Source(kind, claims, covers, senders=_senders(table))
+    return Source(kind, claims, covers)
+
+
+def _check_keys(table: Table, kind: str) -> None:
+    """Every key must mean something for this kind of source."""
+    for key in table.values:
+        others = [other for other, keys in IDENTITY_KEYS.items() if key in keys]
+        if others and kind not in others:
+            message = " or ".join(f'from = "{other}"' for other in others)
+            table.problem(key, f'this belongs to {message}, and here from = "{kind}"')
+    known = {key for keys in IDENTITY_KEYS.values() for key in keys}
+    unknown = {key: value for key, value in table.values.items() if key not in known}
+    Table(table.checked, table.path, unknown).known(IDENTITY_KEYS[kind])
+
+
+def _claims(table: Table, kind: str) -> ClaimNames:
+    if "id" not in table and kind != "jwt":
+        where = {"header": 'the name of a header, such as id = "X-Member"'}
+        message = where.get(kind, 'the name that the session has it under, such as id = "member"')
+        table.problem(None, f"id is missing: where is the caller's id? Write {message}")
+    attributes = table.table("attributes")
+    names = table.table("names")
+    return ClaimNames(
+        _path(table, "id") or ("sub",),
+        _path(table, "roles"),
+        _path(table, "groups"),
+        _path(table, "scopes"),
+        {name: path for name in attributes.values if (path := _path(attributes, name)) is not None},
+        table.text("separator"),
+        table.text("drop_prefix") or "",
+        {name: names.text(name) or "" for name in names.values},
+    )
+
+
+def _path(table: Table, key: str) -> ClaimPath | None:
+    """Where something is in the claims."""
+    text = table.text(key)
+    try:
+        return claim_path(text) if text is not None else None
+    except ValueError as error:
+        table.problem(key, str(error))
+        return None
+
+
+def _rules(table: Table) -> TokenRules:
+    given = [key for key in ("key", "key_file", "jwks_file") if key in table]
+    if len(given) != 1:
+        message = f"{' and '.join(given)} are all given" if given else "there is no key to check tokens with"
+        table.problem(None, f'{message}; write one of key = "{{env.NAME}}", key_file = "..." or jwks_file = "..."')
+    algorithm = _algorithm(table, given)
+    if algorithm == "HS256" and "key_file" in table:
+        message = "HS256 signs with a secret, and a file holds no secret here"
+        table.problem("key_file", f'{message}; write key = "{{env.NAME}}"')
+    return TokenRules(
+        algorithm,
+        _secret(table, "key"),
+        table.file("key_file"),
+        table.file("jwks_file"),
+        table.text("issuer"),
+        table.text("audience"),
+        table.number("leeway", 0, least=0, most=300, unit="seconds"),
+        table.text("type"),
+    )
+
+
+def _algorithm(table: Table, given: list[str]) -> str:
+    value = table.values.get("algorithm", "HS256" if given == ["key"] else None)
+    if value is None:
+        table.problem(None, f"algorithm is missing; tokens do not choose it: one of {', '.join(ALGORITHMS)}")
+    elif isinstance(value, str) and value.lower() == "none":
+        table.problem("algorithm", "a token without a signature proves nothing, and is never accepted")
+    elif value == "HS256" or table.choice("algorithm", ALGORITHMS):
+        return str(value)
+    return ALGORITHMS[0]
+
+
+def _senders(table: Table) -> tuple[str, ...]:
+    senders = table.names("senders")
+    if not senders:
+        message = "senders is missing: anyone can send a header"
+        table.problem(None, f'{message}; write senders = ["127.0.0.1"], the proxy\'s own')
+    for each in senders:
+        try:
+            ipaddress.ip_network(each)
+        except ValueError:
+            table.problem("senders", f'"{each}" is no address and no network, such as 127.0.0.1 or 10.1.0.0/16')
+    return senders
+
+
+def read_development(settings: Table) -> Development | None:
+    """``[token]``."""
+    if "token" not in settings:
+        return None
+    table = settings.table("token")
+    table.known(TOKEN_KEYS)
+    if ("development_key" in table) == ("development_key_file" in table):
+        table.problem(None, 'write one of development_key = "{env.NAME}" and development_key_file = "..."')
+    return Development(
+        _secret(table, "development_key"),
+        table.file("development_key_file"),
+        table.number("minutes", 10, least=0.1, most=60, unit="minutes"),
+    )
+
+
+def read_directory(settings: Table) -> DirectoryTables | None:
+    """``[directory]``."""
+    if "directory" not in settings:
+        return None
+    table = settings.table("directory")
+    table.known(DIRECTORY_KEYS)
+    url = table.text("url")
+    if "url" not in table:
+        table.problem(None, 'url is missing, such as url = "sqlite:///members.db"')
+    elif url is not None and _PASSWORD_IN_URL.search(url):
+        table.problem("url", 'do not put a password in this file; write url = "{env.NAME}"')
+    queries = table.table("queries")
+    queries.known(QUERIES)
+    if queries.values and "member" not in queries:
+        queries.problem(None, "member is missing: the query that finds one member by :id")
+    return DirectoryTables(
+        url or "",
+        table.number("cache", 2.0, least=0, most=3600, unit="seconds"),
+        {name: _query(queries, name) for name in queries.values if name in QUERIES},
+        table.text("separator", ","),
+        table.names("active", ("active",)),
+        table.flag("keep_suspended", False),
+    )
+
+
+def _query(queries: Table, name: str) -> str:
+    query = queries.text(name) or ""
+    if not re.match(r"\s*(select|with)\b", query, re.IGNORECASE):
+        queries.problem(name, "this must be a query that reads: it begins with select or with")
+        return query
+    bound = set(_BOUND.findall(query))
+    wanted = {"members": set[str](), "login": {"login"}}.get(name, {"id"})
+    if bound != wanted:
+        message = {
+            "members": "lists the ids of all members, without :id",
+            "login": "finds the id of one member, whose login is written as :login",
+        }.get(name, "asks for one member, whose id is written as :id")
+        more = f"; it has :{min(bound - wanted)}" if bound - wanted else ""
+        queries.problem(name, f"this query {message}{more}")
+    return query
+
+
+def _secret(table: Table, key: str) -> str | None:
+    """A secret by the name of its environment variable."""
+    text = table.text(key)
+    if text is not None and not _SECRET.fullmatch(text):
+        table.problem(key, f'do not put a secret in this file; write {key} = "{{env.NAME}}"')
+    return text

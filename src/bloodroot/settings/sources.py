@@ -1,0 +1,142 @@
+"""What the settings say of callers, as plain data: ``[identity]``, ``[directory]`` and ``[token]``."""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Mapping
+from dataclasses import dataclass, field
+from pathlib import Path
+
+from ..core.paths import Template
+
+_STEP = re.compile(r'(?:"([^"]+)"|([^".]+))(?:\.(?=.)|\Z)')
+
+ClaimPath = tuple[str, ...]
+
+
+@dataclass(frozen=True, slots=True)
+class ClaimNames:
+    """Where a caller's particulars stand in claims, in a session or in headers.
+
+    Attributes:
+        id: the way to the caller's id.
+        roles: the way to the names of roles, or None where there are none.
+        groups: the way to the names of groups, or None.
+        scopes: the way to the scopes of a token made for less than its owner may do, or None.
+        attributes: for each attribute, the way to it.
+        separator: what is between names that come as one text; None where a text is one name.
+        drop_prefix: what role names begin with; a name without it is another application's, and no role here.
+        names: role names as they come, to those of the policy.
+    """
+
+    id: ClaimPath
+    roles: ClaimPath | None = None
+    groups: ClaimPath | None = None
+    scopes: ClaimPath | None = None
+    attributes: Mapping[str, ClaimPath] = field(default_factory=dict)
+    separator: str | None = None
+    drop_prefix: str = ""
+    names: Mapping[str, str] = field(default_factory=dict)
+
+
+@dataclass(frozen=True, slots=True)
+class TokenRules:
+    """What a bearer token must be to be believed (RFC 7519; RFC 8725).
+
+    Attributes:
+        algorithm: the one way of signing that counts, whatever a token says of itself.
+        key: the key as the settings write it, ``{env.NAME}``; None where it comes from a file.
+        key_file: a PEM file, or None.
+        jwks_file: a file with a JSON Web Key Set (RFC 7517), or None.
+        issuer: what ``iss`` must be, or None.
+        audience: what ``aud`` must name, or None for tokens without an audience.
+        leeway: seconds by which clocks may differ.
+        type: what the header's ``typ`` must be, such as ``at+jwt`` (RFC 9068), or None.
+    """
+
+    algorithm: str
+    key: str | None = None
+    key_file: Path | None = None
+    jwks_file: Path | None = None
+    issuer: str | None = None
+    audience: str | None = None
+    leeway: float = 0
+    type: str | None = None
+
+
+@dataclass(frozen=True, slots=True)
+class Source:
+    """One way for callers to say who they are.
+
+    Attributes:
+        kind: ``jwt``, ``session`` or ``header``.
+        claims: where their particulars stand.
+        covers: the paths that this way is for; None for all.
+        token: for ``jwt``, what a token must be.
+        senders: for ``header``, the networks from which the headers are believed.
+        asks_directory: whether nothing but the id is taken from here.
+    """
+
+    kind: str
+    claims: ClaimNames
+    covers: Template | None = None
+    token: TokenRules | None = None
+    senders: tuple[str, ...] = ()
+    asks_directory: bool = False
+
+
+@dataclass(frozen=True, slots=True)
+class DirectoryTables:
+    """Where members, roles and grants are kept.
+
+    Attributes:
+        url: the database as SQLAlchemy names it; a relative SQLite file is looked for in the project's folder.
+        cache: seconds for which a member's roles are remembered.
+        queries: for tables of the application's own, what to ask by name; empty for Bloodroot's tables.
+        separator: what is between names that come as one text; None where a text is one name.
+        active: the statuses of members who may act.
+        keep_suspended: whether a member of another status is still known by name, for the policy to judge.
+    """
+
+    url: str
+    cache: float = 2.0
+    queries: Mapping[str, str] = field(default_factory=dict)
+    separator: str | None = ","
+    active: tuple[str, ...] = ("active",)
+    keep_suspended: bool = False
+
+
+@dataclass(frozen=True, slots=True)
+class Development:
+    """What ``bloodroot token make`` signs with: a key made for development.
+
+    Attributes:
+        key: the key as the settings write it, ``{env.NAME}``; None where it comes from a file.
+        key_file: a PEM file with a private key, or None.
+        minutes: for how long a token is good.
+    """
+
+    key: str | None = None
+    key_file: Path | None = None
+    minutes: float = 10
+
+
+def claim_path(text: str) -> ClaimPath:
+    """The names in ``a.b."c.d/e"``.
+
+    Raises:
+        ValueError: it cannot be read as names with dots between them.
+    """
+    steps: list[str] = []
+    place = 0
+    while place < len(text):
+        match = _STEP.match(text, place)
+        if match is None or (match[2] and match[2] != match[2].strip()):
+            raise ValueError("this must be names with dots between them, such as staff.duties")
+        if match[2] and re.search("[/:]", match[2]):
+            raise ValueError(f"a name that holds dots, slashes or colons goes in quotes, as in '\"{text}\"'")
+        steps.append(match[1] or match[2])
+        place = match.end()
+    if not steps:
+        raise ValueError("this must be names with dots between them, such as staff.duties")
+    return tuple(steps)
