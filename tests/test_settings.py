@@ -80,7 +80,7 @@ class Reading(InFolder):
             ("[personas.a]\nroles = [1]", "this must be a list of names"),
             ("[personas.a]\nsigned_in = 'no'", "personas.a.signed_in: this must be true or false"),
             ("[personas.a]\nsigned_in = false\nroles = ['x']", "has no roles and no attributes"),
-            ("[personas.a]\nemail = 'x'", "personas.a.email: unknown key; nothing asks for {persona.email}"),
+            ("[personas.a]\nemail = 'x'", "personas.a.email: unknown key; nothing refers to {persona.email}"),
             ("[personas.a]\nattribute = {}", 'did you mean "attributes"?'),
             ("[personas.a]\nx = []\n[samples]\ny = '{persona.x}'", "personas.a.x: this must be a string or a number"),
             ("[samples]\nx = true", "samples.x: this must be a string or a number"),

@@ -44,7 +44,7 @@ class Headers(Mapping[str, str]):
         return len(set(self._names()))
 
     def getlist(self, name: str) -> list[str]:
-        """The values of a header, one for each time it was sent, as far as the server tells them apart."""
+        """The values of a header, one for each time it was sent, as far as the server distinguishes them."""
         return self._values(name.lower())
 
 
@@ -299,7 +299,7 @@ def query_of(text: str) -> dict[str, Any] | None:
     """The parameters of a query: a string, or a list where one is given more than once, which equals nothing.
 
     Returns:
-        By name; None where there are more than any page asks for.
+        By name; None where there are more than any page sends.
     """
     if not text:
         return {}
@@ -317,7 +317,7 @@ def _as_sent(raw: bytes) -> list[str] | None:
 
 
 def _raw_is_readable(environ: Mapping[str, Any]) -> bool:
-    """Whether what the client sent, where a WSGI server tells it under one of these names, is unambiguous."""
+    """Whether what the client sent, where a WSGI server gives it under one of these names, is unambiguous."""
     raw = environ.get("REQUEST_URI") or environ.get("RAW_URI")
     return not raw or raw == environ.get("PATH_INFO") or _as_sent(_target(str(raw))) is not None
 

@@ -110,7 +110,7 @@ class Why(InFolder):
     def test_the_senior_role_and_the_page_of_the_junior_one(self) -> None:
         self.write("access.bloodroot", TEXT)
         out = self.ran("why", "keeper", "GET", "/lots/7.csv")
-        self.assertIn("asks for reviewer; the caller has helper, grower, keeper", out)
+        self.assertIn("requires reviewer; the caller has helper, grower, keeper", out)
         self.assertIn("Keeper includes helper, grower, and none of them is enough.", out)
         self.assertIn('If keeper should count as reviewer, write "keeper includes reviewer" under roles.', out)
         out = self.ran("why", "reviewer", "POST", "/parcels/weigh", "--record", "{}")

@@ -104,7 +104,7 @@ class World:
         return [*rules, self.line(method)]
 
     def allows(self, caller: Caller | None, asked: list[Any], record: dict[str, Any]) -> bool:
-        """Whether a caller is allowed what asks for all of this."""
+        """Whether a caller is allowed what all of this requires."""
         if len(self.held(caller) & set(self.apart)) > 1:
             return self.allows(None, asked, record) and self.allows(Caller(), asked, record)
         return all(asks is not None and self.value(asks, caller, record) is True for asks in asked)

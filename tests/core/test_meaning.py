@@ -62,7 +62,7 @@ denials
         (None, "POST", "/lots/7", 303, "Sign in to use this.", "/in"),
         (None, "GET", "/api/lots", 401, "Bring a token.", None),
         (Caller(1), "GET", "/api/lots", 418, "You do not have access to this.", None),
-        (Caller(1), "GET", "/in", 303, "This is for visitors who are not signed in.", "/desk"),
+        (Caller(1), "GET", "/in", 303, "This is only for people who are not signed in.", "/desk"),
         (Caller(1), "GET", "/office/3", 410, "You do not have access to this.", None),
         (Caller(1), "HEAD", "/office/3", 410, "You do not have access to this.", None),
         (Caller(1), "POST", "/office/3", 411, "You do not have access to this.", None),

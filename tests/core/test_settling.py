@@ -70,7 +70,7 @@ class Settling(unittest.TestCase):
         parent, child = {"id": 1, "open": True, "owner": 3}, {"parent": 1, "open": False, "owner": 4}
         caller = Caller(3)
         for path, found, outcome in (
-            # What a name stands for is what its loader gives for that text. The rule's b is another text here than the
+            # What a name stands for is what its loader gives for that string. The rule's b is another text here than the
             # line's, so that what was loaded for the one says nothing of the other.
             ("/x/1/y/2", {"a": parent, "b": child}, Outcome.DEPENDS),
             ("/x/1/y/2", {"a": parent, "b": {**child, "open": True}}, Outcome.DEPENDS),

@@ -122,7 +122,7 @@ def page(answer: Any, request: Any) -> str | None:
     return "<p>our own missing page</p>" if answer.status == 404 else None
 
 
-# What the handlers do, whatever the framework. Each returns a status and a text.
+# What the handlers do, whatever the framework. Each returns a status and a string.
 
 
 def said(text: str) -> tuple[int, str]:

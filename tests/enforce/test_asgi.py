@@ -6,7 +6,7 @@ from typing import Any
 
 import bloodroot
 from bloodroot import Caller
-from bloodroot.enforce import Refused, current
+from bloodroot.enforce import Refusal, current
 from bloodroot.enforce.asgi import AccessMiddleware, Request
 from bloodroot.enforce.responses import is_program
 from tests.policies import POLICY
@@ -42,13 +42,13 @@ async def application(scope: Any, receive: Any, send: Any) -> None:
         if how == "swallow":
             try:
                 current().settle(plot)
-            except Refused:
+            except Refusal:
                 how = "ignore"
         elif how == "other":
             for each in (plot, PLOTS["7"]):
                 try:
                     current().settle(each)
-                except Refused:
+                except Refusal:
                     continue
         elif how == "settle":
             current().settle(plot)
@@ -140,7 +140,7 @@ class Asgi(unittest.TestCase):
     def test_what_nobody_settled_is_told_in_the_log(self) -> None:
         with self.assertLogs("bloodroot.enforce", "ERROR") as logs:
             ask(self.ports["settled"], "POST", "/plots/7/sow", x_caller="grower", x_how="ignore")
-        self.assertIn("nothing settled ready, which tarn.bloodroot:41 asks for", logs.output[0])
+        self.assertIn("nothing settled ready, which tarn.bloodroot:41 requires", logs.output[0])
 
     def test_bypasses_reach_no_handler(self) -> None:
         for method, target in (

@@ -161,8 +161,8 @@ class Flags(unittest.TestCase):
         for asked, record, message in (
             ("GET /lost/new", None, 'no line of the policy covers "GET /lost/new"'),
             ("lot:raed", None, 'unknown permission "lot:raed"; did you mean "lot:read"?'),
-            ("GET /lots/{number}", {"id": 1}, "asks for the number of a record, and there is none"),
-            ("GET /lots/{id}", None, "asks for the id of a record"),
+            ("GET /lots/{number}", {"id": 1}, "requires the number of a record, and there is none"),
+            ("GET /lots/{id}", None, "requires the id of a record"),
         ):
             with self.subTest(asked), self.assertRaisesRegex(LookupError, message):
                 POLICY.flags(CALLERS["new"], [asked], record=record)
@@ -303,7 +303,7 @@ class OpenApi(unittest.TestCase):
         ):
             with self.subTest(path):
                 operation = paths[path][method]
-                self.assertEqual(operation["x-asks"], asks)
+                self.assertEqual(operation["x-requirement"], asks)
                 self.assertEqual(operation.get("security"), security)
                 self.assertEqual("403" in operation["responses"], security is not None)
         self.assertEqual(paths["/labels"]["get"]["parameters"][0]["name"], "size")

@@ -22,7 +22,7 @@ from starlette.routing import Route
 
 import bloodroot
 from bloodroot import Caller
-from bloodroot.enforce import Refused, Unsettled, asgi, current, guard, in_force, on_behalf_of, use
+from bloodroot.enforce import Refusal, Unsettled, asgi, current, guard, in_force, on_behalf_of, use
 from bloodroot.enforce import flask as for_flask
 from bloodroot.enforce import starlette as for_starlette
 from bloodroot.enforce.guards import guards_of
@@ -107,17 +107,17 @@ class Functions(unittest.TestCase):
                 with on_behalf_of(caller, POLICY):
                     self.assertTrue(call())
             for caller in keeps_out:
-                with self.assertRaises(Refused), on_behalf_of(caller, POLICY):
+                with self.assertRaises(Refusal), on_behalf_of(caller, POLICY):
                     call()
 
     def test_why_somebody_was_refused(self) -> None:
         for caller, call, reason, step in (
             (None, lambda: parcels_of(3), "signed-out", "a signed-in caller might be let in"),
             (KEEPER, lambda: Service().edit(1) and parcels_of(3), "condition", "args.person_id == caller.id"),
-            (CLERK, lambda: Service().edit(1), "role", "asks for lot:edit (lot:edit is given to keeper)"),
+            (CLERK, lambda: Service().edit(1), "role", "requires lot:edit (lot:edit is given to keeper)"),
             (GROWER, lambda: relabel(OTHER), "own-plot", "record.grower_id is 9"),
         ):
-            with self.subTest(reason), self.assertRaises(Refused) as caught, on_behalf_of(caller, POLICY):
+            with self.subTest(reason), self.assertRaises(Refusal) as caught, on_behalf_of(caller, POLICY):
                 call()
             self.assertEqual(caught.exception.decision.reason, reason)
             self.assertIn(step, caught.exception.decision.steps[-1].text)
@@ -159,7 +159,7 @@ class Functions(unittest.TestCase):
         with self.assertRaises(ZeroDivisionError), on_behalf_of(GROWER, POLICY):
             relabel()
             _ = 1 / 0
-        with on_behalf_of(KEEPER, POLICY), self.assertRaises(Refused), on_behalf_of(None):
+        with on_behalf_of(KEEPER, POLICY), self.assertRaises(Refusal), on_behalf_of(None):
             parcels_of(3)
 
     def test_a_wrong_call_is_told_as_python_does(self) -> None:
@@ -302,7 +302,7 @@ class ClassBased(unittest.TestCase):
         view = Lot()
         with on_behalf_of(CLERK, self.POLICY):
             self.assertEqual(view.get(None, lot_id="8"), "lot")
-            with self.assertRaises(Refused):
+            with self.assertRaises(Refusal):
                 view.get(None, "7")
 
 
@@ -348,7 +348,7 @@ class Arguments(unittest.TestCase):
                 if seen:
                     self.assertEqual(asks(function)(*args, **named), "seen")
                 else:
-                    with self.assertRaises(Refused):
+                    with self.assertRaises(Refusal):
                         asks(function)(*args, **named)
 
     def test_what_a_decorator_below_hides_is_an_error(self) -> None:
@@ -358,12 +358,12 @@ class Arguments(unittest.TestCase):
         for text in ("args.owner == caller.id", "keeper or args.session == caller.id"):
             with self.assertRaisesRegex(bloodroot.PolicyError, "a decorator below this guard hides the arguments of"):
                 guard(text, policy=POLICY)(injects()(labels))
-        # Below it the guard sees them, and one that asks for none may stand above.
+        # Below it the guard sees them, and one that requires none may stand above.
         below = injects()(guard("args.owner == caller.id", policy=POLICY)(labels))
         above = guard("grower", policy=POLICY)(injects(owner=9)(labels))
         with on_behalf_of(GROWER, POLICY):
             self.assertEqual((below(3), above()), (3, 9))
-            with self.assertRaises(Refused):
+            with self.assertRaises(Refusal):
                 below(4)
 
     def test_a_condition_that_hides_the_argument_is_found_as_well(self) -> None:
@@ -388,7 +388,7 @@ class Policies(unittest.TestCase):
         for policy in (self.ONE, self.OTHER):
             with on_behalf_of(KEEPER, policy):
                 self.assertEqual(edit(), "edited")
-            with on_behalf_of(CLERK, policy), self.assertRaises(Refused):
+            with on_behalf_of(CLERK, policy), self.assertRaises(Refusal):
                 edit()
 
     def test_the_guards_of_an_application_are_held_against_its_own_policy(self) -> None:
@@ -404,9 +404,9 @@ class Policies(unittest.TestCase):
 
     def test_a_refusal_names_guard_caller_and_function(self) -> None:
         message = r'guard\("lot:edit"\) in .*test_guards.py:\d+ around Service.edit refused the caller 5: role'
-        with self.assertRaisesRegex(Refused, message), on_behalf_of(CLERK, POLICY):
+        with self.assertRaisesRegex(Refusal, message), on_behalf_of(CLERK, POLICY):
             Service().edit(1)
-        with self.assertRaisesRegex(Refused, "refused a signed-out caller: signed-out"), on_behalf_of(None, POLICY):
+        with self.assertRaisesRegex(Refusal, "refused a signed-out caller: signed-out"), on_behalf_of(None, POLICY):
             Service().edit(1)
 
 
@@ -443,7 +443,7 @@ class Leaking(unittest.TestCase):
             await asyncio.sleep(0.05)
             try:
                 found.append(work())
-            except Refused as error:
+            except Refusal as error:
                 found.append(str(error))
             done.set()
 

@@ -26,7 +26,7 @@ from starlette.routing import Route
 
 import bloodroot
 from bloodroot import Caller
-from bloodroot.enforce import Refused, current
+from bloodroot.enforce import Refusal, current
 from bloodroot.enforce import fastapi as for_fastapi
 from bloodroot.enforce import flask as for_flask
 from bloodroot.enforce import starlette as for_starlette
@@ -262,7 +262,7 @@ def missing(request: Any, exception: Any) -> Any:
 
 
 class Leaks(Silent):
-    """Refused requests, and loaders that fail, leave no connection behind."""
+    """Refusal requests, and loaders that fail, leave no connection behind."""
 
     ATTACKS = ("/office", "/notes/2", "/notes/broken", "/notes/gone", "/secret")
 
@@ -407,7 +407,7 @@ class Withholding(Silent):
 
     def test_no_way_of_speaking_gets_out_before_the_record_is_settled(self) -> None:
         def swallow() -> None:
-            with contextlib.suppress(Refused):
+            with contextlib.suppress(Refusal):
                 current().settle({"owner": 99})
 
         app = flask.Flask("tarn", static_folder=None)

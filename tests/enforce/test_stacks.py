@@ -127,7 +127,7 @@ class Stacks(stacks.OnEveryStack):
         for caller, target, status, title, detail in (
             ("", "/lots", 401, "Unauthorized", "Sign in to use this."),
             ("new", "/lots/new", 403, "Forbidden", "You do not have access to this."),
-            ("new", "/sign-in", 403, "Forbidden", "This is for visitors who are not signed in."),
+            ("new", "/sign-in", 403, "Forbidden", "This is only for people who are not signed in."),
             ("grower", "/lots//1", 400, "Bad Request", None),
         ):
             for name, (got, headers, body) in self.on_every_stack(caller, "GET", target, Accept=DATA).items():

@@ -64,7 +64,7 @@ SHAPES = [
     (DUTIES, {"staff": {"duties": None}}, set(), "staff.duties of the token is null, so no roles come from it"),
     (DUTIES, {"staff": {"duties": []}}, set(), "is an empty list"),
     (DUTIES, {"staff": {"duties": ""}}, set(), "is empty"),
-    (DUTIES, {"staff": {"duties": 7}}, set(), "is 7, and not a list of names or a text"),
+    (DUTIES, {"staff": {"duties": 7}}, set(), "is 7, and not a list of names or a string"),
     (DUTIES, {"staff": {"duties": True}}, set(), "is true, and not a list"),
     (DUTIES, {"staff": {"duties": ["curator", 7, None]}}, {"curator"}, "holds 7, which is no name"),
     (DUTIES, {"staff": {"duties": [["curator"]]}}, set(), 'holds ["curator"], which is no name'),

@@ -14,8 +14,8 @@ from bloodroot.identity.directory import Directory
 from bloodroot.identity.fresh import Remembered
 from bloodroot.identity.members import member_of
 from bloodroot.identity.seed_file import Seed, SeedError, SeedGroup, SeedMember
-from bloodroot.identity.seeding import sow
-from bloodroot.identity.sown import Verdict
+from bloodroot.identity.seed_result import Verdict
+from bloodroot.identity.seeding import seed_directory
 from bloodroot.settings import DirectoryTables, SettingsError
 from tests.policies import POLICY
 from tests.postgres import new_database
@@ -46,9 +46,9 @@ class Suite:
         self.addCleanup(directory.engine.dispose)
         return directory
 
-    def sow(self, *members: SeedMember, groups: tuple[SeedGroup, ...] = (), **how: bool) -> dict[str, str]:
+    def seed_directory(self, *members: SeedMember, groups: tuple[SeedGroup, ...] = (), **how: bool) -> dict[str, str]:
         """Seed, and tell what became of members and groups, with what differs."""
-        done = sow(self.directory, Seed(members, groups), POLICY, lambda _: "fern and sedge", **how)
+        done = seed_directory(self.directory, Seed(members, groups), POLICY, lambda _: "fern and sedge", **how)
         return {
             row.name: " ".join((row.verdict.value, *row.differences)) for row in done.rows if row.kind != "role"
         } | {"roles": Counter(row.verdict.value for row in done.rows if row.kind == "role")}
@@ -63,13 +63,13 @@ class Suite:
         tess = member("tess", id=7, name="Tess", roles=["keeper"], attributes={"site": "north"})
         noor = member("noor", groups=["field-staff", "night"], permissions=["parcel:weigh"])
         night = SeedGroup("seed.toml:1", "night", ("memo:read", "parcel:*"))
-        tried = self.sow(tess, noor, groups=(night,), dry_run=True)
+        tried = self.seed(tess, noor, groups=(night,), dry_run=True)
         self.assertEqual((tried["tess"], tried["night"], tried["roles"]), ("made", "made", {"made": 5}))
         with self.assertRaises(SettingsError):
             self.directory.members()
-        self.assertEqual(self.sow(tess, noor, groups=(night,)), tried)
+        self.assertEqual(self.seed(tess, noor, groups=(night,)), tried)
         kept = {**dict.fromkeys(("tess", "noor", "night", "field-staff"), "kept"), "roles": {"kept": 5}}
-        self.assertEqual(self.sow(tess, noor, groups=(night,)), kept)
+        self.assertEqual(self.seed(tess, noor, groups=(night,)), kept)
         found = {each.attributes["login"]: each for each in self.directory.members()}
         self.assertEqual(
             (found["tess"].id, found["tess"].roles, found["tess"].attributes["site"]), (7, {"keeper"}, "north")
@@ -90,7 +90,7 @@ class Suite:
         names = ("keeper", "clerk", "grower")
         many = [member(f"m{n}", roles=[names[n % 3]], groups=["field-staff"] * (n % 2)) for n in range(300)]
         many += [member(f"n{n}", id=2000 - n, permissions=["lot:edit"] * (n % 2)) for n in range(200)]
-        self.sow(*many, groups=(SeedGroup("seed.toml:1", "field-staff", ("memo:read",)),))
+        self.seed(*many, groups=(SeedGroup("seed.toml:1", "field-staff", ("memo:read",)),))
         self.assertLess(len(asked), 120)
         del asked[:]
         listed = self.directory.members()
@@ -104,29 +104,29 @@ class Suite:
             (by_login["n3"].id, by_login["n3"].granted), (1997, {"lot:edit": "the directory, to the member"})
         )
         self.assertIsNone(self.directory.member_with_login("m07"))
-        self.assertEqual(set(self.sow(*many)) - {"roles"}, {*by_login, "field-staff"})
+        self.assertEqual(set(self.seed(*many)) - {"roles"}, {*by_login, "field-staff"})
 
     def test_what_differs_is_left_until_it_is_to_be_updated(self) -> None:
-        self.sow(member("tess", name="Tess", roles=["keeper"], groups=["field-staff"]))
+        self.seed(member("tess", name="Tess", roles=["keeper"], groups=["field-staff"]))
         changed = member("tess", name="Tessa", roles=["clerk", "helper"], groups=[], permissions=["lot:edit"])
         expected = (
             'differs name is "Tess", in the file "Tessa" roles are keeper, in the file clerk, helper '
             "groups are field-staff, in the file none permissions are none, in the file lot:edit"
         )
-        self.assertEqual(self.sow(changed)["tess"], expected)
+        self.assertEqual(self.seed(changed)["tess"], expected)
         self.assertEqual(self.directory.members()[0].roles, {"keeper"})
-        self.assertEqual(self.sow(changed, update=True, dry_run=True)["tess"], expected.replace("differs", "updated"))
+        self.assertEqual(self.seed(changed, update=True, dry_run=True)["tess"], expected.replace("differs", "updated"))
         self.assertEqual(self.directory.members()[0].roles, {"keeper"})
-        self.sow(changed, update=True)
+        self.seed(changed, update=True)
         found = self.directory.members()[0]
         self.assertEqual((found.roles, found.groups, set(found.granted)), ({"clerk", "helper"}, set(), {"lot:edit"}))
-        self.assertEqual(self.sow(changed)["tess"], "kept")
+        self.assertEqual(self.seed(changed)["tess"], "kept")
         self.directory.set_status(found.id, "suspended")
-        self.assertEqual(self.sow(changed)["tess"], "kept", "a status that the file does not say is not its business")
-        self.assertIn("status", self.sow(member("tess", status="active"))["tess"])
+        self.assertEqual(self.seed(changed)["tess"], "kept", "a status that the file does not say is not its business")
+        self.assertIn("status", self.seed(member("tess", status="active"))["tess"])
 
     def test_a_seed_is_refused_as_a_whole(self) -> None:
-        self.sow(member("tess", id=7, roles=["clerk"]))
+        self.seed(member("tess", id=7, roles=["clerk"]))
         new = member("noor", roles=["keeper"])
         for wrong, how, message in (
             (member("ana", roles=["keper"]), {}, 'no role "keper"; did you mean "keeper"'),
@@ -140,11 +140,11 @@ class Suite:
         ):
             with self.subTest(message=message):
                 with self.assertRaises(SeedError) as caught:
-                    self.sow(new, wrong, **how)
+                    self.seed(new, wrong, **how)
                 self.assertIn(message, str(caught.exception))
                 self.assertEqual([each.attributes["login"] for each in self.directory.members()], ["tess"])
         with self.assertRaisesRegex(SeedError, 'seed.toml:1: the policy knows no permission "memo:raed"'):
-            self.sow(groups=(SeedGroup("seed.toml:1", "night", ("memo:raed",)),))
+            self.seed(groups=(SeedGroup("seed.toml:1", "night", ("memo:raed",)),))
 
     def test_passwords_are_asked_for_once_and_kept_as_hashes(self) -> None:
         tess = member("tess", password="prompt")
@@ -155,8 +155,8 @@ class Suite:
             return "fern and sedge"
 
         for _ in range(2):
-            sow(self.directory, Seed((tess, member("noor"))), POLICY, password)
-        sow(self.directory, Seed((member("ana", password="prompt"),)), POLICY, no_password, dry_run=True)
+            seed_directory(self.directory, Seed((tess, member("noor"))), POLICY, password)
+        seed_directory(self.directory, Seed((member("ana", password="prompt"),)), POLICY, no_password, dry_run=True)
         self.assertEqual(asked, ["tess"])
         with self.directory.engine.connect() as connection:
             stored = dict(
@@ -172,7 +172,7 @@ class Suite:
         self.assertIsNotNone(self.directory.member_with_password("tess", "sedge and fern"))
 
     def test_a_member_who_leaves_stops(self) -> None:
-        self.sow(member("tess", id=7, roles=["keeper"]), member("noor", id=8, permissions=["lot:edit"]))
+        self.seed(member("tess", id=7, roles=["keeper"]), member("noor", id=8, permissions=["lot:edit"]))
         other = self.open(cache=0.3)  # another process of the application
         self.assertEqual(other.caller(7).roles, {"keeper"})
         self.directory.set_status(7, "suspended")
@@ -194,7 +194,7 @@ class Suite:
         self.directory.remove(8)
         with self.assertRaisesRegex(Unidentified, "the directory has no member 8"):
             self.directory.caller(8)
-        self.sow(member("noor"))
+        self.seed(member("noor"))
         again = self.directory.members()[-1]
         self.assertEqual((again.attributes["login"], again.id != 8, dict(again.granted)), ("noor", True, {}))
         for change in (self.directory.remove, lambda number: self.directory.set_status(number, "x")):
@@ -202,7 +202,7 @@ class Suite:
                 change(99)
 
     def test_ids_that_are_nobodys(self) -> None:
-        self.sow(member("tess", id=7))
+        self.seed(member("tess", id=7))
         for asked in (
             "07",
             "7 ",
@@ -237,7 +237,7 @@ class Suite:
                     member("everybody", id=500, roles=["keeper"], groups=["field-staff"]),
                     member("changing", roles=["clerk" if number % 2 else "grower"]),
                 )
-                done = sow(directory, Seed(members), POLICY, no_password, update=bool(turn))
+                done = seed_directory(directory, Seed(members), POLICY, no_password, update=bool(turn))
                 seen += [(row.name, row.verdict) for row in done.rows if row.kind == "member"]
                 found = directory.member(500)
                 if (found.roles, found.groups) != ({"keeper"}, {"field-staff"}):
@@ -273,7 +273,7 @@ class Suite:
                 with self.assertRaisesRegex(Unidentified, "member 4 is gone"):
                     directory.caller(4)
         with self.assertRaisesRegex(SettingsError, "seed writes to Bloodroot's alone"):
-            sow(directory, Seed((member("tess"),)), POLICY, no_password)
+            seed_directory(directory, Seed((member("tess"),)), POLICY, no_password)
         with self.assertRaisesRegex(SettingsError, 'write members = "select id'):
             directory.members()
         listed = self.open(queries={**directory.settings.queries, "members": "select id from staff"})
@@ -345,7 +345,7 @@ class OnSQLite(Suite, InFolder):
         return "sqlite:///members.db"
 
     def test_to_try_leaves_no_file_behind(self) -> None:
-        self.sow(member("tess"), dry_run=True)
+        self.seed(member("tess"), dry_run=True)
         self.assertEqual(list(self.folder.iterdir()), [])
         with self.assertRaisesRegex(SettingsError, "there is no database members.db yet; bloodroot seed FILE makes it"):
             self.directory.check()

@@ -113,7 +113,7 @@ class Tokens(Behind):
                 (f"Bearer {token(minutes=-1)}", "the token has expired"),
                 (f"bearer {token(key=KEY[::-1])}", "the token was not signed with the key that counts here"),
                 ("Bearer x", "this is not a token that can be read"),
-                (f"Bearer {token(sub='')}", "the token has no sub, so it names nobody"),
+                (f"Bearer {token(sub='')}", "the token has no sub, so it identifies no one"),
             ):
                 with self.subTest(why):
                     said = f'{realm}, error="invalid_token", error_description="{why}"'
@@ -124,7 +124,7 @@ class Tokens(Behind):
                         self.assertIn(answered + more, body)
                     self.assertEqual(challenge("/open", sent)[0], 200)
                     self.assertIn(
-                        f'[[null],"{why}",["the caller counts as signed out: {why}"', challenge("/open", sent)[2]
+                        f'[[null],"{why}",["the caller is treated as signed out: {why}"', challenge("/open", sent)[2]
                     )
             self.assertEqual(challenge("/api/lots", None)[:2], (401, realm))
             self.assertEqual(challenge("/api/lots", "Basic eDp5")[:2], (401, realm))

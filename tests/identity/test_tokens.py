@@ -208,12 +208,12 @@ class KeysFromSettings(InFolder):
         os.environ["TARN_SHORT"] = "short"
         self.addCleanup(os.environ.pop, "TARN_SHORT", None)
         for algorithm, line, message in (
-            ("HS256", 'key = "{env.TARN_SHORT}"', "the key has 5 bytes, and HS256 asks for 32"),
+            ("HS256", 'key = "{env.TARN_SHORT}"', "the key has 5 bytes, and HS256 requires 32"),
             ("HS256", 'key = "{env.TARN_NOT_SET}"', "TARN_NOT_SET is not set"),
             ("RS256", 'key_file = "private.pem"', "this holds a private key"),
             ("RS256", 'key_file = "small.pem"', "1024 bits is too short"),
             ("ES256", 'key_file = "wide.pem"', "this key is on secp384r1"),
-            ("EdDSA", 'key_file = "rsa.pem"', "EdDSA asks for a key of the kind Ed25519"),
+            ("EdDSA", 'key_file = "rsa.pem"', "EdDSA requires a key of the kind Ed25519"),
             ("RS256", 'key_file = "no.pem"', "there is no public key in PEM here"),
             ("RS256", 'key_file = "missing.pem"', "missing.pem: No such file"),
             ("EdDSA", 'jwks_file = "no.json"', "no.json: this is not JSON"),

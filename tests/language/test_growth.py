@@ -53,7 +53,7 @@ def compile_and_tidy(text: str) -> None:
 
 
 def _calls(text: str, work: Callable[[str], None]) -> int:
-    """How many calls it takes to do something with a text."""
+    """How many calls it takes to do something with a string."""
     count = 0
 
     def seen(frame: object, event: str, argument: object) -> None:

@@ -202,7 +202,7 @@ class Probe(InFolder):
 
     def test_what_goes_wrong_on_the_way_is_told(self) -> None:
         for app, settings, environment, message in (
-            (RIGHT, SETTINGS, {}, "asks for {env.TARN_WORD}, and TARN_WORD is not set"),
+            (RIGHT, SETTINGS, {}, "requires {env.TARN_WORD}, and TARN_WORD is not set"),
             (RIGHT, SETTINGS.replace("{env.TARN_WORD}", "wrong"), {"TARN_WORD": "fern"}, 'persona "tess" could not sign in: POST /sign-in answered 403'),
             (RIGHT.replace('answer.set_cookie("who", sent["name"])', "pass"), SETTINGS, {"TARN_WORD": "fern"}, "set no cookie"),
             (RIGHT, SETTINGS.replace("tarn:reset", "tarn:rest"), {"TARN_WORD": "fern"}, 'probe.reset = "tarn:rest" cannot be imported'),

@@ -16,7 +16,7 @@ from .output import Color, ColorOption, UsageError
 if TYPE_CHECKING:
     from ..core.policy import Policy
     from ..identity.examination import Examined
-    from ..identity.sown import Sown
+    from ..identity.seed_result import SeedResult
     from ..settings import Settings
 
 _NEEDED = {
@@ -67,7 +67,7 @@ def demo(
         settings = read_settings(Path("bloodroot.toml").resolve())
         policy_file = load("access.bloodroot")
         _title("bloodroot seed members.toml", "the members, and who is in which group")
-        output.deliver(_sown(settings, policy_file), color=color)
+        output.deliver(_seeded(settings, policy_file), color=color)
         policy = bound(policy_file, settings)
         _title("bloodroot matrix", "who gets in where, from the policy alone")
         output.deliver(MatrixResult(policy, matrix_of_roles(policy)), color=color)
@@ -96,14 +96,14 @@ def demo(
         raise UsageError("the probe found nothing in the faulty application; that is a fault in Bloodroot itself")
 
 
-def _sown(settings: Settings, policy: Policy) -> Sown:
+def _seeded(settings: Settings, policy: Policy) -> SeedResult:
     """The first members put into the example's directory."""
     from ..identity import directory_of
     from ..identity.seed_file import read_seed
-    from ..identity.seeding import sow
+    from ..identity.seeding import seed_directory
     from .seed import password
 
-    return sow(directory_of(settings), read_seed(Path("members.toml")), policy, password)
+    return seed_directory(directory_of(settings), read_seed(Path("members.toml")), policy, password)
 
 
 def _read_token(settings: Settings, policy: Policy) -> Examined:

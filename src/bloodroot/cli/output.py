@@ -151,7 +151,7 @@ def with_members(settings: Settings | None, names: Iterable[str] | None = None) 
 
 
 def caller_named(who: str, policy: Policy, settings: Settings | None) -> Caller | None:
-    """The caller that a text stands for: a persona, roles, or a persona and roles that it holds as well.
+    """The caller that a string means: a persona, roles, or a persona and roles that it holds as well.
 
     Names have commas between them.
 
@@ -174,7 +174,7 @@ def caller_named(who: str, policy: Policy, settings: Settings | None) -> Caller 
     if names == ["signed-out"]:
         return None
     if not chosen:
-        # Of a role alone nothing else is known: what asks for an attribute stays open.
+        # Of a role alone nothing else is known: what requires an attribute stays open.
         return imagined(*roles)
     found = with_members(settings, chosen)
     assert found is not None

@@ -35,7 +35,7 @@ def seed(
     from . import output
 
     if listed == (file is not None) or (listed and (update or dry_run)):
-        raise UsageError("seed needs a FILE to sow, or --list alone to show what is there")
+        raise UsageError("seed needs a FILE, or --list alone to show the members")
     rules, found = output.unbound_project(policy, settings)
     directory = directory_of(found)
     if listed:
@@ -44,11 +44,11 @@ def seed(
         output.deliver(MembersResult(rules, tuple(directory.members())), form, out, color)
         return
     from ..identity.seed_file import read_seed
-    from ..identity.seeding import sow
-    from ..identity.sown import Verdict
+    from ..identity.seed_result import Verdict
+    from ..identity.seeding import seed_directory
 
     assert file is not None
-    result = sow(directory, read_seed(file), rules, password, update=update, dry_run=dry_run)
+    result = seed_directory(directory, read_seed(file), rules, password, update=update, dry_run=dry_run)
     output.deliver(result, form, out, color)
     if any(row.verdict is Verdict.DIFFERS for row in result.rows):
         raise typer.Exit(1)
@@ -66,7 +66,7 @@ def password(member: SeedMember) -> str:
         return found
     if not sys.stdin.isatty():
         raise UsageError(
-            f"{member.place}: the password of {member.login} is to be asked for, and there is nobody to ask; "
+            f"{member.place}: the password of {member.login} must be typed in, and this is no terminal; "
             'run this in a terminal, or write password = "{env.NAME}"'
         )
     return str(

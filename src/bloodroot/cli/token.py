@@ -32,7 +32,7 @@ def make(
     form: FormatWithoutCsvOption = None,
     out: OutOption = None,
 ) -> None:
-    """Make a token as the application would believe it, with the key made for development."""
+    """Make a token that the application accepts, signed with the key for development."""
     from dataclasses import replace
 
     from ..identity.claims import claims_of

@@ -96,7 +96,7 @@ def _member(who: str, settings: Settings | None) -> tuple[str, Caller | None]:
     try:
         return who, found.judged(member, member.id if member is not None else who, None)
     except Unidentified as error:
-        return f"{who}, who counts as signed out: {error.reason}", None
+        return f"{who}, who is treated as signed out: {error.reason}", None
 
 
 def _record(text: str | None) -> Any:

@@ -20,10 +20,10 @@ REASONS = ("signed-out", "signed-in", "role", "closed", "apart")
 _DEFAULTS = {
     "ambiguous-path": (400, "This address can be read in more than one way. Check its slashes, dots and signs."),
     "method": (400, "This method cannot be used. Methods are written in capitals, such as GET."),
-    "apart": (403, "You hold two roles that nobody may hold together. Ask those who give out roles here."),
-    "closed": (403, "Nobody has access to this."),
+    "apart": (403, "You hold two roles that no one may hold together. Ask an administrator to take one of them away."),
+    "closed": (403, "No one has access to this."),
     "signed-out": (401, "Sign in to use this."),
-    "signed-in": (403, "This is for visitors who are not signed in."),
+    "signed-in": (403, "This is only for people who are not signed in."),
 }
 UNREADABLE = ("ambiguous-path", "method")
 _REFUSED = (403, "You do not have access to this.")
@@ -53,7 +53,7 @@ class Answer:
 
 @dataclass(slots=True, eq=False)
 class Denial:
-    """One entry of the section ``denials``. No template stands for every path, no methods for every method."""
+    """One entry of the section ``denials``. No template: every path; no methods: every method."""
 
     methods: tuple[str, ...]
     template: Template | None
@@ -103,7 +103,7 @@ class Answers:
         return Answer(status, own or default)
 
     def _matching(self, method: str, segments: list[str], reason: str) -> Iterator[Denial]:
-        """Of each way to speak of a refusal, by method and by reason, the denial with the most specific path."""
+        """The denial with the most specific path for each combination of method and reason."""
         for named in (method, *(("GET",) if method == "HEAD" else ()), ANY):
             for because in (reason, "any"):
                 index = self._by_path.get((because, named))

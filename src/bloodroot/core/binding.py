@@ -165,7 +165,7 @@ def _same_requests(one: Line, other: Line) -> bool:
 
 def _written_twice(action: ActionLine, route: Route, other: Line) -> Problem:
     message = f"action {action.name} is served at {route.path}, for which {other.place.at} has a line"
-    return Problem(f"{message}; leave one of the two", action.place)
+    return Problem(f"{message}; remove one of the two", action.place)
 
 
 def template_of(route: Route) -> tuple[Template, bool]:

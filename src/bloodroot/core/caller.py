@@ -1,4 +1,4 @@
-"""Whoever sends the request."""
+"""Callers: who sends a request."""
 
 from __future__ import annotations
 
@@ -36,12 +36,12 @@ class Caller:
     Attributes:
         id: what conditions read as ``caller.id``.
         roles: names of roles held directly; those the policy does not know are ignored, and explained.
-        groups: names of groups that a directory sent; the policy says which roles they stand for.
+        groups: names of groups that a directory sent; the policy says which roles they give.
         attributes: everything else a condition may ask for, as in ``caller.status``.
         scopes: for a token made for less than its owner may do, the permissions it names; None holds nothing back.
         granted: permissions that a directory gives this caller beside those of its roles, each with who gave it, such
-            as ``{"lot:edit": "the directory, to group field-staff"}``. ``thing:*`` stands for all of a thing.
-        notes: what was found while the caller was identified; explanations tell it.
+            as ``{"lot:edit": "the directory, to group field-staff"}``. ``thing:*`` means every permission of a thing.
+        notes: what was found while the caller was identified, for explanations.
     """
 
     id: Any = None
@@ -59,7 +59,7 @@ class Caller:
                 continue
             if isinstance(value, str):
                 # "curator" would be seven roles of one letter each, none of them known.
-                raise TypeError(f"Caller.{name} is a collection of names, not the text {value!r}")
+                raise TypeError(f"Caller.{name} is a collection of names, not the string {value!r}")
             object.__setattr__(self, name, frozenset(value))
         for name, holds in (("attributes", "names to values"), ("granted", "permissions to who gave them")):
             if not isinstance(getattr(self, name), Mapping):
@@ -86,7 +86,7 @@ class CallerView:
 
 
 class Unidentified(BloodrootError):
-    """A request says who sent it, and that cannot be believed: an expired token, a member who was suspended.
+    """The credentials of a request are not accepted: an expired token, a member who was suspended.
 
     Raised by an application's ``identify``, it makes the caller a signed-out one.
 
@@ -102,5 +102,5 @@ class Unidentified(BloodrootError):
 
 
 def imagined(*roles: str) -> Caller:
-    """A signed-in caller of whom nothing is known but the roles: what asks for an attribute stays open."""
+    """A signed-in caller of whom nothing is known but the roles: what requires an attribute stays open."""
     return Caller(UNKNOWN, roles, attributes=_NotKnownYet())

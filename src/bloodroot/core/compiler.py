@@ -28,7 +28,7 @@ def parse(text: str, name: str = "<text>") -> Policy:
     """Compile a policy text.
 
     Args:
-        text: the policy. It cannot include files: a text has no folder to look for them in.
+        text: the policy. It cannot include files: a string has no folder to look for them in.
         name: what to call it in messages, as a rule its file name.
 
     Raises:
@@ -36,7 +36,7 @@ def parse(text: str, name: str = "<text>") -> Policy:
     """
     document, problems = parse_with_problems(text, name)
     for section in document.headed("include"):
-        problems.append(Problem("a text cannot include files; put it into a file and load that", section.place))
+        problems.append(Problem("a string cannot include files; save it as a file and load that", section.place))
     return compile_documents([document], problems)
 
 
@@ -120,7 +120,7 @@ def _indexed(endpoints: tuple[Line, ...], problems: list[Problem]) -> PathIndex[
         for method, other in index.add(line.methods, line.template, line):
             problems.append(
                 Problem(
-                    f"{method} {line.template.text} stands for the same requests as the line in {other.place.at}; "
+                    f"{method} {line.template.text} covers the same requests as the line in {other.place.at}; "
                     "say in one line what both ask",
                     _path_of(line),
                 )
@@ -156,12 +156,12 @@ def _template(path: tree.Word, origin: Place, problems: list[Problem]) -> Templa
 
 
 def _check_path_names(formula: Formula, template: Template, place: Place, problems: list[Problem]) -> None:
-    """A condition that asks for a path parameter the path does not have could never hold."""
+    """A condition that requires a path parameter the path does not have could never hold."""
     for reference in references_in(formula):
         if reference.root in ("path", "records") and reference.names[0] not in template.names:
             names = ", ".join(f"{{{name}}}" for name in template.names) or "no parameters"
             guess = suggestion(reference.names[0], template.names)
-            problems.append(Problem(f"this asks for {reference.words()}, and the path has {names}{guess}", place))
+            problems.append(Problem(f"this requires {reference.words()}, and the path has {names}{guess}", place))
             return
 
 
@@ -187,7 +187,7 @@ def _denials(document: tree.Document, resolver: Resolver, problems: list[Problem
         for method in entry.methods or (ANY,):
             other = known_denials.setdefault((shape, reason, method), denial)
             if other is not denial:
-                message = f"the denial in {other.place.at} speaks of the same refusals; leave one of the two"
+                message = f"the denial in {other.place.at} answers the same refusals; remove one of the two"
                 problems.append(Problem(message, entry.place))
                 break
         denials.append(denial)

@@ -202,7 +202,7 @@ def resolve(operand: Operand, facts: Facts) -> Operand:
 
 
 def is_textual(operand: Operand) -> bool:
-    """Whether a string that an operand leads to may stand for a number or a UUID.
+    """Whether a string that an operand leads to may mean a number or a UUID.
 
     A path and a query have strings alone, and so has a token whose subject is a number in the records.
     """
@@ -221,7 +221,7 @@ def follow(reference: Reference, facts: Facts) -> Any:
         return MISSING if reference.root == "caller" else UNKNOWN
     names = reference.names
     if reference.root == "records":
-        # A parameter whose record nobody has loaded may yet be loaded.
+        # A record that is not loaded yet may still be loaded.
         start = start.get(names[0], UNKNOWN)
         if start is UNKNOWN:
             return UNKNOWN

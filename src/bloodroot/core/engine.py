@@ -29,7 +29,7 @@ if TYPE_CHECKING:
     from .lines import ActionLine, CompiledGuard, Line
 
 _COMMON = frozenset(COMMON)
-# What is allowed to roles that nobody may hold together: what both of these are allowed.
+# Callers with roles that are kept apart are allowed what both of these are allowed.
 _ANYONE: tuple[Caller | None, ...] = (None, Caller())
 
 
@@ -136,7 +136,7 @@ class Engine:
         return self._index.find(method, segments)
 
     def line_for_all(self, method: str, parts: list[str | None]) -> Line | None:
-        """The line that decides whatever stands in some segments of a path, or None where that cannot be said.
+        """The line that decides whatever some segments of a path are, or None where that cannot be said.
 
         Args:
             method: the method.
@@ -316,7 +316,7 @@ class Engine:
         return self._weigh_asked(self._asked(question, line, held), caller, trace)
 
     def _weigh_apart(self, question: Question, line: Line | None, held: Held, trace: Trace | None) -> Verdict:
-        """A caller who holds roles that nobody may hold together gets what is open to anyone."""
+        """A caller who holds roles that are kept apart is allowed what is open to anyone."""
         if line is not None or question.guard is not None:
             others = [question.with_(caller=other) for other in _ANYONE]
             verdict = _together([self._weigh(other, line, None) for other in others])
@@ -497,7 +497,7 @@ class Engine:
     def counted_as(self, caller: Caller | None) -> tuple[Caller | None, ...]:
         """The callers that all must be allowed what a caller is to be allowed.
 
-        That is the caller alone, but for one who holds roles that are kept apart: whoever that is, is allowed what is
+        That is the caller alone. One who holds roles that are kept apart is allowed what is
         allowed to a signed-out caller and to one without a role.
         """
         return _ANYONE if self.roles.held(caller).apart else (caller,)

@@ -79,7 +79,7 @@ def explain(policy: Policy, who: str, caller: Caller | None, method: str, path: 
 
 
 def _record(remainder: Formula) -> str | None:
-    """A record with the attributes that a remainder asks for, their values left open."""
+    """A record with the attributes that a remainder requires, their values left open."""
     names = dict.fromkeys(each.names[0] for each in references_in(remainder) if each.root == "record")
     return "{" + ", ".join(f'"{name}": ...' for name in names) + "}" if names else None
 

@@ -27,7 +27,7 @@ if TYPE_CHECKING:
 
 _ENDPOINT = re.compile(r"([A-Z]+) (/.*)")
 _FROM_RECORD = re.compile(r"\{([^{}]*)\}")
-# Text that stands in a path as it is, and can be read in one way only.
+# Strings that a path holds unencoded, and that can be read in one way only.
 _SIMPLE = re.compile(r"[A-Za-z0-9_-][A-Za-z0-9._~-]*").fullmatch
 
 
@@ -37,15 +37,15 @@ class Flags:
     Args:
         engine: what decides.
         caller: who asks; None for a signed-out caller.
-        asked: permissions, and endpoints: a method and a path, in which ``{id}`` stands for the record's ``id``.
+        names: permissions, and endpoints: a method and a path, in which ``{id}`` is replaced by the record's ``id``.
 
     Raises:
         UnknownNameError: the policy has no such permission.
     """
 
-    def __init__(self, engine: Engine, caller: Caller | None, asked: Iterable[str]) -> None:
+    def __init__(self, engine: Engine, caller: Caller | None, names: Iterable[str]) -> None:
         self._flags: dict[str, _Permission | _Endpoint] = {}
-        for each in asked:
+        for each in names:
             endpoint = _ENDPOINT.fullmatch(each)
             if endpoint is not None:
                 self._flags[each] = _Endpoint(engine, caller, endpoint[1], endpoint[2])
@@ -53,10 +53,10 @@ class Flags:
                 self._flags[each] = _Permission(engine.predicates(engine.permission(each), caller))
 
     def of(self, record: Any = None) -> dict[str, bool]:
-        """Which of the questions hold, for this record where it depends on one; by name, in the order asked.
+        """Which of the questions hold, for this record where it depends on one; by name, in the order given.
 
         Raises:
-            UnknownNameError: no line covers an endpoint, or the record does not have what its path asks for.
+            UnknownNameError: no line covers an endpoint, or the record does not have what its path requires.
         """
         texts: dict[str, str | None] = {}
         return {each: flag.holds(record, texts) for each, flag in self._flags.items()}
@@ -83,7 +83,7 @@ class _Asked:
     Attributes:
         predicate: what must be true.
         facts: what is known of the caller; the record is put in.
-        names: for each parameter of the path that it asks for, the segment where it is.
+        names: for each parameter of the path that it requires, the segment where it is.
     """
 
     predicate: Predicate
@@ -203,5 +203,5 @@ class _Endpoint:
     def _value(self, record: Any, name: str) -> Any:
         found = attribute(record, name) if record is not None else MISSING
         if found is MISSING or found is None:
-            raise UnknownNameError(f'"{self._method} {self._path}" asks for the {name} of a record, and there is none')
+            raise UnknownNameError(f'"{self._method} {self._path}" requires the {name} of a record, and there is none')
         return found

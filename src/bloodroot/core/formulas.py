@@ -19,14 +19,14 @@ CAN_BE_TRUE, CAN_BE_FALSE, CAN_BE_FAULTY = 1, 2, 4
 
 @dataclass(slots=True)
 class Facts:
-    """What is known while a formula is folded. None, or `UNKNOWN` for the caller, is what nobody has supplied.
+    """What is known while a formula is folded. None, or `UNKNOWN` for the caller, means that it is not supplied.
 
     Attributes:
         certain: bits of the roles and audiences that the caller holds for sure.
         possible: bits that the caller may hold; the same as ``certain`` for a known caller.
         caller: the names that ``caller.`` leads to; None for a signed-out caller, `UNKNOWN` for one to be imagined.
         record: the thing that the endpoint acts on, an object or a mapping.
-        records: the records that parameters of the path stand for, by parameter.
+        records: the records that parameters of the path identify, by parameter.
         path: the parameters of the path, as text.
         query: the parameters of the query, as text.
         args: the arguments of a guarded call.

@@ -47,7 +47,7 @@ class Line:
 
     @property
     def open_to_anyone(self) -> bool:
-        """Whether it lets everybody in, whatever else is known of them."""
+        """Whether it allows every caller."""
         return self.requirement.open_to_anyone
 
     @property

@@ -74,7 +74,7 @@ class Row:
     """One endpoint. Each attribute but the first three holds a bit for each column.
 
     Attributes:
-        methods: its methods; ``any`` stands for all that no other row of the line has.
+        methods: its methods; ``any`` means all that no other row of the line has.
         line: the line that decides.
         marks: standing rules that ask something of the caller alone, with what remains of them. Outcomes are those
             while they are met.
@@ -208,7 +208,7 @@ class _Spreading:
         return found
 
     def invites(self, line: Line) -> bool:
-        """Whether somebody signed in might be let in by a line that only roles and permissions open."""
+        """Whether a signed-in caller might be allowed by a line that only roles and permissions open."""
         found = self._invites.get(id(line.requirement))
         if found is None:
             found = bool(line.requirement.opens & ~SIGNED_OUT) or any(
@@ -272,7 +272,7 @@ def _row(policy: Policy, spreading: _Spreading, line: Line, methods: tuple[str, 
     """One endpoint over all columns."""
     if line.requirement.plain and not policy.standing:
         allow = spreading.holding(line.requirement.opens)
-        # Anybody signed in might hold any of the roles, or be granted any of the permissions.
+        # A signed-in caller might hold any of the roles, or be granted any of the permissions.
         waits = spreading.signed_out & ~allow if spreading.invites(line) else 0
         return Row(methods, line, (), allow, waits, ())
     asked = policy.engine.asked(line, methods[0])

@@ -35,7 +35,7 @@ class TemplateError(BloodrootError, ValueError):
 
 
 class Wild(Enum):
-    """A segment that stands for anything: one segment, or the rest of the path."""
+    """A wildcard: any one segment, or the rest of the path."""
 
     STAR = "*"
     REST = "**"
@@ -98,7 +98,7 @@ class Template:
         return f"/{first}" if isinstance(first, str) else "/"
 
     def covers(self, segments: list[str]) -> bool:
-        """Whether a request path, read into its segments, is one of those that this template stands for."""
+        """Whether a request path, read into its segments, matches this template."""
         for place, part in enumerate(self.segments):
             if part is REST:
                 return True
@@ -139,15 +139,15 @@ def parse_template(text: str) -> Template:
         raise TemplateError("a path begins with /")
     unfit = _NOT_IN_TEMPLATES(text)
     if unfit:
-        sign = _UNFIT.get(unfit[0], "a control character")
-        raise TemplateError(f"a path template has no place for {sign}; write the path alone, as plain text")
+        character = _UNFIT.get(unfit[0], "a control character")
+        raise TemplateError(f"a path template has no place for {character}; write the path alone, as plain text")
     body = text[1:-1] if text.endswith("/") else text[1:]
     parts = body.split("/") if body else []
     if len(parts) > _LONGEST:
         raise TemplateError(f"a path has at most {_LONGEST} segments")
     segments = tuple([part if part.isalnum() else _segment(part) for part in parts])
     if "*" in text and REST in segments[:-1]:
-        raise TemplateError("** may stand only as the last segment")
+        raise TemplateError("** can only be the last segment")
     names = tuple([part.name for part in segments if isinstance(part, Parameter)]) if "{" in text else ()
     if len(names) > 1 and len(set(names)) < len(names):
         twice = next(name for name in names if names.count(name) > 1)
@@ -184,14 +184,14 @@ def _segment(part: str) -> Segment:
 
 
 def is_method(text: str) -> bool:
-    """Whether a text is a request method: a token in capitals (RFC 9110, sections 5.6.2 and 9.1)."""
+    """Whether a string is a request method: a token in capitals (RFC 9110, sections 5.6.2 and 9.1)."""
     return text in _COMMON or _METHOD(text) is not None
 
 
 def read_path(path: str) -> list[str] | None:
     """The decoded segments of a request path, or None where it could be read in two ways.
 
-    One percent-decoding for each segment (RFC 3986, section 2.4). Refused are: an empty inner segment, a dot
+    One percent-decoding for each segment (RFC 3986, section 2.4). Refusal are: an empty inner segment, a dot
     segment, an encoded slash or backslash, a ``;``, a control character, and bytes that are not UTF-8. One
     trailing slash does not count.
     """
@@ -245,7 +245,7 @@ class _Node(Generic[T]):
 
 
 class _Affixed(Generic[T]):
-    """The nodes behind names with text around them, by that text. A search costs the same however many there are."""
+    """The nodes behind names with text around them, by that string. A search costs the same however many there are."""
 
     __slots__ = ("afters", "befores", "nodes")
 
@@ -347,7 +347,7 @@ class PathIndex(Generic[T]):
         return line if line is not None else _find(root, segments, 0, len(segments))
 
     def find_for_all(self, method: str, parts: list[str | None]) -> T | None:
-        """The line that decides whatever stands in some segments of a path, or None where that cannot be said.
+        """The line that decides whatever some segments of a path are, or None where that cannot be said.
 
         Args:
             method: the method.

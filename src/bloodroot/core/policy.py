@@ -99,7 +99,7 @@ class Policy:
             method: the request method, in capitals.
             path: the path as the client sent it, still percent-encoded, without a query.
             record: the object or mapping that the endpoint acts on, or None where it is not known yet.
-            records: the records that parameters of the path stand for, by parameter, or None where none is known.
+            records: the records that parameters of the path identify, by parameter, or None where none is known.
             query: parameters of the query by name, or None where they are not known.
             args: arguments of a guarded call by name, or None where they are not known.
             now: the moment of the decision, by default the present one (UTC).
@@ -127,21 +127,21 @@ class Policy:
         question.args, question.now, question.guarded, question.assume = args, now, guarded, assume
         return engine.decide(question, segments)
 
-    def guard(self, text: str, place: Place | None = None) -> CompiledGuard:
-        """A requirement beside the lines of the policy, for `check`.
+    def guard(self, requirement: str, place: Place | None = None) -> CompiledGuard:
+        """A guard: a requirement in a program, for `check`.
 
         Args:
-            text: what is asked, such as ``trial:edit`` or ``registrar or args.member_id == caller.id``.
+            requirement: in the words of the policy, such as ``registrar or args.member_id == caller.id``.
             place: where it begins in the program, for messages; by default a source of its own.
 
         Raises:
             PolicyError: it cannot be read, or names a role, permission or condition that the policy does not know.
         """
-        place = place or Place(Source("<guard>", (text,)), 1, 1, len(text))
-        requirement, problems = self.engine.resolver.guard(parse_guard(text, place), place)
+        place = place or Place(Source("<guard>", (requirement,)), 1, 1, len(requirement))
+        compiled, problems = self.engine.resolver.guard(parse_guard(requirement, place), place)
         if problems:
             raise PolicyError(problems)
-        return CompiledGuard(requirement, place)
+        return CompiledGuard(compiled, place)
 
     def check(
         self,
@@ -160,7 +160,7 @@ class Policy:
         Args:
             caller: who asks; None for a signed-out caller.
             guard: made by `guard`.
-            method: the method of the request that the call is part of, or an empty text without one.
+            method: the method of the request that the call is part of, or an empty string without one.
             path: the path of that request, as in `decide`.
             record: the record at hand, or None where it is not known yet.
             query: parameters of the query by name, or None.
@@ -187,33 +187,33 @@ class Policy:
         """
         return self.engine.holds(self.engine.permission(permission), caller, record, args)
 
-    def flags(self, caller: Caller | None, asked: Iterable[str], *, record: Any = None) -> dict[str, bool]:
+    def flags(self, caller: Caller | None, names: Iterable[str], *, record: Any = None) -> dict[str, bool]:
         """What of this a caller may do: for a page or an API to show what is possible.
 
         Args:
             caller: who asks; None for a signed-out caller.
-            asked: permissions such as ``trial:edit``, and endpoints such as ``GET /trials/new``. Of an endpoint its
+            names: permissions such as ``trial:edit``, and endpoints such as ``GET /trials/new``. Of an endpoint its
                 line and the standing rules are asked, so that a link is shown exactly where it leads somewhere;
                 ``POST /trials/{id}`` takes the id from the record.
             record: the record at hand, if there is one.
 
         Returns:
-            By what was asked. What depends on a record that is not at hand is False.
+            By name. What depends on a record that is not at hand is False.
 
         Raises:
             UnknownNameError: the policy has no such permission, or no line for such an endpoint.
         """
-        return Flags(self.engine, caller, asked).of(record)
+        return Flags(self.engine, caller, names).of(record)
 
     def flags_of_each(
-        self, caller: Caller | None, asked: Iterable[str], records: Iterable[Any]
+        self, caller: Caller | None, names: Iterable[str], records: Iterable[Any]
     ) -> list[dict[str, bool]]:
         """`flags` for each of a list of records, in one pass.
 
         Raises:
             UnknownNameError: as `flags`.
         """
-        flags = Flags(self.engine, caller, asked)
+        flags = Flags(self.engine, caller, names)
         return [flags.of(record) for record in records]
 
     def readable(self, caller: Caller | None, kind: str, record: Any = None) -> frozenset[str]:
@@ -263,6 +263,6 @@ class Policy:
     def _rules_for(self, kind: str) -> FieldRules | None:
         rules = self.fields.get(kind)
         if rules is None and (guess := suggestion(kind, self.fields)):
-            # A slip of the pen would otherwise open every field.
+            # A misspelled kind would otherwise open every field.
             raise UnknownNameError(f"the policy has no section fields {kind}{guess}")
         return rules

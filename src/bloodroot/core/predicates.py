@@ -141,7 +141,7 @@ def _comparison(formula: Comparison) -> Predicate:
     as_left, as_right = _as_value(formula.left), _as_value(formula.right)
     plain = _PLAIN if operator in ("==", "!=") else _ORDERED
     if is_textual(formula.left) and is_textual(formula.right):
-        # Two texts that differ may stand for one number.
+        # Two strings that differ may mean the same number.
         plain = plain - {str}
     work_out = _OPERATORS[operator]
 

@@ -20,7 +20,7 @@ class Question:
         method: the request method.
         path: the path, still percent-encoded, without a query.
         record: the record that the endpoint acts on; None where it is not known.
-        records: the records that parameters of the path stand for, by parameter; None where none is known.
+        records: the records that parameters of the path identify, by parameter; None where none is known.
         query: the parameters of the query by name; None where they are not known.
         args: the arguments of a guarded call by name; None where they are not known.
         now: the time of the decision; None for the present.

@@ -9,7 +9,7 @@ from .conditions import Condition, findings
 from .decision import Step
 from .formulas import FAULTY, TRUE, Conjunction, Disjunction, Facts, Formula, Known, can_be_true
 from .records import UNKNOWN
-from .requirements import ANY_GRANT, asks_in_words, in_words, permissions_in
+from .requirements import ANY_GRANT, in_words, permissions_in, requirement_in_words
 from .roles import SIGNED_OUT, RoleTable
 
 if TYPE_CHECKING:
@@ -66,7 +66,7 @@ def reason_of(
     if not can_be_true(left):
         if trace:
             has = ", ".join(roles.names(facts.certain)) or "no role"
-            text = f"asks for {asks_in_words(requirement)}; the caller has {has}"
+            text = f"requires {requirement_in_words(requirement)}; the caller has {has}"
             trace.add("standing" if is_rule else "roles", "refused", text, line)
         return "role"
     blamed = blame(left, facts)
@@ -128,7 +128,7 @@ def _failed(condition: Condition, facts: Facts) -> str:
     value = condition.fold(facts)
     found = ", ".join(findings(condition, facts))
     if value is FAULTY and found:
-        return f"{condition.name} is faulty: {found}; it asks for {condition.test.words()}"
+        return f"{condition.name} is faulty: {found}; it requires {condition.test.words()}"
     verdict = value.name if isinstance(value, Known) else "never true"
     return f"{condition.name} is {verdict}: {condition.test.words()}" + (f" ({found})" if found else "")
 
@@ -143,7 +143,7 @@ def add_passed(trace: Trace, line: Line | CompiledGuard, formula: Formula, facts
     name = "standing" if is_rule else "roles"
     requirement = line.requirement.formula
     if formula is TRUE:
-        text = f"asks for {requirement.words()}, which holds{_by_grant(requirement, facts)}"
+        text = f"requires {requirement.words()}, which holds{_by_grant(requirement, facts)}"
         trace.add(name, "passed", text, line)
     else:
         trace.add("standing" if is_rule else "conditions", "open", f"depends on {in_words(formula)}", line)

@@ -14,7 +14,7 @@ class _Sentinel(Enum):
     MISSING = "missing"
 
 
-UNKNOWN = _Sentinel.UNKNOWN  # nobody has supplied it yet
+UNKNOWN = _Sentinel.UNKNOWN  # not supplied yet
 MISSING = _Sentinel.MISSING  # its owner is there, and has nothing by that name
 
 
@@ -23,7 +23,7 @@ def attribute(record: Any, name: str) -> Any:
     try:
         return record[name] if _has_keys(record.__class__) else getattr(record, name, MISSING)
     except Exception:
-        # No such key, or a property of somebody's record failed: nothing to build access on.
+        # No such key, or a property of the record failed: the attribute is missing.
         return MISSING
 
 

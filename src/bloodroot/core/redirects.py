@@ -24,12 +24,12 @@ _OF_SIGNED_IN = ("signed-in", "role", "apart")
 
 
 def redirect_problems(engine: Engine) -> Iterator[Problem]:
-    """Redirects that nobody can follow, or that lead back to themselves."""
+    """Redirects that no caller can follow, or that go in a circle."""
     redirects = [denial for denial in engine.answers.denials if denial.to is not None]
     followable = []
     for denial in redirects:
         if denial.to is not None and engine.line_for("GET", denial.to) is None and not engine.unbound:
-            message = f"this leads to {denial.to}, which no line covers, so nobody could see it"
+            message = f"this leads to {denial.to}, which no line covers, so no one could see it"
             yield Problem(f"{message}; add GET {denial.to} to the endpoints", denial.place)
         else:
             followable.append(denial)

@@ -193,24 +193,24 @@ def in_words(formula: Formula) -> str:
     return f"{formula.words()} ({sentence})" if sentence else formula.words()
 
 
-def asks_in_words(formula: Formula) -> str:
+def requirement_in_words(formula: Formula) -> str:
     """What a line asks, with who has the permissions it names."""
     given = ", ".join(f"{each.name} is given to {each.grants.words()}" for each in permissions_in(formula))
     return f"{formula.words()} ({given})" if given else formula.words()
 
 
 def permissions_in(formula: Formula) -> Iterator[PermissionAsked]:
-    """The permissions that a formula asks for, in the order of the text."""
+    """The permissions that a formula requires, in the order of the text."""
     return (part for part in walk(formula) if isinstance(part, PermissionAsked))
 
 
 def roles_in(formula: Formula) -> Iterator[str]:
-    """The roles that a formula asks for, through permissions."""
+    """The roles that a formula requires, through permissions."""
     return (part.name for part in walk(formula) if isinstance(part, Holding) and part.mask & ~(SIGNED_IN | SIGNED_OUT))
 
 
 def references_in(formula: Formula) -> Iterator[Reference]:
-    """The references that a formula asks for, through conditions and permissions."""
+    """The references that a formula requires, through conditions and permissions."""
     for operand in _operands(formula):
         yield from _references(operand)
 

@@ -29,7 +29,7 @@ _AUDIENCES: dict[str, Formula] = {
 
 
 class Resolver:
-    """Names of one policy to formulas. Every name is resolved once; a mistake is reported and stands for `FALSE`."""
+    """Names of one policy to formulas. Every name is resolved once; a mistake is reported, and becomes `FALSE`."""
 
     def __init__(self, document: tree.Document, roles: RoleTable, problems: list[Problem]) -> None:
         self._roles = roles
@@ -81,7 +81,7 @@ class Resolver:
         assert isinstance(node, tree.Negation)
         part = self._formula(node.part)
         if _asks_what_is_held(part):
-            # A signed-out visitor holds nothing, so a plain negation would let everybody in from the street.
+            # A signed-out caller holds nothing, so a plain negation would allow every signed-out caller.
             return Conjunction((_AUDIENCES["signed-in"], opposite(part)))
         return opposite(part)
 
@@ -228,7 +228,7 @@ def _flat(parts: list[Formula]) -> Formula:
 
 
 def _asks_what_is_held(formula: Formula) -> bool:
-    """Whether a formula speaks of roles or permissions, and not of audiences and conditions alone."""
+    """Whether a formula mentions roles or permissions, and not only audiences and conditions."""
     if isinstance(formula, Holding):
         return formula.mask & ~(SIGNED_IN | SIGNED_OUT) != 0
     if isinstance(formula, Conjunction | Disjunction):

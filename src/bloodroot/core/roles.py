@@ -35,9 +35,9 @@ class RoleTable:
     Attributes:
         bit: the one bit of each role, in the order of the file.
         closure: for each role, its bit and those of all roles it includes.
-        groups: for each group, the bits of the roles it stands for.
+        groups: for each group, the bits of the roles it gives.
         base: the bits of a signed-in caller who was given nothing: signed in, and the default roles.
-        apart: sets of roles of which nobody may hold two, each with the names as bits.
+        apart: sets of roles of which no one may hold two, each with the names as bits.
     """
 
     def __init__(
@@ -67,7 +67,7 @@ class RoleTable:
         if found is None:
             found = self._work_out(caller)
             if len(self._held) >= _KEPT:
-                # Roles come from tokens: without a limit a stranger could fill the memory.
+                # Roles come from tokens: without a limit an attacker could fill the memory.
                 self._held.clear()
             self._held[key] = found  # type: ignore[index]
         return found

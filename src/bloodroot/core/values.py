@@ -28,7 +28,7 @@ class Value:
 
     Attributes:
         value: the value.
-        textual: whether it is text from a path, a query or a token, which may stand for a number or a UUID.
+        textual: whether it is text from a path, a query or a token, which may mean a number or a UUID.
         literal: whether it is written in the policy.
     """
 
@@ -191,7 +191,7 @@ def _from_text(text: Any, like: Any) -> Any:
     """Text of a path as a UUID or a number, or None where it is not one beyond doubt.
 
     ``05`` and ``5.0`` are not the plain form of 5, and yet many a database finds record 5 by them. To call them
-    different would let somebody through who is kept from that record by ``not`` or ``!=``.
+    different would allow a caller who is kept from that record by ``not`` or ``!=``.
     """
     if not isinstance(text, str):
         return text
@@ -210,7 +210,7 @@ def leads_astray(number: int | Decimal, like: float) -> bool:
 
 
 def _may_be_one(one: str, other: str) -> bool:
-    """Whether two texts that differ may stand for the same number or UUID."""
+    """Whether two strings that differ may mean the same number or UUID."""
     for kind in (float, uuid.UUID):
         try:
             return bool(kind(one) == kind(other))
@@ -220,19 +220,19 @@ def _may_be_one(one: str, other: str) -> bool:
 
 
 def plain_number(text: str) -> int | Decimal | None:
-    """The number that a text is the plain decimal form of, or None."""
+    """The number that a string is the plain decimal form of, or None."""
     if not _PLAIN_NUMBER(text):
         return None
     return Decimal(text) if "." in text else int(text)
 
 
 def plain_uuid(text: str) -> uuid.UUID | None:
-    """The UUID that a text is the hexadecimal form of, or None."""
+    """The UUID that a string is the hexadecimal form of, or None."""
     return uuid.UUID(text) if _UUID(text) else None
 
 
 def _among(left: Value, right: Value) -> bool | None:
-    """Whether a value is a member of a collection. Part of a text is not a member of it."""
+    """Whether a value is a member of a collection. Part of a string is not a member of it."""
     if not isinstance(right.value, list | tuple | set | frozenset):
         return None
     found: bool | None = False

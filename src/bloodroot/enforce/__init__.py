@@ -3,7 +3,7 @@
 from .access import Access, Acting, current, on_behalf_of
 from .audit import Audit, JsonLines
 from .enforcement import Identify
-from .errors import EnforcementError, Refused, StartUpError, Unsettled
+from .errors import EnforcementError, Refusal, StartUpError, Unsettled
 from .guards import guard
 from .in_force import use
 
@@ -14,7 +14,7 @@ __all__ = [
     "EnforcementError",
     "Identify",
     "JsonLines",
-    "Refused",
+    "Refusal",
     "StartUpError",
     "Unsettled",
     "current",

@@ -1,4 +1,4 @@
-"""Who acts, and what they may: in a request under a policy, or in a job on somebody's behalf.
+"""Who acts, and what they may do: in a request, or in a job on behalf of a caller.
 
 No input or output here: everything in this room shares it and stays thin.
 """
@@ -18,7 +18,7 @@ from ..core.caller import Caller, Unidentified
 from ..core.decision import Decision, Outcome, Step
 from ..core.question import Question
 from . import field_values, in_force
-from .errors import EnforcementError, Refused, Unsettled
+from .errors import EnforcementError, Refusal, Unsettled
 
 if TYPE_CHECKING:
     from ..core.lines import CompiledGuard
@@ -28,7 +28,7 @@ log = logging.getLogger("bloodroot.enforce")
 
 
 class Acting:
-    """Somebody who acts: `current()` gives it to handlers, services and templates.
+    """The caller on whose behalf code runs: `current()` returns it to handlers, services and templates.
 
     Attributes:
         policy: what decides.
@@ -38,7 +38,7 @@ class Acting:
             refusal does not get its response out.
     """
 
-    # Defaults stand with the class: one is made for every request, and most of this stays as it is.
+    # Defaults are on the class: one is made for every request, and most of this stays as it is.
     record: Any = None
     refusal: Decision | None = None
     _guards_open: tuple[_Guarding, ...] = ()
@@ -51,21 +51,21 @@ class Acting:
 
     # What may be asked of it --------------------------------------------------------------------------------
 
-    def may(self, asked: str, record: Any = None) -> bool:
+    def may(self, name: str, record: Any = None) -> bool:
         """Whether the caller may do this: a permission, or an endpoint as `flags` takes it.
 
         Raises:
-            LookupError: the policy has no such permission, or no line for such an endpoint.
+            UnknownNameError: the policy has no such permission, or no line for such an endpoint.
         """
-        return self.policy.flags(self.caller, (asked,), record=record)[asked]
+        return self.policy.flags(self.caller, (name,), record=record)[name]
 
-    def flags(self, asked: Iterable[str], record: Any = None) -> dict[str, bool]:
-        """What of this the caller may do; see `Policy.flags`."""
-        return self.policy.flags(self.caller, asked, record=record)
+    def flags(self, names: Iterable[str], record: Any = None) -> dict[str, bool]:
+        """Which of these the caller may do: permissions and endpoints, as `Policy.flags` takes them."""
+        return self.policy.flags(self.caller, names, record=record)
 
-    def flags_of_each(self, asked: Iterable[str], records: Iterable[Any]) -> list[dict[str, bool]]:
+    def flags_of_each(self, names: Iterable[str], records: Iterable[Any]) -> list[dict[str, bool]]:
         """The same for each of a list of records, in one pass."""
-        return self.policy.flags_of_each(self.caller, asked, records)
+        return self.policy.flags_of_each(self.caller, names, records)
 
     def readable(self, kind: str, record: Any) -> dict[str, Any]:
         """The fields of a record that the caller may see, with their values.
@@ -75,7 +75,7 @@ class Acting:
             record: a mapping, a dataclass, a Pydantic model, a mapped or another object.
 
         Raises:
-            LookupError: the policy knows no such kind, but one of nearly the same name.
+            UnknownNameError: the policy knows no such kind, but one of nearly the same name.
         """
         names = self.policy.readable(self.caller, kind, record)
         return {name: value for name, value in field_values.values_of(record).items() if name in names}
@@ -109,7 +109,7 @@ class Acting:
             of: what to call the guard and its function in messages.
 
         Raises:
-            Refused: the caller may not pass.
+            Refusal: the caller may not pass.
         """
         self._pass(_Guarding(guard, args, policy or self.policy, of))
 
@@ -117,7 +117,7 @@ class Acting:
         """Settle what depended on the record. Call it before anything is read from the record or written to it.
 
         Raises:
-            Refused: the caller may not have this record. Let it pass: it becomes the answer.
+            Refusal: the caller may not have this record. Let it pass: it becomes the answer.
             TypeError: there is no record; answer that it is missing instead of settling.
         """
         if record is None:
@@ -147,9 +147,9 @@ class Acting:
     def _refuse(self, decision: Decision, of: str = "") -> None:
         self.refusal = self.refusal or decision
         if not of:
-            raise Refused(decision)
+            raise Refusal(decision)
         who = f"the caller {plain(self.caller.id)}" if self.caller is not None else "a signed-out caller"
-        raise Refused(decision, f"{of} refused {who}: {decision.reason}")
+        raise Refusal(decision, f"{of} refused {who}: {decision.reason}")
 
     @property
     def open_guards(self) -> str:
@@ -209,7 +209,7 @@ class Access(Acting):
         decided = self.refusal or self.decision
         if self.unidentified is None:
             return decided.steps
-        text = f"the caller counts as signed out: {self.unidentified.reason}"
+        text = f"the caller is treated as signed out: {self.unidentified.reason}"
         return (Step("caller", "passed", text), *decided.steps)
 
     @property
@@ -239,7 +239,7 @@ class Access(Acting):
         if self.public:
             raise EnforcementError(
                 f"{self.method} {plain(self.path)} asks who the caller is while a response leaves that is open to "
-                "anyone and may be cached for everybody; call current() before the response begins"
+                "anyone and may be cached; call current() before the response begins"
             )
         self.consulted = True
 
@@ -247,7 +247,7 @@ class Access(Acting):
         """Settle what depended on the record. Call it before anything is read from the record or written to it.
 
         Raises:
-            Refused: the caller may not have this record. Let it pass: it becomes the answer.
+            Refusal: the caller may not have this record. Let it pass: it becomes the answer.
             TypeError: there is no record; answer that it is missing instead of settling.
         """
         super().settle(record)
@@ -271,7 +271,7 @@ class Access(Acting):
             log.error(
                 "%s was asked after the response of %s %s was withheld; it refuses", of, self.method, plain(self.path)
             )
-            raise Refused(self.refusal or self.decision, f"{of} refuses: the response was withheld")
+            raise Refusal(self.refusal or self.decision, f"{of} refuses: the response was withheld")
         super().pass_guard(guard, args, policy=policy, of=of)
 
     def _question(self, guarding: _Guarding) -> Question:
@@ -292,7 +292,7 @@ def current() -> Access:
 
     Raises:
         EnforcementError: no middleware is around this code and no caller acts, so nothing has been decided; or a
-            response has begun to leave that may be cached for everybody.
+            response has begun to leave that may be cached.
     """
     acting = _current.get()
     if acting is None:

@@ -15,7 +15,7 @@ if TYPE_CHECKING:
     from .access import Access
 
 log = logging.getLogger("bloodroot.audit")
-_told = False
+_message = False
 _FIELDS = ("caller", "method", "path", "line", "outcome", "reason")
 
 
@@ -39,11 +39,11 @@ class Audit:
         self.allowed = which == "all"
         self._sample = sample
 
-    def tell_once(self) -> None:
+    def log_how_to_see(self) -> None:
         """Say once in a process how to see the records, where nothing is set up to show them."""
-        global _told
-        if not _told and not log.hasHandlers():
-            _told = True
+        global _message
+        if not _message and not log.hasHandlers():
+            _message = True
             logging.getLogger("bloodroot.enforce").warning(
                 "decisions are written down in the log bloodroot.audit at the level INFO, which has no handler here; "
                 "give it one to see them: bloodroot.enforce.JsonLines formats them as JSON"

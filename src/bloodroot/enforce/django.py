@@ -267,7 +267,7 @@ def _response(made: responses.Response, *, body: bool) -> HttpResponse:
 
 
 def _close(response: Any) -> None:
-    """Close what a response that does not leave has open; the request itself is not over, which closing would tell."""
+    """Close what a withheld response has open. Closing the response itself would signal the end of the request."""
     for close in getattr(response, "_resource_closers", ()):
         close()
     response._resource_closers = []

@@ -74,7 +74,7 @@ def rows(policy: Policy, caller: Caller | None, permission: str, model: Any, *, 
 
     Raises:
         LookupError: the policy has no such permission.
-        RowsError: what it asks of the record cannot be asked of the table. `check_rows` tells at start.
+        RowsError: what it asks of the record cannot be asked of the table. `check_rows` finds out at start.
     """
     formula = policy.engine.left_of(policy.engine.permission(permission), caller)
     return _Translation(model, permission, using).of(formula).true
@@ -88,7 +88,7 @@ def check_rows(policy: Policy, permission: str, model: Any, *, using: str = "def
         RowsError: what it asks of the record cannot be asked of the table.
     """
     facts = policy.engine.facts_of(imagined(*policy.roles.bit))
-    # Whoever asks, any part of what is granted may remain: each is translated, whatever roles it goes with.
+    # Any part of what is granted may remain for some caller: each is translated, whatever roles it goes with.
     facts.certain, facts.possible = 0, ~0
     _Translation(model, permission, using, check=True).of(policy.engine.permission(permission).fold(facts))
 
@@ -182,7 +182,7 @@ class _Translation(Translation[_Test, _Column]):
         return self.where_known(one, self.where_known(other, _Test(found, against)))
 
     def _exactly(self, text: Any) -> Collate:
-        """A text compared character by character, whatever the collation of its column or database ignores."""
+        """A string compared character by character, whatever the collation of its column or database ignores."""
         collation = _EXACT.get(self._vendor)
         if collation is None:
             raise self.error(

@@ -51,7 +51,7 @@ class Enforcement:
         identify: who sends a request? Returns a `Caller`, or None for a signed-out one; raises
             `bloodroot.Unidentified` for credentials that are not accepted. What `bloodroot.identity.load` gives will
             do. It gets the framework's own request; without a framework, a `Request`.
-        records: for path parameters, how to load the record one stands for: a function from the parameter's text to
+        records: for path parameters, how to load the record one identifies: a function from the parameter's text to
             the record, or to None where there is none. It gets the request too, where it takes a second argument.
         page: what people are shown instead of the small page of a refusal: a function from the answer and the request
             to HTML, or to None for the small page.
@@ -59,7 +59,7 @@ class Enforcement:
         missing: whether an exception of a loader says that there is no such record.
 
     Raises:
-        PolicyError: a guard asks for a role or a permission that the policy does not know.
+        PolicyError: a guard requires a role or a permission that the policy does not know.
     """
 
     def __init__(
@@ -81,7 +81,7 @@ class Enforcement:
         }
         self.page = page
         self.audit = audit if audit is not None else Audit()
-        self.audit.tell_once()
+        self.audit.log_how_to_see()
         self.realm = policy.title or "application"
         self.is_missing = missing
         self.by_token: Callable[[Any], bool] = getattr(identify, "by_token", _never)

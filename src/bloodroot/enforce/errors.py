@@ -15,14 +15,14 @@ class EnforcementError(BloodrootError, RuntimeError):
 
 
 class Unsettled(EnforcementError):
-    """Somebody acted while it was left open whether they may: nothing settled what depends on the record."""
+    """Code ran while it was still open whether the caller may: nothing settled what depends on the record."""
 
 
 class StartUpError(BloodrootError):
     """Something is declared that could never take effect, or would refuse every caller. The message has all of it."""
 
 
-class Refused(BloodrootError):
+class Refusal(BloodrootError):
     """The caller may not have this. Raised in a handler, it becomes the answer that the policy gives.
 
     Attributes:

@@ -22,19 +22,19 @@ from .startup import StartUp
 __all__ = ["guard", "protect", "routes"]
 
 
-def guard(asked: str, *, policy: Policy | None = None) -> Any:
+def guard(requirement: str, *, policy: Policy | None = None) -> Any:
     """A guard as a dependency: ``dependencies=[guard("trial:edit")]`` of a route or a router.
 
     A dependency sees no arguments; write ``path.member_id``, or put `bloodroot.enforce.guard` around the function.
 
     Args:
-        asked: a requirement as in the policy, which may hold comparisons.
+        requirement: in the words of the policy; it may contain comparisons.
         policy: what decides; by default the policy of the request at hand.
 
     Raises:
         PolicyError: as `bloodroot.enforce.guard`.
     """
-    return Depends(Asks(Guard(asked, place_of_call(asked), policy)))
+    return Depends(Asks(Guard(requirement, place_of_call(requirement), policy)))
 
 
 def protect(
@@ -48,7 +48,7 @@ def protect(
 ) -> StartUp:
     """Put a policy in front of an application, once all of its routes are declared; see `starlette.protect`.
 
-    The OpenAPI document tells of each operation what is asked of the caller, as ``security`` and ``x-asks``.
+    The OpenAPI document says of each operation what is required, as ``security`` and ``x-requirement``.
     """
     found = routes(app)
     how: dict[str, Any] = {"identify": identify, "records": records, "page": page, "audit": audit}

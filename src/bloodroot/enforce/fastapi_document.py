@@ -34,7 +34,7 @@ def _describe_operation(
     document: dict[str, Any], operation: dict[str, Any], policy: Policy, line: Line | None, guards: list[Guard]
 ) -> None:
     asked = [line.requirement.words() if line is not None else "nobody", *(each.text for each in guards)]
-    operation["x-asks"] = " and ".join(asked) if len(asked) == 1 else " and ".join(f"({each})" for each in asked)
+    operation["x-requirement"] = " and ".join(asked) if len(asked) == 1 else " and ".join(f"({each})" for each in asked)
     if line is not None and line.open_to_anyone and not guards:
         return
     requirements = [line.requirement] if line is not None else []

@@ -54,9 +54,9 @@ def protect(
         What the routes and the policy say of each other; it is written to the log as well.
 
     Raises:
-        PolicyError: the application has no such action, or a guard asks for what the policy does not know.
+        PolicyError: the application has no such action, or a guard requires what the policy does not know.
         StartUpError: something is declared that could never take effect.
-        SettingsError: ``identify`` trusts headers that WSGI cannot tell from others.
+        SettingsError: ``identify`` trusts headers that WSGI cannot distinguish from others.
     """
     found = routes(app)
     bound = policy.bind(found)
@@ -230,7 +230,7 @@ class _Exchange(Exchange):
     """One request on its way through an application.
 
     Attributes:
-        before: whoever acted before it, once it is let in.
+        before: who acted before it, once it is allowed.
     """
 
     before: tuple[Any, ...] = ()

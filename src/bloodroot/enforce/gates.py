@@ -33,14 +33,14 @@ _MARK = "_bloodroot_gate"
 class Gates:
     """What decides at the gates of one application.
 
-    The gates themselves stand on routes, which several applications may share: each request is decided by the
+    The gates themselves are on routes, which several applications may share: each request is decided by the
     applications that it comes through, which are in its scope.
 
     Args:
         enforcement: what decides.
 
     Attributes:
-        describe: tells of a route, and of those that lead to it, what a policy wants to know.
+        describe: describes a route, and those that lead to it, for a policy.
         error: the exception that the framework answers with its error handlers.
     """
 
@@ -85,7 +85,7 @@ class Gates:
         router.routes = GatedRoutes(self, router)
 
     def gate_included(self, route: BaseRoute, owner: GatedRoutes) -> bool:  # noqa: ARG002
-        """Put gates on the routes that stand in another one, where a framework has such; whether it was one."""
+        """Put gates on the routes within another route, where a framework has such; return whether it was one."""
         return False
 
     def served(self, way: tuple[BaseRoute, ...], route: BaseRoute, scope: Scope) -> Served:
@@ -307,7 +307,7 @@ class Exchange(Gate):
         steps = self.decide(connection(scope), served, scope.get("path_params"))
         answer = await run_async(steps, call_async)
         if answer is None:
-            # Within a mounted application its own error handlers stand between here and the router outside.
+            # Within a mounted application its own error handlers are between here and the outer router.
             answer = await self.run(handle, scope, receive, self.released_by(send) if self.way else send)
         if answer is not None:
             await self.answer_with(answer, scope, receive, send, missing)
@@ -355,7 +355,7 @@ class Exchange(Gate):
     def released_by(self, send: Send) -> Send:
         """Something to send with that sees whether a response may leave before anything around takes it for sent.
 
-        Error handlers believe that what they have passed on has left, and refuse to answer then.
+        Error handlers take what they have passed on for sent, and do not answer again.
         """
 
         async def release(message: Message) -> None:

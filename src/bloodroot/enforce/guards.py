@@ -33,7 +33,7 @@ class Guard:
         place: file and line of the program.
         policy: the policy to ask, or None for that of the request or the job at hand.
         blind: what hides the arguments of the function from the guard, or an empty string.
-        understood: whether some policy has known all that it asks for.
+        understood: whether some policy has known all that it requires.
     """
 
     blind = ""
@@ -53,7 +53,7 @@ class Guard:
         """What is asked, in the words of a policy.
 
         Raises:
-            PolicyError: the policy does not know them, or the guard cannot see the arguments it asks for.
+            PolicyError: the policy does not know them, or the guard cannot see the arguments it requires.
         """
         return self._compiled(policy)[0]
 
@@ -71,7 +71,7 @@ class Guard:
     def hide_arguments(self, message: str) -> None:
         """Note that the arguments of the function cannot be seen; PolicyError where they are asked for."""
         self.blind = message
-        if "args." in self.text or any(asks for _, asks in self._compiled_for.values()):
+        if "args." in self.text or any(wants for _, wants in self._compiled_for.values()):
             raise PolicyError([Problem(message, self.place)])
 
     def ask(self, arguments: Callable[[], Mapping[str, Any]], around: str) -> None:
@@ -82,7 +82,7 @@ class Guard:
             around: the name of what the guard is around.
 
         Raises:
-            Refused: the caller may not pass.
+            Refusal: the caller may not pass.
             RuntimeError: no caller acts here, so none may pass.
         """
         acting = _current.get()
@@ -98,20 +98,20 @@ class Guard:
         acting.pass_guard(guard, arguments() if wants_arguments else None, policy=self.policy, of=of)
 
 
-def guard(asked: str, *, policy: Policy | None = None) -> Callable[[T], T]:
-    """Ask something of the caller of a function, beside what the endpoint's line asks.
+def guard(requirement: str, *, policy: Policy | None = None) -> Callable[[T], T]:
+    """Require something of the caller of a function, beside the requirement of the endpoint's line.
 
     Put it around a handler, a method, a class-based handler or any function of a service, sync or async. Arguments are
-    seen by name: ``@guard("registrar or args.member_id == caller.id")``. A call where nobody acts is refused.
+    seen by name: ``@guard("registrar or args.member_id == caller.id")``. A call without a caller is refused.
 
     Args:
-        asked: a requirement as in the policy, which may hold comparisons.
+        requirement: in the words of the policy; it may contain comparisons.
         policy: what decides; by default the policy of the request or the job at hand.
 
     Raises:
         PolicyError: here or when the policy is put in force: it cannot be read, or names what the policy does not know.
     """
-    made = Guard(asked, place_of_call(asked), policy)
+    made = Guard(requirement, place_of_call(requirement), policy)
 
     def around(what: T) -> T:
         found: T = _guarded(what, made)
@@ -120,17 +120,17 @@ def guard(asked: str, *, policy: Policy | None = None) -> Callable[[T], T]:
     return around
 
 
-def _guarded(what: Any, asks: Guard) -> Any:
+def _guarded(what: Any, guard: Guard) -> Any:
     if isinstance(what, staticmethod | classmethod):
-        return type(what)(_guarded(what.__func__, asks))
+        return type(what)(_guarded(what.__func__, guard))
     if inspect.isclass(what):
-        return _guarded_class(what, asks)
+        return _guarded_class(what, guard)
     if not callable(what):
         raise TypeError(f"guard goes around a function or a class, not around {type(what).__name__}")
-    return _guarded_function(what, asks)
+    return _guarded_function(what, guard)
 
 
-def _guarded_class(what: type, asks: Guard) -> type:
+def _guarded_class(what: type, guard: Guard) -> type:
     """A class-based handler: each of its methods that serves requests, inherited ones too, or its ``__call__``."""
     names = handlers_of(what)
     if not names:
@@ -138,8 +138,8 @@ def _guarded_class(what: type, asks: Guard) -> type:
             f"{what.__name__} has no method such as get or post to guard; put guard around the methods of a service"
         )
     for name in names:
-        setattr(what, name, _guarded(inspect.getattr_static(what, name), asks))
-    what.__bloodroot_guards__ = (*getattr(what, "__bloodroot_guards__", ()), asks)  # type: ignore[attr-defined]
+        setattr(what, name, _guarded(inspect.getattr_static(what, name), guard))
+    what.__bloodroot_guards__ = (*getattr(what, "__bloodroot_guards__", ()), guard)  # type: ignore[attr-defined]
     return what
 
 
@@ -159,7 +159,7 @@ def handlers_of(what: type) -> list[str]:
 
 
 def misplaced(handler: Any, served: Callable[[str], bool]) -> Iterator[tuple[Guard, str]]:
-    """Guards that stand around a handler and that the framework would not run, each with why.
+    """Guards around a handler that the framework would not run, each with the reason.
 
     Args:
         handler: the function or class that the framework serves.

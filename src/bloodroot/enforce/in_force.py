@@ -18,8 +18,8 @@ class Guarding(Protocol):
     """A guard that asks whatever policy is in force.
 
     Attributes:
-        understood: whether some policy has known all that it asks for, one that may be gone by now. It stays the guard
-            of another application, which is none of the business of those that come later.
+        understood: whether some policy has known all that it requires, one that may be gone by now. It stays the guard
+            of another application, and is not checked against policies that come later.
     """
 
     understood: bool
@@ -40,7 +40,7 @@ def use(policy: Policy) -> None:
     A middleware does so by itself. Call it in a job, before anything guarded is called.
 
     Raises:
-        PolicyError: a guard asks for a role or a permission that no policy in force knows.
+        PolicyError: a guard requires a role or a permission that no policy in force knows.
     """
     with _lock:
         _policies[:] = [ref for ref in _policies if ref() is not None and ref() is not policy]
@@ -57,7 +57,7 @@ def add_guard(guard: Guarding) -> None:
     """Note a guard, and hold it against the policies in force.
 
     Raises:
-        PolicyError: it asks for a role or a permission that none of them knows.
+        PolicyError: it requires a role or a permission that none of them knows.
     """
     problems = _problems(guard)
     if problems:

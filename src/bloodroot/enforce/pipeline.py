@@ -22,7 +22,7 @@ from ..request import Request, query_of
 from . import responses
 from .access import Access, log, plain
 from .enforcement import Enforcement, Loaders, Served
-from .errors import Refused
+from .errors import Refusal
 from .responses import Response
 
 T = TypeVar("T")
@@ -135,7 +135,7 @@ class Exchange:
         self.decided = True
         answer = self._refusal_before()
         if self.socket and answer is None and self.access.open:
-            self._tell_unsettled()
+            self._log_unsettled()
             return responses.UNSETTLED
         return answer
 
@@ -223,7 +223,7 @@ class Exchange:
                 records[name] = record
         if records:
             access.decide_with(record, records)
-            _tell_faults(access)
+            _log_faults(access)
 
     def _refusal_before(self) -> Answer | None:
         decision, records = self.access.decision, self.enforcement.records
@@ -245,7 +245,7 @@ class Exchange:
 
     def raised(self, error: BaseException) -> Answer | None:
         """What an exception of the handler becomes; None for one that is not a refusal."""
-        if isinstance(error, Refused):
+        if isinstance(error, Refusal):
             return error.decision.answer or responses.UNSETTLED
         if isinstance(error, FieldsRefused):
             return Answer(403, plain(f"You may not change {', '.join(error.fields)}."))
@@ -266,14 +266,14 @@ class Exchange:
         if status in responses.OF_THE_REQUEST:
             # A handler that finds no record, or cannot read the body, has nothing to settle. What it says is left out.
             return responses.OF_THE_REQUEST[status]
-        self._tell_unsettled()
+        self._log_unsettled()
         return responses.UNSETTLED
 
-    def _tell_unsettled(self) -> None:
+    def _log_unsettled(self) -> None:
         access = self.access
         line, remains = access.decision.line, access.decision.remainder
         log.error(
-            "%s %s: nothing settled %s, which %s asks for; the response is withheld. Register a loader for the path "
+            "%s %s: nothing settled %s, which %s requires; the response is withheld. Register a loader for the path "
             "parameter, or call current().settle(record)",
             access.method,
             plain(access.path),
@@ -351,7 +351,7 @@ class Exchange:
         """Write down that what was allowed leaves; whether it may be for this caller alone, so that no cache keeps it.
 
         What is open to anyone, and was made without asking who it is for, stays as it is. A response that is made
-        while it leaves may still ask, unless its length is known: then it is told that this is too late.
+        while it leaves may still ask, unless its length is known: then it is too late, which is an error.
         """
         access, policy = self.access, self.enforcement.policy
         self._note(None)
@@ -383,8 +383,8 @@ _NO_QUERY: dict[str, Any] = {}
 _NO_VALUES: dict[str, Any] = {}
 
 
-def _tell_faults(access: Access) -> None:
-    """A record without an attribute that a condition asks for is a mistake of the program, and logged as such."""
+def _log_faults(access: Access) -> None:
+    """A record without an attribute that a condition requires is a mistake of the program, and logged as such."""
     decision = access.decision
     if decision.reason is None or decision.reason in ("role", "signed-in", "signed-out", "closed", "apart"):
         return

@@ -37,7 +37,7 @@ VARY = ("Authorization", "Cookie")
 PRIVATE = "private, no-cache"
 UNSETTLED = Answer(500, "The application did not finish its check of who may have this, so it is withheld.")
 MISSING = Answer(404, "There is nothing here.", hidden=True)
-NO_CALLER = Answer(500, "The application could not tell who you are.")
+NO_CALLER = Answer(500, "The application could not find out who you are.")
 # What a handler may say of a request before it has settled who may have the record: the status alone.
 OF_THE_REQUEST = {
     400: Answer(400, "The request cannot be read."),
@@ -73,7 +73,7 @@ def response(
         as_json: whether a program asks, as `is_program` has it.
         realm: the name of the policy, for the challenge (RFC 9110, section 11.5).
         asked_for: path and query to come back to after a redirect, passed on as ``next``; None for none.
-        invalid_token: why the token that was sent is not accepted, or None. Whoever sends one is no reader of pages,
+        invalid_token: why the token that was sent is not accepted, or None. A client that sends one is a program,
             so there is no redirect.
         scopes: what a token would have to name (RFC 6750, section 3.1); empty where that is not the matter.
         page: gives the HTML to show, or None for a small page of our own.
@@ -98,7 +98,7 @@ def response(
     headers = [
         ("content-type", kind),
         ("content-length", str(len(body))),
-        # What a caller gets hangs on who it is and what it reads, and is nobody else's to keep.
+        # What a caller gets depends on who it is and what it accepts, and must not be kept for others.
         ("cache-control", "no-store"),
         ("vary", "Accept, Authorization, Cookie"),
     ]
@@ -126,7 +126,7 @@ def _title(status: int) -> str:
     try:
         return HTTPStatus(status).phrase
     except ValueError:
-        return "Refused"
+        return "Refusal"
 
 
 def _next(asked_for: str | None) -> str:
@@ -187,7 +187,7 @@ def is_program(request: Request, by_token: bool = False) -> bool:
 
 
 def _qualities(accept: str) -> tuple[float, float]:
-    """How much an ``Accept`` header asks for JSON and for a page (RFC 9110, section 12.5.1)."""
+    """How much an ``Accept`` header prefers JSON, and a page (RFC 9110, section 12.5.1)."""
     json_quality = html_quality = 0.0
     for part in accept.lower().split(","):
         kind, *parameters = (piece.strip() for piece in part.split(";"))
@@ -215,5 +215,5 @@ def _is_json(kind: str) -> bool:
 
 
 def _quotable(text: str) -> str:
-    """Text that may stand in a quoted string of a header (RFC 9110, section 5.6.4)."""
-    return "".join(sign for sign in text if " " <= sign <= "~" and sign not in '"\\')
+    """Text for a quoted string in a header (RFC 9110, section 5.6.4)."""
+    return "".join(character for character in text if " " <= character <= "~" and character not in '"\\')

@@ -63,7 +63,7 @@ def rows(policy: Policy, caller: Caller | None, permission: str, model: Any) -> 
 
     Raises:
         LookupError: the policy has no such permission.
-        RowsError: what it asks of the record cannot be asked of the table. `check_rows` tells at start.
+        RowsError: what it asks of the record cannot be asked of the table. `check_rows` finds out at start.
     """
     formula = policy.engine.left_of(policy.engine.permission(permission), caller)
     return _Translation(model, permission).of(formula)
@@ -77,7 +77,7 @@ def check_rows(policy: Policy, permission: str, model: Any) -> None:
         RowsError: what it asks of the record cannot be asked of the table.
     """
     facts = policy.engine.facts_of(imagined(*policy.roles.bit))
-    # Whoever asks, any part of what is granted may remain: each is translated, whatever roles it goes with.
+    # Any part of what is granted may remain for some caller: each is translated, whatever roles it goes with.
     facts.certain, facts.possible = 0, ~0
     _Translation(model, permission, check=True).of(policy.engine.permission(permission).fold(facts))
 
@@ -255,9 +255,9 @@ class _Infinite(sa.TypeDecorator[float]):
 
 
 class _Exact(sa.ColumnElement[str]):
-    """A text that is compared character by character: with its case, its accents and its trailing blanks.
+    """A string that is compared character by character: with its case, its accents and its trailing blanks.
 
-    The collation of a column, a table or a database may ignore any of them, and nothing in a model tells of it.
+    The collation of a column, a table or a database may ignore any of them, and nothing in a model shows it.
     """
 
     inherit_cache = True

@@ -9,7 +9,7 @@ _PART = re.compile(r"\[\^?\]?(?:\\.|[^\]\\])*\]|\\(?:x..|[0-7]{1,3}|.)|.", re.DO
 
 
 def is_one_segment(regex: str) -> bool:
-    """Whether a regular expression can match neither a slash nor an empty text.
+    """Whether a regular expression can match neither a slash nor an empty string.
 
     Each part of it is tried alone, so that no sample has to be guessed: what cannot be judged counts as "no", and its
     route as one that no policy can write exactly.

@@ -49,7 +49,7 @@ def protect(
         What the routes and the policy say of each other; it is written to the log as well.
 
     Raises:
-        PolicyError: the application has no such action, or a guard asks for what the policy does not know.
+        PolicyError: the application has no such action, or a guard requires what the policy does not know.
         StartUpError: something is declared that could never take effect.
         RuntimeError: the application has started already.
     """

@@ -20,7 +20,7 @@ from .access import log
 from .errors import StartUpError
 from .guards import guards_of, misplaced
 
-_TOLD = 20
+_MOST_LOGGED = 20
 # Of a route that declares no methods any of these may be served.
 _COMMON = ("GET", "POST", "PUT", "PATCH", "DELETE", "OPTIONS")
 _MOST_FUNCTIONS = 300
@@ -47,10 +47,10 @@ class StartUp:
     def tell(self) -> None:
         """Write it to the log: the counts and what is inexact as information, the rest as warnings."""
         log.info("%d endpoints, %d without a line, %d guards", self.endpoints, len(self.closed), self.guards)
-        for each in self.closed[:_TOLD]:
+        for each in self.closed[:_MOST_LOGGED]:
             log.warning("no line covers %s, so it is closed to all callers", each)
-        if len(self.closed) > _TOLD:
-            log.warning("and %d endpoints more have no line", len(self.closed) - _TOLD)
+        if len(self.closed) > _MOST_LOGGED:
+            log.warning("and %d endpoints more have no line", len(self.closed) - _MOST_LOGGED)
         for each in self.idle:
             log.warning("%s", each)
         for each in self.inexact:
@@ -59,7 +59,7 @@ class StartUp:
 
 @dataclass(slots=True)
 class _Served:
-    """One method of one route, with the line that decides it, as far as its template tells."""
+    """One method of one route, with the line that decides it, as far as its template shows."""
 
     method: str
     template: Template
@@ -95,7 +95,7 @@ def look_over(policy: Policy, routes: Iterable[Route], records: Collection[str] 
         records: the parameters that have loaders.
 
     Raises:
-        PolicyError: a guard of a handler asks for what this policy does not know.
+        PolicyError: a guard of a handler requires what this policy does not know.
         StartUpError: something is declared that could never take effect.
     """
     routes = list(routes)
@@ -262,7 +262,7 @@ def _unguarded(served: list[_Served]) -> Iterator[str]:
 
 
 def _several(policy: Policy) -> Iterator[str]:
-    """Lines of actions that stand for more than one route, which may be served by different functions."""
+    """Lines of actions that are bound to more than one route, which different functions may serve."""
     bound: dict[str, list[Line]] = {}
     for line in policy.endpoints:
         if line.action is not None:
@@ -284,7 +284,7 @@ def _inexact(routes: list[Route]) -> Iterator[str]:
 
 
 def _meet(line: Line, served: _Served) -> bool:
-    """Whether a line may speak of requests for a route."""
+    """Whether a line may cover requests for a route."""
     if line.methods and served.method != "any" and not covers(line.methods, served.method):
         return False
     template = served.template

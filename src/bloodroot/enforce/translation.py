@@ -260,7 +260,7 @@ class Translation(ABC, Generic[Test, Column]):
         return (int(below), int(above)) if like is int else (below, above)
 
     def _with_text(self, column: Column, operator: str, value: Value, formula: Comparison) -> Test:
-        """A comparison with text that may stand for a number or a UUID, as the id in a token may."""
+        """A comparison with text that may mean a number or a UUID, as the id in a token may."""
         like = self.type_of(column)
         if issubclass(like, uuid.UUID):
             found = plain_uuid(value.value)

@@ -74,7 +74,7 @@ def call(asked: Call) -> Any:
 
 
 def check_headers(identify: Any) -> None:
-    """See that no other header has the name of a trusted one: WSGI takes ``-`` and ``_`` for one sign.
+    """See that no other header has the name of a trusted one: WSGI takes ``-`` and ``_`` for one character.
 
     Raises:
         SettingsError: they cannot.

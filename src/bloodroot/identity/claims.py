@@ -26,7 +26,7 @@ class ClaimStep:
     Attributes:
         what: ``id``, ``roles``, ``groups``, ``scopes`` or the name of an attribute.
         where: the way to the claim, as settings write it.
-        found: the claim as it is there, or an empty text.
+        found: the claim as it is there, or an empty string.
         gives: what it comes to: names, or a value in words.
         notes: what is not as expected.
     """
@@ -47,11 +47,11 @@ class Reading:
 
 
 def read_claims(claims: Mapping[str, Any], where: ClaimNames, source: str = "the token") -> Reading:
-    """The caller that claims speak of.
+    """The caller that claims describe.
 
     Args:
         claims: the claims of a token that has been checked, or a session, or headers.
-        where: where a caller's particulars stand.
+        where: where each part of a caller is in the claims.
         source: what the claims come from, for messages.
 
     Returns:
@@ -59,7 +59,7 @@ def read_claims(claims: Mapping[str, Any], where: ClaimNames, source: str = "the
         nothing: no roles, no groups, and no permission where scopes were expected.
 
     Raises:
-        Unidentified: the claims name nobody.
+        Unidentified: the claims have no id.
     """
     return _Reader(claims, where, source).read()
 
@@ -80,7 +80,7 @@ class _Reader:
         groups = self._names("groups", where.groups, where.separator) if where.groups else []
         scopes = None
         if where.scopes is not None:
-            # RFC 6749, section 3.3: scopes are one text with blanks between them.
+            # RFC 6749, section 3.3: scopes are one string with blanks between them.
             scopes = self._names("scopes", where.scopes, " ")
         attributes = self._attributes()
         notes = tuple(note for step in self.steps for note in step.notes)
@@ -90,7 +90,7 @@ class _Reader:
         found = follow(self.claims, self.where.id)
         path = in_words(self.where.id)
         if found is _MISSING or found is None or found == "":
-            raise Unidentified(f"{self.source} has no {path}, so it names nobody")
+            raise Unidentified(f"{self.source} has no {path}, so it identifies no one")
         if isinstance(found, bool) or not isinstance(found, str | int):
             raise Unidentified(f"{path} of {self.source} is {shown(found)}, which is no id")
         self.steps.append(ClaimStep("id", path, shown(found), (shown(found),), ()))
@@ -186,7 +186,7 @@ def claims_of(caller: Caller, where: ClaimNames) -> dict[str, Any]:
 
 
 def _as_told(names: Iterable[str], separator: str | None) -> Any:
-    """Names as one text where the settings say how to part them, else as a list."""
+    """Names as one string where the settings say how to part them, else as a list."""
     names = list(names)
     for name in names:
         if separator is not None and separator in name:

@@ -89,7 +89,7 @@ def in_one_transaction(engine: sa.Engine, work: Callable[[sa.Connection], T], *,
                 return result
             except DBAPIError as error:
                 transaction.rollback()
-                # Databases without such a lock tell of another writer by refusing the second of two equal rows.
+                # Databases without such a lock refuse the second of two equal rows where another writer came first.
                 if not isinstance(error, sa.exc.IntegrityError) or attempt == _TRIES - 1:
                     raise
             except BaseException:
@@ -109,7 +109,7 @@ def reason_of(error: SQLAlchemyError, engine: sa.Engine) -> str:
 
 
 def storable(text: str) -> bool:
-    """Whether a text can be asked of any database: Unicode without lone surrogates and without zero."""
+    """Whether a string can be asked of any database: Unicode without lone surrogates and without zero."""
     try:
         text.encode()
     except UnicodeEncodeError:

@@ -29,7 +29,7 @@ class Directory:
     Args:
         settings: where they are kept, and the queries where the tables are the application's own.
         folder: where a relative SQLite file is looked for.
-        url: the database, where it is not the text in the settings, since that asks for ``{env.NAME}``.
+        url: the database, where it is not the text in the settings, since that requires ``{env.NAME}``.
 
     Attributes:
         engine: the database.
@@ -46,7 +46,7 @@ class Directory:
             self._queries[name] = sa.text(query)
         self._members = Remembered(self._find, settings.cache)
 
-    # Who somebody is --------------------------------------------------------------------------------
+    # Members --------------------------------------------------------------------------------
 
     def member(self, member_id: object) -> Member | None:
         """A member by id, as it was no longer ago than the cache keeps; None where there is none.
@@ -102,12 +102,12 @@ class Directory:
             return None
         if self.own:
             rows["member"] = [_spread(row) for row in rows["member"]]
-        # Where the tables are Bloodroot's a name is a name: nothing is kept as several in one text.
+        # Where the tables are Bloodroot's a name is a name: nothing is kept as several in one string.
         separator = None if self.own else self.settings.separator
         return member_of(rows, member_id, separator=separator, active=self.settings.active)
 
     def _as_asked(self, member_id: object) -> object:
-        """An id as the queries take it; None where it can be nobody's."""
+        """An id as the queries take it; None where no member can have it."""
         text = str(member_id)
         if not self.own:
             # Text fits columns of every type: a database reads it as what the column holds.

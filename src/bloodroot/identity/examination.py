@@ -24,12 +24,12 @@ class Examined:
     Attributes:
         header: what it says of itself.
         claims: what it says of its owner, whether it holds or not.
-        fault: why it is not to be believed, or None.
+        fault: why it is not valid, or None.
         begins: from when on it is good, or None where it does not say.
         ends: until when it is good, or None where it does not say.
         steps: how the claims were read.
         hints: role and group names that the policy does not know, with what may have been meant.
-        caller: who it makes the caller, before the directory is asked; None for nobody.
+        caller: the caller that it makes, before the directory is asked; None for a signed-out one.
         fresh: what the directory says, in words, or None where none was asked.
         counts: the caller that counts in the end; None for a signed-out one.
         permissions: what that caller may do: each permission, and what it depends on or None.
@@ -105,7 +105,7 @@ def _hints(caller: Caller, policy: Policy) -> list[str]:
 
 
 def _fresh(caller: Caller, settings: Settings) -> tuple[str | None, Caller | None, str | None]:
-    """What the directory says, the caller that counts then, and why it is nobody."""
+    """What the directory says, the caller that results, and why there is none."""
     if settings.directory is None:
         return None, caller, None
     directory = directory_of(settings)

@@ -22,7 +22,7 @@ class Remembered:
     """What was found of members, each for some seconds from the moment the question was asked.
 
     Args:
-        find: asks for a member by id; None for no such member.
+        find: finds a member by id; None for no such member.
         seconds: for how long an answer is good; 0 asks every time.
         clock: seconds that only go forward.
     """
@@ -52,7 +52,7 @@ class Remembered:
         changes = self._changes
         member = self._find(asked)
         with self._lock:
-            # What was found while somebody changed the directory may be from before the change.
+            # What was found while the directory was changed may be from before the change.
             if changes == self._changes and self._seconds > 0:
                 if len(self._found) >= _KEPT:
                     self._found.clear()

@@ -22,7 +22,7 @@ if TYPE_CHECKING:
 
 
 @dataclass(frozen=True, slots=True)
-class Way:
+class PlacedSource:
     """A source, and the paths that it is for; None for all."""
 
     source: Source
@@ -38,7 +38,7 @@ class Identification:
         directory: where roles are looked up afresh, or None where what the sources say is enough.
     """
 
-    def __init__(self, ways: list[Way], directory: Directory | None = None) -> None:
+    def __init__(self, ways: list[PlacedSource], directory: Directory | None = None) -> None:
         self._made_for_all = [way for way in ways if way.covers is None]
         self._made_for_paths = [way for way in ways if way.covers is not None]
         self.directory = directory
@@ -47,7 +47,7 @@ class Identification:
         """The caller of a request; None for a signed-out one. It may wait for the database.
 
         Raises:
-            Unidentified: the request says who sent it, and that is not to be believed.
+            Unidentified: the credentials of the request are not accepted.
         """
         claimed, by_token = self.claimed(request)
         if claimed is None or self.directory is None:
@@ -88,7 +88,7 @@ class Identification:
                 return reading.caller, isinstance(way.source, BearerToken)
         return None, False
 
-    def _ways(self, path: str) -> list[Way]:
+    def _ways(self, path: str) -> list[PlacedSource]:
         segments = read_path(path) if self._made_for_paths else None
         if segments is None:
             return self._made_for_all
@@ -125,7 +125,7 @@ def load(file: str | os.PathLike[str] | Settings, directory: Directory | None = 
         raise SettingsError(
             f'{settings.file.name}: from = "directory" needs a directory; write [directory] with url = "..."'
         )
-    return Identification([Way(_source(each, settings), each.covers) for each in settings.identity], directory)
+    return Identification([PlacedSource(_source(each, settings), each.covers) for each in settings.identity], directory)
 
 
 def directory_of(settings: Settings) -> Directory:

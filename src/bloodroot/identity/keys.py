@@ -69,7 +69,7 @@ def secret_key(text: str, where: str) -> bytes:
     key = text.encode()
     if len(key) < _SECRET_BYTES:
         raise SettingsError(
-            f"{where}: the key has {len(key)} bytes, and HS256 asks for {_SECRET_BYTES} or more (RFC 7518, section 3.2)"
+            f"{where}: the key has {len(key)} bytes, and HS256 requires {_SECRET_BYTES} or more (RFC 7518, section 3.2)"
         )
     return key
 
@@ -110,9 +110,9 @@ def private_key(data: bytes, algorithm: str, where: str) -> Any:
 def _check_kind(found: Any, algorithm: str, where: str, *, secret: bool) -> None:
     name, public, private = _KINDS[algorithm]
     if not isinstance(found, private if secret else public):
-        raise SettingsError(f"{where}: {algorithm} asks for a key of the kind {name}, and this is another")
+        raise SettingsError(f"{where}: {algorithm} requires a key of the kind {name}, and this is another")
     if name == "P-256" and found.curve.name != "secp256r1":
-        raise SettingsError(f"{where}: ES256 asks for the curve P-256, and this key is on {found.curve.name}")
+        raise SettingsError(f"{where}: ES256 requires the curve P-256, and this key is on {found.curve.name}")
     if name == "RSA" and found.key_size < _RSA_BITS:
         raise SettingsError(f"{where}: an RSA key of {found.key_size} bits is too short; take {_RSA_BITS} or more")
 

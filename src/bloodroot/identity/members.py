@@ -47,7 +47,7 @@ class Member:
 
         Args:
             claimed: what a token or a session says of the same member. Its roles and groups count for nothing any
-                more; its scopes hold back as before, and its attributes stand where the directory has none.
+                more; its scopes still apply, and its attributes count where the directory has none.
         """
         notes = list(self.notes)
         attributes = dict(self.attributes)
@@ -72,10 +72,10 @@ def member_of(
 
     Args:
         rows: what each query brought: ``member`` a row with ``id`` and perhaps ``status``; ``roles`` and ``groups``
-            a name, names in one text or a JSON list in the first column; ``permissions`` the same or a JSON map, with
+            a name, names in one string or a JSON list in the first column; ``permissions`` the same or a JSON map, with
             who gave them in a column ``source``.
         asked: the id that was asked for.
-        separator: what is between names in one text; None where a text is one name.
+        separator: what is between names in one string; None where a string is one name.
         active: the statuses of members who may act.
 
     Returns:

@@ -1,4 +1,4 @@
-"""Names out of whatever shape they come in: a list, one text, a map of what is held. Exact names, never parts."""
+"""Names out of whatever shape they come in: a list, one string, a map of what is held. Exact names, never parts."""
 
 from __future__ import annotations
 
@@ -16,8 +16,8 @@ def names_in(value: Any, separator: str | None) -> tuple[list[str], list[str]]:
     """The names that a value holds.
 
     Args:
-        value: a list of names, one text, or a map of names to true and false, or to 1 and 0.
-        separator: what is between names in one text; None where a text is one name.
+        value: a list of names, one string, or a map of names to true and false, or to 1 and 0.
+        separator: what is between names in one string; None where a string is one name.
 
     Returns:
         The names in their order, each once, and what could not be read, in words that go on from "it is".
@@ -30,7 +30,7 @@ def names_in(value: Any, separator: str | None) -> tuple[list[str], list[str]]:
         return _in_map(value)
     if isinstance(value, list | tuple | set | frozenset):
         return _in_list(value)
-    return [], [f"is {shown(value)}, and not a list of names or a text"]
+    return [], [f"is {shown(value)}, and not a list of names or a string"]
 
 
 def _in_text(value: str, separator: str | None) -> tuple[list[str], list[str]]:
@@ -44,7 +44,7 @@ def _in_text(value: str, separator: str | None) -> tuple[list[str], list[str]]:
     between = next((sign for sign in _OFTEN_BETWEEN if sign in value.strip(BLANKS)), None)
     if between is not None:
         return [value.strip(BLANKS)], [
-            f'is one text, {shown(value)}; if it holds several names, write separator = "{between}"'
+            f'is one string, {shown(value)}; if it holds several names, write separator = "{between}"'
         ]
     return [value.strip(BLANKS)], []
 
@@ -103,7 +103,7 @@ def translated(names: list[str], drop_prefix: str, others: Mapping[str, str]) ->
     """Each name as it came, and what it is called in the policy; None for one of another application.
 
     A name is looked up as it came, then without its prefix. Where a prefix is dropped, a name that lacks it and is
-    not looked up belongs to somebody else.
+    not looked up belongs to another application.
     """
     for name in names:
         if name in others:

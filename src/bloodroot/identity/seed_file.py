@@ -24,7 +24,7 @@ _BETWEEN = ";"
 
 
 class SeedError(BloodrootError):
-    """A seed that cannot be sown, with every reason found. Nothing has been changed.
+    """A seed that cannot be used, with every reason found. Nothing has been changed.
 
     Attributes:
         reasons: one message each, with its place.
@@ -204,7 +204,7 @@ class _Reader:
         )
 
     def check_once(self, seed: Seed) -> None:
-        """Nobody may stand in the file twice."""
+        """No member may be in the file twice."""
         first: dict[tuple[str, object], str] = {}
         named = [("login", each.login, each.place) for each in seed.members]
         named += [("id", each.id, each.place) for each in seed.members if each.id is not None]  # type: ignore[misc]
@@ -223,7 +223,7 @@ class _Reader:
         if value is None:
             return None
         if not isinstance(value, str) or not value.strip() or len(value) > _LONGEST or not value.isprintable():
-            self._wrong(place, f"{key} must be a text of at most {_LONGEST} signs")
+            self._wrong(place, f"{key} must be a string of at most {_LONGEST} characters")
             return None
         return value
 

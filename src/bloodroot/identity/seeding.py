@@ -18,7 +18,7 @@ from . import passwords, tables
 from .database import file_of, in_one_transaction, open_database, reason_of
 from .directory import Directory
 from .seed_file import Seed, SeedError, SeedMember
-from .sown import SeedRow, Sown, Verdict
+from .seed_result import SeedResult, SeedRow, Verdict
 
 
 def check_seed(seed: Seed, policy: Policy) -> None:
@@ -59,7 +59,7 @@ def _apart(place: str, login: str, roles: tuple[str, ...], groups: tuple[str, ..
     return [f"{place}: {login} would hold {' and '.join(held.apart)}, which are kept apart"] if held.apart else []
 
 
-def sow(
+def seed_directory(
     directory: Directory,
     seed: Seed,
     policy: Policy,
@@ -67,7 +67,7 @@ def sow(
     *,
     update: bool = False,
     dry_run: bool = False,
-) -> Sown:
+) -> SeedResult:
     """Put a seed into the directory: make what is missing, leave what is there.
 
     Args:
@@ -89,29 +89,29 @@ def sow(
         )
     check_seed(seed, policy)
     try:
-        tried = _once(directory, _Sowing(seed, policy, update), keep=False)
+        tried = _once(directory, _Seeding(seed, policy, update), keep=False)
         if dry_run:
-            return Sown(tried, dry_run=True)
+            return SeedResult(tried, dry_run=True)
         made = {row.name for row in tried if row.kind == "member" and row.verdict is Verdict.MADE}
         hashes = {
             member.login: passwords.hashed(password_of(member))
             for member in seed.members
             if member.login in made and member.password is not None
         }
-        rows = _once(directory, _Sowing(seed, policy, update, hashes), keep=True)
+        rows = _once(directory, _Seeding(seed, policy, update, hashes), keep=True)
     except SQLAlchemyError as error:
         raise SettingsError(f"directory: {reason_of(error, directory.engine)}") from None
     directory.forget()
-    return Sown(rows, dry_run=False)
+    return SeedResult(rows, dry_run=False)
 
 
-def _once(directory: Directory, sowing: _Sowing, *, keep: bool) -> tuple[SeedRow, ...]:
+def _once(directory: Directory, seeding: _Seeding, *, keep: bool) -> tuple[SeedRow, ...]:
     engine = directory.engine
     file = file_of(engine)
     if not keep and file is not None and not file.exists():
         # To try something must not leave an empty database behind.
         engine = open_database("sqlite://", Path())
-    return in_one_transaction(engine, sowing.sow, keep=keep)
+    return in_one_transaction(engine, seeding.run, keep=keep)
 
 
 @dataclass(slots=True)
@@ -124,7 +124,7 @@ class _Standing:
     permissions: set[str] = field(default_factory=set)
 
 
-class _Sowing:
+class _Seeding:
     """One transaction. Without hashes nothing is kept of it, so that passwords need not be known yet."""
 
     def __init__(self, seed: Seed, policy: Policy, update: bool, hashes: Mapping[str, str] | None = None) -> None:
@@ -133,7 +133,7 @@ class _Sowing:
         self.update = update
         self.hashes = hashes
 
-    def sow(self, connection: sa.Connection) -> tuple[SeedRow, ...]:
+    def run(self, connection: sa.Connection) -> tuple[SeedRow, ...]:
         """Everything from the beginning, as it may have to be done again."""
         tables.metadata.create_all(connection)
         self.connection = connection
@@ -234,7 +234,7 @@ class _Sowing:
         if taken is not None:
             raise SeedError([f"{member.place}: the id {member.id} is that of {taken} already"])
         if self.hashes is not None and member.password is not None and member.login not in self.hashes:
-            raise SeedError([f"{member.place}: {member.login} was removed just now by somebody else; seed again"])
+            raise SeedError([f"{member.place}: {member.login} was removed by another process just now; run seed again"])
 
     def _make_new(self) -> None:
         """Make the members that are waiting, all at once: one statement a table, however many they are."""

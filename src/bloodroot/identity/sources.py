@@ -26,7 +26,7 @@ class Source(Protocol):
         """The caller of a request, or None where it does not say.
 
         Raises:
-            Unidentified: it says, and is not to be believed.
+            Unidentified: the credentials are not accepted.
         """
         ...
 
@@ -43,7 +43,7 @@ class BearerToken:
         self._held: dict[str, tuple[Reading, float, int]] = {}
 
     def read(self, request: Request) -> Reading | None:
-        """The caller that the token of a request speaks of."""
+        """The caller that the token of a request identifies."""
         sent = [each for each in request.headers.getlist("authorization") if each[:7].lower() == "bearer "]
         if not sent:
             return None
@@ -73,7 +73,7 @@ class Session:
         self.names = names
 
     def read(self, request: Request) -> Reading | None:
-        """The caller that a session speaks of."""
+        """The caller that a session identifies."""
         session = request.session
         if self.names.id[0] not in session:
             return None
@@ -81,14 +81,14 @@ class Session:
 
 
 class Header:
-    """Headers that a proxy sets, believed from its address alone."""
+    """Headers that a proxy sets, trusted from its address alone."""
 
     def __init__(self, names: ClaimNames, senders: Sequence[str]) -> None:
         self.names = names
         self._networks = [ipaddress.ip_network(each) for each in senders]
 
     def read(self, request: Request) -> Reading | None:
-        """The caller that the headers of a request speak of."""
+        """The caller that the headers of a request identify."""
         names = self.names
         sent = request.headers.getlist(names.id[0])
         if not sent:

@@ -17,7 +17,7 @@ members = sa.Table(
     sa.Column("status", sa.String(40), nullable=False, default="active"),
     sa.Column("password", sa.String(200)),
     sa.Column("attributes", sa.JSON, nullable=False, default=dict),
-    # The number of a deleted member is nobody else's, or an old token would be somebody new.
+    # The number of a deleted member is never used again, or an old token would identify another member.
     sqlite_autoincrement=True,
 )
 

@@ -35,7 +35,7 @@ class TokenCheck:
             token: three parts with dots between them, as after ``Bearer`` in a request.
 
         Raises:
-            Unidentified: the token is not to be believed; the reason says why.
+            Unidentified: the token is not valid; the reason says why.
             SettingsError: the key file has become unreadable.
         """
         if len(token) > _LONGEST:
@@ -58,7 +58,7 @@ class TokenCheck:
             raise NoKey(f'the token says alg "{algorithm}", and only {self.rules.algorithm} counts here')
         if "crit" in header:
             # RFC 7515, section 4.1.11: what must be understood and is not makes the token invalid.
-            raise NoKey("the token asks for extensions that are not understood here")
+            raise NoKey("the token requires extensions that are not understood here")
         if self.rules.type is not None and _type(header.get("typ")) != _type(self.rules.type):
             raise NoKey(f'the token is not of the type "{self.rules.type}"')
         required = ["exp", *(["iss"] if self.rules.issuer else []), *(["aud"] if self.rules.audience else [])]
@@ -78,7 +78,7 @@ class TokenCheck:
         return float(claims["exp"]) + self.rules.leeway
 
     def _reason(self, error: jwt.PyJWTError) -> str:
-        """Why a token is not believed, in words that show neither the token nor a key."""
+        """Why a token is not valid, in words that show neither the token nor a key."""
         if isinstance(error, jwt.MissingRequiredClaimError):
             if error.claim == "exp":
                 return "the token has no exp, so it would be good for ever"
@@ -89,12 +89,12 @@ class TokenCheck:
             (jwt.InvalidAudienceError, _audience(self.rules.audience)),
             (jwt.InvalidIssuerError, f"the token does not come from {self.rules.issuer}"),
             (jwt.InvalidSignatureError, "the token was not signed with the key that counts here"),
-            (jwt.InvalidIssuedAtError, "the token's iat is no moment"),
+            (jwt.InvalidIssuedAtError, "the token's iat is no time"),
             (jwt.DecodeError, _UNREADABLE),
         ):
             if isinstance(error, kind):
                 return reason
-        return "the token cannot be believed"
+        return "the token is not valid"
 
 
 def _audience(wanted: str | None) -> str:
@@ -137,7 +137,7 @@ def make_token(
         now: when it is issued.
 
     Raises:
-        SettingsError: the key is missing or unreadable, or the application would not believe the token.
+        SettingsError: the key is missing or unreadable, or the application would not accept the token.
     """
     check = token_check(rules, settings)
     key = _signing_key(rules, development, settings)

@@ -38,7 +38,7 @@ def from_data(data: Any) -> tree.Document:
         raise DataError(str(error)) from None
     if again != document:
         raise DataError("this data says something that a policy cannot say")
-    # What was read has places, in the text that the data stands for.
+    # What was read has places, in the text that the data describes.
     return again
 
 
@@ -196,7 +196,7 @@ def _to_entry(keyword: str, data: Data) -> tree.Entry:
 
 def _to_word(text: Any) -> tree.Word:
     if not isinstance(text, str):
-        raise TypeError(f"a text was expected, not {text!r}")
+        raise TypeError(f"a string was expected, not {text!r}")
     return tree.Word(text, 0, 0)
 
 

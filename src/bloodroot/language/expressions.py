@@ -26,7 +26,7 @@ def read_requirement(reader: Reader) -> tree.Node:
     while reader.text == "or":
         if conditional:
             reader.fail(
-                'what follows "or" here could belong to the condition or stand beside it; '
+                'what follows "or" here could belong to the condition or be another alternative; '
                 "put what belongs together between parentheses"
             )
         reader.take()
@@ -145,7 +145,7 @@ def _operand(reader: Reader) -> tree.Node:
     """operand = reference | STRING | NUMBER | "true" | "false" | "none" | "now" | list | NAME | "(" expression ")" """
     kind, text = reader.kind, reader.text
     if kind == "string":
-        return tree.Literal(reader.string("a text"))
+        return tree.Literal(reader.string("a string"))
     if kind == "number":
         return tree.Literal(_number(reader))
     if kind == "word":
@@ -233,8 +233,8 @@ def _deeper(reader: Reader, inside: Callable[[Reader], tree.Node]) -> tree.Node:
 
 
 def check_permission(reader: Reader) -> None:
-    """A permission has names between colons; a star may stand as the last part."""
+    """A permission has names between colons; a star may be the last part."""
     if "." in reader.text:
         reader.fail("a permission has colons between its parts, not dots")
     if "*" in reader.text[:-1]:
-        reader.fail("in a permission, * may stand only as the last part")
+        reader.fail("in a permission, * can only be the last part")

@@ -67,7 +67,7 @@ def parse_guard(text: str, place: Place) -> tree.Node:
 
 
 class _Parser:
-    """One text being read: its document so far, and the problems met."""
+    """One string being read: its document so far, and the problems met."""
 
     def __init__(self, document: tree.Document) -> None:
         self.document = document
@@ -124,7 +124,7 @@ def _header(parser: _Parser, head: Reader) -> tuple[_ReadEntry, tree.Section]:
         words = tuple(_SECTIONS)
         guess = suggestion(keyword, words) or f"; sections are {', '.join(words)}, and entries are indented"
         head.fail(f'unknown section "{keyword}"{guess}', place)
-    head.end("; entries stand under the header, one to a line and indented")
+    head.end("; entries follow the header, one to a line and indented")
     return _SECTIONS[keyword], tree.Section(keyword, argument, [], place)
 
 
@@ -151,7 +151,7 @@ def _role(parser: _Parser, reader: Reader) -> tree.Role | tree.Apart:  # noqa: A
         elif reader.skip("default"):
             default = True
         else:
-            guess = suggestion(reader.text, ("includes", "default")) or '; write "includes", "default" or a text'
+            guess = suggestion(reader.text, ("includes", "default")) or '; write "includes", "default" or a string'
             reader.fail(f"did not expect {reader.found()} after the name of a role{guess}")
     description = reader.optional_string()
     reader.end()

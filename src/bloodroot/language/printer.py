@@ -11,10 +11,10 @@ from .tokenizer import Entry, comment_in, read_entries
 
 _INDENT = "  "
 _WIDEST = 118
-# A cell longer than this pushes what follows instead of widening its column for everybody.
+# A cell longer than this pushes what follows instead of widening its column.
 _WIDEST_COLUMN = 48
 
-# A cell is a list of pieces: they stand on one line where they fit, and a line may break between them.
+# A cell is a list of pieces: they go on one line where they fit, and a line may break between them.
 Cell = list[str]
 
 
@@ -57,7 +57,7 @@ class _Row:
 
 @dataclass(slots=True)
 class _Sheet:
-    """A section: what is above its header, the header, and its rows. A text is a comment, None a blank line."""
+    """A section: what is above its header, the header, and its rows. A string is a comment, None a blank line."""
 
     above: list[str | None]
     head: str

@@ -90,12 +90,12 @@ class PolicyError(BloodrootError):
         return f"{listed}\n\n{count} {'problem' if count == 1 else 'problems'} in the policy"
 
 
-# Looking for near misses takes long among thousands of names. Whoever has this many problems has other worries.
+# Looking for near misses takes long among thousands of names. It stops after this many problems.
 ENOUGH = 20
 
 
 def suggestion(word: str, known: Iterable[str]) -> str:
-    """``; did you mean "curator"?`` for a near miss among the known words, else an empty text."""
+    """``; did you mean "curator"?`` for a near miss among the known words, else an empty string."""
     choices = list(known)
     near = difflib.get_close_matches(word, choices, n=1, cutoff=0.6)
     if not near:

@@ -37,7 +37,7 @@ _FOREIGN = {
     ":": 'a permission is "thing:verb", without blanks',
     ".": 'a reference is "record.name", without blanks',
     "{": "a path begins with /",
-    ";": "entries stand one to a line",
+    ";": "entries go one to a line",
     "`": 'text is written between double quotes: "..."',
     "-": "a name begins with a letter",
 }
@@ -132,7 +132,7 @@ def _stray(source: Source, number: int, column: int, rest: str) -> Problem:
     found = rest[0]
     if found == '"':
         return Problem(
-            'this text is not closed; it ends with " on the same line',
+            'this string is not closed; it ends with " on the same line',
             Place(source, number, column, len(rest)),
         )
     if found.isdigit():
@@ -149,7 +149,7 @@ def _stray(source: Source, number: int, column: int, rest: str) -> Problem:
 
 
 def comment_in(text: str) -> str:
-    """The comment at the end of a line, its # included, or an empty text."""
+    """The comment at the end of a line, its # included, or an empty string."""
     found = ""
     for match in _TOKEN.finditer(text.rstrip()):
         if match.lastgroup == "comment":

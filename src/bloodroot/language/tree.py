@@ -1,4 +1,4 @@
-"""The tree of a policy: what was written, as plain data. What it means is the business of ``core``.
+"""The tree of a policy: what was written, as plain data. What it means is in ``core``.
 
 Places do not count when two trees are compared. The nodes are slotted but not frozen: a large policy makes a hundred
 thousand of them, and freezing triples the time that takes.
@@ -85,7 +85,7 @@ class Reference:
 
 @dataclass(slots=True)
 class Literal:
-    """A text, a number, ``true``, ``false`` or ``none``."""
+    """A string, a number, ``true``, ``false`` or ``none``."""
 
     value: str | int | float | bool | None
 
@@ -119,7 +119,7 @@ class Role:
 
 @dataclass(slots=True)
 class Apart:
-    """``apart registrar, auditor``: nobody may hold two of these."""
+    """``apart registrar, auditor``: no one may hold two of these."""
 
     roles: list[Word]
     place: Place = field(compare=False, repr=False)
@@ -127,7 +127,7 @@ class Apart:
 
 @dataclass(slots=True)
 class Group:
-    """``"science-staff" botanist``: a group that the directory sends, and the roles it stands for."""
+    """``"science-staff" botanist``: a group that the directory sends, and the roles it gives."""
 
     name: str
     roles: list[Word]
@@ -174,7 +174,8 @@ class Accept:
 class Endpoint:
     """``PUT PATCH  /accessions/{accession_id}  accession:edit``, or ``action exchanges.send  exchange:send``.
 
-    No methods stand for ``any``. ``asks_at`` is the origin of the words in the requirement, ``place`` of the others.
+    Without methods it is for ``any``. ``asks_at`` is the origin of the words in the requirement, ``place``
+    that of the others.
     """
 
     methods: tuple[str, ...]
@@ -189,7 +190,7 @@ class Endpoint:
 
 @dataclass(slots=True)
 class Standing:
-    """A line of the section ``always``. No methods stand for every method."""
+    """A line of the section ``always``. Without methods it is for every method."""
 
     methods: tuple[str, ...]
     path: Word
@@ -204,7 +205,7 @@ class Denial:
     """``/api/**  signed-out  status 401``: what a refused caller gets.
 
     Attributes:
-        methods: none stand for every method.
+        methods: empty for every method.
         path: None for every path.
         reason: why the caller was refused, or ``any``.
         kind: ``status``, ``go`` or ``hide``.

@@ -24,7 +24,7 @@ if TYPE_CHECKING:
 
 
 def imported(name: str, folder: Path, key: str) -> Any:
-    """The object that ``module:name`` stands for, or what ``module:name()`` returns.
+    """The object that ``module:name`` names, or what ``module:name()`` returns.
 
     Args:
         name: as in ``seedbank.app:app`` or ``seedbank.app:create_app()``.
@@ -39,7 +39,7 @@ def imported(name: str, folder: Path, key: str) -> Any:
         raise SettingsError(
             f'{key} = "{name}": this must be "module:name" or "module:name()", as in "seedbank.app:app"'
         )
-    # The application runs here to be looked at, and nobody has asked for its log.
+    # The application runs here only to be examined, so its log is not shown.
     logging.getLogger("bloodroot.audit").addHandler(logging.NullHandler())
     if str(folder) not in sys.path:
         sys.path.insert(0, str(folder))

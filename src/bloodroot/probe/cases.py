@@ -165,7 +165,7 @@ def _path(settings: Settings, line: Line, variant: _Variant, persona: Persona) -
 
     Raises:
         KeyError: a parameter has no value.
-        SettingsError: a value asks for something the persona does not have.
+        SettingsError: a value requires something the persona does not have.
     """
     whole = settings.values.get(line.template.text)
     if whole is not None:

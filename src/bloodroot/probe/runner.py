@@ -90,7 +90,7 @@ class _Probe:
                     for case in reading:
                         group.create_task(one(case))
             except ExceptionGroup as failed:
-                # The first failure ended the others; it is the one to tell.
+                # The first failure ended the others; it is the one to report.
                 raise failed.exceptions[0] from None
             for case in changing:
                 await self._put_back()
@@ -121,7 +121,7 @@ class _Probe:
         sent: dict[str, Any] = {}
         if body is not None:
             sent = {"data": body.content} if body.kind == "form" else {"json": body.content}
-        # Cookies that one answer sets must not go along with the next request, which may be somebody else's.
+        # Cookies that one answer sets must not go along with the next request, which may be another persona's.
         client.cookies.clear()
         response = await client.request(case.method, case.path, headers=headers, **sent)
         return read(case, response, self.sign_in_paths, self.plan.secrets.get(case.persona.name, ()))

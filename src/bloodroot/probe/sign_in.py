@@ -23,7 +23,7 @@ class Credentials:
 
 
 def visiting(way: SignIn | None) -> Credentials:
-    """What a visitor sends: nothing but the wish for a page, or for JSON where tokens are the way."""
+    """What a signed-out persona sends: no credentials, and whether it accepts pages or JSON."""
     return Credentials({}, {"accept": "application/json" if way is not None and way.token else "text/html"})
 
 

@@ -47,7 +47,7 @@ class Observation:
     Attributes:
         case: the request.
         status: the HTTP status code.
-        location: where it redirected to, or an empty text.
+        location: where it redirected to, or an empty string.
         verdict: how that compares with the policy.
         observed: what it says about access.
         text: the same in words.

@@ -7,7 +7,7 @@ import io
 from collections.abc import Iterable
 from typing import Any
 
-from ..identity.sown import Sown
+from ..identity.seed_result import SeedResult
 from ..probe.result import Result
 from .results import MatrixResult, MembersResult
 
@@ -58,10 +58,10 @@ def members(result: MembersResult) -> str:
     return _text(["id", "name", "status", "roles", "included_roles", "groups", "granted"], rows)
 
 
-def seed(result: Sown) -> str:
+def seed(result: SeedResult) -> str:
     """A row for each role, group and member of a seed."""
     rows = ([row.kind, row.name, row.verdict, "; ".join(row.differences)] for row in result.rows)
     return _text(["kind", "name", "verdict", "differences"], rows)
 
 
-REPORTS = {MatrixResult: matrix, Result: probe, MembersResult: members, Sown: seed}
+REPORTS = {MatrixResult: matrix, Result: probe, MembersResult: members, SeedResult: seed}

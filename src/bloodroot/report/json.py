@@ -13,7 +13,7 @@ from typing import TYPE_CHECKING, Any
 from ..core.decision import Outcome
 from ..core.explanation import Explanation
 from ..core.records import UNKNOWN
-from ..identity.sown import Sown
+from ..identity.seed_result import SeedResult
 from ..probe.result import Result
 from ..probe.verdicts import Verdict
 from .results import FormatResult, LinesResult, MadeToken, MatrixResult, MembersResult, TokenResult
@@ -101,7 +101,7 @@ def members(result: MembersResult) -> str:
     return _text("members", members=[_member(member, result.policy.roles) for member in result.members])
 
 
-def seed(result: Sown) -> str:
+def seed(result: SeedResult) -> str:
     """What became of each row of a seed."""
     rows = [
         {"kind": row.kind, "name": row.name, "verdict": row.verdict.value, "differences": list(row.differences)}
@@ -232,7 +232,7 @@ REPORTS = {
     LinesResult: lines,
     Result: probe,
     MembersResult: members,
-    Sown: seed,
+    SeedResult: seed,
     TokenResult: token,
     MadeToken: made_token,
     FormatResult: formatted,

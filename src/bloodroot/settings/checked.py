@@ -33,7 +33,7 @@ class Checked:
     Attributes:
         file: the file.
         places: the line of each key.
-        asked: what ``{persona.NAME}`` asks for anywhere in the file.
+        asked: what ``{persona.NAME}`` refers to anywhere in the file.
     """
 
     def __init__(self, file: Path, text: str, root: KeyPath = ()) -> None:

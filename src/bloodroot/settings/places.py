@@ -18,7 +18,7 @@ _PIECE = re.compile(
 def places_of(text: str) -> dict[KeyPath, int]:
     """The line of each table and key, counted from 1. Tables in an array have their number in the path, from 0.
 
-    Keys within an inline table are found there too where they stand on the lines of a table of their own; else the line
+    Keys within an inline table are found there too where they have lines of their own; else the line
     of the table is theirs.
     """
     found: dict[KeyPath, int] = {}

@@ -110,10 +110,10 @@ class Settings:
         personas: by name, in the order of the file.
         values: for each parameter of a path, a value.
         samples: for conditions, by name.
-        sign_ins: ways to sign in, as they stand in the file.
+        sign_ins: ways to sign in, in the order of the file.
         reset: a command, or ``module:function``, that puts the data back; None where there is none.
         bodies: what is sent, by method and path template such as ``POST /trials``.
-        identity: where callers say who they are, as they stand in the file.
+        identity: where callers say who they are, in the order of the file.
         development: how to make tokens while the application is being developed, or None.
         directory: where members, roles and grants are kept, or None.
         checked: the file as it was checked, for what is found later.
@@ -139,7 +139,7 @@ class Settings:
         return self.file.parent
 
     def fill(self, text: str, persona: Persona | None, where: str) -> str:
-        """A text with ``{env.NAME}`` and ``{persona.NAME}`` filled in.
+        """A string with ``{env.NAME}`` and ``{persona.NAME}`` filled in.
 
         Raises:
             SettingsError: the environment, or the persona, has no such name.
@@ -150,14 +150,14 @@ class Settings:
             if root == "env":
                 if name not in os.environ:
                     raise SettingsError(
-                        f"{self.file.name}: {where} asks for {match[0]}, and {name} is not set; set it in the "
+                        f"{self.file.name}: {where} requires {match[0]}, and {name} is not set; set it in the "
                         f'environment, or in a file of NAME=value lines named by environment = "..."'
                     )
                 return os.environ[name]
             if persona is None or name not in persona.values:
                 called = f'persona "{persona.name}"' if persona else "a signed-out caller"
                 raise SettingsError(
-                    f"{self.file.name}: {where} asks for {match[0]}, and {called} has no {name}; "
+                    f"{self.file.name}: {where} requires {match[0]}, and {called} has no {name}; "
                     f'write {name} = "..." under [personas.{persona.name if persona else "..."}]'
                 )
             return persona.values[name]

@@ -111,7 +111,7 @@ def _persona(name: str, table: Table) -> Persona:
     extra = {key: value for key, value in table.values.items() if key not in PERSONA_KEYS}
     for key, value in extra.items():
         if key not in table.checked.asked:
-            guess = suggestion(key, PERSONA_KEYS) or f"; nothing asks for {{persona.{key}}}"
+            guess = suggestion(key, PERSONA_KEYS) or f"; nothing refers to {{persona.{key}}}"
             table.problem(key, f"unknown key{guess}")
         elif not isinstance(value, str | int | float) or isinstance(value, bool):
             table.problem(key, "this must be a string or a number")

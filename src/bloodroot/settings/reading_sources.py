@@ -188,7 +188,7 @@ def _query(queries: Table, name: str) -> str:
         message = {
             "members": "lists the ids of all members, without :id",
             "login": "finds the id of one member, whose login is written as :login",
-        }.get(name, "asks for one member, whose id is written as :id")
+        }.get(name, "requires one member, whose id is written as :id")
         more = f"; it has :{min(bound - wanted)}" if bound - wanted else ""
         queries.problem(name, f"this query {message}{more}")
     return query

@@ -16,7 +16,7 @@ ClaimPath = tuple[str, ...]
 
 @dataclass(frozen=True, slots=True)
 class ClaimNames:
-    """Where a caller's particulars stand in claims, in a session or in headers.
+    """Where each part of a caller is in claims, in a session or in headers.
 
     Attributes:
         id: the way to the caller's id.
@@ -24,7 +24,7 @@ class ClaimNames:
         groups: the way to the names of groups, or None.
         scopes: the way to the scopes of a token made for less than its owner may do, or None.
         attributes: for each attribute, the way to it.
-        separator: what is between names that come as one text; None where a text is one name.
+        separator: what is between names that come as one string; None where a string is one name.
         drop_prefix: what role names begin with; a name without it is another application's, and no role here.
         names: role names as they come, to those of the policy.
     """
@@ -41,7 +41,7 @@ class ClaimNames:
 
 @dataclass(frozen=True, slots=True)
 class TokenRules:
-    """What a bearer token must be to be believed (RFC 7519; RFC 8725).
+    """What makes a bearer token valid (RFC 7519; RFC 8725).
 
     Attributes:
         algorithm: the one way of signing that counts, whatever a token says of itself.
@@ -70,10 +70,10 @@ class Source:
 
     Attributes:
         kind: ``jwt``, ``session`` or ``header``.
-        claims: where their particulars stand.
+        claims: where each part of a caller is.
         covers: the paths that this way is for; None for all.
         token: for ``jwt``, what a token must be.
-        senders: for ``header``, the networks from which the headers are believed.
+        senders: for ``header``, the networks from which the headers are trusted.
         asks_directory: whether nothing but the id is taken from here.
     """
 
@@ -93,7 +93,7 @@ class DirectoryTables:
         url: the database as SQLAlchemy names it; a relative SQLite file is looked for in the project's folder.
         cache: seconds for which a member's roles are remembered.
         queries: for tables of the application's own, what to ask by name; empty for Bloodroot's tables.
-        separator: what is between names that come as one text; None where a text is one name.
+        separator: what is between names that come as one string; None where a string is one name.
         active: the statuses of members who may act.
         keep_suspended: whether a member of another status is still known by name, for the policy to judge.
     """

@@ -1,7 +1,7 @@
 """Tables, as a person reads a result in a terminal."""
 
 from ...core.explanation import Explanation
-from ...identity.sown import Sown
+from ...identity.seed_result import SeedResult
 from ...probe.result import Result
 from ..results import FormatResult, LinesResult, MadeToken, MatrixResult, MembersResult, TokenResult
 from .formatted import formatted
@@ -16,7 +16,7 @@ REPORTS = {
     LinesResult: lines,
     Result: probe,
     MembersResult: members,
-    Sown: seed,
+    SeedResult: seed,
     TokenResult: token,
     MadeToken: made_token,
     FormatResult: formatted,

@@ -10,7 +10,7 @@ from rich.console import Console, Group, RenderableType
 from rich.table import Table
 from rich.text import Text
 
-from ...identity.sown import Sown, Verdict
+from ...identity.seed_result import SeedResult, Verdict
 from .words import plural
 
 if TYPE_CHECKING:
@@ -18,7 +18,7 @@ if TYPE_CHECKING:
 
     from ...core.policy import Policy
     from ...identity.examination import Examined
-    from ...identity.sown import SeedRow
+    from ...identity.seed_result import SeedRow
     from ..results import MadeToken, MembersResult, TokenResult
 
 _SIGNS = {Verdict.MADE: "+", Verdict.KEPT: "=", Verdict.DIFFERS: "≠", Verdict.UPDATED: "~"}
@@ -40,7 +40,7 @@ def _table(*heads: str) -> Table:
 # Seed -----------------------------------------------------------------------------------------------------------
 
 
-def seed(result: Sown, console: Console) -> RenderableType:
+def seed(result: SeedResult, console: Console) -> RenderableType:
     """What became of each row of a seed; the counts first."""
     signs = _PLAIN_SIGNS if _plain(console) else _SIGNS
     differs = any(row.verdict is Verdict.DIFFERS for row in result.rows)
@@ -68,13 +68,13 @@ def _together(rows: Iterable[SeedRow]) -> Iterable[list[SeedRow]]:
     return found.values()
 
 
-def _counts(result: Sown, kind: str) -> str:
+def _counts(result: SeedResult, kind: str) -> str:
     counts = ((verdict, result.count(kind, verdict)) for verdict in Verdict)
     message = [f"{count} {verdict.value}" for verdict, count in counts if count]
     return f"{kind}s: {', '.join(message)}" if message else ""
 
 
-def _after(result: Sown) -> str:
+def _after(result: SeedResult) -> str:
     if any(row.verdict is Verdict.DIFFERS for row in result.rows):
         return "What differs was left as it is. Next: seed with --update brings it in line, or correct the file."
     if result.dry_run:
@@ -103,7 +103,7 @@ def members(result: MembersResult, _: Console) -> RenderableType:
         table.columns.pop()
     parts: list[RenderableType] = [Text(head, style="bold"), Text(), table]
     if strangers:
-        parts += [Text(), Text("? marks a role that the policy does not know; it counts for nothing.")]
+        parts += [Text(), Text("? marks a role that the policy does not know; it has no effect.")]
     return Group(*parts)
 
 
@@ -146,13 +146,13 @@ def token(whole: TokenResult, console: Console) -> RenderableType:
     if result.counts is not None:
         parts += [Text(), _rights(result)]
     elif result.caller is not None and result.caller.roles:
-        parts += [Text(), Text(f"It says {', '.join(sorted(result.caller.roles))}, and that counts for nothing.")]
+        parts += [Text(), Text(f"It says {', '.join(sorted(result.caller.roles))}, and that has no effect.")]
     return Group(*parts)
 
 
 def _token_head(result: Examined, policy: Policy) -> Text:
     if result.counts is None:
-        return Text(f"Not believed: {result.fault}. Whoever sends it counts as signed out.", style="bold red")
+        return Text(f"Not valid: {result.fault}. A caller who sends it is treated as signed out.", style="bold red")
     held = policy.roles.held(result.counts)
     names = ", ".join(policy.roles.names(held.bits)) or "no role"
     message = f"Good{_until(result.ends)}: caller {result.counts.id} with {names}"

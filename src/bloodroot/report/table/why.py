@@ -69,7 +69,7 @@ def lines(result: LinesResult, _: Console) -> RenderableType:
     """The lines that cover a request, the one that decides first, and the standing rules beside them."""
     method, path, found = result.method, result.path, result.lines
     if not found:
-        return Text(f"no line covers {method} {path}, so nobody may see it", style="bold")
+        return Text(f"no line covers {method} {path}, so no one may see it", style="bold")
     parts: list[RenderableType] = [Text(f"{method} {path} is decided by {found[0].place.at}", style="bold"), Text()]
     table = Table(box=None, show_header=False, pad_edge=False, padding=(0, 2, 0, 0))
     for number, line in enumerate(found):

@@ -11,7 +11,7 @@ from typing import Any
 import bloodroot
 from bloodroot.identity.members import Member as Entry
 from bloodroot.identity.seed_file import SeedMember, read_seed
-from bloodroot.identity.seeding import sow
+from bloodroot.identity.seeding import seed_directory
 
 from .who import FOLDER, directory
 
@@ -167,7 +167,7 @@ def _fill(database: sqlite3.Connection) -> None:
 
 def _sow(*, update: bool) -> None:
     """Members as members.toml has them; `bloodroot seed members.toml` does the same."""
-    sow(directory, _seed, _policy, _password, update=update)
+    seed_directory(directory, _seed, _policy, _password, update=update)
 
 
 def _password(new: SeedMember) -> str:

@@ -99,7 +99,7 @@ def reads_reports(member: data.Member) -> bool:
 
 def reports(request: Request) -> Response:
     member = whoever_sent(request)
-    # Mistake: with nobody signed in there is nobody to refuse.
+    # Mistake: a signed-out caller is never refused.
     if member is not None and not reads_reports(member):
         raise HTTPException(403)
     return pages.report(request)
@@ -165,7 +165,7 @@ class HandmadeRights:
         if member is None:
             return False
         if asked == "accession:read":
-            # Mistake: the list shows rare plants to everybody who may see the list.
+            # Mistake: the list shows rare plants to all who may see the list.
             return True
         method, _, path = asked.partition(" ")
         if path.startswith("/reports"):
@@ -185,7 +185,7 @@ class HandmadeRights:
 
 
 def signed_out_only(handler: Handler) -> Handler:
-    """The sign-in page is of no use to somebody who is signed in."""
+    """The sign-in page is only for signed-out callers."""
 
     async def guarded(request: Request) -> Response:
         if whoever_sent(request) is not None:

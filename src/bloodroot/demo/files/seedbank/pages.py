@@ -154,7 +154,7 @@ def withdraw_accession(request: Request) -> Response:
 
 def trial_list(request: Request) -> Response:
     table = [(f"/trials/{each.id}", each.id, each.accession_id, each.sown, each.germinated) for each in data.trials()]
-    heads = ("No.", "Accession", "Sown", "Germinated")
+    heads = ("No.", "Accession", "SeedResult", "Germinated")
     return page(request, "table.html", title="Germination trials", heads=heads, rows=table)
 
 
@@ -162,7 +162,7 @@ def trial(request: Request) -> Response:
     record = found(data.trial(request.path_params["trial_id"]))
     botanist = data.member(record.botanist_id)
     facts: dict[str, object] = {"Accession": record.accession_id, "Botanist": botanist.name if botanist else "nobody"}
-    facts |= {"Sown": record.sown, "Germinated": record.germinated}
+    facts |= {"SeedResult": record.sown, "Germinated": record.germinated}
     actions = [("POST /trials/{id}", "Edit", "get", f"/trials/{record.id}/edit")]
     return page(request, "record.html", title=f"Trial {record.id}", facts=facts, actions=actions, record=record)
 

@@ -33,7 +33,7 @@ class SeedRow:
 
 
 @dataclass(frozen=True, slots=True)
-class Sown:
+class SeedResult:
     """What came of a seed.
 
     Attributes:
