@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import contextlib
 from collections.abc import Callable
 
 import bloodroot
@@ -83,7 +84,7 @@ GROWING: dict[Callable[[int], str], int] = {
 
 
 def use(text: str) -> None:
-    """Compile a policy, and ask it what users ask: decisions with and without a record, their steps, the matrix."""
+    """Compile a policy, and ask it what users ask: decisions with and without a record, flags, steps, the matrix."""
     try:
         policy = bloodroot.parse(text)
     except bloodroot.PolicyError as error:
@@ -98,6 +99,8 @@ def use(text: str) -> None:
                     decision.remainder.words()
                 if decision.reason is not None:
                     assert decision.answer
+            with contextlib.suppress(bloodroot.UnknownNameError):
+                policy.flags_of_each(caller, [f"GET {path}"], [{"a": -1, "b": 1, "c": 1}, {}])
     matrix = matrix_of_roles(policy)
     for row in matrix.rows[:2]:
         for cell in matrix.cells(row):

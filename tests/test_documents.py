@@ -8,7 +8,7 @@ import unittest
 from pathlib import Path
 
 from bloodroot.identity.seed_file import read_seed
-from bloodroot.settings import read_settings, reading, reading_sources
+from bloodroot.settings import read_settings, reading, reading_callers
 from tests.program import InFolder
 
 DOCS = Path(__file__).parent.parent / "docs"
@@ -34,10 +34,10 @@ class Settings(InFolder):
     TEXT = (DOCS / "settings.md").read_text("utf-8")
     KEYS = (
         ("The project", reading.KEYS),
-        ("`[identity]`", {key for keys in reading_sources.IDENTITY_KEYS.values() for key in keys}),
-        ("`[directory]`", reading_sources.DIRECTORY_KEYS),
-        ("`[directory.queries]`", reading_sources.QUERIES),
-        ("`[token]`", reading_sources.TOKEN_KEYS),
+        ("`[identity]`", {key for keys in reading_callers.IDENTITY_KEYS.values() for key in keys}),
+        ("`[directory]`", reading_callers.DIRECTORY_KEYS),
+        ("`[directory.queries]`", reading_callers.QUERIES),
+        ("`[token]`", reading_callers.TOKEN_KEYS),
         ("`[personas.NAME]`", reading.PERSONA_KEYS),
         ("`[samples]`", reading.SAMPLE_KEYS),
         ("`[probe]`", reading.PROBE_KEYS),

@@ -4,6 +4,7 @@ import ast
 import subprocess
 import sys
 import unittest
+from graphlib import TopologicalSorter
 from pathlib import Path
 
 ROOT = Path(__file__).parent.parent / "src" / "bloodroot"
@@ -49,6 +50,33 @@ class House(unittest.TestCase):
                 other = name.split(".")[0]
                 if other in ALLOWED:
                     self.assertIn(other, ALLOWED[room], f"{'/'.join(parts)} imports {name}")
+
+    def test_no_imports_go_in_a_circle_not_even_for_type_checkers(self) -> None:
+        modules = {".".join(file.relative_to(ROOT).with_suffix("").parts): file for file in ROOT.rglob("*.py")}
+        modules = {name: file for name, file in modules.items() if ".files." not in name}
+        needs = {}
+        for name, file in modules.items():
+            found = imports(file)
+            needs[name] = {each for each in found if each in modules}
+            needs[name] |= {each.rpartition(".")[0] for each in found if each not in modules} & modules.keys()
+        TopologicalSorter({name: others - {name} for name, others in needs.items()}).prepare()
+
+    def test_every_error_is_one_of_ours(self) -> None:
+        for file in ROOT.rglob("*.py"):
+            if "files" in file.relative_to(ROOT).parts[:-1]:
+                continue
+            for node in ast.walk(ast.parse(file.read_text("utf-8"))):
+                # A mistake in one entry, which the parser turns into a problem.
+                if isinstance(node, ast.ClassDef) and node.name not in ("BloodrootError", "Mistake"):
+                    bases = [base.id for base in node.bases if isinstance(base, ast.Name)]
+                    errors = {"Exception", "RuntimeError", "ValueError", "LookupError", "TypeError"} & set(bases)
+                    self.assertTrue(not errors or "BloodrootError" in bases, f"{file.name}: {node.name}")
+
+    def test_no_two_files_of_one_name_mean_different_things(self) -> None:
+        # A command, the tables of its result, and what it is about may have one name.
+        alike = {"__init__.py", "matrix.py", "probe.py", "why.py"}
+        names = [file.name for file in ROOT.rglob("*.py") if "files" not in file.relative_to(ROOT).parts[:-1]]
+        self.assertEqual({name for name in names if names.count(name) > 1} - alike, set())
 
     def test_the_heart_needs_the_standard_library_alone(self) -> None:
         code = (

@@ -172,7 +172,8 @@ class Probe(InFolder):
         self.assertIn("BLOCKED GET /people/{person_id}  [self holds]", out)
 
     def test_what_cannot_be_asked_is_said(self) -> None:
-        self.project(RIGHT, SETTINGS.replace("[tool.bloodroot.samples.own]", "[tool.bloodroot.samples.owned]"))
+        own = SETTINGS[SETTINGS.index("[tool.bloodroot.samples.own]") : SETTINGS.index("[tool.bloodroot.samples.self]")]
+        self.project(RIGHT, SETTINGS.replace(own, ""))
         out = self.ran("probe", status=1, TARN_WORD="fern")
         self.assertIn("2 not tried", out.splitlines()[0])
         self.assertIn("GET /lots/{lot_id} as tess: depends on own; write [samples.own] with holds and fails", out)

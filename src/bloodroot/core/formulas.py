@@ -30,7 +30,7 @@ class Facts:
         path: the parameters of the path, as text.
         query: the parameters of the query, as text.
         args: the arguments of a guarded call.
-        now: the moment of the decision.
+        now: the time of the decision.
         scopes: what a token names of its owner's permissions; None where nothing is held back.
         hidden: what takes the place of ``scopes`` under ``not``.
         granted: permissions that a directory gives the caller, each with who gave it; None for no such thing.

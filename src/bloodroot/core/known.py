@@ -17,12 +17,12 @@ if TYPE_CHECKING:
 
 def facts_for(held: Held, caller: Caller | None, **supplied: Any) -> Facts:
     """What is known of a caller, with what else is supplied."""
-    moment = supplied.pop("now", None) or datetime.datetime.now(datetime.UTC)
+    now = supplied.pop("now", None) or datetime.datetime.now(datetime.UTC)
     if caller is None:
-        return Facts(held.bits, held.bits, now=moment, **supplied)
+        return Facts(held.bits, held.bits, now=now, **supplied)
     scopes = frozenset(caller.scopes) if caller.scopes is not None else None
     view = CallerView(caller)
-    return Facts(held.bits, held.bits, caller=view, now=moment, scopes=scopes, granted=caller.granted, **supplied)
+    return Facts(held.bits, held.bits, caller=view, now=now, scopes=scopes, granted=caller.granted, **supplied)
 
 
 def known_to_signed_in(question: Question, held: Held, asks: int) -> Facts:

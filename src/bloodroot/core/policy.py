@@ -102,7 +102,7 @@ class Policy:
             records: the records that parameters of the path identify, by parameter, or None where none is known.
             query: parameters of the query by name, or None where they are not known.
             args: arguments of a guarded call by name, or None where they are not known.
-            now: the moment of the decision, by default the present one (UTC).
+            now: the time of the decision, by default the present (UTC).
             guarded: whether a guard in the handler has let the caller pass.
             assume: conditions whose value is taken as given, by name: to ask "what if".
 
@@ -165,7 +165,7 @@ class Policy:
             record: the record at hand, or None where it is not known yet.
             query: parameters of the query by name, or None.
             args: arguments of the call by name, or None.
-            now: the moment of the decision, by default the present one (UTC).
+            now: the time of the decision, by default the present (UTC).
         """
         question = Question(caller, method, path)
         question.record, question.query, question.args, question.now = record, query, args, now

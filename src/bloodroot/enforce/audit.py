@@ -86,6 +86,6 @@ class JsonLines(logging.Formatter):
 
     def format(self, record: logging.LogRecord) -> str:
         """One line."""
-        moment = datetime.datetime.fromtimestamp(record.created, datetime.UTC)
+        time = datetime.datetime.fromtimestamp(record.created, datetime.UTC)
         values = {name: getattr(record, name, None) for name in _FIELDS}
-        return json.dumps({"time": moment.isoformat(timespec="milliseconds"), **values}, default=str)
+        return json.dumps({"time": time.isoformat(timespec="milliseconds"), **values}, default=str)

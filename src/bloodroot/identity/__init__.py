@@ -1,4 +1,4 @@
-"""Who is calling: token claims, sessions, trusted headers, and a directory for the roles of this moment."""
+"""Who is calling: token claims, sessions, trusted headers, and a directory for the present roles."""
 
 from .identification import Identification, directory_of, load
 

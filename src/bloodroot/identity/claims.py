@@ -8,7 +8,7 @@ from typing import Any
 
 from ..core.caller import Caller, Unidentified
 from ..settings import ClaimNames
-from ..settings.sources import ClaimPath
+from ..settings.callers import ClaimPath
 from .names import names_in, shown, translated
 
 

@@ -57,7 +57,7 @@ class Directory:
         return self._members.member(member_id)
 
     def caller(self, member_id: object, claimed: Caller | None = None) -> Caller:
-        """The caller behind an id, with the roles of this moment.
+        """The caller behind an id, with the present roles.
 
         Args:
             member_id: as a token or a session has it.

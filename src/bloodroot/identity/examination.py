@@ -25,8 +25,7 @@ class Examined:
         header: what it says of itself.
         claims: what it says of its owner, whether it holds or not.
         fault: why it is not valid, or None.
-        begins: from when on it is good, or None where it does not say.
-        ends: until when it is good, or None where it does not say.
+        ends: until when it is valid, or None where it does not say.
         steps: how the claims were read.
         hints: role and group names that the policy does not know, with what may have been meant.
         caller: the caller that it makes, before the directory is asked; None for a signed-out one.
@@ -39,7 +38,6 @@ class Examined:
     header: dict[str, Any]
     claims: dict[str, Any]
     fault: str | None
-    begins: datetime.datetime | None
     ends: datetime.datetime | None
     steps: tuple[ClaimStep, ...] = ()
     hints: tuple[str, ...] = ()
@@ -70,21 +68,21 @@ def examine(token: str, source: SourceSettings, settings: Settings, policy: Poli
         token_check(source.token, settings).claims(token)
     except Unidentified as error:
         fault = error.reason
-    moments = (_moment(claims.get("nbf")), _moment(claims.get("exp")))
+    ends = _datetime(claims.get("exp"))
     try:
         reading = read_claims(claims, source.claims)
     except Unidentified as error:
-        return Examined(header, claims, fault or error.reason, *moments)
+        return Examined(header, claims, fault or error.reason, ends)
     steps = reading.steps
     hints = tuple(_hints(reading.caller, policy))
     if fault is not None:
-        return Examined(header, claims, fault, *moments, steps, hints, reading.caller)
+        return Examined(header, claims, fault, ends, steps, hints, reading.caller)
     fresh, counts, fault = _fresh(reading.caller, settings)
     permissions, lacking = _permissions(counts, policy) if counts is not None else ((), ())
-    return Examined(header, claims, fault, *moments, steps, hints, reading.caller, fresh, counts, permissions, lacking)
+    return Examined(header, claims, fault, ends, steps, hints, reading.caller, fresh, counts, permissions, lacking)
 
 
-def _moment(seconds: Any) -> datetime.datetime | None:
+def _datetime(seconds: Any) -> datetime.datetime | None:
     try:
         return datetime.datetime.fromtimestamp(seconds, datetime.UTC)
     except (TypeError, ValueError, OverflowError, OSError):

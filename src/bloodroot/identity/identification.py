@@ -1,4 +1,4 @@
-"""Who is calling: the sources of the settings in their order, and the directory for the roles of this moment."""
+"""Who is calling: the sources of the settings in their order, and the directory for the present roles."""
 
 from __future__ import annotations
 
@@ -33,14 +33,14 @@ class Identification:
     """Says who sent a request; made to be an application's ``identify``.
 
     Args:
-        ways: the sources. For a path that some were made for, those alone are asked; elsewhere those made for all.
+        sources: the sources. For a path that some were made for, those alone are asked; elsewhere those made for all.
             The first that finds something decides.
         directory: where roles are looked up afresh, or None where what the sources say is enough.
     """
 
-    def __init__(self, ways: list[PlacedSource], directory: Directory | None = None) -> None:
-        self._made_for_all = [way for way in ways if way.covers is None]
-        self._made_for_paths = [way for way in ways if way.covers is not None]
+    def __init__(self, sources: list[PlacedSource], directory: Directory | None = None) -> None:
+        self._made_for_all = [each for each in sources if each.covers is None]
+        self._made_for_paths = [each for each in sources if each.covers is not None]
         self.directory = directory
 
     def __call__(self, request: Any) -> Caller | None:
@@ -66,7 +66,7 @@ class Identification:
 
     def by_token(self, request: Any) -> bool:
         """Whether callers are identified by a token where a request asks, and by nothing else."""
-        sources = [way.source for way in self._ways(request_of(request).path)]
+        sources = [each.source for each in self._sources_for(request_of(request).path)]
         return bool(sources) and all(isinstance(source, BearerToken) for source in sources)
 
     def check_for_wsgi(self) -> None:
@@ -75,24 +75,24 @@ class Identification:
         Raises:
             SettingsError: they cannot.
         """
-        for way in (*self._made_for_all, *self._made_for_paths):
-            if isinstance(way.source, Header):
-                way.source.check_for_wsgi()
+        for each in (*self._made_for_all, *self._made_for_paths):
+            if isinstance(each.source, Header):
+                each.source.check_for_wsgi()
 
     def claimed(self, request: Any) -> tuple[Caller | None, bool]:
         """Who the request alone says sent it, and whether a token says so; the request is any framework's own."""
         request = request_of(request)
-        for way in self._ways(request.path):
-            reading = way.source.read(request)
+        for each in self._sources_for(request.path):
+            reading = each.source.read(request)
             if reading is not None:
-                return reading.caller, isinstance(way.source, BearerToken)
+                return reading.caller, isinstance(each.source, BearerToken)
         return None, False
 
-    def _ways(self, path: str) -> list[PlacedSource]:
+    def _sources_for(self, path: str) -> list[PlacedSource]:
         segments = read_path(path) if self._made_for_paths else None
         if segments is None:
             return self._made_for_all
-        found = [way for way in self._made_for_paths if way.covers is not None and way.covers.covers(segments)]
+        found = [each for each in self._made_for_paths if each.covers is not None and each.covers.covers(segments)]
         return found or self._made_for_all
 
 

@@ -43,7 +43,7 @@ class Member:
         return next((str(self.attributes[key]) for key in ("login", "email", "name") if self.attributes.get(key)), "")
 
     def caller(self, claimed: Caller | None = None) -> Caller:
-        """The member as a caller, with the roles of this moment.
+        """The member as a caller, with the present roles.
 
         Args:
             claimed: what a token or a session says of the same member. Its roles and groups count for nothing any

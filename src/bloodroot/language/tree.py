@@ -92,7 +92,7 @@ class Literal:
 
 @dataclass(slots=True)
 class Now:
-    """The word ``now``: the moment of the decision."""
+    """The word ``now``: the time of the decision."""
 
 
 @dataclass(slots=True)

@@ -1,9 +1,9 @@
 """What a run needs to know about one project; never who may do what, never a secret."""
 
+from .callers import ClaimNames, Development, DirectoryTables, Source, TokenRules, claim_path
 from .checked import SettingsError
 from .project import Body, Example, Persona, Sample, Settings, SignIn
 from .reading import find_settings, read_settings
-from .sources import ClaimNames, Development, DirectoryTables, Source, TokenRules, claim_path
 
 __all__ = [
     "Body",

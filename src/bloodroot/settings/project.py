@@ -11,8 +11,8 @@ from typing import Any
 
 from ..core.caller import Caller
 from ..core.paths import Template
+from .callers import Development, DirectoryTables, Source
 from .checked import ASKED, Checked, SettingsError
-from .sources import Development, DirectoryTables, Source
 
 
 @dataclass(frozen=True, slots=True)

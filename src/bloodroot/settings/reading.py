@@ -10,7 +10,7 @@ from typing import Any
 from ..language.problems import suggestion
 from .checked import Checked, SettingsError, Table
 from .project import Body, Example, Persona, Sample, Settings, SignIn
-from .reading_sources import read_development, read_directory, read_sources
+from .reading_callers import read_development, read_directory, read_sources
 
 NAME = "bloodroot.toml"
 KEYS = ("policy", "app", "environment", "identity", "directory", "token", "personas", "samples", "probe", "bodies")

@@ -168,8 +168,8 @@ def _until(ends: datetime.datetime | None) -> str:
     return f" for {plural(round(minutes), 'minute')} more" if 0.5 <= minutes < 120 else f" until {_clock(ends)}"
 
 
-def _clock(moment: datetime.datetime) -> str:
-    return f"{moment:%Y-%m-%d %H:%M:%S} UTC"
+def _clock(time: datetime.datetime) -> str:
+    return f"{time:%Y-%m-%d %H:%M:%S} UTC"
 
 
 def _value(key: str, value: object) -> str:

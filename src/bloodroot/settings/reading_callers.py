@@ -5,8 +5,8 @@ from __future__ import annotations
 import ipaddress
 import re
 
+from .callers import ClaimNames, ClaimPath, Development, DirectoryTables, Source, TokenRules, claim_path
 from .checked import Table
-from .sources import ClaimNames, ClaimPath, Development, DirectoryTables, Source, TokenRules, claim_path
 
 ALGORITHMS = ("HS256", "RS256", "ES256", "EdDSA")
 KINDS = ("jwt", "session", "header", "directory")
