@@ -142,7 +142,7 @@ class Seed(Tarn):
 
     def test_the_password_is_asked_for_in_a_terminal(self) -> None:
         self.write("seed.toml", '[[members]]\nlogin = "tess"\npassword = "prompt"\n')
-        self.assertIn("there is nobody to ask", self.run_as_set("seed", "seed.toml", status=2))
+        self.assertIn("must be typed in, and this is no terminal", self.run_as_set("seed", "seed.toml", status=2))
         self.assertFalse((self.folder / "members.db").exists())
         process, terminal = pty.fork()
         if process == 0:
@@ -216,7 +216,7 @@ class Seed(Tarn):
         self.write("bloodroot.toml", SETTINGS)
         self.assertIn("there is no directory; write [directory]", self.run_as_set("seed", "--list", status=2))
         for words in ((), ("seed.toml", "--list"), ("--list", "--update")):
-            self.assertIn("seed needs a FILE to sow, or --list", self.run_as_set("seed", *words, status=2))
+            self.assertIn("seed needs a FILE, or --list", self.run_as_set("seed", *words, status=2))
 
 
 class Token(Tarn):
@@ -263,13 +263,18 @@ class Token(Tarn):
         self.assertIn("lot:edit to group field-staff", read)
         self.assertIn("this is no member there", self.run_as_set("token", "make", "keeper"))
         stranger = self.run_as_set("token", "read", self.made("keeper"), status=1)
-        self.assertIn("Not believed: the directory has no member development-keeper.", stranger)
+        self.assertIn("Not valid: the directory has no member development-keeper.", stranger)
 
     def test_why_not(self) -> None:
         self.write("bloodroot.toml", SETTINGS)
         past, ends = int(time.time()) - 60, int(time.time()) + 60
         for claims, key, status, messages in (
-            ({"exp": past}, KEY, 1, ["Not believed: the token has expired. Whoever sends it counts as signed out."]),
+            (
+                {"exp": past},
+                KEY,
+                1,
+                ["Not valid: the token has expired. A caller who sends it is treated as signed out."],
+            ),
             (
                 {"exp": ends},
                 KEY[::-1],
@@ -290,7 +295,7 @@ class Token(Tarn):
                 0,
                 ["kept apart, so everything is refused"],
             ),
-            ({"exp": ends, "sub": None}, KEY, 1, ["Not believed:"]),
+            ({"exp": ends, "sub": None}, KEY, 1, ["Not valid:"]),
         ):
             said = {"sub": "7", "iss": "tarn", "work": {"duties": ["Head Keeper"]}, **claims}
             token = jwt.encode({name: value for name, value in said.items() if value is not None}, key, "HS256")
@@ -305,7 +310,7 @@ class Token(Tarn):
             (SETTINGS, ("read", "curator"), "this is no token: a JSON Web Token is three parts"),
             (SETTINGS, ("read", ""), "this is no token"),
             (SETTINGS, ("make", "kepper"), 'unknown persona or role "kepper"; did you mean "keeper"?'),
-            (SETTINGS, ("make", "visitor"), 'persona "visitor" is not signed in, and has no token'),
+            (SETTINGS, ("make", "visitor"), "visitor is not signed in, and has no token"),
             (SETTINGS, ("make", "nobody"), 'persona "nobody" has no id; write attributes = { id = 1 }'),
             (SETTINGS, ("make", "tess", "--minutes", "90"), "--minutes must be a number from 0.1 to 60"),
             (SETTINGS, ("make", "tess", "--scope", "lot:raed"), 'no permission "lot:raed"; did you mean "lot:read"?'),
@@ -327,7 +332,7 @@ class Token(Tarn):
             (
                 SETTINGS.replace('development_key = "{env.TARN_KEY}"', 'development_key = "fern"'),
                 ("make", "tess"),
-                "a secret does not belong",
+                "do not put a secret",
             ),
             (
                 SETTINGS.replace('_key = "{env.TARN_KEY}"', '_key = "{env.PATH}"'),
@@ -347,8 +352,8 @@ class WhyFromTheDirectory(Tarn):
         for who, path, messages in (
             ("tess", "/lots/new", ["as tess: allow", "lot:edit was granted by the directory, to group field-staff"]),
             ("7", "/lots/new", ["as 7: allow"]),
-            ("8", "/lots", ["as 8, who counts as signed out since member 8 is suspended: sign-in"]),
-            ("99", "/lots", ["since the directory has no member 99"]),
+            ("8", "/lots", ["as 8, who is treated as signed out: member 8 is suspended: sign-in"]),
+            ("99", "/lots", ["signed out: the directory has no member 99"]),
             ("7", "/parcels/weigh", ["deny (closed)"]),
         ):
             answered = self.run_as_set("why", "--directory", who, "GET", path)

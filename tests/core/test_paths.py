@@ -120,7 +120,7 @@ class Templates(unittest.TestCase):
             "/a/{1}": "cannot name",
             "/a/{b}{c}": "more than one",
             "/a/b*": "mixes *",
-            "/**/a": "only as the last",
+            "/**/a": "can only be the last",
             "/{a}/{a}": "twice",
             "/a?b": "a query",
             "/a%20b": "percent",

@@ -46,7 +46,7 @@ class Suite:
         self.addCleanup(directory.engine.dispose)
         return directory
 
-    def seed_directory(self, *members: SeedMember, groups: tuple[SeedGroup, ...] = (), **how: bool) -> dict[str, str]:
+    def seed(self, *members: SeedMember, groups: tuple[SeedGroup, ...] = (), **how: bool) -> dict[str, str]:
         """Seed, and tell what became of members and groups, with what differs."""
         done = seed_directory(self.directory, Seed(members, groups), POLICY, lambda _: "fern and sedge", **how)
         return {

@@ -267,7 +267,7 @@ class Headers(Behind):
         for name in ("x_member", "x_duties", "x_site"):
             with self.assertRaisesRegex(Unidentified, "was sent 2 times"):
                 identify(Sent(sender="127.0.0.1", **{**sent, name: ["3", "4"]}))
-        with self.assertRaisesRegex(Unidentified, "names nobody"):
+        with self.assertRaisesRegex(Unidentified, "identifies no one"):
             identify(Sent(sender="127.0.0.1", x_member=""))
 
     def test_over_http_the_sender_is_whoever_is_connected(self) -> None:

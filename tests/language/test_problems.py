@@ -16,7 +16,7 @@ from tests.program import InFolder
 HEAD = "roles\n  helper\n  keeper includes helper\npermissions\n  lot:edit keeper\nconditions\n  own record.by == caller.id\n"
 END = "endpoints\n  GET / anyone\n"
 
-# What stands at the end of a policy that is right but for this; where it goes wrong; what is said of it.
+# The end of a policy that is right but for this; where it goes wrong; what is said of it.
 MISTAKES = (
     # words and characters
     ("endpoints\n  GET /a keeper;", "9:16", 'the character ";" has no meaning here; entries go one to a line'),
@@ -134,7 +134,7 @@ MISTAKES = (
     ("denials\n  role go there", "9:11", 'expected the page to go to, which begins with /, found "there"'),
     ("denials\n  role go /there", "9:3", "this leads to /there, which no line covers"),
     ("denials\n  role go /{a}", "9:11", "a redirect leads to one page"),
-    ("denials\n  role hide\n  role status 403", "10:3", "the denial in t:9 speaks of the same refusals"),
+    ("denials\n  role hide\n  role status 403", "10:3", "the denial in t:9 answers the same refusals"),
     ('denials\n  role hide "x"', "9:13", 'did not expect "x" here'),
     ("fields lot\n  weight", "9:9", 'expected "read" or "change" and who may'),
     ("fields lot\n  weight change keeper read helper", "9:24", '"read" first and "change" after it'),

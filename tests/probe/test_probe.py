@@ -173,7 +173,12 @@ class Probe(InFolder):
 
     def test_what_cannot_be_asked_is_said(self) -> None:
         own = SETTINGS[SETTINGS.index("[tool.bloodroot.samples.own]") : SETTINGS.index("[tool.bloodroot.samples.self]")]
-        self.project(RIGHT, SETTINGS.replace(own, ""))
+        self.project(
+            RIGHT,
+            SETTINGS.replace(own, "").replace(
+                "lot = 1\n[tool.bloodroot.personas.kit]", "[tool.bloodroot.personas.kit]"
+            ),
+        )
         out = self.ran("probe", status=1, TARN_WORD="fern")
         self.assertIn("2 not tried", out.splitlines()[0])
         self.assertIn("GET /lots/{lot_id} as tess: depends on own; write [samples.own] with holds and fails", out)

@@ -84,21 +84,26 @@ def project(policy: Path | None, settings: Path | None) -> tuple[Policy, Setting
     return bound(rules, found), found
 
 
-def unbound_project(policy: Path | None, settings: Path | None) -> tuple[Policy, Settings]:
+def unbound_project(policy: Path | None, settings: Path | None, *, personas: bool = True) -> tuple[Policy, Settings]:
     """The policy and the settings of a command that needs to know neither routes nor the application.
+
+    Args:
+        policy: the policy file that was named, or None.
+        settings: the settings file that was named, or None.
+        personas: whether the command has to do with personas, so that what they hold is held against the policy.
 
     Raises:
         PolicyError: the policy cannot be used.
         SettingsError: the settings cannot be used.
         UsageError: there are no settings.
     """
-    rules, found = _read(policy, settings)
+    rules, found = _read(policy, settings, personas=personas)
     if found is None:
         raise UsageError("there is no bloodroot.toml here or further up; name one with --settings FILE")
     return rules, found
 
 
-def _read(policy: Path | None, settings: Path | None) -> tuple[Policy, Settings | None]:
+def _read(policy: Path | None, settings: Path | None, *, personas: bool = True) -> tuple[Policy, Settings | None]:
     from ..files import load
     from ..settings import find_settings, read_settings
     from ..settings.policy_names import check_names
@@ -111,7 +116,7 @@ def _read(policy: Path | None, settings: Path | None) -> tuple[Policy, Settings 
     if not chosen.exists():
         raise UsageError(_no_policy(chosen, file if policy is None else None))
     rules = load(chosen)
-    if found is not None:
+    if found is not None and personas:
         check_names(found, rules)
     return rules, found
 

@@ -36,7 +36,7 @@ def seed(
 
     if listed == (file is not None) or (listed and (update or dry_run)):
         raise UsageError("seed needs a FILE, or --list alone to show the members")
-    rules, found = output.unbound_project(policy, settings)
+    rules, found = output.unbound_project(policy, settings, personas=False)
     directory = directory_of(found)
     if listed:
         from ..report.results import MembersResult
