@@ -361,3 +361,30 @@ class WhyFromTheDirectory(Tarn):
                 self.assertIn(message, answered)
         answered = self.run_as_set("why", "tess", "GET", "/lots/new")
         self.assertIn("deny (role)", answered)
+
+    def test_personas_that_are_members_hold_what_the_directory_says(self) -> None:
+        members = (
+            '\n[personas.ivy]\nmember = "tess"\nattributes = { status = "away" }\n[personas.gone]\nmember = "noor"\n'
+        )
+        self.write("bloodroot.toml", SETTINGS + members + DIRECTORY)
+        self.assertIn("there is no database members.db yet", self.run_as_set("why", "ivy", "GET", "/lots", status=2))
+        # Whoever needs no persona needs no directory.
+        self.assertIn("as keeper: allow", self.run_as_set("why", "keeper", "GET", "/lots"))
+        self.run_as_set("seed", "seed.toml")
+        answered = self.run_as_set("why", "ivy", "GET", "/lots/new")
+        self.assertIn("ivy holds grower, helper", answered)
+        self.assertIn("lot:edit was granted by the directory, to group field-staff", answered)
+        answered = json.loads(self.run_as_set("why", "ivy,keeper", "POST", "/parcels", "--format", "json"))
+        self.assertEqual(answered["caller"]["roles"], ["grower", "keeper"])
+        self.assertEqual(answered["caller"]["id"], 7)
+        self.assertIn("active is false", answered["steps"][-1]["text"], "attributes of the settings come first")
+        self.assertIn("gone: sign-in", self.run_as_set("why", "gone", "GET", "/lots"), "a suspended member may not act")
+        self.assertIn("tess", self.run_as_set("token", "make", "ivy") and self.run_as_set("seed", "--list"))
+        self.write("bloodroot.toml", SETTINGS + members.replace('"noor"', '"nor"') + DIRECTORY)
+        answered = self.run_as_set("matrix", "--personas", status=2)
+        self.assertIn('persona "gone": the directory has no member nor; bloodroot seed FILE makes it', answered)
+        self.write(
+            "bloodroot.toml", SETTINGS + members.replace("attributes =", 'roles = ["keeper"]\nattributes =') + DIRECTORY
+        )
+        answered = self.run_as_set("why", "ivy", "GET", "/lots", status=2)
+        self.assertIn("the directory says what this member holds; leave roles, groups and permissions out", answered)

@@ -151,6 +151,12 @@ class Probe(InFolder):
         out = self.ran("probe", TARN_WORD="fern")
         self.assertEqual(out.splitlines()[0], "0 holes, 0 blocked, 31 agree; 9 endpoints as 3 personas")
 
+    def test_an_application_that_a_function_makes(self) -> None:
+        made = RIGHT + "\ndef create():\n    return app\n\nasync def later():\n    pass\n"
+        self.project(made, SETTINGS.replace("tarn:app", "tarn:create()"))
+        out = self.ran("probe", TARN_WORD="fern")
+        self.assertEqual(out.splitlines()[0], "0 holes, 0 blocked, 31 agree; 9 endpoints as 3 personas")
+
     def test_a_wrong_one_is_found_out(self) -> None:
         self.project(WRONG)
         out = self.ran("probe", status=1, TARN_WORD="fern")

@@ -5,7 +5,7 @@ from __future__ import annotations
 from dataclasses import dataclass, field
 from typing import TYPE_CHECKING, Any
 
-from ..language.problems import PolicyError, Problem, suggestion
+from ..language.problems import ENOUGH, PolicyError, Problem, suggestion
 from .methods import covers, share
 from .paths import PathIndex, Template, TemplateError, overlap, parse_template, specificity
 
@@ -148,7 +148,8 @@ def bound_lines(endpoints: tuple[Line, ...], unbound: tuple[ActionLine, ...], ro
                 problems += [_written_twice(action, route, other) for other in endpoints if _same_requests(line, other)]
     for name, action in actions.items():
         if not bound[name]:
-            guess = suggestion(name, served) or "; it serves none of the application's routes"
+            guess = suggestion(name, served) if len(problems) < ENOUGH else ""
+            guess = guess or "; it serves none of the application's routes"
             problems.append(Problem(f'unknown action "{name}"{guess}', action.place))
     if problems:
         raise PolicyError(problems)

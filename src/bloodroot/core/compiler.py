@@ -6,7 +6,7 @@ from typing import TYPE_CHECKING
 
 from ..language import tree
 from ..language.parser import parse_with_problems
-from ..language.problems import Place, PolicyError, Problem, suggestion
+from ..language.problems import ENOUGH, Place, PolicyError, Problem, suggestion
 from .answers import REASONS, Answers, Denial
 from .engine import Parts
 from .fields import FieldRule, FieldRules
@@ -172,7 +172,8 @@ def _denials(document: tree.Document, resolver: Resolver, problems: list[Problem
     for entry in document.entries(tree.Denial):
         reason = entry.reason.text
         if reason not in reasons:
-            guess = suggestion(reason, reasons) or f"; reasons are {', '.join(REASONS)}, any, and conditions"
+            guess = suggestion(reason, reasons) if len(problems) < ENOUGH else ""
+            guess = guess or f"; reasons are {', '.join(REASONS)}, any, and conditions"
             problems.append(Problem(f'unknown reason "{reason}"{guess}', entry.reason.place(entry.place)))
         template = _template(entry.path, entry.place, problems) if entry.path is not None else None
         to = entry.to.text if entry.to is not None else None

@@ -12,7 +12,7 @@ from sqlalchemy.exc import SQLAlchemyError
 
 from ..core.caller import Caller
 from ..core.policy import Policy
-from ..language.problems import suggestion
+from ..language.problems import ENOUGH, suggestion
 from ..settings import SettingsError
 from . import passwords, tables
 from .database import file_of, in_one_transaction, open_database, reason_of
@@ -31,16 +31,21 @@ def check_seed(seed: Seed, policy: Policy) -> None:
     reasons: list[str] = []
     known_groups = [*policy.roles.groups, *(group.name for group in seed.groups)]
 
+    def hint(name: str, known: list[str]) -> str:
+        if len(reasons) >= ENOUGH:
+            return ""
+        some = ", ".join(known[:12]) + (" and others" if len(known) > 12 else "")
+        return suggestion(name, known) or (f"; known are {some}" if known else "")
+
     def check(place: str, what: str, names: tuple[str, ...], known: list[str]) -> None:
         for name in names:
             if name not in known:
-                guess = suggestion(name, known) or (f"; known are {', '.join(known)}" if known else "")
-                reasons.append(f'{place}: the policy knows no {what} "{name}"{guess}')
+                reasons.append(f'{place}: the policy knows no {what} "{name}"{hint(name, known)}')
 
     def check_permissions(place: str, names: tuple[str, ...]) -> None:
         for name in names:
             if not policy.engine.knows(name):
-                guess = suggestion(name, policy.permissions)
+                guess = suggestion(name, policy.permissions) if len(reasons) < ENOUGH else ""
                 reasons.append(f'{place}: the policy knows no permission "{name}"{guess}')
 
     for group in seed.groups:

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import difflib
 from dataclasses import dataclass, field
+from itertools import islice
 from typing import TYPE_CHECKING, NamedTuple
 
 if TYPE_CHECKING:
@@ -90,13 +91,17 @@ class PolicyError(BloodrootError):
         return f"{listed}\n\n{count} {'problem' if count == 1 else 'problems'} in the policy"
 
 
-# Looking for near misses takes long among thousands of names. It stops after this many problems.
+# Looking for near misses takes long. It stops after this many problems, and compares no more than so many names.
 ENOUGH = 20
+_MOST_COMPARED = 1000
 
 
 def suggestion(word: str, known: Iterable[str]) -> str:
     """``; did you mean "curator"?`` for a near miss among the known words, else an empty string."""
     choices = list(known)
+    if len(choices) > _MOST_COMPARED:
+        alike = (each for each in choices if abs(len(each) - len(word)) < 3 and each[:1].lower() == word[:1].lower())
+        choices = list(islice(alike, _MOST_COMPARED))
     near = difflib.get_close_matches(word, choices, n=1, cutoff=0.6)
     if not near:
         # A difference in case alone scores low on short words, and is the most common slip of all.

@@ -24,7 +24,8 @@ def check_names(settings: Settings, policy: Policy) -> None:
         known = list(known)
         for name in names:
             if name not in known:
-                guess = suggestion(name, known) or (f"; known are {', '.join(known[:12])}" if known else "")
+                some = ", ".join(known[:12]) + (" and others" if len(known) > 12 else "")
+                guess = suggestion(name, known) or (f"; known are {some}" if known else "")
                 checked.problem(path, f'the policy knows no {what} "{name}"{guess}')
 
     for name, persona in settings.personas.items():
