@@ -1,32 +1,43 @@
-"""python -m tests [NAME ...]: run every test, or the modules whose names contain one of these."""
+"""python -m tests [NAME ...]: run every test, or those whose names contain one of these.
 
+The files of tests run side by side, one process a processor, the longest first.
+"""
+
+import multiprocessing
+import os
 import sys
 import time
-import unittest
+from concurrent.futures import ProcessPoolExecutor, as_completed
 from pathlib import Path
 
+from tests.one_file import run
 
-def chosen(suite: unittest.TestSuite, words: list[str]) -> unittest.TestSuite:
-    """The tests whose names contain one of the words."""
-    found = unittest.TestSuite()
-    for item in suite:
-        if isinstance(item, unittest.TestSuite):
-            found.addTests(chosen(item, words))
-        elif not words or any(word in item.id() for word in words):
-            found.addTest(item)
-    return found
+HERE = Path(__file__).parent
+# What takes long begins first, so that no processor is left with it at the end.
+LONG = ("test_demo", "test_pages", "test_stacks", "test_commands", "test_properties", "test_random_applications")
 
 
-def main() -> int:
-    here = Path(__file__).parent
-    suite = unittest.defaultTestLoader.discover(str(here), top_level_dir=str(here.parent))
+def modules() -> list[str]:
+    """Every file of tests by its name."""
+    files = (file for file in HERE.rglob("test_*.py") if "real" not in file.relative_to(HERE).parts)
+    names = sorted(".".join(("tests", *file.relative_to(HERE).with_suffix("").parts)) for file in files)
+    return sorted(names, key=lambda name: next((n for n, long in enumerate(LONG) if long in name), len(LONG)))
+
+
+def main(words: list[str]) -> int:
     began = time.monotonic()
-    result = unittest.TextTestRunner(verbosity=1).run(chosen(suite, sys.argv[1:]))
-    failed = len({test for test, _ in result.failures + result.errors}) + len(result.unexpectedSuccesses)
-    passed = result.testsRun - failed - len(result.skipped)
+    every = []
+    workers = max(1, os.cpu_count() or 1)
+    with ProcessPoolExecutor(workers, multiprocessing.get_context("spawn")) as pool:
+        for future in as_completed([pool.submit(run, name, words) for name in modules()]):
+            every.append(future.result())
+            if every[-1].output:
+                print(every[-1].output, flush=True)
+    count, failed, skipped = (sum(values) for values in list(zip(*every, strict=True))[1:])
     print(f"in {time.monotonic() - began:.0f} s", flush=True)
-    print(f"{max(passed, 0)} passed, {failed} failed, {len(result.skipped)} skipped", flush=True)
-    return 0 if result.wasSuccessful() and result.testsRun else 1
+    print(f"{max(count - failed - skipped, 0)} passed, {failed} failed, {skipped} skipped", flush=True)
+    return 0 if count and not failed else 1
 
 
-sys.exit(main())
+if __name__ == "__main__":
+    sys.exit(main(sys.argv[1:]))

@@ -59,6 +59,7 @@ class InFolder(unittest.TestCase):
         """The same program without a process of its own, for tables of many cases."""
         out, err = io.StringIO(), io.StringIO()
         status = 0
+        path = [*sys.path]
         with (
             contextlib.chdir(self.folder),
             contextlib.redirect_stdout(out),
@@ -71,11 +72,17 @@ class InFolder(unittest.TestCase):
                 run()
             except SystemExit as ended:
                 status = int(ended.code or 0)
+            finally:
+                # The next one may have modules of the same names in a folder of its own.
+                sys.path[:] = path
+                for name, module in [*sys.modules.items()]:
+                    if str(getattr(module, "__file__", None) or "").startswith(f"{self.folder}{os.sep}"):
+                        del sys.modules[name]
         self.assertNotIn("Traceback", err.getvalue() + out.getvalue())
         return Run(status, out.getvalue(), err.getvalue())
 
-    def ran(self, *words: object, status: int = 0, **environment: str) -> str:
-        """What the program prints, when it ends with this status."""
-        run = self.bloodroot(*words, **environment)
+    def ran(self, *words: object, status: int = 0, alone: bool = True, **environment: str) -> str:
+        """What the program prints, when it ends with this status; in a process alone, or in this one."""
+        run = (self.bloodroot if alone else self.in_process)(*words, **environment)
         self.assertEqual(run.status, status, run.out + run.err)
         return run.out

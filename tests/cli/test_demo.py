@@ -36,7 +36,9 @@ class Demo(InFolder):
         self.assertIn("this file is there already", again.err)
         # SQLite finds member 5 by each of these; nobody suspends oneself by writing the number another way.
         for number in ("5", "05", "5.0", "%205", "5e0", "+5"):
-            self.assertIn("deny (condition)", self.ran("why", "registrar", "POST", f"/members/{number}/suspend"))
+            self.assertIn(
+                "deny (condition)", self.ran("why", "registrar", "POST", f"/members/{number}/suspend", alone=False)
+            )
         self.assertIn("allow", self.ran("why", "registrar", "POST", "/members/6/suspend"))
         done = subprocess.run([sys.executable, "-m", "seedbank.reset"], cwd=self.folder, capture_output=True, text=True)
         self.assertEqual((done.returncode, done.stderr), (0, ""))
@@ -67,7 +69,7 @@ class Demo(InFolder):
             (("format", "--check"), 0, "format"),
         ):
             with self.subTest(words):
-                run = self.bloodroot(*words, "--out", "out.json")
+                run = self.in_process(*words, "--out", "out.json")
                 self.assertEqual((run.status, run.out), (status, ""), run.err)
                 self.assertIn("wrote out.json", run.err)
                 text = (self.bank / "out.json").read_text("utf-8")
@@ -84,12 +86,12 @@ class Demo(InFolder):
             (("matrix",), 38),
         ):
             with self.subTest(words):
-                rows = list(csv.DictReader(io.StringIO(self.ran(*words, "--format", "csv"))))
+                rows = list(csv.DictReader(io.StringIO(self.ran(*words, "--format", "csv", alone=False))))
                 self.assertEqual(len(rows), count)
                 self.assertTrue(all(None not in row and None not in row.values() for row in rows))
-        run = self.bloodroot("why", "curator", "GET", "/desk", "--out", "why.csv")
+        run = self.in_process("why", "curator", "GET", "/desk", "--out", "why.csv")
         self.assertEqual((run.status, run.err), (2, "this result has no csv format; write it as table or json\n"))
-        run = self.bloodroot("matrix", "--out", "matrix.pdf")
+        run = self.in_process("matrix", "--out", "matrix.pdf")
         self.assertEqual(run.status, 2)
         self.assertIn("its ending says no format; name it .txt, .json, .csv, or add --format", run.err)
         self.ran("matrix", "--out", "matrix.txt", COLUMNS="100")
