@@ -16,7 +16,8 @@ if TYPE_CHECKING:
     from .core.policy import Policy
     from .core.requirements import Requirement
     from .files import load
-    from .language.problems import BloodrootError, Place, PolicyError, Problem, UnknownNameError
+    from .language.errors import BloodrootError, UnknownNameError
+    from .language.problems import Place, PolicyError, Problem
 
 __version__ = "0.1.0"
 
@@ -53,7 +54,8 @@ _ROOMS = {
     "core.policy": ("Policy",),
     "core.requirements": ("Requirement",),
     "files": ("load",),
-    "language.problems": ("BloodrootError", "Place", "PolicyError", "Problem", "UnknownNameError"),
+    "language.errors": ("BloodrootError", "UnknownNameError"),
+    "language.problems": ("Place", "PolicyError", "Problem"),
 }
 _ROOM_OF = {name: room for room, names in _ROOMS.items() for name in names}
 

@@ -62,7 +62,7 @@ def run() -> None:
 
 def _message(error: Exception) -> str | None:
     """What a user is shown of an error; None for one that was not foreseen."""
-    from ..language.problems import BloodrootError
+    from ..language.errors import BloodrootError
 
     if isinstance(error, BloodrootError):
         return str(error)

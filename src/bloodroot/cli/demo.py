@@ -2,10 +2,7 @@
 
 from __future__ import annotations
 
-import importlib.util
 import os
-import shlex
-import tempfile
 from pathlib import Path
 from typing import TYPE_CHECKING, Annotated
 
@@ -37,6 +34,10 @@ def demo(
     color: ColorOption = Color.AUTO,
 ) -> None:
     """Write the example, a seed bank, to a folder; show its matrix, and probe its application."""
+    import importlib.util
+    import shlex
+    import tempfile
+
     from ..core.matrix import matrix_of_roles
     from ..demo import write_demo
     from ..files import load

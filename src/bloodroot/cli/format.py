@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import difflib
 import sys
 from pathlib import Path
 from typing import TYPE_CHECKING, Annotated
@@ -61,6 +60,8 @@ def tidy_files(
 
 
 def _compared(file: Path, text: str, neat: str) -> FormattedFile:
+    import difflib
+
     from ..report.results import FormattedFile
 
     lines = difflib.unified_diff(text.splitlines(True), neat.splitlines(True), str(file), f"{file} (tidy)")

@@ -12,7 +12,7 @@ from typing import TYPE_CHECKING, Annotated
 
 import typer
 
-from ..language.problems import BloodrootError
+from ..language.errors import BloodrootError
 from ..report import ENDINGS, Format
 
 if TYPE_CHECKING:

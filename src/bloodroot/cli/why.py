@@ -2,9 +2,7 @@
 
 from __future__ import annotations
 
-import json
 from typing import TYPE_CHECKING, Annotated, Any
-from urllib.parse import parse_qs
 
 import typer
 
@@ -41,6 +39,8 @@ def why(
     color: ColorOption = Color.AUTO,
 ) -> None:
     """Explain one decision: the outcome, the steps that led there, and the lines they rest on."""
+    from urllib.parse import parse_qs
+
     from ..core.explanation import explain
     from ..report.results import LinesResult
     from . import output
@@ -100,6 +100,8 @@ def _member(who: str, settings: Settings | None) -> tuple[str, Caller | None]:
 
 
 def _record(text: str | None) -> Any:
+    import json
+
     if text is None:
         return None
     try:

@@ -7,7 +7,7 @@ from dataclasses import dataclass, field
 from types import MappingProxyType
 from typing import TYPE_CHECKING, Any
 
-from ..language.problems import BloodrootError
+from ..language.errors import BloodrootError
 from .records import UNKNOWN
 
 if TYPE_CHECKING:

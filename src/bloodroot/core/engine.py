@@ -5,7 +5,8 @@ from __future__ import annotations
 from dataclasses import dataclass, replace
 from typing import TYPE_CHECKING, Any, NamedTuple
 
-from ..language.problems import UnknownNameError, suggestion
+from ..language.errors import UnknownNameError
+from ..language.problems import suggestion
 from .binding import Binding, BoundLines, Route, binding_of
 from .caller import Caller
 from .decision import Decision, Outcome, Step

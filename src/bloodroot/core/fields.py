@@ -5,7 +5,7 @@ from __future__ import annotations
 from dataclasses import dataclass
 from typing import TYPE_CHECKING
 
-from ..language.problems import BloodrootError
+from ..language.errors import BloodrootError
 from .formulas import FALSE, TRUE, Facts, Formula
 
 if TYPE_CHECKING:

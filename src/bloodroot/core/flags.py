@@ -7,7 +7,8 @@ from dataclasses import dataclass
 from typing import TYPE_CHECKING, Any
 from urllib.parse import quote
 
-from ..language.problems import UnknownNameError, suggestion
+from ..language.errors import UnknownNameError
+from ..language.problems import suggestion
 from .decision import Outcome
 from .methods import covers
 from .paths import Parameter, Template, TemplateError, overlap, parse_template, read_path

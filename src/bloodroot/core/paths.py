@@ -9,7 +9,7 @@ from functools import lru_cache
 from typing import TYPE_CHECKING, Any, Generic, TypeVar
 from urllib.parse import quote, unquote_to_bytes
 
-from ..language.problems import BloodrootError
+from ..language.errors import BloodrootError
 from .methods import ANY, COMMON
 
 if TYPE_CHECKING:

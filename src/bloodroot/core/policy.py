@@ -4,8 +4,9 @@ from __future__ import annotations
 
 from typing import TYPE_CHECKING, Any
 
+from ..language.errors import UnknownNameError
 from ..language.parser import parse_guard
-from ..language.problems import Place, PolicyError, Source, UnknownNameError, suggestion
+from ..language.problems import Place, PolicyError, Source, suggestion
 from .binding import BoundLines, Route, bound_lines
 from .decision import Decision, Outcome
 from .engine import Engine, Parts

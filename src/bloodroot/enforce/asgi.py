@@ -9,7 +9,7 @@ from typing import Any
 
 from ..core.answers import Answer
 from ..core.policy import Policy
-from ..language.problems import BloodrootError
+from ..language.errors import BloodrootError
 from ..request import AsgiRequest as Request
 from . import responses
 from .access import _current, log

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from typing import TYPE_CHECKING
 
-from ..language.problems import BloodrootError
+from ..language.errors import BloodrootError
 
 if TYPE_CHECKING:
     from ..core.decision import Decision

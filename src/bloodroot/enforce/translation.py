@@ -18,7 +18,7 @@ from ..core.conditions import Comparison, Condition, Holds, Listed, Operand, Ref
 from ..core.formulas import FALSE, FAULTY, TRUE, Conjunction, Disjunction, Formula, Negated
 from ..core.requirements import PermissionAsked
 from ..core.values import Value, as_decimal, as_numbers, kind_of, leads_astray, plain_number, plain_uuid
-from ..language.problems import BloodrootError
+from ..language.errors import BloodrootError
 
 Test = TypeVar("Test")  # a condition of the library, with the values true, false and faulty
 Column = TypeVar("Column")

@@ -11,7 +11,7 @@ import sqlalchemy as sa
 from sqlalchemy.exc import DataError, SQLAlchemyError
 
 from ..core.caller import Caller, Unidentified
-from ..language.problems import UnknownNameError
+from ..language.errors import UnknownNameError
 from ..settings import DirectoryTables, SettingsError
 from . import passwords, tables
 from .database import file_of, in_one_transaction, open_database, reason_of, storable

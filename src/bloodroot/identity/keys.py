@@ -13,7 +13,7 @@ from cryptography.exceptions import UnsupportedAlgorithm
 from cryptography.hazmat.primitives.asymmetric import ec, ed25519, rsa
 from cryptography.hazmat.primitives.serialization import load_pem_private_key, load_pem_public_key
 
-from ..language.problems import BloodrootError
+from ..language.errors import BloodrootError
 from ..settings import SettingsError
 
 _SECRET_BYTES = 32  # RFC 7518, section 3.2

@@ -11,7 +11,8 @@ from dataclasses import dataclass
 from pathlib import Path
 from typing import Any
 
-from ..language.problems import BloodrootError, suggestion
+from ..language.errors import BloodrootError
+from ..language.problems import suggestion
 
 PROMPT = "prompt"
 _FROM_ENVIRONMENT = re.compile(r"\{env\.([A-Za-z_][A-Za-z0-9_]*)\}")

@@ -5,9 +5,10 @@ from __future__ import annotations
 from typing import Any
 
 from . import tree
+from .errors import BloodrootError
 from .parser import parse
 from .printer import printed
-from .problems import BloodrootError, Place, PolicyError, Source
+from .problems import Place, PolicyError, Source
 
 Data = dict[str, Any]
 

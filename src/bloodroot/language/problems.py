@@ -7,6 +7,8 @@ from dataclasses import dataclass, field
 from itertools import islice
 from typing import TYPE_CHECKING, NamedTuple
 
+from .errors import BloodrootError
+
 if TYPE_CHECKING:
     from collections.abc import Iterable
 
@@ -64,14 +66,6 @@ class Problem:
         shown = line.replace("\t", " ")
         mark = " " * (self.place.column - 1) + "^" * max(1, self.place.length)
         return f"{head}\n{gutter}{shown}\n{' ' * (len(gutter) - 2)}| {mark}"
-
-
-class BloodrootError(Exception):
-    """What Bloodroot raises for a user or an application to meet: every error of ours derives from it."""
-
-
-class UnknownNameError(BloodrootError, LookupError):
-    """A name that the policy, or the directory, does not know."""
 
 
 class PolicyError(BloodrootError):

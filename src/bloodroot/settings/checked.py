@@ -8,7 +8,8 @@ from pathlib import Path
 from typing import Any
 
 from ..core.paths import Template, TemplateError, parse_template
-from ..language.problems import BloodrootError, suggestion
+from ..language.errors import BloodrootError
+from ..language.problems import suggestion
 from .places import KeyPath, line_of, places_of
 
 ASKED = re.compile(r"\{(env|persona)\.([^{}]*)\}")
