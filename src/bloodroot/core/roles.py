@@ -55,14 +55,15 @@ class RoleTable:
         self.base = base
         self.apart = apart
         self.descriptions = descriptions
-        self._held: dict[tuple[frozenset[str], frozenset[str]], Held] = {}
+        self._held: dict[frozenset[str] | tuple[frozenset[str], frozenset[str]], Held] = {}
         self._nobody = Held(SIGNED_OUT, (), ())
 
     def held(self, caller: Caller | None) -> Held:
         """What a caller holds. Callers with the same roles and groups share one answer."""
         if caller is None:
             return self._nobody
-        key = (caller.roles, caller.groups)
+        # Most callers are in no group: their roles alone are the key, which costs less.
+        key = (caller.roles, caller.groups) if caller.groups else caller.roles
         found = self._held.get(key)  # type: ignore[arg-type]
         if found is None:
             found = self._work_out(caller)
