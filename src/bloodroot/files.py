@@ -6,7 +6,7 @@ import os
 from pathlib import Path
 from typing import TYPE_CHECKING
 
-from .core.compiler import compile_documents
+from .core.compiler import collector_paused, compile_documents
 from .language.parser import parse_with_problems
 from .language.problems import Place, PolicyError, Problem, Source
 
@@ -32,8 +32,9 @@ def load(path: str | os.PathLike[str]) -> Policy:
         PolicyError: with every mistake found, or with the reason why a file cannot be read.
     """
     reading = _Reading()
-    reading.read(Path(path), None, ())
-    return compile_documents(reading.documents, reading.problems)
+    with collector_paused():
+        reading.read(Path(path), None, ())
+        return compile_documents(reading.documents, reading.problems)
 
 
 class _Reading:

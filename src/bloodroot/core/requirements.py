@@ -167,9 +167,13 @@ def bits_that_open(formula: Formula) -> tuple[int, bool]:
     if isinstance(formula, Disjunction):
         bits, plain = 0, True
         for part in formula.parts:
-            more, also = bits_that_open(part)
-            bits |= more
-            plain = plain and also
+            # Nearly all parts are roles: their bits are looked up here, without another call.
+            if part.__class__ is Holding:
+                bits |= part.mask
+            else:
+                more, also = bits_that_open(part)
+                bits |= more
+                plain = plain and also
         return bits, plain
     if formula is TRUE:
         return SIGNED_IN | SIGNED_OUT, True

@@ -28,6 +28,9 @@ _AUDIENCES: dict[str, Formula] = {
 }
 
 
+_TESTS = (tree.Comparison, tree.Reference, tree.Literal)
+
+
 class Resolver:
     """Names of one policy to formulas. Every name is resolved once; a mistake is reported, and becomes `FALSE`."""
 
@@ -68,12 +71,13 @@ class Resolver:
 
     def _formula(self, node: tree.Node) -> Formula:
         """What a line asks, as a formula."""
-        if isinstance(node, tree.Word):
-            return self._word(node)
-        if isinstance(node, tree.Comparison | tree.Reference | tree.Literal):
-            return self.expression(node)
+        # In the order of how common they are: this is run for every line that asks for something new.
         if isinstance(node, tree.AnyOf):
             return Disjunction(tuple([self._formula(part) for part in node.parts]))
+        if isinstance(node, tree.Word):
+            return self._holding.get(node.text) or self._word(node)
+        if isinstance(node, _TESTS):
+            return self.expression(node)
         if isinstance(node, tree.AllOf):
             return Conjunction(tuple([self._formula(part) for part in node.parts]))
         if isinstance(node, tree.Given):
