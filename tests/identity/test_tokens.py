@@ -81,7 +81,7 @@ class Believing(unittest.TestCase):
             ({"exp": past}, "the token has expired"),
             ({"nbf": later}, "the token is not valid yet"),
             ({"iat": later}, "the token is not valid yet"),
-            ({"exp": None}, "the token has no exp, so it would be good for ever"),
+            ({"exp": None}, "the token has no exp, so it would be valid for ever"),
             ({"exp": "soon"}, "this is not a token that can be read"),
             ({"iss": "tarnbank"}, "the token does not come from fernhollow"),
             ({"iss": None}, "the token has no iss"),

@@ -25,7 +25,7 @@ def make(
         str | None, typer.Option("--scope", metavar="NAMES", help="Only these permissions, with commas between them.")
     ] = None,
     minutes: Annotated[
-        float | None, typer.Option("--minutes", metavar="N", help="How long it is good: at most 60.")
+        float | None, typer.Option("--minutes", metavar="N", help="How long it is valid: at most 60.")
     ] = None,
     policy: PolicyOption = None,
     settings: SettingsOption = None,
@@ -68,7 +68,7 @@ def make(
     roles = ", ".join(sorted(caller.roles)) or "no role of its own"
     message = roles if source.claims.roles is not None else "its roles are looked up, and are not in the token"
     typer.echo(
-        f"for development alone: {who}, id {caller.id}, {message}; good for {development.minutes:g} minutes", err=True
+        f"for development alone: {who}, id {caller.id}, {message}; valid for {development.minutes:g} minutes", err=True
     )
 
 

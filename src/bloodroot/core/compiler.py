@@ -143,7 +143,7 @@ def _indexed(endpoints: tuple[Line, ...], problems: list[Problem]) -> PathIndex[
             problems.append(
                 Problem(
                     f"{method} {line.template.text} covers the same requests as the line in {other.place.at}; "
-                    "say in one line what both ask",
+                    "write in one line what both require",
                     _path_of(line),
                 )
             )

@@ -196,6 +196,7 @@ class Engine:
             question: what is asked, with ``routed``, ``line`` and ``values`` as the framework has them.
             segments: the path as `core.paths.read_path` reads it.
         """
+        question.segments = segments
         return self._decided(question, segments, question.line)
 
     def decide_unread(self, question: Question) -> Decision:
@@ -225,7 +226,7 @@ class Engine:
         line = decision.line
         if line is None:
             return decision
-        return self._decided(question, read_path(question.path) or [], line)
+        return self._decided(question, question.segments or read_path(question.path) or [], line)
 
     def _decided(self, question: Question, segments: list[str], line: Line | None) -> Decision:
         caller = question.caller

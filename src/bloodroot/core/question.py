@@ -29,6 +29,7 @@ class Question:
         values: the parameters of the path as the framework has read them; None where there is no framework.
         line: the line of the route that the framework serves; None where the path decides.
         routed: whether a framework has chosen the route, so that ``line`` counts.
+        segments: the path as `core.paths.read_path` reads it, where that was done already.
         guard: the guard that is asked, or None for a request.
         unreadable: whether the client's own spelling of the path can be read in more than one way.
     """
@@ -44,6 +45,7 @@ class Question:
     values: Mapping[str, Any] | None = None
     line: Line | None = None
     routed: bool = False
+    segments: list[str] | None = None
     guard: CompiledGuard | None = None
     unreadable: bool = False
 

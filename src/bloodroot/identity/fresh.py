@@ -23,7 +23,7 @@ class Remembered:
 
     Args:
         find: finds a member by id; None for no such member.
-        seconds: for how long an answer is good; 0 asks every time.
+        seconds: for how long an answer is kept; 0 asks every time.
         clock: seconds that only go forward.
     """
 
@@ -47,7 +47,7 @@ class Remembered:
         found = self.remembered(asked)
         if not isinstance(found, Unknown):
             return found
-        # Good until some seconds after the question, not the answer: what it says may be as old as that.
+        # Kept until some seconds after the question, not the answer: what it says may be as old as that.
         until = self._clock() + self._seconds
         changes = self._changes
         member = self._find(asked)

@@ -81,7 +81,7 @@ class TokenCheck:
         """Why a token is not valid, in words that show neither the token nor a key."""
         if isinstance(error, jwt.MissingRequiredClaimError):
             if error.claim == "exp":
-                return "the token has no exp, so it would be good for ever"
+                return "the token has no exp, so it would be valid for ever"
             return f"the token has no {error.claim}"
         for kind, reason in (
             (jwt.ExpiredSignatureError, "the token has expired"),
@@ -132,7 +132,7 @@ def make_token(
     Args:
         claims: what the token says of the caller.
         rules: what the application asks of tokens; its issuer, audience and type are put in.
-        development: the key, and for how long the token is good.
+        development: the key, and for how long the token is valid.
         settings: for ``{env.NAME}``.
         now: when it is issued.
 

@@ -113,7 +113,7 @@ class Development:
     Attributes:
         key: the key as the settings write it, ``{env.NAME}``; None where it comes from a file.
         key_file: a PEM file with a private key, or None.
-        minutes: for how long a token is good.
+        minutes: for how long a token is valid.
     """
 
     key: str | None = None

@@ -155,7 +155,7 @@ def _token_head(result: Examined, policy: Policy) -> Text:
         return Text(f"Not valid: {result.fault}. A caller who sends it is treated as signed out.", style="bold red")
     held = policy.roles.held(result.counts)
     names = ", ".join(policy.roles.names(held.bits)) or "no role"
-    message = f"Good{_until(result.ends)}: caller {result.counts.id} with {names}"
+    message = f"Valid{_until(result.ends)}: caller {result.counts.id} with {names}"
     if held.apart:
         return Text(f"{message}; {' and '.join(held.apart)} are kept apart, so everything is refused", style="bold red")
     return Text(message, style="bold green")
