@@ -7,8 +7,13 @@ import tempfile
 from pathlib import Path
 
 
-def write_text(path: Path, text: str) -> None:
+def write_text(path: Path, text: str, *, private: bool = False) -> None:
     """Write a file beside its place and then rename it, so that readers see the old text or the new, never a part.
+
+    Args:
+        path: the file.
+        text: all that it is to hold.
+        private: whether its owner alone may read it.
 
     Raises:
         OSError: the folder cannot be written.
@@ -20,7 +25,8 @@ def write_text(path: Path, text: str) -> None:
         # mkstemp makes files for their owner alone; a report is as readable as any other new file.
         mask = os.umask(0)
         os.umask(mask)
-        Path(beside).chmod(path.stat().st_mode & 0o777 if path.exists() else 0o666 & ~mask)
+        mode = path.stat().st_mode & 0o777 if path.exists() else 0o666 & ~mask
+        Path(beside).chmod(mode & 0o700 if private else mode)
         Path(beside).replace(path)
     except BaseException:
         Path(beside).unlink(missing_ok=True)

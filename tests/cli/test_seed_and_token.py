@@ -305,6 +305,21 @@ class Token(Tarn):
                     self.assertIn(message, read)
                 self.assertNotIn(token.split(".")[2], read)
 
+    def test_claims_that_json_and_utf_8_have_no_word_for(self) -> None:
+        self.write("bloodroot.toml", SETTINGS)
+        good = {"sub": "7", "iss": "tarn", "exp": int(time.time()) + 60, "work": {"duties": "TB_clerk"}}
+        for odd, shown in ((float("nan"), '"nan"'), ("half \ud800", '"half \\ud800"')):
+            token = jwt.encode({**good, "odd": odd}, KEY, "HS256")
+            found = self.bloodroot("token", "read", token, "--format", "json", TARN_KEY=KEY)
+            self.assertIn(f'"odd": {shown}', found.out)
+            json.loads(found.out, parse_constant=self.fail)
+            self.assertIn("odd ", self.bloodroot("token", "read", token, TARN_KEY=KEY).out)
+
+    def test_a_token_in_a_file_is_for_its_owner_alone(self) -> None:
+        run = self.in_process("token", "make", "tess", "--out", "token.txt", TARN_KEY=KEY)
+        self.assertEqual((run.status, run.out), (0, ""), run.err)
+        self.assertEqual((self.folder / "token.txt").stat().st_mode & 0o777, 0o600)
+
     def test_mistakes(self) -> None:
         for settings, words, message in (
             (SETTINGS, ("read", "curator"), "this is no token: a JSON Web Token is three parts"),

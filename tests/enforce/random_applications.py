@@ -309,7 +309,10 @@ def plain_application(number: int) -> Any:
 class OnFastAPI(OnStarlette):
     def build(self, specs: list[Spec], policy: bloodroot.Policy | None) -> Any:
         prefix = "/app" if len(specs) % 3 == 1 else ""
-        app = fastapi.FastAPI(openapi_url=None, docs_url=None, redoc_url=None, root_path=prefix)
+        with warnings.catch_warnings():
+            # That a prefix is set in the application is deprecated, and still done.
+            warnings.simplefilter("ignore")
+            app = fastapi.FastAPI(openapi_url=None, docs_url=None, redoc_url=None, root_path=prefix)
         routers: dict[str, Any] = {}
         late: list[tuple[Any, int, Spec]] = []
         for number, spec in enumerate(specs):

@@ -250,6 +250,7 @@ def deliver(
     Raises:
         UsageError: the ending of the file says no format, or the result has no such format.
     """
+    from ..report.results import MadeToken
     from ..writing import write_text
 
     form = _format(wanted, out)
@@ -263,10 +264,16 @@ def deliver(
     else:
         text = report(result)
     if out is None:
-        typer.echo(text, nl=False, color=True)
+        typer.echo(_encodable(text, sys.stdout.encoding or "utf-8"), nl=False, color=True)
     else:
-        write_text(out, text)
+        # A token is for its owner alone.
+        write_text(out, _encodable(text, "utf-8"), private=isinstance(result, MadeToken))
         typer.echo(f"wrote {out}", err=True)
+
+
+def _encodable(text: str, encoding: str) -> str:
+    """A text with escapes for what cannot be written: claims of a token may hold half a character."""
+    return text.encode(encoding, "backslashreplace").decode(encoding)
 
 
 def _format(wanted: Format | FormatWithoutCsv | None, out: Path | None) -> Format:

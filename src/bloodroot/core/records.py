@@ -29,7 +29,7 @@ def attribute(record: Any, name: str) -> Any:
 
 def is_keyed(record: Any) -> bool:
     """Whether a record's attributes are found by key: a mapping, or a row of a database."""
-    kind: type = type(record)
+    kind: type = record.__class__
     return _has_keys(kind)
 
 

@@ -7,6 +7,7 @@ has the same name and shape in all of them: a caller, a line with its place, a s
 from __future__ import annotations
 
 import json
+import math
 from collections import Counter
 from typing import TYPE_CHECKING, Any
 
@@ -33,7 +34,22 @@ FORMAT = 1
 
 
 def _text(result: str, **data: Any) -> str:
-    return json.dumps({"format": FORMAT, "result": result, **data}, indent=2, ensure_ascii=False, default=str) + "\n"
+    whole = {"format": FORMAT, "result": result, **data}
+    try:
+        text = json.dumps(whole, indent=2, ensure_ascii=False, allow_nan=False, default=str)
+    except ValueError:
+        # Claims and attributes may hold numbers that JSON has no word for.
+        text = json.dumps(_finite(whole), indent=2, ensure_ascii=False, allow_nan=False, default=str)
+    return f"{text}\n"
+
+
+def _finite(value: Any) -> Any:
+    """A value with strings in the place of infinite numbers and NaN."""
+    if isinstance(value, dict):
+        return {key: _finite(each) for key, each in value.items()}
+    if isinstance(value, list | tuple):
+        return [_finite(each) for each in value]
+    return str(value) if isinstance(value, float) and not math.isfinite(value) else value
 
 
 # Results --------------------------------------------------------------------------------

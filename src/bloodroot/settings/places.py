@@ -24,13 +24,15 @@ def places_of(text: str) -> dict[KeyPath, int]:
     found: dict[KeyPath, int] = {}
     counts: dict[KeyPath, int] = {}
     table: KeyPath = ()
-    position = 0
+    position = counted = 0
+    line = 1
     while True:
         blank = _BLANK.match(text, position)
         position = blank.end() if blank is not None else position
         if position >= len(text):
             return found
-        line = text.count("\n", 0, position) + 1
+        line += text.count("\n", counted, position)
+        counted = position
         if text[position] == "[":
             several = text.startswith("[[", position)
             names, position = _names(text, position + (2 if several else 1))
