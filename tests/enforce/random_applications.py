@@ -6,6 +6,7 @@ import io
 import random
 import re
 import types
+import warnings
 from typing import Any
 from urllib.parse import unquote_to_bytes
 
