@@ -182,9 +182,13 @@ class Lines(logging.Handler):
 
 class AuditLog(unittest.TestCase):
     def logged(self, audit: Audit | None, *requests: tuple[str, str, str]) -> list[dict[str, Any]]:
-        async def application(scope: Any, receive: Any, send: Any) -> None:
+        @guard("keeper")
+        async def lots(send: Any) -> None:
             await send({"type": "http.response.start", "status": 200, "headers": []})
             await send({"type": "http.response.body", "body": b""})
+
+        async def application(scope: Any, receive: Any, send: Any) -> None:
+            await (lots if scope["path"] == "/lots/9" else lots.__wrapped__)(send)
 
         app = asgi.AccessMiddleware(application, BY_PATH, identify=identify, records={"plot_id": {}.get}, audit=audit)
         log, lines = logging.getLogger("bloodroot.audit"), Lines()
@@ -230,6 +234,11 @@ class AuditLog(unittest.TestCase):
         for each in found:
             self.assertRegex(each["time"], r"^\d{4}-\d\d-\d\dT\d\d:\d\d:\d\d\.\d{3}\+00:00$")
         self.assertNotIn("secret", json.dumps(found))
+
+    def test_what_a_guard_refuses_has_its_place(self) -> None:
+        (found,) = self.logged(None, ("new", "GET", "/lots/9"))
+        self.assertEqual((found["outcome"], found["reason"]), ("deny", "role"))
+        self.assertRegex(found["line"], r"test_details\.py:\d+$")
 
     def test_refusals_alone_and_samples(self) -> None:
         refused = [each for each in self.EXPECTED if each[4] != "allow"]

@@ -106,6 +106,13 @@ class Decision:
         return self.question.guard
 
     @property
+    def place(self) -> Place | None:
+        """Where the line is that decides, or the guard; None where there is neither."""
+        if self.line is not None:
+            return self.line.place
+        return self.guard.place if self.guard is not None else None
+
+    @property
     def allowed(self) -> bool:
         """Whether the request may go on. False where it still depends."""
         return self.outcome is Outcome.ALLOW

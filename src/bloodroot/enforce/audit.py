@@ -61,12 +61,12 @@ class Audit:
             return
         if outcome == "allow" and self._sample < 1 and random.random() >= self._sample:  # noqa: S311
             return
-        line = decision.line
+        place = decision.place
         values: dict[str, Any] = {
             "caller": access.caller.id if access.caller is not None else None,
             "method": access.method,
             "path": access.path,
-            "line": line.place.at if line is not None else None,
+            "line": place.at if place is not None else None,
             "outcome": outcome,
             "reason": decision.reason,
         }
@@ -74,7 +74,7 @@ class Audit:
             "%s %s by %s: %s%s",
             plain(access.method),
             plain(access.path),
-            plain(values["caller"]) if access.caller is not None else "nobody",
+            plain(values["caller"]) if access.caller is not None else "a signed-out caller",
             outcome,
             f" ({decision.reason})" if decision.reason else "",
             extra=values,
