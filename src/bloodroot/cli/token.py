@@ -91,11 +91,12 @@ def _caller(who: str, policy: Policy, settings: Settings) -> Caller:
 
 
 def _scopes(text: str, policy: Policy) -> list[str]:
+    from ..core.permissions import knows
     from ..language.problems import suggestion
 
     scopes = [name.strip() for name in text.split(",")]
     for name in scopes:
-        if not policy.engine.knows(name):
+        if not knows(policy.engine, name):
             raise UsageError(f'--scope: the policy knows no permission "{name}"{suggestion(name, policy.permissions)}')
     return scopes
 

@@ -5,8 +5,6 @@ from __future__ import annotations
 from dataclasses import dataclass, replace
 from typing import TYPE_CHECKING, Any, NamedTuple
 
-from ..language.errors import UnknownNameError
-from ..language.problems import suggestion
 from .binding import Binding, BoundLines, Route, binding_of
 from .caller import Caller
 from .decision import Decision, Outcome, Step
@@ -15,7 +13,6 @@ from .kept import KeptForRoles, is_plain
 from .known import facts_for, known_to_signed_in, located
 from .methods import COMMON, covers
 from .paths import PathIndex, is_method, overlap, read_path, specificity
-from .predicates import Predicate, compiled
 from .question import Question
 from .reasons import Trace, add_passed, as_signed_in, blamable, reason_of, roles_alone
 from .requirements import PATH, Elsewhere, permissions_in, references_in
@@ -432,67 +429,6 @@ class Engine:
         return any(
             reference.root == root for _, formula in self.asked(line, method) for reference in references_in(formula)
         )
-
-    # Permissions --------------------------------------------------------------------------------
-
-    def permission(self, name: str) -> Formula:
-        """What a permission asks.
-
-        Raises:
-            UnknownNameError: the policy has no such permission.
-        """
-        asked = self.resolver.permission(name)
-        if asked is None:
-            raise UnknownNameError(f'unknown permission "{name}"{suggestion(name, self.resolver.permissions)}')
-        return asked
-
-    def knows(self, permission: str) -> bool:
-        """Whether the policy has a permission; for ``thing:*``, whether it has any of that thing."""
-        if self.resolver.permission(permission) is not None:
-            return True
-        family = permission[:-1]
-        return permission.endswith(":*") and any(name.startswith(family) for name in self.resolver.permissions)
-
-    def holds(
-        self, formula: Formula, caller: Caller | None, record: Any = None, args: Mapping[str, Any] | None = None
-    ) -> bool:
-        """Whether what a permission asks holds for a caller and a record."""
-        return all(predicate(facts) for predicate, facts in self.predicates(formula, caller, record, args))
-
-    def predicates(
-        self, formula: Formula, caller: Caller | None, record: Any = None, args: Mapping[str, Any] | None = None
-    ) -> list[tuple[Predicate, Facts]]:
-        """The predicates that all must be true of a caller, each with what is known of them.
-
-        The facts may be given one record after another.
-        """
-        found = []
-        for each in self.counted_as(caller):
-            facts = self.facts_of(each, record, args)
-            if is_plain(each):
-                found.append((self.kept.get(formula, facts.certain).predicate, facts))
-            else:
-                known = replace(facts, record=None, args=None)
-                found.append((compiled(formula.fold(known)), facts))
-        return found
-
-    def remainders(self, caller: Caller | None) -> dict[str, Formula]:
-        """What remains of each permission for a caller of whom alone something is known.
-
-        Returns:
-            By name, in the order of the file and then of the lines: every permission declared or asked for somewhere.
-        """
-        requirements = [line.requirement for line in self.endpoints] + [line.requirement for line in self.unbound]
-        asked = dict.fromkeys(each.name for asks in requirements for each in permissions_in(asks.formula))
-        every = [self.facts_of(each) for each in self.counted_as(caller)]
-        for facts in every:
-            facts.now = None
-        found = {}
-        for name in (*self.resolver.permissions, *asked):
-            permission = self.resolver.permission(name)
-            if permission is not None and not name.endswith("*"):
-                found[name] = both(permission.fold(facts) for facts in every)
-        return found
 
     # Facts --------------------------------------------------------------------------------
 

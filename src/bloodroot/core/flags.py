@@ -12,6 +12,7 @@ from ..language.problems import suggestion
 from .decision import Outcome
 from .methods import covers
 from .paths import Parameter, Template, TemplateError, overlap, parse_template, read_path
+from .permissions import permission_named, predicates_of
 from .predicates import always
 from .question import Question
 from .records import MISSING, attribute
@@ -51,7 +52,7 @@ class Flags:
             if endpoint is not None:
                 self._flags[each] = _Endpoint(engine, caller, endpoint[1], endpoint[2])
             else:
-                self._flags[each] = _Permission(engine.predicates(engine.permission(each), caller))
+                self._flags[each] = _Permission(predicates_of(engine, permission_named(engine, each), caller))
 
     def of(self, record: Any = None) -> dict[str, bool]:
         """Which of the questions hold, for this record where it depends on one; by name, in the order given.
@@ -156,7 +157,7 @@ class _Endpoint:
                     if not part.bare:
                         return None
                     names[part.name] = place
-        predicates = self._engine.predicates(line.requirement.formula, self._caller)
+        predicates = predicates_of(self._engine, line.requirement.formula, self._caller)
         return [_Asked(predicate, facts, names) for predicate, facts in predicates if predicate is not always]
 
     def _template(self) -> Template | None:

@@ -15,6 +15,7 @@ from .flags import Flags
 from .lines import CompiledGuard
 from .methods import COMMON
 from .paths import is_method, read_path
+from .permissions import holds, permission_named
 from .question import Question
 from .records import names_of
 from .redirects import redirect_problems
@@ -186,7 +187,7 @@ class Policy:
         Raises:
             UnknownNameError: the policy has no such permission.
         """
-        return self.engine.holds(self.engine.permission(permission), caller, record, args)
+        return holds(self.engine, permission_named(self.engine, permission), caller, record, args)
 
     def flags(self, caller: Caller | None, names: Iterable[str], *, record: Any = None) -> dict[str, bool]:
         """What of this a caller may do: for a page or an API to show what is possible.

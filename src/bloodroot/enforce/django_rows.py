@@ -23,6 +23,7 @@ from django.db.models.lookups import Exact, LessThanOrEqual
 
 from ..core.caller import Caller, imagined
 from ..core.conditions import Reference
+from ..core.permissions import permission_named
 from ..core.policy import Policy
 from ..core.values import kind_of
 from .translation import RowsError, Translation
@@ -76,7 +77,7 @@ def rows(policy: Policy, caller: Caller | None, permission: str, model: Any, *, 
         LookupError: the policy has no such permission.
         RowsError: what it asks of the record cannot be asked of the table. `check_rows` finds out at start.
     """
-    formula = policy.engine.left_of(policy.engine.permission(permission), caller)
+    formula = policy.engine.left_of(permission_named(policy.engine, permission), caller)
     return _Translation(model, permission, using).of(formula).true
 
 
@@ -90,7 +91,7 @@ def check_rows(policy: Policy, permission: str, model: Any, *, using: str = "def
     facts = policy.engine.facts_of(imagined(*policy.roles.bit))
     # Any part of what is granted may remain for some caller: each is translated, whatever roles it goes with.
     facts.certain, facts.possible = 0, ~0
-    _Translation(model, permission, using, check=True).of(policy.engine.permission(permission).fold(facts))
+    _Translation(model, permission, using, check=True).of(permission_named(policy.engine, permission).fold(facts))
 
 
 class _Test(NamedTuple):

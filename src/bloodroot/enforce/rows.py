@@ -22,6 +22,7 @@ from sqlalchemy.sql.visitors import InternalTraversal
 
 from ..core.caller import Caller, imagined
 from ..core.conditions import Reference
+from ..core.permissions import permission_named
 from ..core.policy import Policy
 from ..core.values import kind_of
 from .translation import RowsError, Translation
@@ -65,7 +66,7 @@ def rows(policy: Policy, caller: Caller | None, permission: str, model: Any) -> 
         LookupError: the policy has no such permission.
         RowsError: what it asks of the record cannot be asked of the table. `check_rows` finds out at start.
     """
-    formula = policy.engine.left_of(policy.engine.permission(permission), caller)
+    formula = policy.engine.left_of(permission_named(policy.engine, permission), caller)
     return _Translation(model, permission).of(formula)
 
 
@@ -79,7 +80,7 @@ def check_rows(policy: Policy, permission: str, model: Any) -> None:
     facts = policy.engine.facts_of(imagined(*policy.roles.bit))
     # Any part of what is granted may remain for some caller: each is translated, whatever roles it goes with.
     facts.certain, facts.possible = 0, ~0
-    _Translation(model, permission, check=True).of(policy.engine.permission(permission).fold(facts))
+    _Translation(model, permission, check=True).of(permission_named(policy.engine, permission).fold(facts))
 
 
 def _null() -> Test:

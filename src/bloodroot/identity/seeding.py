@@ -11,6 +11,7 @@ import sqlalchemy as sa
 from sqlalchemy.exc import SQLAlchemyError
 
 from ..core.caller import Caller
+from ..core.permissions import knows
 from ..core.policy import Policy
 from ..language.problems import ENOUGH, suggestion
 from ..settings import SettingsError
@@ -44,7 +45,7 @@ def check_seed(seed: Seed, policy: Policy) -> None:
 
     def check_permissions(place: str, names: tuple[str, ...]) -> None:
         for name in names:
-            if not policy.engine.knows(name):
+            if not knows(policy.engine, name):
                 guess = suggestion(name, policy.permissions) if len(reasons) < ENOUGH else ""
                 reasons.append(f'{place}: the policy knows no permission "{name}"{guess}')
 

@@ -5,6 +5,7 @@ from __future__ import annotations
 from collections.abc import Iterable
 
 from ..core.methods import covers
+from ..core.permissions import knows
 from ..core.policy import Policy
 from ..language.problems import suggestion
 from .checked import Checked
@@ -32,7 +33,7 @@ def check_names(settings: Settings, policy: Policy) -> None:
         path = ("personas", name)
         check((*path, "roles"), "role", persona.roles, policy.roles.bit)
         check((*path, "groups"), "group", persona.groups, policy.roles.groups)
-        unknown = [each for each in persona.permissions if not policy.engine.knows(each)]
+        unknown = [each for each in persona.permissions if not knows(policy.engine, each)]
         check((*path, "permissions"), "permission", unknown, policy.permissions)
     for name in settings.samples:
         check(("samples", name), "condition", [name], policy.conditions)
