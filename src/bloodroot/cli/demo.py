@@ -44,7 +44,7 @@ def demo(
     from ..probe.application import bound
     from ..report.results import MatrixResult, TokenResult
     from ..settings import read_settings
-    from . import output
+    from . import inputs, output
     from .probe import with_progress
 
     missing = [package for module, package in _NEEDED.items() if importlib.util.find_spec(module) is None]
@@ -73,7 +73,7 @@ def demo(
         _title("bloodroot matrix", "who gets in where, from the policy alone")
         output.deliver(MatrixResult(policy, matrix_of_roles(policy)), color=color)
         _title("bloodroot probe", "the application asked as every persona")
-        settings = output.with_members(settings) or settings
+        settings = inputs.with_members(settings) or settings
         result = with_progress(policy, settings)
         output.deliver(result, color=color)
         _title("bloodroot token read", "what becomes of a token made for the persona two-hats")

@@ -28,11 +28,12 @@ def tidy_files(
     from ..language.printer import tidy
     from ..report.results import FormatResult
     from ..writing import write_text
-    from . import output
+    from . import inputs, output
 
+    output.check_out(form, out)
     if (form is not None or out is not None) and not check and not diff:
         raise UsageError("--format and --out are for the result of --check or --diff")
-    chosen = files or [output.policy_file()]
+    chosen = files or [inputs.policy_file()]
     if Path("-") in chosen and len(chosen) > 1:
         raise UsageError("standard input is formatted alone; leave out the other files, or the -")
     if chosen == [Path("-")]:

@@ -20,13 +20,14 @@ def matrix(
     """Show who gets in where: roles against endpoints."""
     from ..core.matrix import matrix_of_callers, matrix_of_roles
     from ..report.results import MatrixResult
-    from . import output
+    from . import inputs, output
 
-    rules, found = output.project(policy, settings)
+    output.check_out(form, out)
+    rules, found = inputs.bound_project(policy, settings)
     if personas:
         if found is None or not found.personas:
             raise UsageError("there are no personas; write [personas.NAME] in bloodroot.toml")
-        found = output.with_members(found) or found
+        found = inputs.with_members(found) or found
         result = matrix_of_callers(rules, {name: each.caller for name, each in found.personas.items()})
     else:
         result = matrix_of_roles(rules)

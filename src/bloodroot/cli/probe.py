@@ -23,12 +23,13 @@ def probe(
     color: ColorOption = Color.AUTO,
 ) -> None:
     """Ask the application as every persona, and compare what it answers with what is declared."""
-    from . import output
+    from . import inputs, output
 
-    rules, found = output.project(policy, settings)
+    output.check_out(form, out)
+    rules, found = inputs.bound_project(policy, settings)
     if found is None:
         raise UsageError("there are no settings; write bloodroot.toml, or name one with --settings")
-    result = with_progress(rules, output.with_members(found) or found)
+    result = with_progress(rules, inputs.with_members(found) or found)
     output.deliver(result, form, out, color)
     if not result.sound:
         raise typer.Exit(1)

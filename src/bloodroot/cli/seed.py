@@ -32,11 +32,12 @@ def seed(
 ) -> None:
     """Put roles, grants and first members into the directory; what is there stays as it is."""
     from ..identity import directory_of
-    from . import output
+    from . import inputs, output
 
+    output.check_out(form, out)
     if listed == (file is not None) or (listed and (update or dry_run)):
         raise UsageError("seed needs a FILE, or --list alone to show the members")
-    rules, found = output.unbound_project(policy, settings, personas=False)
+    rules, found = inputs.unbound_project(policy, settings, personas=False)
     directory = directory_of(found)
     if listed:
         from ..report.results import MembersResult

@@ -39,9 +39,10 @@ def make(
     from ..identity.examination import token_source
     from ..identity.tokens import make_token
     from ..report.results import MadeToken
-    from . import output
+    from . import inputs, output
 
-    rules, found = output.unbound_project(policy, settings)
+    output.check_out(form, out)
+    rules, found = inputs.unbound_project(policy, settings)
     source = token_source(found)
     if found.development is None or source.token is None:
         raise UsageError(
@@ -77,9 +78,9 @@ def _caller(who: str, policy: Policy, settings: Settings) -> Caller:
     from dataclasses import replace
 
     from ..core.records import UNKNOWN
-    from . import output
+    from . import inputs
 
-    caller = output.caller_named(who, policy, settings)
+    caller = inputs.caller_named(who, policy, settings)
     if caller is None:
         raise UsageError(f"{who} is not signed in, and has no token")
     if caller.id is UNKNOWN:
@@ -115,9 +116,10 @@ def read(
     """Show what a token says, whether it holds, and how its claims become roles and permissions."""
     from ..identity.examination import examine, token_source
     from ..report.results import TokenResult
-    from . import output
+    from . import inputs, output
 
-    rules, found = output.unbound_project(policy, settings)
+    output.check_out(form, out)
+    rules, found = inputs.unbound_project(policy, settings)
     source = token_source(found)
     words = (sys.stdin.read() if token == "-" else token).split()  # noqa: S105
     sent = words[-1] if words else ""

@@ -43,12 +43,13 @@ def why(
 
     from ..core.explanation import explain
     from ..report.results import LinesResult
-    from . import output
+    from . import inputs, output
 
+    output.check_out(form, out)
     if len(words) != 3 and not (path_only and len(words) == 2):
         raise UsageError("why needs WHO METHOD PATH, as in: bloodroot why curator PATCH /trials/7")
     who, method, path = words[0], words[-2].upper(), words[-1]
-    rules, found = output.project(policy, settings)
+    rules, found = inputs.bound_project(policy, settings)
     _check(method, path, rules)
     sent, _, query = path.partition("?")
     if path_only:
@@ -59,7 +60,7 @@ def why(
     if directory:
         who, caller = _member(who, found)
     else:
-        caller = output.caller_named(who, rules, found)
+        caller = inputs.caller_named(who, rules, found)
     result = explain(rules, who, caller, method, sent, record=_record(record), query=values)
     output.deliver(result, form, out, color)
 

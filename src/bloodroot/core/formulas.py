@@ -272,6 +272,7 @@ def _small(
         if part is not idle:
             if part.__class__ is kind:
                 found.update(dict.fromkeys(part.inner))
+                joined = joined or any(each.__class__ is other for each in part.inner)
             else:
                 found[part] = None
                 joined = joined or part.__class__ is other

@@ -1,0 +1,169 @@
+"""What a command works with: the policy, the settings, and the callers that its words name."""
+
+from __future__ import annotations
+
+from pathlib import Path
+from typing import TYPE_CHECKING
+
+from .output import UsageError
+
+if TYPE_CHECKING:
+    from collections.abc import Iterable
+
+    from ..core.caller import Caller
+    from ..core.policy import Policy
+    from ..settings import Settings
+
+
+def bound_project(policy: Path | None, settings: Path | None) -> tuple[Policy, Settings | None]:
+    """The policy and the settings that a command works with; the policy bound to the application, if it needs one.
+
+    Raises:
+        PolicyError: the policy cannot be used.
+        SettingsError: the settings cannot be used.
+    """
+    rules, found = _read(policy, settings)
+    if not rules.unbound:
+        return rules, found
+    if found is None:
+        action = rules.unbound[0]
+        raise UsageError(
+            f"{action.place.at} names the action {action.name}, and there is no application to find it in; "
+            'write app = "module:name" in bloodroot.toml'
+        )
+    from ..probe.application import bound
+
+    return bound(rules, found), found
+
+
+def unbound_project(policy: Path | None, settings: Path | None, *, personas: bool = True) -> tuple[Policy, Settings]:
+    """The policy and the settings of a command that needs to know neither routes nor the application.
+
+    Args:
+        policy: the policy file that was named, or None.
+        settings: the settings file that was named, or None.
+        personas: whether the command has to do with personas, so that what they hold is held against the policy.
+
+    Raises:
+        PolicyError: the policy cannot be used.
+        SettingsError: the settings cannot be used.
+        UsageError: there are no settings.
+    """
+    rules, found = _read(policy, settings, personas=personas)
+    if found is None:
+        raise UsageError("there is no bloodroot.toml here or further up; name one with --settings FILE")
+    return rules, found
+
+
+def _read(policy: Path | None, settings: Path | None, *, personas: bool = True) -> tuple[Policy, Settings | None]:
+    from ..files import load
+    from ..settings import find_settings, read_settings
+    from ..settings.policy_names import check_names
+
+    file = settings or find_settings()
+    found = read_settings(file) if file is not None else None
+    chosen = policy
+    if chosen is None:
+        chosen = _shown(found.policy) if found is not None else Path("access.bloodroot")
+    if not chosen.exists():
+        raise UsageError(_no_policy(chosen, file if policy is None else None))
+    rules = load(chosen)
+    if found is not None and personas:
+        check_names(found, rules)
+    return rules, found
+
+
+def _no_policy(policy: Path, settings: Path | None) -> str:
+    """What to say where there is no such policy: who names it, files of nearly this name, and what to do."""
+    from ..language.problems import suggestion
+
+    where = f"{policy}, which {_shown(settings)} names as the policy" if settings is not None else str(policy)
+    folder = policy.parent
+    near = [each.stem for each in sorted(folder.glob("*.bloodroot"))] if folder.is_dir() else []
+    guess = suggestion(policy.stem, near)
+    if guess:
+        return f'there is no file {where}{guess[:-2]}.bloodroot"?'
+    guess = f"; there is {', '.join(f'{name}.bloodroot' for name in near[:5])}" if near else ""
+    way_out = "write one, or name one with --policy FILE"
+    if settings is not None:
+        way_out = 'write it, or correct policy = "..." there'
+    return f"there is no file {where}{guess}; {way_out}"
+
+
+def with_members(settings: Settings | None, names: Iterable[str] | None = None) -> Settings | None:
+    """The settings with those personas looked up that are members of the directory.
+
+    Args:
+        settings: the settings, or None where there are none.
+        names: the personas that are needed; None for all.
+
+    Raises:
+        SettingsError: a member cannot be found.
+    """
+    if settings is None or all(persona.member is None for persona in settings.personas.values()):
+        return settings
+    from ..identity.personas import with_members
+
+    return with_members(settings, names)
+
+
+def caller_named(who: str, policy: Policy, settings: Settings | None) -> Caller | None:
+    """The caller that a string means: a persona, roles, or a persona and roles that it holds as well.
+
+    Names have commas between them.
+
+    Raises:
+        UsageError: one of the names is neither, or two of them are personas.
+        SettingsError: a persona is a member whom the directory does not have.
+    """
+    from dataclasses import replace
+
+    from ..core.caller import imagined
+
+    names = [name.strip() for name in who.split(",")]
+    personas = settings.personas if settings is not None else {}
+    # Personas are often called after their roles: beside others such a name is a role.
+    chosen = [name for name in names if name in personas and (len(names) == 1 or name not in policy.roles.bit)]
+    roles = [name for name in names if name not in chosen and name not in ("signed-in", "signed-out")]
+    _check_roles(roles, policy, personas)
+    if len(chosen) > 1 or ("signed-out" in names and len(names) > 1):
+        raise UsageError(f'"{who}" is more than one caller; name one persona, and roles that it should hold as well')
+    if names == ["signed-out"]:
+        return None
+    if not chosen:
+        # Of a role alone nothing else is known: what requires an attribute stays open.
+        return imagined(*roles)
+    found = with_members(settings, chosen)
+    assert found is not None
+    caller = found.personas[chosen[0]].caller
+    if caller is None:
+        if roles:
+            raise UsageError(f'persona "{chosen[0]}" is not signed in, and can hold no role')
+        return None
+    return replace(caller, roles={*caller.roles, *roles})
+
+
+def _check_roles(names: list[str], policy: Policy, personas: Iterable[str]) -> None:
+    from ..language.problems import suggestion
+
+    for name in names:
+        if name not in policy.roles.bit:
+            guess = suggestion(name, [*policy.roles.bit, *personas, "signed-out", "signed-in"])
+            what = "persona or role" if personas else "role"
+            raise UsageError(f'unknown {what} "{name}"{guess or "; known are " + ", ".join(policy.roles.bit)}')
+
+
+def policy_file() -> Path:
+    """The policy that the settings name, else ``access.bloodroot``."""
+    from ..settings import find_settings, read_settings
+
+    file = find_settings()
+    return _shown(read_settings(file).policy) if file is not None else Path("access.bloodroot")
+
+
+def _shown(path: Path) -> Path:
+    """A path as short as it can be written from here."""
+    try:
+        return path.resolve().relative_to(Path.cwd().resolve())
+    except ValueError:
+        return path
