@@ -13,7 +13,7 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 
 import bloodroot
-from bloodroot import Caller
+from bloodroot import Caller, Route
 from bloodroot.core.caller import CallerView
 from bloodroot.core.formulas import FALSE, TRUE, Facts
 from bloodroot.core.predicates import compiled
@@ -105,7 +105,42 @@ ENDPOINTS += ["GET /c/{id}/{owner}", "GET /a/{id}/d", "PURGE /b/{id}/x", "GET /a
 MORE = "  any /** anyone if both\n  GET /c/{x}/5 self\n  POST /c/{y}/5 r1\n"
 
 
+TEMPLATES = ["/a/{x}", "/a/b", "/a/{x}/c", "/a/3", "/{y}/{x}", "/b/{x}.csv", "/b/*", "/**", "/a/**", "/b/{x}", "/3/{z}"]
+
+
 class FlagsOfEndpoints(unittest.TestCase):
+    @settings(slowly, max_examples=600 * EXPLORE or 120)
+    @given(
+        st.dictionaries(st.sampled_from(TEMPLATES), st.sampled_from(["", "r0", "r1 if mine", "nobody"]), min_size=1),
+        st.dictionaries(st.sampled_from(TEMPLATES), st.sampled_from(["r0", "r1", "anyone"]), min_size=1, max_size=3),
+        st.lists(RECORD, min_size=1, max_size=3),
+    )
+    def test_of_policies_that_are_bound(self, routes: dict, lines: dict, records: list) -> None:
+        """Some routes have the line of an action, which beats every line for a path; others are left to those."""
+        actions = {f"a{n}": (path, asks) for n, (path, asks) in enumerate(routes.items())}
+        text = "roles\n  r0\n  r1\nconditions\n  mine record.owner == 3\nendpoints\n"
+        text += "".join(f"  action {name} {asks}\n" for name, (_, asks) in actions.items() if asks)
+        written = {path: asks for path, asks in lines.items() if not routes.get(path)}
+        text += "".join(f"  GET {path} {asks}\n" for path, asks in written.items()) or "  GET /none anyone\n"
+        policy = bloodroot.parse(text)
+        served = [Route(name, ("GET",), path) for name, (path, _) in actions.items()]
+        try:
+            policy = policy.bind(served)
+        except bloodroot.PolicyError:
+            return  # a line for a path that is written for the route of an action in other words
+        for caller in (None, Caller(3, {"r0"}), Caller(3, {"r1"})):
+            for record in records:
+                for asked in ("GET /a/{id}", "GET /a/{id}/c", "GET /b/{id}", "GET /{owner}/{id}"):
+                    path = asked[4:]
+                    for name in ("id", "owner"):
+                        path = path.replace(f"{{{name}}}", quote(str(record[name]), safe=""))
+                    decision = policy.decide(caller, "GET", path, record=record)
+                    about = f"{asked} {path} {caller} {record} {decision}\n{text}\n{served}"
+                    try:
+                        self.assertEqual(policy.flags(caller, [asked], record=record)[asked], decision.allowed, about)
+                    except bloodroot.UnknownNameError:
+                        self.assertIsNone(decision.line, about)
+
     @settings(slowly, max_examples=600 * EXPLORE or 120)
     @given(policies(), CALLERS, st.lists(RECORD, min_size=1, max_size=3), st.booleans())
     def test_say_what_requests_are_told(self, made: Any, caller: Caller | None, records: list, apart: bool) -> None:

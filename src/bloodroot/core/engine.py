@@ -141,6 +141,7 @@ class Engine:
             parts: the segments; None for one that may be anything.
         """
         if self._routes is not None:
+            # Where that cannot be said, the line of some action may decide for some of the paths.
             found = self._routes.find_for_all(method, parts)
             if not isinstance(found, Route):
                 return found
