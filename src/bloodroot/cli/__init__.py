@@ -8,7 +8,7 @@ from typing import Annotated
 
 import typer
 
-from . import demo, format, matrix, probe, seed, token, why
+from . import demo, format, matrix, probe, seed, survey, token, why
 
 app = typer.Typer(
     name="bloodroot",
@@ -18,6 +18,7 @@ app = typer.Typer(
     context_settings={"help_option_names": ["-h", "--help"]},
 )
 app.command("demo")(demo.demo)
+app.command("survey")(survey.survey)
 app.command("matrix")(matrix.matrix)
 app.command("why")(why.why)
 app.command("probe")(probe.probe)

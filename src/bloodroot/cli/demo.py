@@ -41,9 +41,9 @@ def demo(
     from ..core.matrix import matrix_of_roles
     from ..demo import write_demo
     from ..files import load
-    from ..probe.application import bound
     from ..report.results import MatrixResult, TokenResult
     from ..settings import read_settings
+    from ..survey.application import bound
     from . import inputs, output
     from .probe import with_progress
 

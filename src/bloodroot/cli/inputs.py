@@ -31,9 +31,38 @@ def bound_project(policy: Path | None, settings: Path | None) -> tuple[Policy, S
             f"{action.place.at} names the action {action.name}, and there is no application to find it in; "
             'write app = "module:name" in bloodroot.toml'
         )
-    from ..probe.application import bound
+    from ..survey.application import bound
 
     return bound(rules, found), found
+
+
+def project_if_any(
+    policy: Path | None, settings: Path | None, *, sources: list[str]
+) -> tuple[Policy | None, Settings | None]:
+    """The policy, bound where it has to be, and the settings; None for what a project that only begins lacks.
+
+    Args:
+        policy: the policy file that was named, or None.
+        settings: the settings file that was named, or None.
+        sources: what is surveyed; an application among it is what lines of actions are bound to.
+
+    Raises:
+        PolicyError: the policy cannot be used.
+        SettingsError: the settings cannot be used.
+    """
+    from ..settings import find_settings, read_settings
+
+    file = settings or find_settings()
+    found = read_settings(file) if file is not None else None
+    named = policy or (_shown(found.policy) if found is not None else Path("access.bloodroot"))
+    if policy is None and not named.exists():
+        return None, found
+    rules, found = _read(policy, settings, personas=False)
+    if not rules.unbound:
+        return rules, found
+    from ..survey.application import bound_to_any
+
+    return bound_to_any(rules, sources or ([found.app] if found is not None and found.app else []), found), found
 
 
 def unbound_project(policy: Path | None, settings: Path | None, *, personas: bool = True) -> tuple[Policy, Settings]:

@@ -31,6 +31,14 @@ class Color(StrEnum):
     NEVER = "never"
 
 
+class FormatOfRows(StrEnum):
+    """The formats of results that are a list of rows."""
+
+    TABLE = Format.TABLE
+    JSON = Format.JSON
+    CSV = Format.CSV
+
+
 class FormatWithoutCsv(StrEnum):
     """The formats of results that are no list of rows."""
 
@@ -47,7 +55,7 @@ SettingsOption = Annotated[
 ]
 ColorOption = Annotated[Color, typer.Option("--color", help="When to use colour.")]
 _FORMAT_HELP = "The format; table by default, or what the ending of --out says."
-FormatOption = Annotated[Format | None, typer.Option("--format", help=_FORMAT_HELP)]
+FormatOption = Annotated[FormatOfRows | None, typer.Option("--format", help=_FORMAT_HELP)]
 # For results that are no list of rows.
 FormatWithoutCsvOption = Annotated[FormatWithoutCsv | None, typer.Option("--format", help=_FORMAT_HELP)]
 OutOption = Annotated[
@@ -76,7 +84,7 @@ def _width() -> int:
     return max(40, int(columns)) if columns.isdecimal() and len(columns) < 5 else _PIPE_WIDTH
 
 
-def check_out(wanted: Format | FormatWithoutCsv | None, out: Path | None) -> None:
+def check_out(wanted: StrEnum | None, out: Path | None) -> None:
     """See that a result can be written where it is to go, before any work is done for it.
 
     Raises:
@@ -87,9 +95,7 @@ def check_out(wanted: Format | FormatWithoutCsv | None, out: Path | None) -> Non
         raise UsageError(f"--out {out}: there is no folder {out.parent}")
 
 
-def deliver(
-    result: object, wanted: Format | FormatWithoutCsv | None = None, out: Path | None = None, color: Color = Color.AUTO
-) -> None:
+def deliver(result: object, wanted: StrEnum | None = None, out: Path | None = None, color: Color = Color.AUTO) -> None:
     """Print a result, or write it to a file, whole or not at all.
 
     Args:
@@ -127,7 +133,7 @@ def _encodable(text: str, encoding: str) -> str:
     return text.encode(encoding, "backslashreplace").decode(encoding)
 
 
-def _format(wanted: Format | FormatWithoutCsv | None, out: Path | None) -> Format:
+def _format(wanted: StrEnum | None, out: Path | None) -> Format:
     if wanted is not None:
         return Format(wanted.value)
     if out is None:

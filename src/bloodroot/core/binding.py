@@ -32,6 +32,8 @@ class Route:
             it serves the matrix, flags and the probe, never a decision.
         names: the parameters of the path, as the framework names them; None for those of ``path``.
         handler: what serves it, a function or a class; None where that is not known.
+        kind: ``endpoint``, ``websocket``, ``static``, ``redirect``, ``mount`` or ``documentation``.
+        guards: the guards around what serves it, as `bloodroot.enforce.guards` knows them.
     """
 
     action: str
@@ -42,6 +44,8 @@ class Route:
     exact: bool = field(default=True, compare=False)
     names: tuple[str, ...] | None = field(default=None, compare=False)
     handler: Any = field(default=None, compare=False)
+    kind: str = field(default="endpoint", compare=False)
+    guards: tuple[Any, ...] = field(default=(), compare=False)
 
 
 @dataclass(frozen=True, slots=True)
@@ -169,12 +173,21 @@ def _written_twice(action: ActionLine, route: Route, other: Line) -> Problem:
     return Problem(f"{message}; remove one of the two", action.place)
 
 
+def _writable(segment: str, number: int) -> str:
+    """A segment of a route as a policy can write it: a parameter in the place of what it cannot."""
+    try:
+        parse_template(f"/{segment}")
+    except TemplateError:
+        return f"{{p{number}}}"
+    return segment
+
+
 def template_of(route: Route) -> tuple[Template, bool]:
     """The template of a route, and whether it is the route's own: one that a policy cannot write is made wider."""
     try:
         return parse_template(route.path), route.exact
     except TemplateError:
-        parts = [f"{{p{n}}}" if "{" in part else part for n, part in enumerate(route.path.strip("/").split("/"))]
+        parts = [_writable(part, number) for number, part in enumerate(route.path.strip("/").split("/"))]
     try:
         return parse_template("/" + "/".join(parts)), False
     except TemplateError:

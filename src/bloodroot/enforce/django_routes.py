@@ -8,6 +8,7 @@ from typing import Any
 
 from django.urls import URLPattern, URLResolver, get_resolver
 from django.urls.resolvers import RegexPattern, RoutePattern
+from django.views.generic.base import RedirectView
 
 from ..core.binding import Route
 from .guards import guards_of, handlers_of
@@ -42,16 +43,26 @@ def _routes(
             view = getattr(each.callback, "view_class", each.callback)
             whole = path + further if not path.endswith("**") else path
             exact = exact and not path.endswith("**")
+            guards = guards_of(view) or guards_of(each.callback)
             yield Route(
                 action_of(namespaces, each.name, each.callback),
                 _methods(each.callback),
                 whole.rstrip("/") or "/",
-                bool(guards_of(view) or guards_of(each.callback)),
+                bool(guards),
                 spelling + _spelled(spelling, written),
-                exact=exact,
-                names=found,
-                handler=view,
+                exact,
+                found,
+                view,
+                _kind(view),
+                guards,
             )
+
+
+def _kind(view: Any) -> str:
+    """What a view is: static files, a redirect, or an endpoint like others."""
+    if getattr(view, "__module__", "") in ("django.views.static", "django.contrib.staticfiles.views"):
+        return "static"
+    return "redirect" if isinstance(view, type) and issubclass(view, RedirectView) else "endpoint"
 
 
 def _spelled(before: str, written: str) -> str:

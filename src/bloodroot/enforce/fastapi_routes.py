@@ -51,8 +51,11 @@ def is_operation(route: Any) -> bool:
 def described(way: tuple[BaseRoute, ...], route: Any) -> Route:
     """A route as a policy wants to know it, guarded by its function or among its dependencies."""
     found = starlette_routes.described(way, route)
-    if hasattr(route, "dependant") and not found.guarded:
-        return replace(found, guarded=any(guards_among(route)))
+    if hasattr(route, "dependant"):
+        guards = tuple(guards_among(route))
+        return replace(found, guarded=bool(guards), guards=guards)
+    if getattr(found.handler, "__module__", "") == "fastapi.applications":
+        return replace(found, kind="documentation")
     return found
 
 

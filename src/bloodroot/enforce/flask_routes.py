@@ -29,10 +29,19 @@ def described(app: flask.Flask, rule: Rule) -> Route:
     # Of a class-based view Flask has made a function; the class is what a guard is around.
     handler = getattr(view, "view_class", view)
     path, exact = template(rule)
-    guarded = bool(guards_of(handler) or guards_of(view))
+    guards = guards_of(handler) or guards_of(view)
     names = tuple(rule._converters)
     return Route(
-        rule.endpoint, tuple(sorted(methods)), path, guarded, rule.rule, exact=exact, names=names, handler=handler
+        rule.endpoint,
+        tuple(sorted(methods)),
+        path,
+        bool(guards),
+        rule.rule,
+        exact,
+        names,
+        handler,
+        "static" if rule.endpoint.rpartition(".")[2] == "static" else "redirect" if rule.redirect_to else "endpoint",
+        guards,
     )
 
 

@@ -8,6 +8,7 @@ from typing import Any
 
 from starlette.routing import BaseRoute, Host, Mount, Router, WebSocketRoute
 from starlette.routing import Route as StarletteRoute
+from starlette.staticfiles import StaticFiles
 
 from ..core.binding import Route
 from .guards import guards_of, handlers_of
@@ -53,17 +54,19 @@ def described(way: tuple[BaseRoute, ...], route: Any) -> Route:
     if isinstance(route, Mount):
         # What is mounted has no routes that could be read.
         written, exact = template(path + "/{rest:path}", converters)
-        return Route(
-            route.name or path, (), written, spelling=f"{path}/...", exact=exact, names=names, handler=route.app
-        )
+        kind = "static" if isinstance(route.app, StaticFiles) else "mount"
+        spelled = f"{path}/..."
+        app = route.app
+        return Route(route.name or path, (), written, None, spelled, exact, names, handler=app, kind=kind)
     endpoint = getattr(route, "endpoint", None)
     name = getattr(route, "name", None) or type(route).__name__
     written, exact = template(path or "/", converters)
     if not isinstance(route, StarletteRoute | WebSocketRoute) and not hasattr(route, "path_regex"):
         written, exact = "/**", False
-    return Route(
-        name, methods_of(route), written, bool(guards_of(endpoint)), path, exact=exact, names=names, handler=endpoint
-    )
+    guards = guards_of(endpoint)
+    kind = "websocket" if isinstance(route, WebSocketRoute) else "endpoint"
+    methods = methods_of(route)
+    return Route(name, methods, written, bool(guards), path, exact, names, handler=endpoint, kind=kind, guards=guards)
 
 
 def methods_of(route: Any) -> tuple[str, ...]:

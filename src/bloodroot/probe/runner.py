@@ -13,7 +13,8 @@ from typing import TYPE_CHECKING, Any
 import httpx
 
 from ..settings import Persona, Settings, SettingsError, SignIn
-from .application import imported, running
+from ..survey.application import imported
+from .application import running
 from .cases import Case, Plan, Untried, plan
 from .result import Result
 from .sign_in import Credentials, sign_in, visiting, way_for

@@ -15,6 +15,7 @@ class Format(StrEnum):
     TABLE = "table"
     JSON = "json"
     CSV = "csv"
+    OPENAPI = "openapi"
 
 
 # By which ending of a file name a format is chosen.

@@ -9,6 +9,7 @@ from typing import Any
 
 from ..identity.seed_result import SeedResult
 from ..probe.result import Result
+from ..survey.coverage import SurveyResult
 from .results import MatrixResult, MembersResult
 
 
@@ -64,4 +65,16 @@ def seed(result: SeedResult) -> str:
     return _text(["kind", "name", "verdict", "differences"], rows)
 
 
-REPORTS = {MatrixResult: matrix, Result: probe, MembersResult: members, SeedResult: seed}
+def survey(result: SurveyResult) -> str:
+    """A row for each method of each endpoint."""
+    heads = ["method", "template", "kind", "action", "requirement", "line", "guards", "sources", "count"]
+    rows: list[list[Any]] = []
+    for row in result.endpoints:
+        each, line = row.endpoint, row.line
+        required, place = (line.requirement.words(), line.place.at) if line is not None else ("", "")
+        about = (each.kind, each.action or "", required, place, "; ".join(each.guards), "; ".join(row.sources))
+        rows.append([row.method, each.template, *about, each.count])
+    return _text(heads, rows)
+
+
+REPORTS = {SurveyResult: survey, MatrixResult: matrix, Result: probe, MembersResult: members, SeedResult: seed}

@@ -17,6 +17,7 @@ from ..core.records import UNKNOWN
 from ..identity.seed_result import SeedResult
 from ..probe.result import Result
 from ..probe.verdicts import Verdict
+from ..survey.coverage import SurveyResult
 from .results import FormatResult, LinesResult, MadeToken, MatrixResult, MembersResult, TokenResult
 
 if TYPE_CHECKING:
@@ -29,6 +30,7 @@ if TYPE_CHECKING:
     from ..identity.members import Member
     from ..language.problems import Place
     from ..probe.verdicts import Observation
+    from ..survey.coverage import Surveyed
 
 FORMAT = 1
 
@@ -160,6 +162,17 @@ def formatted(result: FormatResult) -> str:
     return _text("format", files=files)
 
 
+def survey(result: SurveyResult) -> str:
+    """Every method of every endpoint, with the line that decides it; lines that cover none; what was left out."""
+    return _text(
+        "survey",
+        sources=list(result.sources),
+        endpoints=[_surveyed(row) for row in result.endpoints],
+        idle=[_line(line) for line in result.idle],
+        notes=list(result.notes),
+    )
+
+
 # What they have in common --------------------------------------------------------------------------------
 
 
@@ -224,6 +237,29 @@ def _cell(cell: Cell) -> dict[str, Any]:
     return {"outcome": cell.outcome.value, "remainder": remainder, "standing": [each.words() for each in cell.standing]}
 
 
+def _surveyed(row: Surveyed) -> dict[str, Any]:
+    endpoint = row.endpoint
+    return {
+        "method": row.method,
+        "template": endpoint.template,
+        "exact": endpoint.exact,
+        "spelling": endpoint.spelling or endpoint.template,
+        "kind": endpoint.kind,
+        "action": endpoint.action,
+        "summary": endpoint.summary or None,
+        "tags": list(endpoint.tags),
+        "guards": list(endpoint.guards),
+        "security": list(endpoint.security) if endpoint.security is not None else None,
+        "statuses": {str(status): times for status, times in sorted(endpoint.statuses.items())},
+        "sources": list(row.sources),
+        "found": endpoint.place or None,
+        "requirement": row.line.requirement.words() if row.line is not None else None,
+        "line": _line(row.line) if row.line is not None else None,
+        "methods_without_line": list(row.closed),
+        "rules": [_line(rule) for rule in row.rules],
+    }
+
+
 def _observation(each: Observation) -> dict[str, Any]:
     case = each.case
     return {
@@ -252,4 +288,5 @@ REPORTS = {
     TokenResult: token,
     MadeToken: made_token,
     FormatResult: formatted,
+    SurveyResult: survey,
 }

@@ -107,6 +107,7 @@ class Settings:
         file: the file itself.
         policy: the policy file.
         app: the application object as ``module:name``, or None.
+        openapi: an OpenAPI document of the application, or None.
         personas: by name, in the order of the file.
         values: for each parameter of a path, a value.
         samples: for conditions, by name.
@@ -122,6 +123,7 @@ class Settings:
     file: Path
     policy: Path
     app: str | None = None
+    openapi: Path | None = None
     personas: Mapping[str, Persona] = field(default_factory=dict)
     values: Mapping[str, str] = field(default_factory=dict)
     samples: Mapping[str, Sample] = field(default_factory=dict)

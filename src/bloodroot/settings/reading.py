@@ -13,7 +13,19 @@ from .project import Body, Example, Persona, Sample, Settings, SignIn
 from .reading_callers import read_development, read_directory, read_sources
 
 NAME = "bloodroot.toml"
-KEYS = ("policy", "app", "environment", "identity", "directory", "token", "personas", "samples", "probe", "bodies")
+KEYS = (
+    "policy",
+    "app",
+    "openapi",
+    "environment",
+    "identity",
+    "directory",
+    "token",
+    "personas",
+    "samples",
+    "probe",
+    "bodies",
+)
 PERSONA_KEYS = ("signed_in", "member", "roles", "groups", "permissions", "attributes")
 SAMPLE_KEYS = ("holds", "fails")
 PROBE_KEYS = ("reset", "sign_in")
@@ -77,6 +89,7 @@ def _settings(table: Table) -> Settings:
         checked.file,
         folder / (table.text("policy") or "access.bloodroot"),
         table.text("app"),
+        table.file("openapi"),
         {name: _persona(name, each) for name, each in table.table("personas").each_table().items()},
         values,
         samples,

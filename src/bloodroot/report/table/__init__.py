@@ -3,11 +3,13 @@
 from ...core.explanation import Explanation
 from ...identity.seed_result import SeedResult
 from ...probe.result import Result
+from ...survey.coverage import SurveyResult
 from ..results import FormatResult, LinesResult, MadeToken, MatrixResult, MembersResult, TokenResult
 from .formatted import formatted
 from .identity import made_token, members, seed, token
 from .matrix import matrix
 from .probe import probe
+from .survey import survey
 from .why import decision, lines
 
 REPORTS = {
@@ -20,4 +22,5 @@ REPORTS = {
     TokenResult: token,
     MadeToken: made_token,
     FormatResult: formatted,
+    SurveyResult: survey,
 }

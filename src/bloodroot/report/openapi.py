@@ -1,0 +1,51 @@
+"""OpenAPI 3.1: a document of the endpoints that a survey found, to start from where there is none."""
+
+from __future__ import annotations
+
+import json
+import re
+from typing import TYPE_CHECKING, Any
+
+from ..core.methods import ANY
+from ..survey.coverage import SurveyResult
+
+if TYPE_CHECKING:
+    from ..survey.coverage import Surveyed
+
+_OPERATIONS = ("get", "put", "post", "delete", "options", "head", "patch", "trace")
+_NAME = re.compile(r"\{([^{}]*)\}")
+
+
+def survey(result: SurveyResult) -> str:
+    """A document with an operation for each method of each endpoint that a path of OpenAPI can say."""
+    paths: dict[str, dict[str, Any]] = {}
+    for row in result.endpoints:
+        if row.endpoint.kind == "websocket" or "*" in row.endpoint.template:
+            continue
+        item = paths.setdefault(row.endpoint.template, {})
+        names = _NAME.findall(row.endpoint.template)
+        if names:
+            schema = {"type": "string"}
+            item["parameters"] = [{"name": name, "in": "path", "required": True, "schema": schema} for name in names]
+        for method in ("get", "post", "put", "patch", "delete") if row.method == ANY else (row.method.lower(),):
+            if method in _OPERATIONS:
+                item.setdefault(method, _operation(row))
+    title = result.policy.title if result.policy is not None and result.policy.title else "Surveyed endpoints"
+    document = {"openapi": "3.1.0", "info": {"title": title, "version": "0"}, "paths": paths}
+    return json.dumps(document, indent=2, ensure_ascii=False) + "\n"
+
+
+def _operation(row: Surveyed) -> dict[str, Any]:
+    endpoint = row.endpoint
+    operation: dict[str, Any] = {}
+    if endpoint.summary:
+        operation["summary"] = endpoint.summary
+    if endpoint.tags:
+        operation["tags"] = list(endpoint.tags)
+    if row.line is not None:
+        operation["x-requirement"] = row.line.requirement.words()
+    statuses = {str(status): {"description": "observed"} for status in sorted(endpoint.statuses)}
+    return {**operation, "responses": statuses or {"default": {"description": "not known"}}}
+
+
+REPORTS = {SurveyResult: survey}

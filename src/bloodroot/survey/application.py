@@ -1,0 +1,200 @@
+"""Endpoints of an application object: its routes, by the framework that it is made with."""
+
+from __future__ import annotations
+
+import importlib
+import inspect
+import logging
+import re
+import sys
+import traceback
+from pathlib import Path
+from typing import TYPE_CHECKING, Any
+
+from ..settings import SettingsError
+from .endpoints import Endpoint, Found, SurveyError
+
+if TYPE_CHECKING:
+    from collections.abc import Iterable
+
+    from ..core.binding import Route
+    from ..core.policy import Policy
+    from ..settings import Settings
+
+_FRAMEWORKS = ("fastapi", "starlette", "flask", "django")
+# By which names middleware around an application, and servers of static files, have it.
+_INNER = ("app", "asgi", "application", "wsgi_app", "asgi_app", "wsgi")
+_MOST_LAYERS = 50
+_NAMED = re.compile(r"[A-Za-z_][\w.]*:[A-Za-z_][\w.]*(\(\))?").fullmatch
+
+
+def imported(name: str, folder: Path, key: str) -> Any:
+    """The object that ``module:name`` names, or what ``module:name()`` returns.
+
+    Args:
+        name: as in ``seedbank.app:app`` or ``seedbank.app:create_app()``.
+        folder: where modules are looked for first.
+        key: the settings key it comes from, for messages.
+
+    Raises:
+        SettingsError: there is no such thing, or its module fails while it is imported.
+    """
+    module_name, colon, attribute = name.partition(":")
+    if not colon or not module_name or not attribute:
+        raise SettingsError(
+            f'{key} = "{name}": this must be "module:name" or "module:name()", as in "seedbank.app:app"'
+        )
+    # The application runs here only to be examined, so its log is not shown.
+    logging.getLogger("bloodroot.audit").addHandler(logging.NullHandler())
+    if str(folder) not in sys.path:
+        sys.path.insert(0, str(folder))
+    try:
+        found: Any = importlib.import_module(module_name)
+        for part in attribute.removesuffix("()").split("."):
+            found = getattr(found, part)
+        if attribute.endswith("()"):
+            found = found()
+    except (Exception, SystemExit) as error:
+        frames = [f for f in traceback.extract_tb(error.__traceback__) if str(folder) in f.filename]
+        place = f" ({Path(frames[-1].filename).name}:{frames[-1].lineno})" if frames else ""
+        raise SettingsError(f'{key} = "{name}" cannot be imported: {type(error).__name__}: {error}{place}') from None
+    return found
+
+
+def bound(policy: Policy, settings: Settings) -> Policy:
+    """The policy bound to the routes of the settings' application, where it has lines that name actions.
+
+    Raises:
+        SettingsError: there is no application to read routes from.
+        PolicyError: the application serves no such action.
+    """
+    if not policy.unbound:
+        return policy
+    first = policy.unbound[0]
+    if settings.app is None:
+        raise SettingsError(
+            f"{first.place.at} names the action {first.name}, and there are no routes to find it in; "
+            f'write app = "module:name" in {settings.file.name}'
+        )
+    routes = routes_of(imported(settings.app, settings.folder, "app"))
+    if routes is None:
+        raise SettingsError(f'app = "{settings.app}": the routes of this application cannot be read')
+    return policy.bind(routes)
+
+
+def bound_to_any(policy: Policy, names: Iterable[str], settings: Settings | None) -> Policy:
+    """The policy bound to the first of some applications, where there is one; else as it is.
+
+    Raises:
+        SettingsError: the application cannot be imported.
+        PolicyError: the application serves no such action.
+    """
+    folder = settings.folder if settings is not None else Path.cwd()
+    for name in names:
+        if is_application(name, folder):
+            routes = routes_of(imported(name, folder, "app"))
+            if routes is not None:
+                return policy.bind(routes)
+    return policy
+
+
+def is_application(name: str, folder: Path) -> bool:
+    """Whether the name of a source is that of an application, and not of a file."""
+    return _NAMED(name) is not None and not (folder / name).exists()
+
+
+def routes_of(app: Any) -> list[Route] | None:
+    """The routes of an application, by the framework that it is made with; None where that is not known."""
+    seen: set[int] = set()
+    waiting = [app]
+    while waiting and len(seen) < _MOST_LAYERS:
+        layer = waiting.pop(0)
+        if layer is None or id(layer) in seen:
+            continue
+        seen.add(id(layer))
+        for kind in type(layer).__mro__:
+            framework = kind.__module__.split(".")[0]
+            if framework == "django" and "handlers" in kind.__module__ and not hasattr(layer, "application"):
+                return _routes_of_django()
+            if framework in _FRAMEWORKS[:3] and _is_application(layer, framework):
+                module = importlib.import_module(f"bloodroot.enforce.{framework}")
+                found: list[Route] = module.routes(layer)
+                return found
+        # A bound method leads to its object, as ``app.wsgi_app`` does.
+        waiting += [getattr(layer, name, None) for name in (*_INNER, "__self__", "__wrapped__")]
+    return None
+
+
+def _is_application(layer: Any, framework: str) -> bool:
+    """Whether an object of a framework is an application, and not middleware around one."""
+    return hasattr(layer, "url_map" if framework == "flask" else "routes")
+
+
+def _routes_of_django() -> list[Route]:
+    from ..enforce.django_routes import routes
+
+    return routes()
+
+
+def survey_application(name: str, app: Any) -> Found:
+    """The endpoints of an application.
+
+    Args:
+        name: how it was named, as ``module:name``.
+        app: the application, perhaps with middleware around it.
+
+    Raises:
+        SurveyError: it is made with no framework that is known here.
+    """
+    routes = routes_of(app)
+    if routes is None:
+        kind = f"{type(app).__module__}.{type(app).__qualname__}"
+        raise SurveyError(
+            f"{name}: the routes of a {kind} are not known here; Starlette, FastAPI, Flask and Django are. "
+            "Survey its OpenAPI document, a HAR file or an access log instead"
+        )
+    return Found(name, tuple(_endpoint(name, route) for route in routes))
+
+
+def _endpoint(name: str, route: Route) -> Endpoint:
+    from ..core.binding import template_of
+
+    template, exact = template_of(route)
+    return Endpoint(
+        route.methods,
+        template.text,
+        name,
+        _place(route.handler),
+        exact,
+        route.spelling or route.path,
+        route.action,
+        route.kind,
+        _summary(route.handler),
+        guards=tuple(dict.fromkeys(guard.text for guard in route.guards)),
+    )
+
+
+def _place(handler: Any) -> str:
+    """File and line of a handler, or an empty string where that is not known."""
+    handler = inspect.unwrap(handler) if callable(handler) else handler
+    try:
+        file = inspect.getsourcefile(handler)
+        _, line = inspect.getsourcelines(handler)
+    except (TypeError, OSError):
+        return ""
+    return f"{_short(Path(file))}:{line}" if file else ""
+
+
+def _short(file: Path) -> str:
+    try:
+        return str(file.resolve().relative_to(Path.cwd().resolve()))
+    except ValueError:
+        return file.name
+
+
+def _summary(handler: Any) -> str:
+    """The first line of a handler's own documentation."""
+    text = getattr(handler, "__doc__", None)
+    if not isinstance(text, str) or text == getattr(type(handler), "__doc__", None):
+        return ""
+    return (text.strip().splitlines() or [""])[0].strip()

@@ -1,0 +1,158 @@
+"""Endpoints of all sources held together, and against the lines of a policy."""
+
+from __future__ import annotations
+
+from collections.abc import Iterable, Mapping
+from dataclasses import dataclass, replace
+
+from ..core.binding import Route, template_of
+from ..core.lines import Line
+from ..core.methods import ANY, COMMON, covers
+from ..core.paths import Template, overlap, specificity
+from ..core.policy import Policy
+from .endpoints import Endpoint, Found
+
+# What an endpoint that declares no methods may well serve.
+_SERVED = tuple(method for method in COMMON if method != "HEAD")
+
+
+@dataclass(frozen=True, slots=True)
+class Surveyed:
+    """One method of one endpoint, as all sources together know it.
+
+    Attributes:
+        method: in capitals, or ``any`` where no method is declared.
+        endpoint: what the first source says of it, completed by what the others say.
+        sources: where it was found.
+        line: the line of the policy that decides, or None.
+        closed: for ``any``, the common methods that no line covers, where others are covered.
+        rules: the standing rules that must hold beside the line, whatever the path turns out to be.
+    """
+
+    method: str
+    endpoint: Endpoint
+    sources: tuple[str, ...]
+    line: Line | None = None
+    closed: tuple[str, ...] = ()
+    rules: tuple[Line, ...] = ()
+
+
+@dataclass(frozen=True, slots=True)
+class SurveyResult:
+    """What a survey came to.
+
+    Attributes:
+        policy: the policy that the endpoints were held against, or None.
+        sources: what was read.
+        endpoints: every method of every endpoint, in the order of the first source that has it.
+        idle: lines of the policy that cover none of them.
+        notes: what was left out, and why.
+    """
+
+    policy: Policy | None
+    sources: tuple[str, ...]
+    endpoints: tuple[Surveyed, ...]
+    idle: tuple[Line, ...] = ()
+    notes: tuple[str, ...] = ()
+
+    @property
+    def uncovered(self) -> tuple[Surveyed, ...]:
+        """What no line covers."""
+        return tuple(each for each in self.endpoints if each.line is None)
+
+
+def survey(found: Iterable[Found], policy: Policy | None) -> SurveyResult:
+    """Hold what sources gave together, and against a policy.
+
+    Args:
+        found: what each source gave, those that declare before those that observe.
+        policy: bound to the routes of the application where it has lines of actions; None for no policy.
+    """
+    found = list(found)
+    merged: dict[tuple[str, object], Surveyed] = {}
+    notes = [note for each in found for note in each.notes]
+    for each in found:
+        for endpoint in each.endpoints:
+            for method in endpoint.methods or (ANY,):
+                shape = specificity(_template(endpoint), exact=True)
+                key = _known_as(merged, method, shape)
+                before = merged.get(key)
+                if before is not None and each.source in before.sources and not endpoint.statuses:
+                    one, other = (here.spelling or here.template for here in (before.endpoint, endpoint))
+                    if one != other:
+                        notes.append(f"{each.source}: {method} {other} covers the same requests as {method} {one}")
+                merged[key] = Surveyed(method, endpoint, (each.source,)) if before is None else _both(before, endpoint)
+    rows = tuple(_with_line(row, policy) for row in merged.values()) if policy is not None else tuple(merged.values())
+    idle = tuple(_idle(policy, rows)) if policy is not None else ()
+    return SurveyResult(policy, tuple(each.source for each in found), rows, idle, tuple(notes))
+
+
+def _known_as(merged: Mapping[tuple[str, object], Surveyed], method: str, shape: object) -> tuple[str, object]:
+    """The key of an endpoint: that of one for any method, where another source has such."""
+    for name in (method, "GET" if method == "HEAD" else method, ANY):
+        if (name, shape) in merged:
+            return name, shape
+    return method, shape
+
+
+def _template(endpoint: Endpoint) -> Template:
+    return template_of(Route("", (), endpoint.template))[0]
+
+
+def _both(row: Surveyed, other: Endpoint) -> Surveyed:
+    """What two sources say of an endpoint: the first one comes first."""
+    one = row.endpoint
+    statuses = dict(one.statuses)
+    for status, times in other.statuses.items():
+        statuses[status] = statuses.get(status, 0) + times
+    endpoint = replace(
+        one,
+        action=one.action or other.action,
+        summary=one.summary or other.summary,
+        tags=one.tags or other.tags,
+        guards=one.guards or other.guards,
+        security=one.security if one.security is not None else other.security,
+        statuses=statuses,
+    )
+    return replace(row, endpoint=endpoint, sources=tuple(dict.fromkeys((*row.sources, other.source))))
+
+
+def _with_line(row: Surveyed, policy: Policy) -> Surveyed:
+    template = _template(row.endpoint)
+    segments = [part if isinstance(part, str) else "~" for part in template.segments]
+    methods: tuple[str, ...] = (row.method,)
+    if row.method == ANY:
+        methods = ("GET",) if row.endpoint.kind == "static" else _SERVED
+    lines = {method: policy.engine.line(method, segments) for method in methods}
+    line = next((line for line in lines.values() if line is not None), None)
+    closed = tuple(method for method, each in lines.items() if each is None) if line is not None else ()
+    rules = tuple(
+        rule
+        for rule in policy.standing
+        if any(covers(rule.methods, method) for method in methods) and overlap(rule.template, template)
+    )
+    return replace(row, line=line, closed=closed, rules=rules)
+
+
+def _idle(policy: Policy, rows: tuple[Surveyed, ...]) -> Iterable[Line]:
+    """Lines that cover no endpoint. Those that decide for one are known; of the others only near ones are compared."""
+    used = {id(row.line) for row in rows}
+    by_first: dict[str | None, list[tuple[str, Template]]] = {}
+    for row in rows:
+        template = _template(row.endpoint)
+        first = template.segments[0] if template.segments else ""
+        by_first.setdefault(first if isinstance(first, str) else None, []).append((row.method, template))
+    everything = [each for some in by_first.values() for each in some]
+    for line in policy.endpoints:
+        if id(line) in used:
+            continue
+        first = line.template.segments[0] if line.template.segments else ""
+        near = [*by_first.get(first, ()), *by_first.get(None, ())] if isinstance(first, str) else everything
+        if not any(_meet(line, method, template) for method, template in near):
+            yield line
+
+
+def _meet(line: Line, method: str, template: Template) -> bool:
+    if line.methods and method != ANY and not covers(line.methods, method):
+        return False
+    return overlap(line.template, template) is not False or overlap(template, line.template) is not False

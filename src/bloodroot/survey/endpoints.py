@@ -1,0 +1,67 @@
+"""What every source of endpoints gives: the same plain data, whatever it was read from."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+from dataclasses import dataclass, field
+
+from ..language.errors import BloodrootError
+
+
+class SurveyError(BloodrootError):
+    """A source of endpoints that cannot be read. The message names it, the place in it and the way out."""
+
+
+@dataclass(frozen=True, slots=True)
+class Endpoint:
+    """One endpoint, as one source knows it.
+
+    Attributes:
+        methods: in capitals; empty where the source declares none, so that it may serve any.
+        template: the path as a policy writes it.
+        source: what it was found in: a file, or ``module:name``.
+        place: where in that, such as ``paths./trials.get``; an empty string where there is no better place.
+        exact: whether the template covers exactly the paths of the endpoint.
+        spelling: the path as the source writes it.
+        action: the name of what serves it, or None.
+        kind: ``endpoint``, ``websocket``, ``static``, ``redirect``, ``mount`` or ``documentation``.
+        summary: one sentence about it, or an empty string.
+        tags: what the source files it under.
+        guards: the requirements of guards on its handler.
+        security: what the source says is needed, such as ``bearer read``; empty for nothing, None where it is silent.
+        statuses: for what was observed, how often each status was answered; empty for what is only declared.
+    """
+
+    methods: tuple[str, ...]
+    template: str
+    source: str
+    place: str = ""
+    exact: bool = True
+    spelling: str = ""
+    action: str | None = None
+    kind: str = "endpoint"
+    summary: str = ""
+    tags: tuple[str, ...] = ()
+    guards: tuple[str, ...] = ()
+    security: tuple[str, ...] | None = None
+    statuses: Mapping[int, int] = field(default_factory=dict)
+
+    @property
+    def count(self) -> int:
+        """How often it was asked for, as far as that was observed."""
+        return sum(self.statuses.values())
+
+
+@dataclass(frozen=True, slots=True)
+class Found:
+    """What a source gave.
+
+    Attributes:
+        source: what was read.
+        endpoints: its endpoints, in its order.
+        notes: what was left out, and why.
+    """
+
+    source: str
+    endpoints: tuple[Endpoint, ...]
+    notes: tuple[str, ...] = ()

@@ -1,0 +1,67 @@
+"""Endpoints in a HAR file (HTTP Archive 1.2), which browsers write of what they have sent."""
+
+from __future__ import annotations
+
+import json
+from collections import Counter
+from collections.abc import Mapping
+from pathlib import Path
+from typing import Any
+from urllib.parse import urlsplit
+
+from .endpoints import Found, SurveyError
+from .requests import Observed
+
+_LARGEST = 512 * 1024 * 1024
+
+
+def survey_har(file: Path, observed: Observed) -> Found:
+    """The endpoints that a HAR file has requests for, at the host that most of them are for.
+
+    Args:
+        file: the file.
+        observed: what its requests are counted in.
+
+    Raises:
+        SurveyError: it cannot be read, or is no HAR file.
+    """
+    entries = _entries(file)
+    requests = [_request(file, number, entry) for number, entry in enumerate(entries)]
+    hosts = Counter(host for host, *_ in requests)
+    if not hosts:
+        return observed.found(str(file), [f"{file}: there are no requests in it"])
+    main = hosts.most_common(1)[0][0]
+    for host, method, path, status in requests:
+        if host == main:
+            observed.add(method, path, status)
+    others = [f"{host} ({count})" for host, count in hosts.most_common() if host != main]
+    notes = [f"{file}: requests for other hosts than {main} are left out: {', '.join(others[:8])}"] if others else []
+    return observed.found(str(file), notes)
+
+
+def _entries(file: Path) -> list[Any]:
+    try:
+        if file.stat().st_size > _LARGEST:
+            raise SurveyError(f"{file}: this file is larger than {_LARGEST // 2**20} MiB; record less at once")
+        whole = json.loads(file.read_bytes())
+    except OSError as error:
+        raise SurveyError(f"{file}: this file cannot be read: {error.strerror}") from None
+    except json.JSONDecodeError as error:
+        raise SurveyError(f"{file}:{error.lineno}:{error.colno}: this is not JSON: {error.msg}") from None
+    except (UnicodeDecodeError, RecursionError) as error:
+        raise SurveyError(f"{file}: this is not JSON: {error}") from None
+    log = whole.get("log") if isinstance(whole, Mapping) else None
+    entries = log.get("entries") if isinstance(log, Mapping) else None
+    if not isinstance(entries, list):
+        raise SurveyError(f'{file}: this is no HAR file: it has no list "log.entries"')
+    return entries
+
+
+def _request(file: Path, number: int, entry: Any) -> tuple[str, str, str, int]:
+    """Host, method, path and status of an entry."""
+    try:
+        request, response = entry["request"], entry["response"]
+        parts = urlsplit(str(request["url"]))
+        return parts.netloc, str(request["method"]).upper(), parts.path or "/", int(response["status"])
+    except (KeyError, TypeError, ValueError) as error:
+        raise SurveyError(f"{file}: log.entries[{number}]: this is no request with a response: {error!r}") from None
