@@ -66,6 +66,7 @@ class Demo(InFolder):
             (("token", "make", "curator"), 0, "made-token"),
             (("token", "read", token), 0, "token"),
             (("token", "read", f"{token[:-8]}AAAAAAAA"), 1, "token"),
+            (("survey",), 0, "survey"),
             (("format", "--check"), 0, "format"),
         ):
             with self.subTest(words):

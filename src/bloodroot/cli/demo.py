@@ -43,7 +43,7 @@ def demo(
     from ..files import load
     from ..report.results import MatrixResult, TokenResult
     from ..settings import read_settings
-    from ..survey.application import bound
+    from ..survey.applications import bound
     from . import inputs, output
     from .probe import with_progress
 

@@ -31,7 +31,7 @@ def bound_project(policy: Path | None, settings: Path | None) -> tuple[Policy, S
             f"{action.place.at} names the action {action.name}, and there is no application to find it in; "
             'write app = "module:name" in bloodroot.toml'
         )
-    from ..survey.application import bound
+    from ..survey.applications import bound
 
     return bound(rules, found), found
 
@@ -60,9 +60,10 @@ def project_if_any(
     rules, found = _read(policy, settings, personas=False)
     if not rules.unbound:
         return rules, found
-    from ..survey.application import bound_to_any
+    from ..survey.applications import bound_to_any
 
-    return bound_to_any(rules, sources or ([found.app] if found is not None and found.app else []), found), found
+    own = [found.app] if found is not None and found.app else []
+    return bound_to_any(rules, [*sources, *own], found), found
 
 
 def unbound_project(policy: Path | None, settings: Path | None, *, personas: bool = True) -> tuple[Policy, Settings]:

@@ -13,7 +13,7 @@ from typing import TYPE_CHECKING, Any
 import httpx
 
 from ..settings import Persona, Settings, SettingsError, SignIn
-from ..survey.application import imported
+from ..survey.applications import imported
 from .application import running
 from .cases import Case, Plan, Untried, plan
 from .result import Result

@@ -74,7 +74,10 @@ def survey(found: Iterable[Found], policy: Policy | None) -> SurveyResult:
     for each in found:
         for endpoint in each.endpoints:
             for method in endpoint.methods or (ANY,):
-                shape = specificity(_template(endpoint), exact=True)
+                shape: object = specificity(_template(endpoint), exact=True)
+                if not endpoint.exact:
+                    # Templates that a policy cannot write may look alike, and be different endpoints.
+                    shape = shape, endpoint.spelling
                 key = _known_as(merged, method, shape)
                 before = merged.get(key)
                 if before is not None and each.source in before.sources and not endpoint.statuses:

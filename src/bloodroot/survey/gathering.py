@@ -6,11 +6,11 @@ import re
 from collections.abc import Callable, Iterable
 from pathlib import Path
 
-from .application import imported, is_application, survey_application
+from .applications import imported, is_application, survey_application
+from .documents import survey_openapi
 from .endpoints import Found, SurveyError
 from .har import survey_har
 from .logs import survey_log
-from .openapi import survey_openapi
 from .requests import Observed
 
 

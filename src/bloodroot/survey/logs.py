@@ -48,7 +48,7 @@ def survey_log(file: Path, observed: Observed) -> Found:
             f"{file}: no line is in the common or the combined log format, such as "
             '127.0.0.1 - - [04/May/2026:12:00:00 +0000] "GET /trials/7 HTTP/1.1" 200 512'
         )
-    notes = [f"{file}: {others} lines left out that are in neither format"] if others else []
+    notes = [f"{file}: lines left out because they are in neither format: {others}"] if others else []
     return observed.found(str(file), notes)
 
 

@@ -66,7 +66,9 @@ class Observed:
             endpoints.append(Endpoint((method,), path, source, statuses=statuses))
         said = [*notes]
         if self.unreadable:
-            said.append(f"{source}: {self.unreadable} requests left out, whose method or path can be read in two ways")
+            said.append(
+                f"{source}: requests left out because their method or path can be read in two ways: {self.unreadable}"
+            )
         return Found(source, tuple(endpoints), tuple(said))
 
 
