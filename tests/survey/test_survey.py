@@ -225,7 +225,7 @@ class OpenApi(InFolder):
         self.write("parts/more.json", '{"get": {"operationId": "lot"}, "parameters": []}')
         found = survey_openapi(self.folder / "tarn.yaml")
         self.assertEqual(
-            [(each.methods[0], each.template, each.exact, each.action, each.security) for each in found.endpoints],
+            [(each.methods[0], each.template, each.exact, each.operation, each.security) for each in found.endpoints],
             [
                 ("GET", "/v1/lots", True, "lots", ("bearer read",)),
                 ("POST", "/v1/lots", True, None, ()),

@@ -54,7 +54,7 @@ def project_if_any(
 
     file = settings or find_settings()
     found = read_settings(file) if file is not None else None
-    named = policy or (_shown(found.policy) if found is not None else Path("access.bloodroot"))
+    named = policy or (shown(found.policy) if found is not None else Path("access.bloodroot"))
     if policy is None and not named.exists():
         return None, found
     rules, found = _read(policy, settings, personas=False)
@@ -64,6 +64,24 @@ def project_if_any(
 
     own = [found.app] if found is not None and found.app else []
     return bound_to_any(rules, [*sources, *own], found), found
+
+
+def sources_of(named: list[str], settings: Settings | None) -> tuple[list[str], Path]:
+    """The sources of a survey and the folder they are looked for in: those that were named, else the settings' own.
+
+    Raises:
+        UsageError: there are none.
+    """
+    if named:
+        return named, Path.cwd()
+    own = [*([settings.app] if settings and settings.app else [])]
+    own += [str(settings.openapi)] if settings is not None and settings.openapi is not None else []
+    if not own or settings is None:
+        raise UsageError(
+            "there is nothing to survey; name a source, such as module:app or openapi.json, or write "
+            'app = "module:name" in bloodroot.toml'
+        )
+    return own, settings.folder
 
 
 def unbound_project(policy: Path | None, settings: Path | None, *, personas: bool = True) -> tuple[Policy, Settings]:
@@ -94,7 +112,7 @@ def _read(policy: Path | None, settings: Path | None, *, personas: bool = True) 
     found = read_settings(file) if file is not None else None
     chosen = policy
     if chosen is None:
-        chosen = _shown(found.policy) if found is not None else Path("access.bloodroot")
+        chosen = shown(found.policy) if found is not None else Path("access.bloodroot")
     if not chosen.exists():
         raise UsageError(_no_policy(chosen, file if policy is None else None))
     rules = load(chosen)
@@ -107,7 +125,7 @@ def _no_policy(policy: Path, settings: Path | None) -> str:
     """What to say where there is no such policy: who names it, files of nearly this name, and what to do."""
     from ..language.problems import suggestion
 
-    where = f"{policy}, which {_shown(settings)} names as the policy" if settings is not None else str(policy)
+    where = f"{policy}, which {shown(settings)} names as the policy" if settings is not None else str(policy)
     folder = policy.parent
     near = [each.stem for each in sorted(folder.glob("*.bloodroot"))] if folder.is_dir() else []
     guess = suggestion(policy.stem, near)
@@ -188,10 +206,10 @@ def policy_file() -> Path:
     from ..settings import find_settings, read_settings
 
     file = find_settings()
-    return _shown(read_settings(file).policy) if file is not None else Path("access.bloodroot")
+    return shown(read_settings(file).policy) if file is not None else Path("access.bloodroot")
 
 
-def _shown(path: Path) -> Path:
+def shown(path: Path) -> Path:
     """A path as short as it can be written from here."""
     try:
         return path.resolve().relative_to(Path.cwd().resolve())

@@ -3,13 +3,12 @@
 from __future__ import annotations
 
 from enum import StrEnum
-from pathlib import Path
 from typing import Annotated
 
 import typer
 
 from ..report import Format
-from .output import Color, ColorOption, OutOption, PolicyOption, SettingsOption, UsageError
+from .output import Color, ColorOption, OutOption, PolicyOption, SettingsOption
 
 
 class SurveyFormat(StrEnum):
@@ -40,26 +39,13 @@ def survey(
     color: ColorOption = Color.AUTO,
 ) -> None:
     """List every endpoint of an application, the line that covers each, and those that no line covers."""
-    import logging
-
     from ..survey.coverage import survey as held_together
     from ..survey.gathering import gather
     from . import inputs, output
 
     output.check_out(form, out)
-    # What an application that is protected says of its lines when it starts is said here.
-    logging.getLogger("bloodroot.enforce").addHandler(logging.NullHandler())
     rules, found = inputs.project_if_any(policy, settings, sources=sources or [])
-    names = list(sources or [])
-    folder = Path.cwd()
-    if not names and found is not None:
-        folder = found.folder
-        names = [*([found.app] if found.app else []), *([str(found.openapi)] if found.openapi else [])]
-    if not names:
-        raise UsageError(
-            "there is nothing to survey; name a source, such as module:app or openapi.json, or write "
-            'app = "module:name" in bloodroot.toml'
-        )
+    names, folder = inputs.sources_of(sources or [], found)
     result = held_together(gather(names, folder), rules)
     output.deliver(result, form, out, color)
     if rules is not None and result.uncovered:

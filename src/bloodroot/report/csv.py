@@ -72,7 +72,14 @@ def survey(result: SurveyResult) -> str:
     for row in result.endpoints:
         each, line = row.endpoint, row.line
         required, place = (line.requirement.words(), line.place.at) if line is not None else ("", "")
-        about = (each.kind, each.action or "", required, place, "; ".join(each.guards), "; ".join(row.sources))
+        about = (
+            each.kind,
+            each.action or each.operation or "",
+            required,
+            place,
+            "; ".join(each.guards),
+            "; ".join(row.sources),
+        )
         rows.append([row.method, each.template, *about, each.count])
     return _text(heads, rows)
 

@@ -246,6 +246,7 @@ def _surveyed(row: Surveyed) -> dict[str, Any]:
         "spelling": endpoint.spelling or endpoint.template,
         "kind": endpoint.kind,
         "action": endpoint.action,
+        "operation": endpoint.operation,
         "summary": endpoint.summary or None,
         "tags": list(endpoint.tags),
         "guards": list(endpoint.guards),

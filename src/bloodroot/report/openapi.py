@@ -38,6 +38,8 @@ def survey(result: SurveyResult) -> str:
 def _operation(row: Surveyed) -> dict[str, Any]:
     endpoint = row.endpoint
     operation: dict[str, Any] = {}
+    if endpoint.operation:
+        operation["operationId"] = endpoint.operation
     if endpoint.summary:
         operation["summary"] = endpoint.summary
     if endpoint.tags:

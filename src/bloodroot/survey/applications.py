@@ -168,8 +168,8 @@ def _endpoint(name: str, route: Route) -> Endpoint:
         exact,
         route.spelling or route.path,
         route.action,
-        route.kind,
-        _summary(route.handler),
+        kind=route.kind,
+        summary=_summary(route.handler),
         guards=tuple(dict.fromkeys(guard.text for guard in route.guards)),
     )
 

@@ -8,7 +8,7 @@ from dataclasses import dataclass, replace
 from ..core.binding import Route, template_of
 from ..core.lines import Line
 from ..core.methods import ANY, COMMON, covers
-from ..core.paths import Template, overlap, specificity
+from ..core.paths import Parameter, Template, Wild, overlap, specificity
 from ..core.policy import Policy
 from .endpoints import Endpoint, Found
 
@@ -111,6 +111,7 @@ def _both(row: Surveyed, other: Endpoint) -> Surveyed:
     endpoint = replace(
         one,
         action=one.action or other.action,
+        operation=one.operation or other.operation,
         summary=one.summary or other.summary,
         tags=one.tags or other.tags,
         guards=one.guards or other.guards,
@@ -122,7 +123,7 @@ def _both(row: Surveyed, other: Endpoint) -> Surveyed:
 
 def _with_line(row: Surveyed, policy: Policy) -> Surveyed:
     template = _template(row.endpoint)
-    segments = [part if isinstance(part, str) else "~" for part in template.segments]
+    segments = [_value_at(part) for part in template.segments]
     methods: tuple[str, ...] = (row.method,)
     if row.method == ANY:
         methods = ("GET",) if row.endpoint.kind == "static" else _SERVED
@@ -135,6 +136,13 @@ def _with_line(row: Surveyed, policy: Policy) -> Surveyed:
         if any(covers(rule.methods, method) for method in methods) and overlap(rule.template, template)
     )
     return replace(row, line=line, closed=closed, rules=rules)
+
+
+def _value_at(part: str | Parameter | Wild) -> str:
+    """A segment of a request for this one of a template, with a value that no line can name."""
+    if isinstance(part, Parameter):
+        return f"{part.before}\0{part.after}"
+    return part if isinstance(part, str) else "\0"
 
 
 def _idle(policy: Policy, rows: tuple[Surveyed, ...]) -> Iterable[Line]:

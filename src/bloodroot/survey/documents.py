@@ -79,7 +79,7 @@ class _Document:
                     at,
                     exact and "?" not in spelling and "#" not in spelling,
                     spelling,
-                    _string(operation.get("operationId")),
+                    operation=_string(operation.get("operationId")),
                     summary=_string(operation.get("summary")) or "",
                     tags=tuple(str(tag) for tag in operation.get("tags") or ()),
                     security=_security(operation.get("security", whole.get("security"))),

@@ -23,7 +23,8 @@ class Endpoint:
         place: where in that, such as ``paths./trials.get``; an empty string where there is no better place.
         exact: whether the template covers exactly the paths of the endpoint.
         spelling: the path as the source writes it.
-        action: the name of what serves it, or None.
+        action: the name by which a framework knows what serves it, or None.
+        operation: what a document calls it, or None.
         kind: ``endpoint``, ``websocket``, ``static``, ``redirect``, ``mount`` or ``documentation``.
         summary: one sentence about it, or an empty string.
         tags: what the source files it under.
@@ -39,6 +40,7 @@ class Endpoint:
     exact: bool = True
     spelling: str = ""
     action: str | None = None
+    operation: str | None = None
     kind: str = "endpoint"
     summary: str = ""
     tags: tuple[str, ...] = ()

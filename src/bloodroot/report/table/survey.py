@@ -106,7 +106,7 @@ def _line(row: Surveyed, plain: bool) -> list[Text]:
 
 def _served_by(row: Surveyed) -> Text:
     endpoint = row.endpoint
-    served = endpoint.action or ""
+    served = endpoint.action or endpoint.operation or ""
     if endpoint.security is not None:
         declared = " or ".join(endpoint.security) or "nothing"
         served += f"{' ' if served else ''}[declares {declared}]"

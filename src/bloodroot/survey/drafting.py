@@ -1,0 +1,182 @@
+"""A first policy from a survey: every endpoint in it, every one closed, ready to be filled in."""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Iterable, Iterator
+from itertools import groupby
+
+from ..core.methods import ANY
+from ..core.paths import parse_template, specificity
+from ..language.printer import tidy
+from ..language.reader import RESERVED
+from .coverage import Surveyed, SurveyResult
+from .endpoints import SurveyError
+
+_VERBS = {"GET": "read", "HEAD": "read", "PUT": "edit", "PATCH": "edit", "DELETE": "remove", "POST": "edit"}
+# Segments that say how an endpoint is reached, and not what it is about.
+_PREFIXES = re.compile(r"api|rest|v\d+(\.\d+)?|latest").fullmatch
+_NAMES_IN_GUARDS = re.compile(r'"(?:[^"\\]|\\.)*"|[A-Za-z][\w-]*(?::[\w-]+)+|(?<![.\w-])[A-Za-z][\w-]*(?![.\w-])')
+ROLES = ("user", "editor", "admin")
+
+
+def draft(result: SurveyResult, name: str) -> str:
+    """A policy with a line for each endpoint, which no one may use until the permissions are granted.
+
+    Args:
+        result: the survey.
+        name: what to call the policy.
+
+    Returns:
+        The text, in its tidy form.
+
+    Raises:
+        SurveyError: there are no endpoints.
+    """
+    lines = [_line(row, "guarded" if row.endpoint.guards else permission_of(row)) for row in _once(result.endpoints)]
+    if not lines:
+        raise SurveyError(f"{', '.join(result.sources)}: there are no endpoints to draft a policy for")
+    roles, asked = _names_of(guard for row in result.endpoints for guard in row.endpoint.guards)
+    permissions = dict.fromkeys([*(permission for _, permission, _ in lines if ":" in permission), *asked])
+    text = [f"policy {_quoted(name)}", "", "# Which roles there are: change these to your own."]
+    text += ["roles", '  user default "every signed-in caller"', "  editor includes user", "  admin includes editor"]
+    text += [f'  {role} "named by a guard; a role, or to be made a condition"' for role in roles if role not in ROLES]
+    if permissions:
+        text += ["", "# Who may do what: no one, until you say who. A POST may well only read."]
+        text += ["permissions", *(f"  {permission} nobody" for permission in permissions)]
+    text += ["", "endpoints", *_by_area(lines)]
+    return tidy("\n".join(text) + "\n", "<draft>")
+
+
+def update(text: str, result: SurveyResult) -> tuple[str, int]:
+    """A policy with a line for each endpoint that it does not cover, at its end; nothing else of it is touched.
+
+    Args:
+        text: the policy.
+        result: a survey held against it.
+
+    Returns:
+        The text, and how many lines were added.
+    """
+    added = [_line(row, "nobody") for row in _once(result.uncovered)]
+    if not added:
+        return text, 0
+    section = "\n".join(["endpoints", *(f"  {what} {requirement}{about}" for what, requirement, about in added)])
+    return f"{text.rstrip()}\n\n{tidy(section + chr(10), '<added>')}", len(added)
+
+
+def skeleton(app: str | None, openapi: str | None, policy: str, templates: Iterable[str]) -> str:
+    """Settings to start from: the application, a persona for each role, and the parameters that need values."""
+    names = dict.fromkeys(name for template in templates for name in parse_template(template).names)
+    lines = [f"policy = {_quoted(policy)}"]
+    lines += [f"app = {_quoted(app)}"] if app else ['# app = "module:name"']
+    lines += [f"openapi = {_quoted(openapi)}"] if openapi else []
+    lines += ["", "# The callers to probe as.", "[personas.visitor]", "signed_in = false"]
+    for number, role in enumerate(ROLES, 1):
+        lines += ["", f"[personas.{role}]", f'roles = ["{role}"]', f"attributes = {{ id = {number} }}"]
+    if names:
+        lines += ["", "# Values for the parameters of paths.", "[samples]", *(f"# {name} = 1" for name in names)]
+    return "\n".join(lines) + "\n"
+
+
+def _once(rows: Iterable[Surveyed]) -> Iterator[Surveyed]:
+    """Endpoints by area. Of those that only an action can name, each action once; of others, each shape once."""
+    seen: set[object] = set()
+    # Those whose path can be written come before those for which it can be written only about.
+    for row in sorted(rows, key=lambda row: (not row.endpoint.exact, *_sorting(row))):
+        shape = specificity(parse_template(row.endpoint.template), exact=True)
+        key: object = _action_of(row) or (row.method, shape)
+        if key not in seen:
+            seen.add(key)
+            yield row
+
+
+def _by_area(lines: Iterable[tuple[str, str, str]]) -> Iterator[str]:
+    """The lines, with a comment above those of an area."""
+    for area, some in groupby(sorted(lines, key=lambda line: _area(line[0])), lambda line: _area(line[0])):
+        yield f"\n  # {area}"
+        yield from (f"  {what} {requirement}{about}" for what, requirement, about in some)
+
+
+def _sorting(row: Surveyed) -> tuple[str, str]:
+    return _area(row.endpoint.template), row.endpoint.template
+
+
+def _action_of(row: Surveyed) -> str | None:
+    """The action to write a line for; None where the path can be written, or there is no action that can."""
+    action = row.endpoint.action
+    if row.endpoint.exact or not action or not re.fullmatch(r"[^\W\d][\w.:-]*", action):
+        return None
+    return action
+
+
+def _line(row: Surveyed, requirement: str) -> tuple[str, str, str]:
+    """Method and path, requirement and description of the line for an endpoint."""
+    endpoint, action = row.endpoint, _action_of(row)
+    about = endpoint.summary or endpoint.action or endpoint.operation or ""
+    if endpoint.security is not None:
+        about += f"{'; ' if about else ''}declared: {' or '.join(endpoint.security) or 'open'}"
+    what = f"action {action}" if action else f"{row.method} {endpoint.template}"
+    return what, requirement, f" {_quoted(about)}" if about else ""
+
+
+def permission_of(row: Surveyed) -> str:
+    """A permission for an endpoint, named after its path and its method: ``trial:edit``."""
+    parts = [part for part in row.endpoint.template.split("/")[1:] if part and not _PREFIXES(part)]
+    literal = [_name(part) for part in parts if "{" not in part and "*" not in part and _name(part)]
+    method = row.method
+    if not literal:
+        return f"page:{'use' if method == ANY else _VERBS.get(method, method.lower())}"
+    last = parts[-1]
+    if "{" in last or "*" in last:
+        return f"{_singular(literal[-1])}:{'use' if method == ANY else _VERBS.get(method, method.lower())}"
+    if last in ("new", "add") and len(literal) > 1:
+        # The form has the permission of what it sends: POST of the list.
+        return f"{_singular(literal[-2])}:add"
+    behind_value = len(parts) > 1 and "{" in parts[-2]
+    plural = _singular(literal[-1]) != literal[-1]
+    if (behind_value or last in ("edit", "search")) and not plural and len(literal) > 1:
+        return f"{_singular(literal[-2])}:{literal[-1]}"
+    verb = {"GET": "list" if plural else "read", "POST": "add", ANY: "use"}.get(method)
+    return f"{_singular(literal[-1])}:{verb or _VERBS.get(method, method.lower())}"
+
+
+def _area(what: str) -> str:
+    """The first segment of a path that says what it is about; what has no path is at the end."""
+    path = what.rpartition(" ")[2]
+    if not path.startswith("/"):
+        return "by action"
+    parts = path.split("/")
+    return f"/{parts[1]}" if parts[1] and "{" not in parts[1] and "*" not in parts[1] else "/"
+
+
+def _name(text: str) -> str:
+    """A segment as a name of the language, or an empty string."""
+    name = re.sub(r"[^A-Za-z0-9_-]+", "-", text).strip("-").lower()
+    if not name or not name[0].isalpha():
+        name = f"x{name}" if name else ""
+    return f"{name}s" if name in RESERVED else name
+
+
+def _singular(name: str) -> str:
+    if name.endswith("ies") and len(name) > 4:
+        return f"{name[:-3]}y"
+    return name[:-1] if name.endswith("s") and not name.endswith(("ss", "us", "is")) and len(name) > 3 else name
+
+
+def _quoted(text: str) -> str:
+    plain = "".join(character if character.isprintable() else " " for character in text)
+    return '"' + " ".join(plain.split()).replace("\\", "\\\\").replace('"', '\\"') + '"'
+
+
+def _names_of(guards: Iterable[str]) -> tuple[list[str], list[str]]:
+    """The roles, or conditions, and the permissions that guards name, so that a draft knows them."""
+    roles: dict[str, None] = {}
+    permissions: dict[str, None] = {}
+    for guard in guards:
+        for name in _NAMES_IN_GUARDS.findall(guard):
+            if ":" in name and not name.startswith('"'):
+                permissions[name] = None
+            elif not name.startswith('"') and name not in RESERVED:
+                roles[name] = None
+    return list(roles), list(permissions)
