@@ -7,6 +7,7 @@ docs/speed.md has the ratios, and what each may be at most.
 from __future__ import annotations
 
 import contextlib
+import json
 import socket
 import subprocess
 import sys
@@ -22,6 +23,8 @@ from typing import Any
 import bloodroot
 from bloodroot import Caller
 from bloodroot.core.matrix import matrix_of_roles
+from bloodroot.survey.coverage import survey
+from bloodroot.survey.gathering import gather
 from growing import GROWING, use
 
 ROLES = 20
@@ -207,6 +210,23 @@ def matrix() -> None:
     print(f"  {times['matrix'] * 1e3:.0f} ms; the floor is timed on every 20th endpoint and multiplied")
 
 
+def survey_openapi_document() -> None:
+    """Surveying an OpenAPI document of 13 MB, held against a policy, against `json.loads` of its text."""
+    fields = {f"field{number}": {"type": "string", "description": "What it holds. " * 6} for number in range(80)}
+    content = {"application/json": {"schema": {"type": "object", "properties": fields}}}
+    operation = {"summary": "One thing.", "responses": {"200": {"description": "Found.", "content": content}}}
+    paths = {f"/area{number % 40}/things{number}/{{thing_id}}/part": {"get": operation} for number in range(1200)}
+    text = json.dumps({"openapi": "3.1.0", "info": {"title": "Measured", "version": "1"}, "paths": paths})
+    policy = bloodroot.parse(policy_text(1200))
+    with tempfile.TemporaryDirectory() as folder:
+        file = Path(folder) / "openapi.json"
+        file.write_text(text, "utf-8")
+        works = {"floor": lambda: json.loads(text), "survey": lambda: survey(gather([str(file)], Path(folder)), policy)}
+        times = best(works, 5)
+    ratio = times["survey"] / times["floor"]
+    report_ratio(f"survey of {len(text) / 1e6:.0f} MB of OpenAPI, {len(paths):,} operations", ratio, 3)
+
+
 def show_help() -> None:
     """`bloodroot --help` against a bare Typer program with as many commands."""
     bare = "import typer\napp = typer.Typer(no_args_is_help=True)\n"
@@ -383,6 +403,7 @@ MEASURES = {
     "matrix": matrix,
     "flags": flags,
     "growth": growth,
+    "survey": survey_openapi_document,
     "help": show_help,
     "uvicorn": served_by_uvicorn,
     "gunicorn": served_by_gunicorn,
