@@ -17,7 +17,7 @@ if TYPE_CHECKING:
 
 T = TypeVar("T")
 
-_LONGEST = 100  # segments in a template; the search goes one call deeper for each
+DEEPEST = 100  # segments in a template; the search goes one call deeper for each
 _NAME = re.compile(r"[^\W\d][\w-]*")
 _PIECE = re.compile(r"\{([^{}]*)\}")
 # Nearly all paths have none of these: nothing to decode, nothing that could be read two ways.
@@ -143,8 +143,8 @@ def parse_template(text: str) -> Template:
         raise TemplateError(f"a path template has no place for {character}; write the path alone, as plain text")
     body = text[1:-1] if text.endswith("/") else text[1:]
     parts = body.split("/") if body else []
-    if len(parts) > _LONGEST:
-        raise TemplateError(f"a path has at most {_LONGEST} segments")
+    if len(parts) > DEEPEST:
+        raise TemplateError(f"a path has at most {DEEPEST} segments")
     segments = tuple([part if part.isalnum() else _segment(part) for part in parts])
     if "*" in text and REST in segments[:-1]:
         raise TemplateError("** can only be the last segment")

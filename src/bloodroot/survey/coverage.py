@@ -8,7 +8,7 @@ from dataclasses import dataclass, replace
 from ..core.binding import Route, template_of
 from ..core.lines import Line
 from ..core.methods import ANY, COMMON, covers
-from ..core.paths import Parameter, Template, Wild, overlap, specificity
+from ..core.paths import DEEPEST, REST, Parameter, Template, Wild, overlap, specificity
 from ..core.policy import Policy
 from .endpoints import Endpoint, Found
 
@@ -123,7 +123,7 @@ def _both(row: Surveyed, other: Endpoint) -> Surveyed:
 
 def _with_line(row: Surveyed, policy: Policy) -> Surveyed:
     template = _template(row.endpoint)
-    segments = [_value_at(part) for part in template.segments]
+    segments = [text for part in template.segments for text in _values_at(part)]
     methods: tuple[str, ...] = (row.method,)
     if row.method == ANY:
         methods = ("GET",) if row.endpoint.kind == "static" else _SERVED
@@ -138,11 +138,12 @@ def _with_line(row: Surveyed, policy: Policy) -> Surveyed:
     return replace(row, line=line, closed=closed, rules=rules)
 
 
-def _value_at(part: str | Parameter | Wild) -> str:
-    """A segment of a request for this one of a template, with a value that no line can name."""
+def _values_at(part: str | Parameter | Wild) -> tuple[str, ...]:
+    """Segments of a request for this one of a template, with values that no line can name."""
     if isinstance(part, Parameter):
-        return f"{part.before}\0{part.after}"
-    return part if isinstance(part, str) else "\0"
+        return (f"{part.before}\0{part.after}",)
+    # Whatever is that deep is covered only by a line that covers every depth.
+    return (part,) if isinstance(part, str) else ("\0",) * (DEEPEST if part is REST else 1)
 
 
 def _idle(policy: Policy, rows: tuple[Surveyed, ...]) -> Iterable[Line]:
