@@ -32,6 +32,9 @@ MISTAKES = (
     ("roles\n  a\tincludes helper", None, None),
     ("roles\n\ta", "9:1", "a tab in the indentation; use spaces"),
     ("roles\n  a \x07", "9:5", "an invisible character, U+0007, which means nothing here; leave it out"),
+    ('roles\n  a "\u202eb"', "9:6", "an invisible character, U+202E, shows this line in another order than it has"),
+    ("# \u2067\nroles\n  a", "8:3", "an invisible character, U+2067, shows this line in another order than it has"),
+    ("endpoints\n  GET /a\u200bb anyone", "9:7", "a path template has no place for the invisible character U+200B"),
     ("roles\n  a “b”", "9:5", 'the character "“" has no meaning here'),
     # layout
     ("  GET / anyone", "8:7", None),

@@ -303,11 +303,12 @@ class What(InFolder):
                     "/x/6fa459ea-ee8a-3ca4-894e-db77e160355e",
                 ]
                 + [f"/files/{n:032x}" for n in range(3)]
-                + ["/a/b%20c", "/people/ash@tarn.example", "/entries/9/notes/4"]
+                + ["/a/b%20c", "/c%E2%80%AEd", "/people/ash@tarn.example", "/entries/9/notes/4"]
             ),
             {
                 "/": 1,
                 "/a/{part1}": 1,
+                "/{part1}": 1,
                 "/entries/{entry_id}/notes/{note_id}": 1,
                 "/files/{file_id}": 3,
                 "/people/{people_id}": 1,

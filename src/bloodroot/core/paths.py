@@ -23,8 +23,8 @@ _PIECE = re.compile(r"\{([^{}]*)\}")
 # Nearly all paths have none of these: nothing to decode, nothing that could be read two ways.
 _ODD = re.compile(r"[^A-Za-z0-9\-._~!$&'()*+,=:@/]").search
 _TWO_WAYS = re.compile(r"[/\\;\x00-\x1f\x7f-\x9f]").search
-_NOT_IN_TEMPLATES = re.compile(r"[?#%;\\\s\x00-\x1f\x7f]").search
-_UNFIT = {"?": "a query", "#": "a fragment", "%": "a percent-encoding", ";": "a ;", "\\": "a backslash"}
+_NOT_IN_TEMPLATES = re.compile(r"[?#%;\\ ]").search
+_UNFIT = {"?": "a query", "#": "a fragment", "%": "a percent-encoding", ";": "a ;", "\\": "a backslash", " ": "a space"}
 _COMMON = frozenset(COMMON)
 _METHOD = re.compile(r"[A-Z0-9!#$%&'*+.^_`|~-]+").fullmatch
 _BAD_PERCENT = re.compile(r"%(?![0-9A-Fa-f]{2})").search
@@ -137,9 +137,12 @@ def parse_template(text: str) -> Template:
     """
     if not text.startswith("/"):
         raise TemplateError("a path begins with /")
+    if not text.isprintable():
+        unseen = next(character for character in text if not character.isprintable())
+        raise TemplateError(f"a path template has no place for the invisible character U+{ord(unseen):04X}")
     unfit = _NOT_IN_TEMPLATES(text)
     if unfit:
-        character = _UNFIT.get(unfit[0], "a space" if unfit[0].isspace() else "a control character")
+        character = _UNFIT[unfit[0]]
         raise TemplateError(f"a path template has no place for {character}; write the path alone, as plain text")
     body = text[1:-1] if text.endswith("/") else text[1:]
     parts = body.split("/") if body else []

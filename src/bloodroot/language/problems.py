@@ -62,8 +62,8 @@ class Problem:
         if not line.strip():
             return head
         gutter = f"{self.place.line:>5} | "
-        # Tabs are shown as one blank so that the mark is under what it marks.
-        shown = line.replace("\t", " ")
+        # Tabs are shown as one blank, so that the mark is under what it marks, and so is what cannot be seen.
+        shown = "".join(character if character.isprintable() else " " for character in line)
         mark = " " * (self.place.column - 1) + "^" * max(1, self.place.length)
         return f"{head}\n{gutter}{shown}\n{' ' * (len(gutter) - 2)}| {mark}"
 

@@ -27,6 +27,9 @@ _TOKEN = re.compile(
     re.VERBOSE,
 )
 
+# Characters that change the direction of what follows, so that a reader sees another order than is there.
+_TURNING = re.compile("[\u202a-\u202e\u2066-\u2069]").search
+
 # What people type from other languages, and what to write here.
 _FOREIGN = {
     "&": 'write "and"',
@@ -70,6 +73,11 @@ def read_entries(source: Source, problems: list[Problem]) -> Iterator[Entry]:
     entry: Entry | None = None
     of_section = -1  # how far the entries of the section at hand are indented: 0 before its first, -1 before a header
     for number, text in enumerate(source.lines, 1):
+        turning = None if text.isascii() else _TURNING(text)
+        if turning is not None:
+            message = f"an invisible character, U+{ord(turning[0]):04X}, shows this line in another order than it has"
+            problems.append(Problem(f"{message}; leave it out", Place(source, number, turning.start() + 1, 1)))
+            continue
         body = text.lstrip(" ")
         if not body or body[0] == "#" or body.isspace():
             continue

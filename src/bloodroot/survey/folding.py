@@ -121,7 +121,7 @@ def _templates(node: _Node, parts: list[str], names: list[str]) -> Iterator[tupl
 
 def _literal(segment: str, names: list[str]) -> str:
     """A segment that was asked for as a policy writes it; one that it cannot write becomes a parameter."""
-    if re.fullmatch(r"[^\s{}*?#%;\\\x00-\x1f\x7f]+", segment) and segment not in (".", ".."):
+    if segment.isprintable() and re.fullmatch(r"[^ {}*?#%;\\]+", segment) and segment not in (".", ".."):
         return segment
     return f"{{part{len(names) + 1}}}"
 
