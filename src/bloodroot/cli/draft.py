@@ -61,7 +61,9 @@ def draft(
     # Anything that cannot be read would be a fault of ours.
     parse(text, str(policy))
     write_text(policy, text)
-    typer.echo(f"wrote {policy}: {plural(len(result.endpoints), 'endpoint')}, all of them closed")
+    guarded = sum(drafting.requirement_of(row) == "guarded" for row in result.endpoints)
+    but = f" but for {guarded} that their guards decide" if guarded else ""
+    typer.echo(f"wrote {policy}: {plural(len(result.endpoints), 'endpoint')}, all of them closed{but}")
     if found is None:
         apps = [each for each in names if ":" in each and not Path(each).exists()]
         documents = [each for each in names if each.endswith((".json", ".yaml", ".yml"))]

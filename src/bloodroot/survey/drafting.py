@@ -33,7 +33,7 @@ def draft(result: SurveyResult, name: str) -> str:
     Raises:
         SurveyError: there are no endpoints.
     """
-    lines = [_line(row, "guarded" if row.endpoint.guards else permission_of(row)) for row in _once(result.endpoints)]
+    lines = [_line(row, requirement_of(row)) for row in _once(result.endpoints)]
     if not lines:
         raise SurveyError(f"{', '.join(result.sources)}: there are no endpoints to draft a policy for")
     roles, asked = _names_of(guard for row in result.endpoints for guard in row.endpoint.guards)
@@ -118,6 +118,15 @@ def _line(row: Surveyed, requirement: str) -> tuple[str, str, str]:
         about += f"{'; ' if about else ''}declared: {' or '.join(endpoint.security) or 'open'}"
     what = f"action {action}" if action else f"{row.method} {endpoint.template}"
     return what, requirement, f" {_quoted(about)}" if about else ""
+
+
+def requirement_of(row: Surveyed) -> str:
+    """What the line of an endpoint requires: a permission that no one has, or what its guard says."""
+    guards = row.endpoint.guards
+    if not guards:
+        return permission_of(row)
+    # What a draft knows only by name does not hold, and under "not" that would open the endpoint.
+    return "nobody" if any(re.search(r"\bnot\b", guard) for guard in guards) else "guarded"
 
 
 def permission_of(row: Surveyed) -> str:
