@@ -7,12 +7,14 @@ import subprocess
 import sys
 import tempfile
 import unittest
+import weakref
 from dataclasses import dataclass
 from pathlib import Path
 from textwrap import dedent
 from unittest import mock
 
 from bloodroot.cli import run
+from bloodroot.enforce import in_force
 
 PROGRAM = Path(sys.executable).parent / "bloodroot"
 
@@ -67,6 +69,9 @@ class InFolder(unittest.TestCase):
             mock.patch.object(sys, "argv", ["bloodroot", *map(str, words)]),
             mock.patch.object(sys, "stdin", io.StringIO(stdin)),
             mock.patch.dict(os.environ, {"COLUMNS": "160", **environment}),
+            # The program begins with no policy in force and no guard.
+            mock.patch.object(in_force, "_policies", []),
+            mock.patch.object(in_force, "_guards", weakref.WeakSet()),
         ):
             try:
                 run()

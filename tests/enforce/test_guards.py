@@ -9,8 +9,10 @@ import subprocess
 import sys
 import threading
 import unittest
+import weakref
 from pathlib import Path
 from typing import Any
+from unittest import mock
 
 import flask
 from django.views import View
@@ -19,6 +21,7 @@ from starlette.applications import Starlette
 from starlette.endpoints import HTTPEndpoint
 from starlette.responses import PlainTextResponse
 from starlette.routing import Route
+from starlette.testclient import TestClient
 
 import bloodroot
 from bloodroot import Caller
@@ -401,6 +404,32 @@ class Policies(unittest.TestCase):
         app = Starlette(routes=[Route("/x", grind)])
         with self.assertRaisesRegex(bloodroot.PolicyError, 'unknown role "miller"'):
             for_starlette.protect(app, self.ONE, identify=identify)
+
+    def test_applications_of_one_process_share_no_words(self) -> None:
+        policies = [bloodroot.parse(f"roles\n  {role}\nendpoints\n  GET /x guarded\n") for role in ("miller", "baker")]
+        for first in (True, False):
+            with (
+                self.subTest(policies_first=first),
+                mock.patch.object(in_force, "_policies", []),
+                mock.patch.object(in_force, "_guards", weakref.WeakSet()),
+            ):
+                if first:
+                    use(*policies)
+                apps = []
+                for role in ("miller", "baker"):
+
+                    @guard(role)
+                    async def serve(request: Any) -> PlainTextResponse:
+                        return PlainTextResponse("flour")
+
+                    apps.append(Starlette(routes=[Route("/x", serve)]))
+                if not first:
+                    use(*policies)
+                for app, policy, role in zip(apps, policies, ("miller", "baker"), strict=True):
+                    for_starlette.protect(app, policy, identify=lambda request, role=role: Caller(1, {role}))
+                    self.assertEqual(TestClient(app).get("/x").text, "flour")
+                with self.assertRaisesRegex(bloodroot.PolicyError, "unknown role"):
+                    guard("butcher")
 
     def test_a_refusal_names_guard_caller_and_function(self) -> None:
         message = r'guard\("lot:edit"\) in .*test_guards.py:\d+ around Service.edit refused the caller 5: role'

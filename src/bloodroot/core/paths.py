@@ -479,6 +479,24 @@ def _find(node: _Node[T], segments: list[str], place: int, count: int) -> T | No
     return node.rest if node.rest is not None else node.rest_any
 
 
+def unnamed_segments(template: Template, exact: bool) -> list[str]:
+    """Segments of a request that a template covers, with values that no other template can name.
+
+    Args:
+        template: the template.
+        exact: whether it covers no more than the requests it is made for. Then the rest of a path (``**``) is as deep
+            as it can be, which only what covers every depth covers; else it is one segment.
+    """
+    rest = DEEPEST if exact else 1
+    return [text for part in template.segments for text in _unnamed(part, rest)]
+
+
+def _unnamed(part: str | Parameter | Wild, rest: int) -> tuple[str, ...]:
+    if isinstance(part, Parameter):
+        return (f"{part.before}\0{part.after}",)
+    return (part,) if isinstance(part, str) else ("\0",) * (rest if part is REST else 1)
+
+
 def specificity(template: Template, *, exact: bool = False) -> tuple[tuple[int, int, int, str, str], ...]:
     """A key by which templates that match the same path sort, the most specific first.
 

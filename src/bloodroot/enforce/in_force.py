@@ -34,17 +34,21 @@ _policies: list[weakref.ref[Policy]] = []
 _guards: weakref.WeakSet[Guarding] = weakref.WeakSet()
 
 
-def use(policy: Policy) -> None:
-    """Put a policy in force: guards are held against it, those there are and those that will be imported.
+def use(*policies: Policy) -> None:
+    """Put policies in force: guards are held against them, those there are and those that will be imported.
 
-    A middleware does so by itself. Call it in a job, before anything guarded is called.
+    A middleware does so by itself with its own. Call it in a job, before anything guarded is called; and where several
+    applications with policies of their own are in one process, with all of these, before the first is protected.
+
+    Args:
+        policies: those to put in force; a guard has to be understood by one of those in force.
 
     Raises:
         PolicyError: a guard requires a role or a permission that no policy in force knows.
     """
     with _lock:
-        _policies[:] = [ref for ref in _policies if ref() is not None and ref() is not policy]
-        _policies.append(weakref.ref(policy))
+        _policies[:] = [ref for ref in _policies if ref() is not None and ref() not in policies]
+        _policies.extend(map(weakref.ref, policies))
         guards = list(_guards)
     problems: list[Problem] = []
     for guard in guards:

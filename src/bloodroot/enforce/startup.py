@@ -11,7 +11,7 @@ from typing import Any
 from ..core.binding import Route, template_of
 from ..core.lines import Line
 from ..core.methods import covers
-from ..core.paths import Template, overlap
+from ..core.paths import Template, overlap, unnamed_segments
 from ..core.policy import Policy
 from ..core.requirements import asks_for_guard, references_in
 from ..language.problems import PolicyError, Problem, suggestion
@@ -115,8 +115,8 @@ def look_over(policy: Policy, routes: Iterable[Route], records: Collection[str] 
 
 
 def _served(policy: Policy, method: str, route: Route) -> _Served:
-    template, _ = template_of(route)
-    segments = [part if isinstance(part, str) else "~" for part in template.segments]
+    template, exact = template_of(route)
+    segments = unnamed_segments(template, exact)
     binding = policy.engine.binding(route)
     methods = _COMMON if method == "any" else (method,)
     found = (policy.engine.line_served(binding, each, segments) for each in methods)

@@ -8,7 +8,7 @@ from dataclasses import dataclass, replace
 from ..core.binding import Route, template_of
 from ..core.lines import Line
 from ..core.methods import ANY, COMMON, covers
-from ..core.paths import DEEPEST, REST, Parameter, Template, Wild, overlap, specificity
+from ..core.paths import Template, overlap, specificity, unnamed_segments
 from ..core.policy import Policy
 from .endpoints import Endpoint, Found
 
@@ -123,7 +123,7 @@ def _both(row: Surveyed, other: Endpoint) -> Surveyed:
 
 def _with_line(row: Surveyed, policy: Policy) -> Surveyed:
     template = _template(row.endpoint)
-    segments = [text for part in template.segments for text in _values_at(part)]
+    segments = unnamed_segments(template, row.endpoint.exact)
     methods: tuple[str, ...] = (row.method,)
     if row.method == ANY:
         methods = ("GET",) if row.endpoint.kind == "static" else _SERVED
@@ -136,14 +136,6 @@ def _with_line(row: Surveyed, policy: Policy) -> Surveyed:
         if any(covers(rule.methods, method) for method in methods) and overlap(rule.template, template)
     )
     return replace(row, line=line, closed=closed, rules=rules)
-
-
-def _values_at(part: str | Parameter | Wild) -> tuple[str, ...]:
-    """Segments of a request for this one of a template, with values that no line can name."""
-    if isinstance(part, Parameter):
-        return (f"{part.before}\0{part.after}",)
-    # Whatever is that deep is covered only by a line that covers every depth.
-    return (part,) if isinstance(part, str) else ("\0",) * (DEEPEST if part is REST else 1)
 
 
 def _idle(policy: Policy, rows: tuple[Surveyed, ...]) -> Iterable[Line]:
