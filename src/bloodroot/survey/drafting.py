@@ -113,7 +113,8 @@ def _action_of(row: Surveyed) -> str | None:
 def _line(row: Surveyed, requirement: str) -> tuple[str, str, str]:
     """Method and path, requirement and description of the line for an endpoint."""
     endpoint, action = row.endpoint, _action_of(row)
-    about = endpoint.summary or endpoint.action or endpoint.operation or ""
+    # The first sentence is enough beside a line.
+    about = endpoint.summary.split(". ")[0] or endpoint.action or endpoint.operation or ""
     if endpoint.security is not None:
         about += f"{'; ' if about else ''}declared: {' or '.join(endpoint.security) or 'open'}"
     what = f"action {action}" if action else f"{row.method} {endpoint.template}"
