@@ -6,7 +6,8 @@ import unittest
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
-from bloodroot.core.paths import PathIndex, Template, overlap, parse_template, read_path, specificity
+from bloodroot.core.path_index import PathIndex
+from bloodroot.core.paths import Template, overlap, parse_template, read_path, specificity
 
 PARTS = st.sampled_from(["a", "b", "v1", "{x}", "{y}", "v{x}", "{x}.c", "v{x}.c", "*"])
 TEMPLATES = st.builds(

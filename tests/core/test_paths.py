@@ -3,7 +3,8 @@
 import itertools
 import unittest
 
-from bloodroot.core.paths import PathIndex, TemplateError, overlap, parse_template, read_path
+from bloodroot.core.path_index import PathIndex
+from bloodroot.core.paths import TemplateError, overlap, parse_template, read_path
 
 
 class Reading(unittest.TestCase):

@@ -7,18 +7,11 @@ from typing import Annotated
 
 import typer
 
-from .output import SettingsOption, UsageError
+from .output import SettingsOption, SourcesArgument, UsageError
 
 
 def draft(
-    sources: Annotated[
-        list[str] | None,
-        typer.Argument(
-            metavar="[SOURCE]...",
-            help="As for survey: an application as module:name, an OpenAPI document, a HAR file or an access log. "
-            "By default the app and openapi of the settings.",
-        ),
-    ] = None,
+    sources: SourcesArgument = None,
     update: Annotated[
         bool,
         typer.Option("--update", help="Add lines for endpoints without one; touch nothing else."),

@@ -46,6 +46,14 @@ class FormatWithoutCsv(StrEnum):
     JSON = Format.JSON
 
 
+SourcesArgument = Annotated[
+    list[str] | None,
+    typer.Argument(
+        metavar="[SOURCE]...",
+        help="An application as module:name, an OpenAPI document, a HAR file or an access log; several are held "
+        "together. By default the app and openapi of the settings.",
+    ),
+]
 PolicyOption = Annotated[
     Path | None, typer.Option("--policy", metavar="FILE", help="The policy; by default the one the settings name.")
 ]

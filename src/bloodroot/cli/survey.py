@@ -8,7 +8,7 @@ from typing import Annotated
 import typer
 
 from ..report import Format
-from .output import Color, ColorOption, OutOption, PolicyOption, SettingsOption
+from .output import Color, ColorOption, OutOption, PolicyOption, SettingsOption, SourcesArgument
 
 
 class SurveyFormat(StrEnum):
@@ -21,14 +21,7 @@ class SurveyFormat(StrEnum):
 
 
 def survey(
-    sources: Annotated[
-        list[str] | None,
-        typer.Argument(
-            metavar="[SOURCE]...",
-            help="An application as module:name, an OpenAPI document, a HAR file or an access log; several are held "
-            "together. By default the app and openapi of the settings.",
-        ),
-    ] = None,
+    sources: SourcesArgument = None,
     policy: PolicyOption = None,
     settings: SettingsOption = None,
     form: Annotated[

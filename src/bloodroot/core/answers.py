@@ -6,7 +6,8 @@ from dataclasses import dataclass
 from typing import TYPE_CHECKING
 
 from .methods import ANY, precision
-from .paths import PathIndex, read_path, specificity
+from .path_index import PathIndex
+from .paths import read_path, specificity
 
 if TYPE_CHECKING:
     from collections.abc import Iterator, Mapping

@@ -7,7 +7,8 @@ from typing import TYPE_CHECKING, Any
 
 from ..language.problems import ENOUGH, PolicyError, Problem, suggestion
 from .methods import covers, share
-from .paths import PathIndex, Template, TemplateError, overlap, parse_template, specificity
+from .path_index import PathIndex
+from .paths import Template, TemplateError, overlap, parse_template, specificity
 
 if TYPE_CHECKING:
     from collections.abc import Iterable, Mapping

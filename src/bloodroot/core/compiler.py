@@ -15,7 +15,8 @@ from .fields import FieldRule, FieldRules
 from .formulas import FALSE
 from .lines import ActionLine, Line
 from .methods import ANY
-from .paths import PathIndex, Template, TemplateError, parse_template, specificity
+from .path_index import PathIndex
+from .paths import Template, TemplateError, parse_template, specificity
 from .policy import Policy
 from .redirects import redirect_problems
 from .requirements import references_in

@@ -12,7 +12,8 @@ from .formulas import TRUE, Disjunction, Facts, Formula, both, can_be_true
 from .kept import KeptForRoles, is_plain
 from .known import facts_for, known_to_signed_in, located
 from .methods import COMMON, covers
-from .paths import PathIndex, is_method, overlap, read_path, specificity
+from .path_index import PathIndex
+from .paths import is_method, overlap, read_path, specificity
 from .question import Question
 from .reasons import Trace, add_passed, as_signed_in, blamable, reason_of, roles_alone
 from .requirements import PATH, Elsewhere, permissions_in, references_in

@@ -113,7 +113,7 @@ class _Document:
     # References --------------------------------------------------------------------------------
 
     def resolved(self, item: Any, file: Path, place: str) -> Any:
-        """What is behind a ``$ref``, with what stands beside it; the item itself where it is none."""
+        """What is behind a ``$ref``, with what is beside it; the item itself where it is none."""
         for _ in range(_MOST_LEADS):
             if not isinstance(item, Mapping) or "$ref" not in item:
                 return item

@@ -6,7 +6,8 @@ from collections.abc import Iterable
 from dataclasses import dataclass, field
 
 from ..core.binding import Route, template_of
-from ..core.paths import PathIndex, is_method, read_path
+from ..core.path_index import PathIndex
+from ..core.paths import is_method, read_path
 from .endpoints import Endpoint, Found
 from .folding import Counts, Folder
 
