@@ -44,8 +44,9 @@ def gather(names: Iterable[str], folder: Path) -> list[Found]:
         (endpoint.methods, endpoint.template)
         for found in declared
         for endpoint in found.endpoints
-        # What is mounted as a whole says nothing of what is within.
-        if endpoint.kind != "mount"
+        # What is mounted as a whole says nothing of what is within, and a template that had to be made so much wider
+        # than its route would hide requests to what nothing declares.
+        if endpoint.kind != "mount" and (endpoint.exact or "**" not in endpoint.template)
     )
     return [*declared, *(read(file, Observed(known)) for file, read in observing)]
 
