@@ -29,13 +29,19 @@ policy   "Tarn"   # the name
 
 # about roles
 roles     # who
-      keeper    includes   helper     # keeps
+      keeper    includes   helper  accept  unused-role   "soon"   # keeps
       helper "helps, and \\"more\\""
 
       # a thought
 
 
-      apart keeper,helper
+      apart keeper,helper accept a "b"   accept c "d"
+groups
+  "crew"   helper   accept a "b"
+permissions
+  a:b   accept unheld-permission "soon"   "c"
+conditions
+  own  record.x==1   accept a "b" "Not yours."
 endpoints
   GET   POST /a   ( keeper )   # one
   # between
@@ -47,13 +53,13 @@ endpoints
   # the last
 # of the next
 always
-  /b keeper
+  /b keeper  accept a "b"
   PUT /c/** keeper if now>record.at and 1.50 in [record.x,2]
 denials
-  any /x any hide
+  any /x any hide accept a "b"
   role status 403 "no"
 fields thing
-  * change nobody
+  * change nobody accept a "b"
   weight read keeper
 # the end
 """
@@ -63,12 +69,21 @@ policy "Tarn"  # the name
 
 # about roles
 roles  # who
-  keeper  includes helper  # keeps
-  helper  "helps, and \\"more\\""
+  keeper  includes helper  accept unused-role "soon"  # keeps
+  helper                   "helps, and \\"more\\""
 
   # a thought
 
-  apart   keeper, helper
+  apart   keeper, helper   accept a "b" accept c "d"
+
+groups
+  "crew"  helper  accept a "b"
+
+permissions
+  a:b  accept unheld-permission "soon" "c"
+
+conditions
+  own  record.x == 1  accept a "b" "Not yours."
 
 endpoints
   GET POST  /a  keeper  # one
@@ -81,15 +96,15 @@ endpoints
 
 # of the next
 always
-  /b         keeper
+  /b         keeper  accept a "b"
   PUT /c/**  keeper if now > record.at and 1.5 in [record.x, 2]
 
 denials
-  /x any  hide
+  /x any  hide accept a "b"
   role    status 403 "no"
 
 fields thing
-  *       change nobody
+  *       change nobody  accept a "b"
   weight  read keeper
 
 # the end

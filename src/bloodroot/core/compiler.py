@@ -119,7 +119,7 @@ def _endpoints(
     named: dict[str, Place] = {}
     for order, entry in enumerate(document.entries(tree.Endpoint)):
         requirement = resolver.requirement(entry.requirement, entry.asks_at)
-        about = (entry.description, entry.accept)
+        about = (entry.description,)
         if entry.path is None:
             for word in entry.actions:
                 place = word.place(entry.place)

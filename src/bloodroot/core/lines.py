@@ -8,7 +8,6 @@ from typing import TYPE_CHECKING
 from .paths import specificity
 
 if TYPE_CHECKING:
-    from ..language import tree
     from ..language.problems import Place
     from .paths import Template
     from .requirements import Requirement
@@ -25,7 +24,6 @@ class Line:
         place: where it is.
         order: its number among the lines of its section.
         description: what the line says of itself, if anything.
-        accept: a finding that it is known to have, and why that is right.
         action: the action that it was bound to, for a line that names one.
         exact: whether the template covers exactly the paths of the action's route.
     """
@@ -36,7 +34,6 @@ class Line:
     place: Place
     order: int
     description: str | None = None
-    accept: tree.Accept | None = None
     action: str | None = None
     exact: bool = True
 
@@ -83,7 +80,6 @@ class ActionLine:
     place: Place
     order: int
     description: str | None
-    accept: tree.Accept | None
 
     def bound(self, methods: tuple[str, ...], template: Template, exact: bool = True) -> Line:
         """The line for one route that serves the action."""
@@ -94,7 +90,6 @@ class ActionLine:
             self.place,
             self.order,
             self.description,
-            self.accept,
             self.name,
             exact,
         )

@@ -84,7 +84,6 @@ def _entry(entry: tree.Entry) -> Data:
                 "path": entry.path.text if entry.path is not None else None,
                 "actions": _texts(entry.actions),
                 "requirement": _node(entry.requirement),
-                "accept": {"finding": entry.accept.finding, "reason": entry.accept.reason} if entry.accept else None,
                 "description": entry.description,
             }
         case tree.Standing():
@@ -106,6 +105,7 @@ def _entry(entry: tree.Entry) -> Data:
             }
         case tree.Field():
             data = {"field": entry.name, "read": _optional(entry.read), "change": _optional(entry.change)}
+    data["accepts"] = [{"finding": each.finding, "reason": each.reason} for each in entry.accepts]
     return _filled(data)
 
 
@@ -160,38 +160,38 @@ def _to_section(data: Data) -> tree.Section:
 
 def _to_entry(keyword: str, data: Data) -> tree.Entry:
     said = data.get("description")
+    accepts = tuple(tree.Accept(each["finding"], each["reason"]) for each in data.get("accepts", ()))
     methods = tuple(data.get("methods", ()))
     path = _to_word(data["path"]) if data.get("path") is not None else None
     match keyword:
         case "roles" if "apart" in data:
-            return tree.Apart(_to_words(data["apart"]), _NOWHERE)
+            return tree.Apart(_to_words(data["apart"]), _NOWHERE, accepts)
         case "roles":
             includes = _to_words(data.get("includes", []))
-            return tree.Role(_to_word(data["role"]), includes, data.get("default", False), said, _NOWHERE)
+            return tree.Role(_to_word(data["role"]), includes, data.get("default", False), said, _NOWHERE, accepts)
         case "groups":
-            return tree.Group(data["group"], _to_words(data["roles"]), _NOWHERE)
+            return tree.Group(data["group"], _to_words(data["roles"]), _NOWHERE, accepts)
         case "permissions":
             grants = [
                 tree.Grant(_to_word(grant["to"]), _to_optional(grant.get("if"))) for grant in data.get("grants", [])
             ]
-            return tree.Permission(_to_word(data["permission"]), grants, said, _NOWHERE)
+            return tree.Permission(_to_word(data["permission"]), grants, said, _NOWHERE, accepts)
         case "conditions":
             test = _to_node(data["test"])
-            return tree.Condition(_to_word(data["condition"]), test, data.get("message"), _NOWHERE)
+            return tree.Condition(_to_word(data["condition"]), test, data.get("message"), _NOWHERE, accepts)
         case "endpoints":
-            accept = tree.Accept(data["accept"]["finding"], data["accept"]["reason"]) if "accept" in data else None
             actions = _to_words(data.get("actions", []))
             requirement = _to_node(data["requirement"])
-            return tree.Endpoint(methods, path, actions, requirement, accept, said, _NOWHERE, _NOWHERE)
+            return tree.Endpoint(methods, path, actions, requirement, said, _NOWHERE, _NOWHERE, accepts)
         case "always" if path is not None:
-            return tree.Standing(methods, path, _to_node(data["requirement"]), said, _NOWHERE, _NOWHERE)
+            return tree.Standing(methods, path, _to_node(data["requirement"]), said, _NOWHERE, _NOWHERE, accepts)
         case "denials":
             to = _to_word(data["to"]) if "to" in data else None
             about = (data["answer"], data.get("status"), to, data.get("message"))
-            return tree.Denial(methods, path, _to_word(data["reason"]), *about, _NOWHERE)
+            return tree.Denial(methods, path, _to_word(data["reason"]), *about, _NOWHERE, accepts)
         case "fields":
             read, change = _to_optional(data.get("read")), _to_optional(data.get("change"))
-            return tree.Field(data["field"], read, change, _NOWHERE)
+            return tree.Field(data["field"], read, change, _NOWHERE, accepts)
     raise DataError(f"there is no section {keyword} with such an entry")
 
 

@@ -134,18 +134,19 @@ def _nothing(parser: _Parser, reader: Reader) -> tree.Entry:  # noqa: ARG001
 
 
 def _role(parser: _Parser, reader: Reader) -> tree.Role | tree.Apart:  # noqa: ARG001
-    """role = NAME { "includes" names | "default" } [ STRING ]  |  "apart" names"""
+    """role = ( NAME { "includes" names | "default" } accepts [ STRING ] ) | ( "apart" names accepts )"""
     place = reader.place()
     if reader.skip("apart"):
         roles = read_names(reader, "a role")
+        accepts = _accepts(reader)
         reader.end()
         if len({role.text for role in roles}) < 2:
             reader.fail("apart needs at least two roles, with commas between them", place)
-        return tree.Apart(roles, place)
+        return tree.Apart(roles, place, accepts)
     name = reader.name("a role")
     includes: list[tree.Word] = []
     default = False
-    while reader.kind == "word":
+    while reader.kind == "word" and reader.text != "accept":
         if reader.skip("includes"):
             includes += read_names(reader, "a role")
         elif reader.skip("default"):
@@ -153,35 +154,38 @@ def _role(parser: _Parser, reader: Reader) -> tree.Role | tree.Apart:  # noqa: A
         else:
             guess = suggestion(reader.text, ("includes", "default")) or '; write "includes", "default" or a string'
             reader.fail(f"did not expect {reader.found()} after the name of a role{guess}")
+    accepts = _accepts(reader)
     description = reader.optional_string()
     reader.end()
-    return tree.Role(name, includes, default, description, place)
+    return tree.Role(name, includes, default, description, place, accepts)
 
 
 def _group(parser: _Parser, reader: Reader) -> tree.Group:  # noqa: ARG001
-    """group = STRING names"""
+    """group = STRING names accepts"""
     place = reader.place()
     name = reader.string("the name of a group")
     roles = read_names(reader, "a role")
+    accepts = _accepts(reader)
     reader.end()
-    return tree.Group(name, roles, place)
+    return tree.Group(name, roles, place, accepts)
 
 
 def _permission(parser: _Parser, reader: Reader) -> tree.Permission:  # noqa: ARG001
-    """permission = PERMISSION [ grant { "," grant } ] [ STRING ]"""
+    """permission = PERMISSION [ grant { "," grant } ] accepts [ STRING ]"""
     place = reader.place()
     if reader.kind != "word" or ":" not in reader.text:
         reader.fail(f"expected a permission such as thing:verb, found {reader.found()}")
     check_permission(reader)
     name = reader.word()
     grants: list[tree.Grant] = []
-    if reader.kind == "word":
+    if reader.kind == "word" and reader.text != "accept":
         grants.append(_grant(reader))
         while reader.skip(","):
             grants.append(_grant(reader))
+    accepts = _accepts(reader)
     description = reader.optional_string()
     reader.end("; grants have commas between them")
-    return tree.Permission(name, grants, description, place)
+    return tree.Permission(name, grants, description, place, accepts)
 
 
 def _grant(reader: Reader) -> tree.Grant:
@@ -191,13 +195,14 @@ def _grant(reader: Reader) -> tree.Grant:
 
 
 def _condition(parser: _Parser, reader: Reader) -> tree.Condition:  # noqa: ARG001
-    """condition = NAME expression [ STRING ]"""
+    """condition = NAME expression accepts [ STRING ]"""
     place = reader.place()
     name = reader.name("a condition")
     expression = read_expression(reader)
+    accepts = _accepts(reader)
     message = reader.optional_string()
     reader.end()
-    return tree.Condition(name, expression, message, place)
+    return tree.Condition(name, expression, message, place, accepts)
 
 
 def _known_endpoint(parser: _Parser, entry: Entry) -> tree.Endpoint | None:
@@ -220,7 +225,6 @@ def _known_endpoint(parser: _Parser, entry: Entry) -> tree.Endpoint | None:
         [],
         requirement,
         None,
-        None,
         Place(parser.source, entry.line, at + 1, len(methods)),
         Place(parser.source, entry.line, match.start(3) + 1, len(asked)),
     )
@@ -241,7 +245,7 @@ def _known_terms(parser: _Parser, asked: str) -> tree.Node | None:
 
 
 def _endpoint(parser: _Parser, reader: Reader) -> tree.Endpoint:
-    """endpoint = ( methods PATH | "action" names ) requirement [ "accept" FINDING STRING ] [ STRING ]"""
+    """endpoint = ( methods PATH | "action" names ) requirement accepts [ STRING ]"""
     place = reader.place()
     methods: tuple[str, ...] = ()
     path = None
@@ -262,13 +266,19 @@ def _endpoint(parser: _Parser, reader: Reader) -> tree.Endpoint:
         parser.methods[place.text[place.column - 1 : path.place(place).column - 1].rstrip()] = methods
         parts = requirement.parts if isinstance(requirement, tree.AnyOf) else [requirement]
         parser.terms.update(part.text for part in parts if isinstance(part, tree.Word))
-    accept = None
-    if reader.skip("accept"):
-        finding = reader.name("a finding").text
-        accept = tree.Accept(finding, reader.string("why the finding is right"))
+    accepts = _accepts(reader)
     description = reader.optional_string()
     reader.end()
-    return tree.Endpoint(methods, path, actions, requirement, accept, description, place, asks_at)
+    return tree.Endpoint(methods, path, actions, requirement, description, place, asks_at, accepts)
+
+
+def _accepts(reader: Reader) -> tuple[tree.Accept, ...]:
+    """accepts = { "accept" FINDING STRING }"""
+    accepts: list[tree.Accept] = []
+    while reader.skip("accept"):
+        finding = reader.name("a finding").text
+        accepts.append(tree.Accept(finding, reader.string("why the finding is right")))
+    return tuple(accepts)
 
 
 def _actions(reader: Reader) -> list[tree.Word]:
@@ -283,19 +293,20 @@ def _actions(reader: Reader) -> list[tree.Word]:
 
 
 def _standing(parser: _Parser, reader: Reader) -> tree.Standing:  # noqa: ARG001
-    """always = [ methods ] PATH requirement [ STRING ]"""
+    """always = [ methods ] PATH requirement accepts [ STRING ]"""
     place = reader.place()
     methods = _methods(reader) or ()
     path = _path(reader, "expected a path that begins with /, or methods and a path")
     asks_at = reader.from_here()
     requirement = read_requirement(reader)
+    accepts = _accepts(reader)
     description = reader.optional_string()
     reader.end()
-    return tree.Standing(methods, path, requirement, description, place, asks_at)
+    return tree.Standing(methods, path, requirement, description, place, asks_at, accepts)
 
 
 def _denial(parser: _Parser, reader: Reader) -> tree.Denial:  # noqa: ARG001
-    """denial = [ methods ] [ PATH ] reason answer"""
+    """denial = [ methods ] [ PATH ] reason answer accepts"""
     place = reader.place()
     methods: list[str] = []
     if reader.text == "any" and reader.tokens[1][1] not in _ANSWERS:
@@ -319,20 +330,22 @@ def _denial(parser: _Parser, reader: Reader) -> tree.Denial:  # noqa: ARG001
     elif not reader.skip("hide"):
         reader.fail(f'expected "status", "go" or "hide", found {reader.found()}')
     message = None if kind == "hide" else reader.optional_string()
+    accepts = _accepts(reader)
     reader.end()
-    return tree.Denial(tuple(methods), path, reason, kind, status, to, message, place)
+    return tree.Denial(tuple(methods), path, reason, kind, status, to, message, place, accepts)
 
 
 def _field(parser: _Parser, reader: Reader) -> tree.Field:  # noqa: ARG001
-    """field = ( NAME | "*" ) [ "read" requirement ] [ "change" requirement ]"""
+    """field = ( NAME | "*" ) [ "read" requirement ] [ "change" requirement ] accepts"""
     place = reader.place()
     name = reader.take()[1] if reader.text == "*" else reader.name("a field").text
     read = read_requirement(reader) if reader.skip("read") else None
     change = read_requirement(reader) if reader.skip("change") else None
     if read is None and change is None:
         reader.fail(f'expected "read" or "change" and who may, found {reader.found()}')
+    accepts = _accepts(reader)
     reader.end('; a field has "read" first and "change" after it')
-    return tree.Field(name, read, change, place)
+    return tree.Field(name, read, change, place, accepts)
 
 
 def _methods(reader: Reader) -> tuple[str, ...] | None:

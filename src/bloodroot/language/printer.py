@@ -206,30 +206,34 @@ def _cells(entry: tree.Entry) -> list[Cell]:
         case tree.Role():
             includes = [f"includes {_listed(entry.includes)}"] if entry.includes else []
             modifiers = includes + (["default"] if entry.default else [])
-            return [[entry.name.text], modifiers, _text(entry.description)]
+            return [[entry.name.text], modifiers, _accepts(entry) + _text(entry.description)]
         case tree.Apart():
-            return [["apart"], _pieces([role.text for role in entry.roles], ",")]
+            return [["apart"], _pieces([role.text for role in entry.roles], ","), _accepts(entry)]
         case tree.Group():
-            return [[_quoted(entry.name)], _pieces([role.text for role in entry.roles], ",")]
+            return [[_quoted(entry.name)], _pieces([role.text for role in entry.roles], ","), _accepts(entry)]
         case tree.Permission():
             grants = [_grant(grant) for grant in entry.grants]
-            return [[entry.name.text], _pieces(grants, ","), _text(entry.description)]
+            return [[entry.name.text], _pieces(grants, ","), _accepts(entry) + _text(entry.description)]
         case tree.Condition():
-            return [[entry.name.text], _breakable(entry.expression), _text(entry.message)]
+            return [[entry.name.text], _breakable(entry.expression), _accepts(entry) + _text(entry.message)]
         case tree.Endpoint():
             where = _where(entry)
-            accept = [f"accept {entry.accept.finding} {_quoted(entry.accept.reason)}"] if entry.accept else []
-            return [*where, _breakable(entry.requirement), accept + _text(entry.description)]
+            return [*where, _breakable(entry.requirement), _accepts(entry) + _text(entry.description)]
         case tree.Standing():
-            return [[*entry.methods, entry.path.text], _breakable(entry.requirement), _text(entry.description)]
+            about = _accepts(entry) + _text(entry.description)
+            return [[*entry.methods, entry.path.text], _breakable(entry.requirement), about]
         case tree.Denial():
             path = [entry.path.text] if entry.path is not None else []
             lead = [*(entry.methods or ()), *path, entry.reason.text]
-            return [lead, _answer(entry)]
+            return [lead, _answer(entry) + _accepts(entry)]
         case tree.Field():
             read = [f"read {words(entry.read)}"] if entry.read is not None else []
             change = [f"change {words(entry.change)}"] if entry.change is not None else []
-            return [[entry.name], read, change]
+            return [[entry.name], read, change, _accepts(entry)]
+
+
+def _accepts(entry: tree.Entry) -> Cell:
+    return [f"accept {each.finding} {_quoted(each.reason)}" for each in entry.accepts]
 
 
 def _where(entry: tree.Endpoint) -> list[Cell]:

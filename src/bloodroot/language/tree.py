@@ -1,6 +1,6 @@
 """The tree of a policy: what was written, as plain data. What it means is in ``core``.
 
-Places do not count when two trees are compared. The nodes are slotted but not frozen: a large policy makes a hundred
+Each entry may accept findings of the checks. Places do not count when two trees are compared. The nodes are slotted but not frozen: a large policy makes a hundred
 thousand of them, and freezing triples the time that takes.
 """
 
@@ -107,6 +107,14 @@ Node = Word | Negation | AllOf | AnyOf | Given | Comparison | Reference | Litera
 
 
 @dataclass(slots=True)
+class Accept:
+    """``accept open-change "a public form"``: a finding that an entry is known to have, and why that is right."""
+
+    finding: str
+    reason: str
+
+
+@dataclass(slots=True)
 class Role:
     """``curator includes botanist "answers for the collection"``."""
 
@@ -115,6 +123,7 @@ class Role:
     default: bool
     description: str | None
     place: Place = field(compare=False, repr=False)
+    accepts: tuple[Accept, ...] = ()
 
 
 @dataclass(slots=True)
@@ -123,6 +132,7 @@ class Apart:
 
     roles: list[Word]
     place: Place = field(compare=False, repr=False)
+    accepts: tuple[Accept, ...] = ()
 
 
 @dataclass(slots=True)
@@ -132,6 +142,7 @@ class Group:
     name: str
     roles: list[Word]
     place: Place = field(compare=False, repr=False)
+    accepts: tuple[Accept, ...] = ()
 
 
 @dataclass(slots=True)
@@ -150,6 +161,7 @@ class Permission:
     grants: list[Grant]
     description: str | None
     place: Place = field(compare=False, repr=False)
+    accepts: tuple[Accept, ...] = ()
 
 
 @dataclass(slots=True)
@@ -160,14 +172,7 @@ class Condition:
     expression: Node
     message: str | None
     place: Place = field(compare=False, repr=False)
-
-
-@dataclass(slots=True)
-class Accept:
-    """``accept open-change "a public form"``: a finding that the line is known to have, and why that is right."""
-
-    finding: str
-    reason: str
+    accepts: tuple[Accept, ...] = ()
 
 
 @dataclass(slots=True)
@@ -182,10 +187,10 @@ class Endpoint:
     path: Word | None
     actions: list[Word]
     requirement: Node
-    accept: Accept | None
     description: str | None
     place: Place = field(compare=False, repr=False)
     asks_at: Place = field(compare=False, repr=False)
+    accepts: tuple[Accept, ...] = ()
 
 
 @dataclass(slots=True)
@@ -198,6 +203,7 @@ class Standing:
     description: str | None
     place: Place = field(compare=False, repr=False)
     asks_at: Place = field(compare=False, repr=False)
+    accepts: tuple[Accept, ...] = ()
 
 
 @dataclass(slots=True)
@@ -222,6 +228,7 @@ class Denial:
     to: Word | None
     message: str | None
     place: Place = field(compare=False, repr=False)
+    accepts: tuple[Accept, ...] = ()
 
 
 @dataclass(slots=True)
@@ -232,6 +239,7 @@ class Field:
     read: Node | None
     change: Node | None
     place: Place = field(compare=False, repr=False)
+    accepts: tuple[Accept, ...] = ()
 
 
 Entry = Role | Apart | Group | Permission | Condition | Endpoint | Standing | Denial | Field
