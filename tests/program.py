@@ -72,6 +72,7 @@ class InFolder(unittest.TestCase):
             # The program begins with no policy in force and no guard.
             mock.patch.object(in_force, "_policies", []),
             mock.patch.object(in_force, "_guards", weakref.WeakSet()),
+            mock.patch.object(in_force, "_loaders", weakref.WeakKeyDictionary()),
         ):
             try:
                 run()

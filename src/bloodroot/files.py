@@ -6,7 +6,7 @@ import os
 from pathlib import Path
 from typing import TYPE_CHECKING
 
-from .core.compiler import collector_paused, compile_documents
+from .core.compiler import collector_paused, compile_documents, merged
 from .language.parser import parse_with_problems
 from .language.problems import Place, PolicyError, Problem, Source
 
@@ -31,10 +31,19 @@ def load(path: str | os.PathLike[str]) -> Policy:
     Raises:
         PolicyError: with every mistake found, or with the reason why a file cannot be read.
     """
+    return load_with_tree(path)[0]
+
+
+def load_with_tree(path: str | os.PathLike[str]) -> tuple[Policy, tree.Document]:
+    """`load`, and the text of the policy as a tree, with all that it includes.
+
+    Raises:
+        PolicyError: as `load`.
+    """
     reading = _Reading()
     with collector_paused():
         reading.read(Path(path), None, ())
-        return compile_documents(reading.documents, reading.problems)
+        return compile_documents(reading.documents, reading.problems), merged(reading.documents)
 
 
 class _Reading:

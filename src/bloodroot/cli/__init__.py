@@ -8,7 +8,7 @@ from typing import Annotated
 
 import typer
 
-from . import demo, draft, format, matrix, probe, seed, survey, token, why
+from . import check, demo, draft, format, matrix, probe, seed, survey, token, why
 
 app = typer.Typer(
     name="bloodroot",
@@ -20,6 +20,7 @@ app = typer.Typer(
 app.command("demo")(demo.demo)
 app.command("survey")(survey.survey)
 app.command("draft")(draft.draft)
+app.command("check")(check.check)
 app.command("matrix")(matrix.matrix)
 app.command("why")(why.why)
 app.command("probe")(probe.probe)

@@ -12,18 +12,19 @@ if TYPE_CHECKING:
 
     from ..core.caller import Caller
     from ..core.policy import Policy
+    from ..language.tree import Document
     from ..settings import Settings
 
 
 def bound_project(policy: Path | None, settings: Path | None) -> tuple[Policy, Settings | None]:
-    """The policy and the settings that a command works with; the policy bound to the application, if it needs one.
+    """The policy and the settings that a command works with; the policy with what the application's routes say.
 
     Raises:
         PolicyError: the policy cannot be used.
         SettingsError: the settings cannot be used.
     """
     rules, found = _read(policy, settings)
-    if not rules.unbound:
+    if found is None and not rules.unbound:
         return rules, found
     if found is None:
         action = rules.unbound[0]
@@ -66,6 +67,26 @@ def project_if_any(
     return bound_to_any(rules, [*sources, *own], found), found
 
 
+def project_to_check(
+    policy: Path | None, settings: Path | None, sources: list[str]
+) -> tuple[Policy, Document, Settings | None, list[str], Path]:
+    """What is checked: the policy, its tree, the settings, the sources of endpoints, and the folder these are in.
+
+    Raises:
+        PolicyError: the policy cannot be used.
+        SettingsError: the settings cannot be used.
+        UsageError: there is no policy.
+    """
+    from ..files import load_with_tree
+
+    chosen, found = _chosen(policy, settings)
+    rules, document = load_with_tree(chosen)
+    if not sources and (found is None or not (found.app or found.openapi)):
+        return rules, document, found, [], Path.cwd()
+    names, folder = sources_of(sources, found)
+    return rules, document, found, names, folder
+
+
 def sources_of(named: list[str], settings: Settings | None) -> tuple[list[str], Path]:
     """The sources of a survey and the folder they are looked for in: those that were named, else the settings' own.
 
@@ -105,8 +126,18 @@ def unbound_project(policy: Path | None, settings: Path | None, *, personas: boo
 
 def _read(policy: Path | None, settings: Path | None, *, personas: bool = True) -> tuple[Policy, Settings | None]:
     from ..files import load
-    from ..settings import find_settings, read_settings
     from ..settings.policy_names import check_names
+
+    chosen, found = _chosen(policy, settings)
+    rules = load(chosen)
+    if found is not None and personas:
+        check_names(found, rules)
+    return rules, found
+
+
+def _chosen(policy: Path | None, settings: Path | None) -> tuple[Path, Settings | None]:
+    """The policy file that is worked with, and the settings."""
+    from ..settings import find_settings, read_settings
 
     file = settings or find_settings()
     found = read_settings(file) if file is not None else None
@@ -115,10 +146,7 @@ def _read(policy: Path | None, settings: Path | None, *, personas: bool = True) 
         chosen = shown(found.policy) if found is not None else Path("access.bloodroot")
     if not chosen.exists():
         raise UsageError(_no_policy(chosen, file if policy is None else None))
-    rules = load(chosen)
-    if found is not None and personas:
-        check_names(found, rules)
-    return rules, found
+    return chosen, found
 
 
 def _no_policy(policy: Path, settings: Path | None) -> str:

@@ -73,11 +73,7 @@ def compile_documents(documents: list[tree.Document], problems: list[Problem]) -
     Raises:
         PolicyError: with every mistake found.
     """
-    whole = tree.Document(
-        documents[0].source,
-        [section for document in documents for section in document.sections],
-        {name for document in documents for name in document.broken},
-    )
+    whole = merged(documents)
     roles = compile_roles(whole, problems)
     resolver = Resolver(whole, roles, problems)
     endpoints, actions = _endpoints(whole, resolver, problems)
@@ -101,6 +97,15 @@ def compile_documents(documents: list[tree.Document], problems: list[Problem]) -
     if problems:
         raise PolicyError(problems)
     return policy
+
+
+def merged(documents: list[tree.Document]) -> tree.Document:
+    """The trees of several files as one."""
+    return tree.Document(
+        documents[0].source,
+        [section for document in documents for section in document.sections],
+        {name for document in documents for name in document.broken},
+    )
 
 
 def _title(document: tree.Document, problems: list[Problem]) -> str | None:

@@ -16,7 +16,7 @@ from .path_index import PathIndex
 from .paths import is_method, overlap, read_path, specificity
 from .question import Question
 from .reasons import Trace, add_passed, as_signed_in, blamable, reason_of, roles_alone
-from .requirements import PATH, Elsewhere, permissions_in, references_in
+from .requirements import PATH, Elsewhere, permissions_in, references_in, without_guarded
 from .resolver import Resolver
 from .roles import SIGNED_OUT, Held, RoleTable
 
@@ -65,6 +65,7 @@ class Asked(NamedTuple):
     line: Line | CompiledGuard
     formula: Formula
     facts: Facts
+    is_rule: bool = False
 
 
 class Verdict(NamedTuple):
@@ -341,12 +342,12 @@ class Engine:
                 trace.add("sign-in", "refused", "the caller is signed out; a signed-in caller might be let in", last)
             return Verdict(Outcome.SIGN_IN, "signed-out")
         remains = []
-        for (line, _, facts), formula in zip(asked, folded, strict=True):
+        for (line, requirement, facts, is_rule), formula in zip(asked, folded, strict=True):
             if not can_be_true(formula):
-                reason = reason_of(self.roles, line, facts, caller, trace, is_rule=line is not last)
+                reason = reason_of(self.roles, line, requirement, facts, caller, trace, is_rule=is_rule)
                 return Verdict(Outcome.DENY, reason)
             if trace:
-                add_passed(trace, line, formula, facts, is_rule=line is not last)
+                add_passed(trace, line, requirement, formula, facts, is_rule=is_rule)
             if formula is not TRUE:
                 remains.append(formula)
         return Verdict(Outcome.DEPENDS, None, both(remains)) if remains else Verdict(Outcome.ALLOW)
@@ -370,8 +371,11 @@ class Engine:
             if rule.template.names and segments is not None:
                 # A rule has names of its own for the parts of the path.
                 own = replace(facts, **located(question, segments, rule, line))
-            asked.append(Asked(rule, rule.requirement.formula, own))
-        asked.append(Asked(line, line.requirement.formula, facts))
+            asked.append(Asked(rule, _beside_guards(rule.requirement.formula, line), own, is_rule=True))
+        # With its guards the line is asked part by part, so that the steps show each of them.
+        if line.declared is None or line.declared.formula is not TRUE:
+            asked.append(Asked(line, (line.declared or line.requirement).formula, facts))
+        asked += [Asked(guard, guard.requirement.formula, facts) for guard in line.guards]
         return asked
 
     def possible_reasons(self, decision: Decision) -> set[str]:
@@ -383,10 +387,10 @@ class Engine:
         found: set[str] = set()
         if caller is None and decision.remainder is not None:
             found.add("signed-out")
-        for each, formula, facts in self._asked(question, line, self.roles.held(caller)):
+        for each, formula, facts, _ in self._asked(question, line, self.roles.held(caller)):
             left = roles_alone(formula, facts)
             if not can_be_true(left):
-                found.add(reason_of(self.roles, each, facts, caller, None, is_rule=False))
+                found.add(reason_of(self.roles, each, formula, facts, caller, None, is_rule=False))
                 break
             if left is not TRUE:
                 found |= blamable(left)
@@ -403,10 +407,11 @@ class Engine:
         asked: list[tuple[Line, Formula]] = []
         for rule in self.standing:
             covered = overlap(rule.template, line.template) if covers(rule.methods, method) else False
+            formula = _beside_guards(rule.requirement.formula, line)
             if covered:
-                asked.append((rule, rule.requirement.formula))
+                asked.append((rule, formula))
             elif covered is None:
-                asked.append((rule, Disjunction((Elsewhere(rule.template.text), rule.requirement.formula))))
+                asked.append((rule, Disjunction((Elsewhere(rule.template.text), formula))))
         asked.append((line, line.requirement.formula))
         return asked
 
@@ -487,6 +492,11 @@ def _unreadable(question: Question, segments: list[str] | None) -> str | None:
     if segments is None or question.unreadable:
         return "ambiguous-path"
     return None if question.method in _COMMON or is_method(question.method) else "method"
+
+
+def _beside_guards(formula: Formula, line: Line) -> Formula:
+    """What a standing rule requires at a line: guards that are asked as well have passed."""
+    return without_guarded(formula) if line.guards else formula
 
 
 def _by_roles(question: Question, held: Held) -> bool:

@@ -26,6 +26,8 @@ class Line:
         description: what the line says of itself, if anything.
         action: the action that it was bound to, for a line that names one.
         exact: whether the template covers exactly the paths of the action's route.
+        guards: the guards in the handler that ``requirement`` contains, where a policy knows them (`annotations`).
+        declared: what the line itself requires where it has guards; None where that is ``requirement``.
     """
 
     methods: tuple[str, ...]
@@ -36,6 +38,8 @@ class Line:
     description: str | None = None
     action: str | None = None
     exact: bool = True
+    guards: tuple[CompiledGuard, ...] = ()
+    declared: Requirement | None = None
 
     @property
     def rank(self) -> tuple[object, ...]:

@@ -136,22 +136,28 @@ class Matrix:
 def matrix_of_roles(policy: Policy) -> Matrix:
     """The matrix of a policy: signed out, signed in with no role beyond the defaults, then a column for each role."""
     roles = policy.roles
-    names = roles.by_reach()
     columns = (
         Column("signed-out", "nobody is signed in"),
         Column("signed-in", "signed in, with no role beyond the defaults"),
-        *(Column(name, roles.descriptions.get(name, "")) for name in names),
+        *(Column(name, roles.descriptions.get(name, "")) for name in roles.by_reach()),
     )
-    spreading = _Spreading([SIGNED_OUT, roles.base, *(roles.base | roles.closure[name] for name in names)], roles.base)
-    rows = [_row(policy, spreading, line, methods) for line, methods in _lines(policy)]
+    spreading = spreading_of_roles(policy)
+    rows = [row_of(policy, spreading, line, methods) for line, methods in _rows_of(policy)]
     return Matrix(columns, tuple(rows))
+
+
+def spreading_of_roles(policy: Policy) -> Spreading:
+    """What formulas become in the columns of `matrix_of_roles`."""
+    roles = policy.roles
+    held = [SIGNED_OUT, roles.base, *(roles.base | roles.closure[name] for name in roles.by_reach())]
+    return Spreading(held, roles.base)
 
 
 def matrix_of_callers(policy: Policy, callers: Mapping[str, Caller | None]) -> Matrix:
     """The matrix of a policy with a column for each of these callers, in this order."""
     columns = tuple(Column(name) for name in callers)
     rows = []
-    for line, methods in _lines(policy):
+    for line, methods in _rows_of(policy):
         allow = sign_in = 0
         depends: Spread = {}
         for number, caller in enumerate(callers.values()):
@@ -166,20 +172,25 @@ def matrix_of_callers(policy: Policy, callers: Mapping[str, Caller | None]) -> M
     return Matrix(columns, tuple(rows))
 
 
-def _lines(policy: Policy) -> Iterator[tuple[Line, tuple[str, ...]]]:
-    """Each endpoint line with methods that the standing rules which may concern it treat alike."""
-    if not policy.standing:
-        yield from ((line, (method,)) for line in policy.endpoints for method in line.methods or (ANY,))
-        return
-    for line in policy.endpoints:
-        near = (rule for rule in policy.standing if overlap(rule.template, line.template) is not False)
-        rules = [rule.methods for rule in near if rule.methods]
-        for methods in treatments(line.methods, rules):
-            yield line, methods
+def _rows_of(policy: Policy) -> Iterator[tuple[Line, tuple[str, ...]]]:
+    return ((line, methods) for line in policy.endpoints for methods in groups(policy, line))
 
 
-class _Spreading:
-    """Formulas over all columns at once. Parts that many lines share are worked out once."""
+def groups(policy: Policy, line: Line) -> list[tuple[str, ...]]:
+    """The methods of an endpoint line, in groups that the standing rules which may concern it treat alike."""
+    near = [rule for rule in policy.standing if overlap(rule.template, line.template) is not False]
+    if not near:
+        return [(method,) for method in line.methods or (ANY,)]
+    return treatments(line.methods, [rule.methods for rule in near if rule.methods])
+
+
+class Spreading:
+    """Formulas over all columns at once. Parts that many lines share are worked out once.
+
+    Args:
+        columns: the bits of roles that the caller of each column holds.
+        base: the bits of a signed-in caller without a role.
+    """
 
     def __init__(self, columns: list[int], base: int) -> None:
         self.every = (1 << len(columns)) - 1
@@ -268,8 +279,15 @@ def _without_empty(spread: Spread) -> Spread:
     return {formula: columns for formula, columns in spread.items() if columns}
 
 
-def _row(policy: Policy, spreading: _Spreading, line: Line, methods: tuple[str, ...]) -> Row:
-    """One endpoint over all columns."""
+def row_of(policy: Policy, spreading: Spreading, line: Line, methods: tuple[str, ...]) -> Row:
+    """One endpoint over all columns.
+
+    Args:
+        policy: the policy.
+        spreading: what formulas become in the columns.
+        line: the line of the endpoint.
+        methods: methods of it that standing rules treat alike.
+    """
     if line.requirement.plain and not policy.standing:
         allow = spreading.holding(line.requirement.opens)
         # A signed-in caller might hold any of the roles, or be granted any of the permissions.

@@ -45,6 +45,7 @@ class Policy:
         answers: what refused callers get.
         fields: who reads and changes what, by kind of record.
         engine: what decides, for those who enforce the policy or show it.
+        declared: what it was compiled to, before it was bound to routes.
     """
 
     def __init__(self, parts: Parts, bound: BoundLines | None = None) -> None:
@@ -59,7 +60,7 @@ class Policy:
         self.endpoints = engine.endpoints
         self.unbound = engine.unbound
         # As it was before it was bound, so that it can be bound again.
-        self._declared = parts
+        self.declared = parts
         self._line = parts.index.find if bound is None else engine.line
 
     def bind(self, routes: Iterable[Route]) -> Policy:
@@ -72,7 +73,7 @@ class Policy:
             PolicyError: an action that no route serves, a path line for the very template of an action's route, or a
                 redirect that goes in a circle now.
         """
-        policy = Policy(self._declared, bound_lines(self._declared.endpoints, self._declared.actions, routes))
+        policy = Policy(self.declared, bound_lines(self.declared.endpoints, self.declared.actions, routes))
         problems = list(redirect_problems(policy.engine))
         if problems:
             raise PolicyError(problems)

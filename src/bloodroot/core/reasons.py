@@ -45,14 +45,14 @@ def as_signed_out(facts: Facts) -> Facts:
 def reason_of(
     roles: RoleTable,
     line: Line | CompiledGuard,
+    requirement: Formula,
     facts: Facts,
     caller: Caller | None,
     trace: Trace | None,
     *,
     is_rule: bool,
 ) -> str:
-    """Why a line, which cannot hold any more, refuses: being signed in, roles and permissions, or a condition."""
-    requirement = line.requirement.formula
+    """Why a line, whose requirement cannot hold any more, refuses: being signed in, roles, or a condition."""
     if (
         caller is not None
         and can_be_true(requirement.fold(as_signed_out(facts)))
@@ -138,10 +138,11 @@ def _does_not_hold(left: Formula, facts: Facts) -> str:
     return f"this does not hold: {in_words(left)}" + (f"; {found}" if found else "")
 
 
-def add_passed(trace: Trace, line: Line | CompiledGuard, formula: Formula, facts: Facts, *, is_rule: bool) -> None:
-    """Write down the step of a line that does not refuse."""
+def add_passed(
+    trace: Trace, line: Line | CompiledGuard, requirement: Formula, formula: Formula, facts: Facts, *, is_rule: bool
+) -> None:
+    """Write down the step of a line that does not refuse: its requirement has come to a formula."""
     name = "standing" if is_rule else "roles"
-    requirement = line.requirement.formula
     if formula is TRUE:
         text = f"requires {requirement.words()}, which holds{_by_grant(requirement, facts)}"
         trace.add(name, "passed", text, line)

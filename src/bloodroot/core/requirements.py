@@ -8,7 +8,21 @@ from types import MappingProxyType
 from typing import TYPE_CHECKING, ClassVar
 
 from .conditions import Comparison, Condition, Holds, Listed, Now, Operand, Reference
-from .formulas import CAN_BE_FALSE, CAN_BE_TRUE, FALSE, TRUE, Disjunction, Facts, Formula, either, walk
+from .formulas import (
+    CAN_BE_FALSE,
+    CAN_BE_TRUE,
+    FALSE,
+    TRUE,
+    Conjunction,
+    Disjunction,
+    Facts,
+    Formula,
+    Negated,
+    both,
+    either,
+    opposite,
+    walk,
+)
 from .roles import ANYONE, SIGNED_IN, SIGNED_OUT
 
 if TYPE_CHECKING:
@@ -188,6 +202,17 @@ def conditions_in(formula: Formula) -> Iterator[Condition]:
 def asks_for_guard(formula: Formula) -> bool:
     """Whether a formula leaves something to a guard in the handler."""
     return any(isinstance(part, Guarded) for part in walk(formula))
+
+
+def without_guarded(formula: Formula) -> Formula:
+    """What a line requires beside the guard in the handler."""
+    if isinstance(formula, Guarded):
+        return TRUE
+    if isinstance(formula, Conjunction):
+        return both(map(without_guarded, formula.parts))
+    if isinstance(formula, Disjunction):
+        return either(map(without_guarded, formula.parts))
+    return opposite(without_guarded(formula.part)) if isinstance(formula, Negated) else formula
 
 
 def in_words(formula: Formula) -> str:

@@ -79,6 +79,7 @@ class Enforcement:
             name: (loader, _takes_request(loader), not inspect.iscoroutinefunction(loader))
             for name, loader in (records or {}).items()
         }
+        in_force.add_loaders(policy, self.records)
         self.page = page
         self.audit = audit if audit is not None else Audit()
         self.audit.log_how_to_see()

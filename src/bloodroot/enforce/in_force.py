@@ -10,6 +10,8 @@ from ..language.problems import PolicyError, Problem
 from .errors import EnforcementError
 
 if TYPE_CHECKING:
+    from collections.abc import Iterable
+
     from ..core.lines import CompiledGuard
     from ..core.policy import Policy
 
@@ -32,6 +34,7 @@ class Guarding(Protocol):
 _lock = threading.Lock()
 _policies: list[weakref.ref[Policy]] = []
 _guards: weakref.WeakSet[Guarding] = weakref.WeakSet()
+_loaders: weakref.WeakKeyDictionary[Policy, frozenset[str]] = weakref.WeakKeyDictionary()
 
 
 def use(*policies: Policy) -> None:
@@ -68,6 +71,16 @@ def add_guard(guard: Guarding) -> None:
         raise PolicyError(problems)
     with _lock:
         _guards.add(guard)
+
+
+def add_loaders(policy: Policy, names: Iterable[str]) -> None:
+    """Note for which parameters an application that is protected by a policy loads records."""
+    _loaders[policy] = _loaders.get(policy, frozenset()) | frozenset(names)
+
+
+def loaders() -> frozenset[str] | None:
+    """The parameters for which applications in this process load records; None where none is protected."""
+    return frozenset().union(*_loaders.values()) if _loaders else None
 
 
 def guards() -> int:

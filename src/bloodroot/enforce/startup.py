@@ -18,7 +18,7 @@ from ..language.problems import PolicyError, Problem, suggestion
 from . import in_force
 from .access import log
 from .errors import StartUpError
-from .guards import guards_of, misplaced
+from .guards import Guard, guards_of, misplaced
 
 _MOST_LOGGED = 20
 # Of a route that declares no methods any of these may be served.
@@ -100,10 +100,9 @@ def look_over(policy: Policy, routes: Iterable[Route], records: Collection[str] 
     """
     routes = list(routes)
     served = [_served(policy, method, route) for route in routes for method in route.methods or ("any",)]
-    wrong = [
-        *_unknown_records(routes, records),
-        *_guards_not_run(policy, routes),
-    ]
+    _understood(policy, routes)
+    wrong = list(_unknown_records(routes, records))
+    wrong += [f'{guard.place.at}: guard("{guard.text}"): {why}' for guard, why in guards_not_run(policy, routes)]
     idle: list[str] = []
     for error, sentence in _records_not_loaded(policy, served, records):
         (wrong if error else idle).append(sentence)
@@ -138,16 +137,19 @@ def _names(route: Route) -> tuple[str, ...]:
     return route.names if route.names is not None else template_of(route)[0].names
 
 
-def _guards_not_run(policy: Policy, routes: list[Route]) -> Iterator[str]:
+def guards_not_run(policy: Policy, routes: Iterable[Route]) -> Iterator[tuple[Guard, str]]:
+    """Guards around handlers that the framework never runs, each with the reason.
+
+    Args:
+        policy: bound to the routes.
+        routes: every route of the application.
+    """
     seen: set[int] = set()
     for route in routes:
         handler = route.handler
         if handler is None or id(handler) in seen:
             continue
         seen.add(id(handler))
-        for guard in guards_of(handler):
-            if guard.policy is None:
-                guard.compiled_for(policy)
         binding = policy.engine.binding(route)
         segments = [part if isinstance(part, str) else "~" for part in template_of(route)[0].segments]
 
@@ -155,8 +157,15 @@ def _guards_not_run(policy: Policy, routes: list[Route]) -> Iterator[str]:
             allowed = not route.methods or method in route.methods or isinstance(route.handler, type)
             return allowed and policy.engine.line_served(binding, method, segments) is not None
 
-        for guard, why in misplaced(handler, reaches):
-            yield f'{guard.place.at}: guard("{guard.text}"): {why}'
+        yield from misplaced(handler, reaches)
+
+
+def _understood(policy: Policy, routes: list[Route]) -> None:
+    """See that the policy knows what guards require; PolicyError where it does not."""
+    for route in routes:
+        for guard in guards_of(route.handler) if route.handler is not None else ():
+            if guard.policy is None:
+                guard.compiled_for(policy)
 
 
 def _records_not_loaded(policy: Policy, served: list[_Served], records: Collection[str]) -> Iterator[tuple[bool, str]]:

@@ -1,6 +1,8 @@
 """The tree of a policy: what was written, as plain data. What it means is in ``core``.
 
-Each entry may accept findings of the checks. Places do not count when two trees are compared. The nodes are slotted but not frozen: a large policy makes a hundred
+Each entry may accept findings of the checks.
+
+Places do not count when two trees are compared. The nodes are slotted but not frozen: a large policy makes a hundred
 thousand of them, and freezing triples the time that takes.
 """
 

@@ -16,7 +16,9 @@ class Format(StrEnum):
     JSON = "json"
     CSV = "csv"
     OPENAPI = "openapi"
+    SARIF = "sarif"
+    LINES = "lines"
 
 
 # By which ending of a file name a format is chosen.
-ENDINGS = {".txt": Format.TABLE, ".json": Format.JSON, ".csv": Format.CSV}
+ENDINGS = {".txt": Format.TABLE, ".json": Format.JSON, ".csv": Format.CSV, ".sarif": Format.SARIF}

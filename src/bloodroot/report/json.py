@@ -11,6 +11,8 @@ import math
 from collections import Counter
 from typing import TYPE_CHECKING, Any
 
+from ..checks.checking import CheckResult
+from ..checks.finding import Severity, Witness
 from ..core.decision import Outcome
 from ..core.explanation import Explanation
 from ..core.records import UNKNOWN
@@ -21,6 +23,7 @@ from ..survey.coverage import SurveyResult
 from .results import FormatResult, LinesResult, MadeToken, MatrixResult, MembersResult, TokenResult
 
 if TYPE_CHECKING:
+    from ..checks.finding import Finding
     from ..core.answers import Answer
     from ..core.caller import Caller
     from ..core.decision import Step
@@ -173,6 +176,19 @@ def survey(result: SurveyResult) -> str:
     )
 
 
+def check(result: CheckResult) -> str:
+    """What was found, worst first, and what is accepted."""
+    return _text(
+        "check",
+        sources=list(result.sources),
+        endpoints=result.endpoints,
+        counts={severity.value: result.count(severity) for severity in Severity},
+        findings=[_finding(finding) for finding in result.findings],
+        accepted=[{**_finding(finding), "reason": reason} for finding, reason in result.accepted],
+        unknown=list(result.unknown),
+    )
+
+
 # What they have in common --------------------------------------------------------------------------------
 
 
@@ -228,6 +244,7 @@ def _row(row: Row, columns: list[str]) -> dict[str, Any]:
         "template": row.path,
         "exact": row.line.exact,
         "line": _line(row.line),
+        "guards": [{"place": _place(guard.place), "text": guard.text} for guard in row.line.guards],
         "cells": cells,
     }
 
@@ -279,6 +296,32 @@ def _observation(each: Observation) -> dict[str, Any]:
     }
 
 
+def _finding(finding: Finding) -> dict[str, Any]:
+    return {
+        "name": finding.name,
+        "severity": finding.severity.value,
+        "place": _place(finding.place),
+        "text": finding.text or None,
+        "message": finding.message,
+        "remedy": finding.remedy,
+        "witness": _witness(finding.witness) if finding.witness is not None else None,
+        "related": [_place(place) for place in finding.related],
+    }
+
+
+def _witness(witness: Witness) -> dict[str, Any]:
+    return {
+        "signed_in": witness.roles is not None,
+        "roles": list(witness.roles or ()),
+        "caller": dict(witness.caller),
+        "record": dict(witness.record) if witness.record is not None else None,
+        "others": dict(witness.others),
+        "method": witness.method,
+        "path": witness.path,
+        "outcome": witness.outcome,
+    }
+
+
 REPORTS = {
     MatrixResult: matrix,
     Explanation: decision,
@@ -290,4 +333,5 @@ REPORTS = {
     MadeToken: made_token,
     FormatResult: formatted,
     SurveyResult: survey,
+    CheckResult: check,
 }

@@ -11,6 +11,9 @@ import traceback
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
+from ..core.annotations import with_guards
+from ..core.requirements import asks_for_guard
+from ..language.problems import PolicyError
 from ..settings import SettingsError
 from .endpoints import Endpoint, Found, SurveyError
 
@@ -62,16 +65,18 @@ def imported(name: str, folder: Path, key: str) -> Any:
 
 
 def bound(policy: Policy, settings: Settings) -> Policy:
-    """The policy bound to the routes of the settings' application, where it has lines that name actions.
+    """The policy with what the routes of the settings' application say: what serves actions, and what guards require.
+
+    The application is imported only where the policy has lines that name actions or leave something to guards.
 
     Raises:
         SettingsError: there is no application to read routes from.
-        PolicyError: the application serves no such action.
+        PolicyError: the application serves no such action, or a guard requires what the policy does not know.
     """
-    if not policy.unbound:
+    if not policy.unbound and (settings.app is None or not _leaves_to_guards(policy)):
         return policy
-    first = policy.unbound[0]
     if settings.app is None:
+        first = policy.unbound[0]
         raise SettingsError(
             f"{first.place.at} names the action {first.name}, and there are no routes to find it in; "
             f'write app = "module:name" in {settings.file.name}'
@@ -79,7 +84,15 @@ def bound(policy: Policy, settings: Settings) -> Policy:
     routes = routes_of(imported(settings.app, settings.folder, "app"))
     if routes is None:
         raise SettingsError(f'app = "{settings.app}": the routes of this application cannot be read')
-    return policy.bind(routes)
+    found, problems = with_guards(policy, routes)
+    if problems:
+        raise PolicyError(problems)
+    return found
+
+
+def _leaves_to_guards(policy: Policy) -> bool:
+    lines = (*policy.endpoints, *policy.standing)
+    return any(map(asks_for_guard, {id(line.requirement): line.requirement.formula for line in lines}.values()))
 
 
 def bound_to_any(policy: Policy, names: Iterable[str], settings: Settings | None) -> Policy:

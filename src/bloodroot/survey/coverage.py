@@ -74,7 +74,7 @@ def survey(found: Iterable[Found], policy: Policy | None) -> SurveyResult:
     for each in found:
         for endpoint in each.endpoints:
             for method in endpoint.methods or (ANY,):
-                shape: object = specificity(_template(endpoint), exact=True)
+                shape: object = specificity(template_of_endpoint(endpoint), exact=True)
                 if not endpoint.exact:
                     # Templates that a policy cannot write may look alike, and be different endpoints.
                     shape = shape, endpoint.spelling
@@ -98,7 +98,8 @@ def _known_as(merged: Mapping[tuple[str, object], Surveyed], method: str, shape:
     return method, shape
 
 
-def _template(endpoint: Endpoint) -> Template:
+def template_of_endpoint(endpoint: Endpoint) -> Template:
+    """The path of an endpoint, as a policy reads it."""
     return template_of(Route("", (), endpoint.template))[0]
 
 
@@ -122,7 +123,7 @@ def _both(row: Surveyed, other: Endpoint) -> Surveyed:
 
 
 def _with_line(row: Surveyed, policy: Policy) -> Surveyed:
-    template = _template(row.endpoint)
+    template = template_of_endpoint(row.endpoint)
     segments = unnamed_segments(template, row.endpoint.exact)
     methods: tuple[str, ...] = (row.method,)
     if row.method == ANY:
@@ -143,7 +144,7 @@ def _idle(policy: Policy, rows: tuple[Surveyed, ...]) -> Iterable[Line]:
     used = {id(row.line) for row in rows}
     by_first: dict[str | None, list[tuple[str, Template]]] = {}
     for row in rows:
-        template = _template(row.endpoint)
+        template = template_of_endpoint(row.endpoint)
         first = template.segments[0] if template.segments else ""
         by_first.setdefault(first if isinstance(first, str) else None, []).append((row.method, template))
     everything = [each for some in by_first.values() for each in some]

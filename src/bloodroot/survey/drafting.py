@@ -15,7 +15,7 @@ from .endpoints import SurveyError
 
 _VERBS = {"GET": "read", "HEAD": "read", "PUT": "edit", "PATCH": "edit", "DELETE": "remove", "POST": "edit"}
 # Segments that say how an endpoint is reached, and not what it is about.
-_PREFIXES = re.compile(r"api|rest|v\d+(\.\d+)?|latest").fullmatch
+is_prefix = re.compile(r"api|rest|v\d+(\.\d+)?|latest").fullmatch
 _NAMES_IN_GUARDS = re.compile(r'"(?:[^"\\]|\\.)*"|[A-Za-z][\w-]*(?::[\w-]+)+|(?<![.\w-])[A-Za-z][\w-]*(?![.\w-])')
 ROLES = ("user", "editor", "admin")
 
@@ -132,7 +132,7 @@ def requirement_of(row: Surveyed) -> str:
 
 def permission_of(row: Surveyed) -> str:
     """A permission for an endpoint, named after its path and its method: ``trial:edit``."""
-    parts = [part for part in row.endpoint.template.split("/")[1:] if part and not _PREFIXES(part)]
+    parts = [part for part in row.endpoint.template.split("/")[1:] if part and not is_prefix(part)]
     literal = [_name(part) for part in parts if "{" not in part and "*" not in part and _name(part)]
     method = row.method
     if not literal:

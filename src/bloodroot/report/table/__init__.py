@@ -1,10 +1,12 @@
 """Tables, as a person reads a result in a terminal."""
 
+from ...checks.checking import CheckResult
 from ...core.explanation import Explanation
 from ...identity.seed_result import SeedResult
 from ...probe.result import Result
 from ...survey.coverage import SurveyResult
 from ..results import FormatResult, LinesResult, MadeToken, MatrixResult, MembersResult, TokenResult
+from .check import check
 from .formatted import formatted
 from .identity import made_token, members, seed, token
 from .matrix import matrix
@@ -23,4 +25,5 @@ REPORTS = {
     MadeToken: made_token,
     FormatResult: formatted,
     SurveyResult: survey,
+    CheckResult: check,
 }

@@ -1,0 +1,134 @@
+"""All checks of a subject, and what its entries accept."""
+
+from __future__ import annotations
+
+from bisect import bisect_right
+from collections.abc import Callable, Iterable, Iterator
+from dataclasses import dataclass
+
+from ..core.policy import Policy
+from ..language import tree
+from ..language.problems import suggestion
+from . import declared, hiding, holders, holding, in_handlers, lifetimes, openness, shown_fields, siblings, unused
+from .finding import Finding, Kind, Needs, Severity
+from .subject import Subject, all_entries
+
+STALE_ACCEPT = Kind(
+    "stale-accept",
+    Severity.WARNING,
+    "An entry accepts a finding that it does not have.",
+    "Remove the accept, or correct the name of the finding.",
+)
+_FAMILIES = (declared, unused, holders, openness, siblings, in_handlers, holding, shown_fields, hiding, lifetimes)
+_FIND: tuple[Callable[[Subject], Iterator[Finding]], ...] = tuple(family.find for family in _FAMILIES)
+KINDS: dict[str, Kind] = {
+    kind.name: kind for kind in (*(kind for family in _FAMILIES for kind in family.KINDS), STALE_ACCEPT)
+}
+
+
+@dataclass(frozen=True, slots=True)
+class CheckResult:
+    """What a check came to.
+
+    Attributes:
+        policy: the policy that was checked.
+        sources: where endpoints were looked for; empty where the policy alone was checked.
+        endpoints: how many were found.
+        findings: what was found and is not accepted: file by file, by line, the worst first.
+        accepted: what was found and is accepted, with the reason.
+        unknown: what could not be checked, in words.
+    """
+
+    policy: Policy
+    sources: tuple[str, ...]
+    endpoints: int
+    findings: tuple[Finding, ...]
+    accepted: tuple[tuple[Finding, str], ...] = ()
+    unknown: tuple[str, ...] = ()
+
+    def count(self, severity: Severity) -> int:
+        """How many findings are this bad."""
+        return sum(1 for finding in self.findings if finding.severity is severity)
+
+    def at_least(self, severity: Severity) -> bool:
+        """Whether a finding is at least this bad."""
+        return any(finding.severity.rank <= severity.rank for finding in self.findings)
+
+
+def check(subject: Subject, only: Iterable[str] = ()) -> CheckResult:
+    """Run all checks.
+
+    Args:
+        subject: what to look at.
+        only: names of the kinds of findings to report; by default all.
+    """
+    each = (finding for find in _FIND for finding in find(subject))
+    found = list({(finding.name, finding.place, finding.message): finding for finding in each}.values())
+    left, accepted, stale = _accepting(subject, found)
+    wanted = set(only) or KINDS.keys()
+    chosen = [finding for finding in (*left, *stale) if finding.name in wanted]
+    chosen.sort(key=lambda each: (each.place.source.name, each.place.line, each.severity.rank, each.place.column))
+    survey = subject.survey
+    return CheckResult(
+        subject.policy,
+        survey.sources if survey is not None else (),
+        len(survey.endpoints) if survey is not None else 0,
+        tuple(chosen),
+        tuple((finding, reason) for finding, reason in accepted if finding.name in wanted),
+        tuple(_unknown(subject)),
+    )
+
+
+def _accepting(
+    subject: Subject, found: list[Finding]
+) -> tuple[list[Finding], list[tuple[Finding, str]], list[Finding]]:
+    """Findings without those that their entries accept, those, and what is accepted and not there."""
+    starts: dict[int, list[tuple[int, tree.Entry]]] = {}
+    for entry in all_entries(subject.document):
+        starts.setdefault(id(entry.place.source), []).append((entry.place.line, entry))
+    for entries in starts.values():
+        entries.sort(key=lambda each: each[0])
+    left: list[Finding] = []
+    accepted: list[tuple[Finding, str]] = []
+    used: set[tuple[int, str]] = set()
+    for finding in found:
+        here = _entry_at(starts.get(id(finding.place.source), []), finding.place.line)
+        reason = next((each.reason for each in here.accepts if each.finding == finding.name), None) if here else None
+        if here is None or reason is None:
+            left.append(finding)
+        else:
+            used.add((id(here), finding.name))
+            accepted.append((finding, reason))
+    stale = [
+        finding
+        for entries in starts.values()
+        for _, entry in entries
+        for each in entry.accepts
+        if (id(entry), each.finding) not in used
+        for finding in _stale(subject, entry, each)
+    ]
+    return left, accepted, stale
+
+
+def _entry_at(entries: list[tuple[int, tree.Entry]], line: int) -> tree.Entry | None:
+    """The entry that a line belongs to."""
+    number = bisect_right(entries, line, key=lambda each: each[0])
+    return entries[number - 1][1] if number else None
+
+
+def _stale(subject: Subject, entry: tree.Entry, accept: tree.Accept) -> Iterator[Finding]:
+    kind = KINDS.get(accept.finding)
+    if kind is None:
+        guess = suggestion(accept.finding, KINDS) or "."
+        yield STALE_ACCEPT.at(entry.place, f'There is no finding of the name "{accept.finding}"{guess}')
+    elif subject.knows(kind.needs):
+        yield STALE_ACCEPT.at(entry.place, f"This entry accepts {kind.name}, and has no such finding.")
+
+
+def _unknown(subject: Subject) -> Iterator[str]:
+    if not subject.knows(Needs.ENDPOINTS):
+        yield "no endpoints were looked at: name a source, or write app = ... or openapi = ... in the settings"
+    if subject.reasoner.undecided:
+        count = subject.reasoner.undecided
+        what = "1 question about conditions was" if count == 1 else f"{count} questions about conditions were"
+        yield f"{what} too hard to decide here; install bloodroot[prove] to have them decided"

@@ -1,0 +1,99 @@
+"""Findings about endpoints and lines: what is served and not declared, and what is declared and not served."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+
+from ..core.lines import Line
+from ..core.methods import ANY, covers
+from ..core.paths import Template, overlap
+from ..language.problems import suggestion
+from ..survey.coverage import template_of_endpoint
+from .finding import Finding, Kind, Needs, Severity
+from .subject import Subject, place_of_endpoint
+
+WITHOUT_LINE = Kind(
+    "endpoint-without-line",
+    Severity.WARNING,
+    "An endpoint is covered by no line, so that it is closed to all callers.",
+    "Write a line for it; bloodroot draft --update adds one that is closed.",
+    Needs.ENDPOINTS,
+)
+WITHOUT_ENDPOINT = Kind(
+    "line-without-endpoint",
+    Severity.WARNING,
+    "A line covers no endpoint that was found.",
+    "Correct its method or path, or remove the line where the endpoint is gone.",
+    Needs.ENDPOINTS,
+)
+RULE_WITHOUT_ENDPOINT = Kind(
+    "rule-without-endpoint",
+    Severity.WARNING,
+    "A standing rule covers no endpoint that was found, so that nothing of what it requires is ever asked.",
+    "Correct its methods or path, or remove the rule.",
+    Needs.ENDPOINTS,
+)
+SEVERAL_ROUTES = Kind(
+    "action-of-several-routes",
+    Severity.NOTE,
+    "A line names an action that several routes serve.",
+    "Make sure that all of these routes are meant; a line with a path says it of one alone.",
+    Needs.ROUTES,
+)
+KINDS = (WITHOUT_LINE, WITHOUT_ENDPOINT, RULE_WITHOUT_ENDPOINT, SEVERAL_ROUTES)
+_MOST_NAMED = 5
+
+
+def find(subject: Subject) -> Iterator[Finding]:
+    """Findings of this family."""
+    if subject.survey is not None:
+        yield from _endpoints_without_line(subject)
+        yield from _lines_without_endpoint(subject)
+        yield from _rules_without_endpoint(subject)
+    yield from _actions_of_several_routes(subject)
+
+
+def _endpoints_without_line(subject: Subject) -> Iterator[Finding]:
+    assert subject.survey is not None
+    for row in subject.survey.uncovered:
+        endpoint = row.endpoint
+        served = f", served by {endpoint.action}," if endpoint.action else ""
+        yield WITHOUT_LINE.at(
+            place_of_endpoint(endpoint),
+            f"{row.method} {endpoint.spelling or endpoint.template}{served} has no line: it is closed to all callers.",
+        )
+
+
+def _lines_without_endpoint(subject: Subject) -> Iterator[Finding]:
+    assert subject.survey is not None
+    templates = {each.endpoint.template for each in subject.survey.endpoints}
+    guessed = len(subject.survey.idle) <= 50  # looking for near misses takes long
+    for line in subject.survey.idle:
+        if line.guards:
+            continue
+        guess = suggestion(line.template.text, templates - {line.template.text}) if guessed else ""
+        path = f"{' '.join(line.methods) or ANY} {line.template.text}"
+        yield WITHOUT_ENDPOINT.at(line.place, f"No endpoint that was found is at {path}{guess}{'' if guess else '.'}")
+
+
+def _rules_without_endpoint(subject: Subject) -> Iterator[Finding]:
+    assert subject.survey is not None
+    served = [(each.method, template_of_endpoint(each.endpoint)) for each in subject.survey.endpoints]
+    for rule in subject.policy.standing:
+        if not any(_concerns(rule, method, template) for method, template in served):
+            yield RULE_WITHOUT_ENDPOINT.at(rule.place, f"No endpoint that was found is covered by {rule.text}.")
+
+
+def _concerns(rule: Line, method: str, template: Template) -> bool:
+    return (method == ANY or covers(rule.methods, method)) and overlap(rule.template, template) is not False
+
+
+def _actions_of_several_routes(subject: Subject) -> Iterator[Finding]:
+    served: dict[str, list[str]] = {}
+    for route in subject.routes:
+        served.setdefault(route.action, []).append(f"{' '.join(route.methods) or ANY} {route.spelling or route.path}")
+    for action in subject.policy.declared.actions:
+        routes = served.get(action.name, [])
+        if len(routes) > 1:
+            shown = ", ".join(routes[:_MOST_NAMED]) + (" and more" if len(routes) > _MOST_NAMED else "")
+            yield SEVERAL_ROUTES.at(action.place, f"Action {action.name} is served by {len(routes)} routes: {shown}.")

@@ -1,0 +1,106 @@
+"""Findings about denials: pages that are hidden for one reason and given away by another, and answers never given."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+
+from ..core.answers import REASONS, Denial
+from ..core.formulas import TRUE
+from ..core.methods import ANY, covers
+from ..core.paths import overlap
+from ..core.reasons import UNNAMED, blamable
+from ..core.requirements import conditions_in
+from ..core.roles import SIGNED_OUT
+from .finding import Finding, Kind, Severity
+from .reach import Unit
+from .subject import Subject
+
+GIVEN_AWAY = Kind(
+    "hidden-page-given-away",
+    Severity.WARNING,
+    "A page is hidden from those whom it refuses for one reason, and another reason tells them that it is there.",
+    "Hide it for every reason: write any in the place of the reason.",
+)
+IDLE_DENIAL = Kind(
+    "idle-denial",
+    Severity.WARNING,
+    "A denial answers a condition that nothing under its path requires, so that it is never used.",
+    "Correct its path or its reason, or remove it.",
+)
+KINDS = (GIVEN_AWAY, IDLE_DENIAL)
+_MOST_NAMED = 4
+
+
+def find(subject: Subject) -> Iterator[Finding]:
+    """Findings of this family."""
+    yield from _given_away(subject)
+    yield from _idle(subject)
+
+
+def _given_away(subject: Subject) -> Iterator[Finding]:
+    if not any(denial.kind == "hide" for denial in subject.policy.answers.denials):
+        return
+    found: dict[tuple[int, str, str], tuple[Denial, list[str]]] = {}
+    by_place = {denial.place: denial for denial in subject.policy.answers.denials}
+    for unit in subject.reach.units:
+        method = "GET" if unit.method == ANY else unit.method
+        path = unit.template.fill(dict.fromkeys(unit.template.names, "x"))
+        answers = {reason: subject.policy.answers.answer(method, path, reason) for reason in _reasons(subject, unit)}
+        hidden = [reason for reason, answer in answers.items() if answer.hidden]
+        for reason, answer in answers.items():
+            if hidden and not answer.hidden:
+                denial = by_place[answers[hidden[0]].place]  # type: ignore[index]
+                key = (id(denial), hidden[0], reason)
+                how = f"a redirect to {answer.location}" if answer.location else f"status {answer.status}"
+                found.setdefault(key, (denial, [how]))[1].append(unit.words)
+    for (_, hidden_for, reason), (denial, (how, *units)) in found.items():
+        shown = ", ".join(units[:_MOST_NAMED]) + (
+            f" and {len(units) - _MOST_NAMED} more" if len(units) > _MOST_NAMED else ""
+        )
+        yield GIVEN_AWAY.at(
+            denial.place,
+            f"{shown}: hidden from callers who are refused for {hidden_for}, and {reason} answers with {how}.",
+        )
+
+
+def _reasons(subject: Subject, unit: Unit) -> list[str]:
+    """The reasons for which an endpoint may refuse callers; none where signed-out callers are let in."""
+    reach, row = subject.reach, unit.row
+    let_in = reach.let_in(row)
+    if row.allow & reach.signed_out:
+        return []
+    found = ["signed-out"] if row.sign_in or not let_in & reach.signed_out else []
+    if reach.every & ~reach.signed_out & ~let_in:
+        only_out = unit.line.requirement.opens == SIGNED_OUT
+        found.append("signed-in" if only_out else "role")
+    for formula, columns in reach.groups(row):
+        if formula is not TRUE and columns & ~reach.signed_out:
+            found += sorted(blamable(formula) - {UNNAMED})
+    return list(dict.fromkeys(found))
+
+
+def _idle(subject: Subject) -> Iterator[Finding]:
+    conditions = [denial for denial in subject.policy.answers.denials if denial.reason not in (*REASONS, "any")]
+    if not conditions:
+        return
+    asking: dict[str, list[Unit]] = {}
+    for unit in subject.reach.units:
+        names = {
+            each.name
+            for _, asked in subject.policy.engine.asked(unit.line, unit.method)
+            for each in conditions_in(asked)
+        }
+        for name in names:
+            asking.setdefault(name, []).append(unit)
+    for denial in conditions:
+        if not any(_concerns(denial, unit) for unit in asking.get(denial.reason, ())):
+            where = f" under {denial.template.text}" if denial.template is not None else ""
+            yield IDLE_DENIAL.at(
+                denial.place, f"No endpoint{where} requires {denial.reason}, so this is never the answer."
+            )
+
+
+def _concerns(denial: Denial, unit: Unit) -> bool:
+    if unit.method != ANY and not covers(denial.methods, unit.method):
+        return False
+    return denial.template is None or overlap(denial.template, unit.template) is not False

@@ -1,0 +1,207 @@
+"""Findings about roles, groups, permissions and grants: what they give, and what they take."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+
+from ..core.formulas import Facts, can_be_true
+from ..core.matrix import Row
+from ..core.records import UNKNOWN
+from ..core.requirements import permissions_in
+from ..core.roles import ANYONE, SIGNED_IN, SIGNED_OUT
+from ..language import tree
+from ..language.printer import words
+from .finding import Finding, Kind, Severity
+from .reach import Reach
+from .subject import Subject, all_entries
+
+UNHELD_PERMISSION = Kind(
+    "unheld-permission",
+    Severity.WARNING,
+    "A permission is required, and nobody holds it.",
+    "Grant it to a role, or write nobody on the lines that require it.",
+)
+IDLE_ROLE = Kind(
+    "idle-role",
+    Severity.WARNING,
+    "A role opens nothing beyond what the role it includes opens.",
+    "Grant it what it is for, or remove the role and give the one it includes.",
+)
+SENIOR_REFUSED = Kind(
+    "senior-refused",
+    Severity.WARNING,
+    "A role is refused where a role that it includes is let in.",
+    "Whoever holds the greater role holds the lesser one too; name what is excluded in another way.",
+)
+OPENS_EVERYTHING = Kind(
+    "role-opens-everything",
+    Severity.NOTE,
+    "One role opens every endpoint.",
+    "Make sure that few hold it, and that what is dangerous asks for more than one role.",
+)
+APART_JOINED = Kind(
+    "apart-joined",
+    Severity.ERROR,
+    "A group gives two roles that are kept apart, so that its members are refused everything.",
+    "Take one of the roles from the group, or remove the line that keeps them apart.",
+)
+NEEDLESS_GRANT = Kind(
+    "needless-grant",
+    Severity.NOTE,
+    "A grant gives nothing that another grant of the same permission does not give.",
+    "Remove the one that says less.",
+)
+KINDS = (UNHELD_PERMISSION, IDLE_ROLE, SENIOR_REFUSED, OPENS_EVERYTHING, APART_JOINED, NEEDLESS_GRANT)
+
+
+def find(subject: Subject) -> Iterator[Finding]:
+    """Findings of this family."""
+    yield from _unheld(subject)
+    yield from _roles(subject)
+    yield from _groups(subject)
+    for entry in all_entries(subject.document):
+        if isinstance(entry, tree.Permission) and len(entry.grants) + len(subject.policy.permissions) > 1:
+            yield from _needless(subject, entry)
+
+
+def _unheld(subject: Subject) -> Iterator[Finding]:
+    """Permissions that lines and fields require, and that no role gives."""
+    anything = Facts(0, ~0, caller=UNKNOWN)
+    granted = subject.settings is not None and subject.settings.directory is not None
+    seen: set[str] = set()
+    checked: set[int] = set()
+    for line in (*subject.policy.endpoints, *subject.policy.standing):
+        if id(line.requirement) in checked:
+            continue
+        checked.add(id(line.requirement))
+        for permission in permissions_in(line.requirement.formula):
+            if permission.name in seen:
+                continue
+            seen.add(permission.name)
+            if not can_be_true(permission.grants.fold(anything)):
+                yield UNHELD_PERMISSION.at(
+                    line.place,
+                    f'Nobody holds "{permission.name}", which this line requires'
+                    + (", unless the directory grants it." if granted else "."),
+                    severity=Severity.NOTE if granted else None,
+                )
+
+
+def _roles(subject: Subject) -> Iterator[Finding]:
+    """What each role opens beside those it includes."""
+    reach, roles = subject.reach, subject.policy.roles
+    entries = {entry.name.text: entry for entry in all_entries(subject.document) if isinstance(entry, tree.Role)}
+    rows: dict[object, Row] = {}
+    for unit in reach.units:
+        # Most endpoints treat the roles as many others do.
+        rows.setdefault((unit.row.allow, unit.row.depends, unit.row.marks), unit.row)
+    for name, entry in entries.items():
+        own = reach.bit[name]
+        lesser = reach.bit[entry.includes[0].text] if entry.includes else reach.signed_in
+        if _is_lone(subject, entry) and all(
+            _required(reach, row, own) == _required(reach, row, lesser) for row in rows.values()
+        ):
+            other = entry.includes[0].text if entry.includes else "every signed-in caller"
+            yield IDLE_ROLE.at(entry.place, f'The role "{name}" opens nothing beyond what {other} may do.')
+        included = sum(reach.bit[each] for each in roles.names(roles.closure[name]) if each != name)
+        for row in rows.values():
+            let_in = reach.let_in(row)
+            if let_in & included and not let_in & own:
+                yield SENIOR_REFUSED.at(
+                    row.line.place,
+                    f'"{name}" is refused at {row.method} {row.path}, and {reach.who(let_in & included)}, '
+                    "which it includes, is let in.",
+                    related=(entry.place,),
+                )
+    signed_in = reach.every & ~reach.signed_out
+    opened = [row for row in rows.values() if row.allow & signed_in]
+    if any(row.allow & signed_in != signed_in for row in opened):
+        everywhere = signed_in
+        for row in rows.values():
+            if reach.let_in(row) & signed_in:
+                everywhere &= row.allow
+        for name, entry in entries.items():
+            if everywhere & reach.bit[name]:
+                yield OPENS_EVERYTHING.at(entry.place, f'The role "{name}" opens every endpoint that any role opens.')
+
+
+def _is_lone(subject: Subject, entry: tree.Role) -> bool:
+    """Whether a role is there for its own sake: it joins no others, and is more than a name for everyone signed in."""
+    if not subject.reach.units or (subject.policy.fields and entry.name.text in subject.uses.names):
+        return False
+    if not entry.includes:
+        return not entry.default and entry.name.text in subject.uses.names
+    return len(entry.includes) == 1
+
+
+def _required(reach: Reach, row: Row, column: int) -> object:
+    """On what it depends for a kind of caller; None where it is refused."""
+    return next((formula for formula, columns in reach.groups(row) if columns & column), None)
+
+
+def _groups(subject: Subject) -> Iterator[Finding]:
+    roles = subject.policy.roles
+    for entry in all_entries(subject.document):
+        if not isinstance(entry, tree.Group):
+            continue
+        bits = roles.groups[entry.name] | roles.base
+        for members in roles.apart:
+            held = [name for name, bit in members if bits & bit]
+            if len(held) > 1:
+                yield APART_JOINED.at(
+                    entry.place,
+                    f'Whoever is in the group "{entry.name}" holds {held[0]} and {held[1]}, which are kept apart.',
+                )
+                break
+
+
+def _needless(subject: Subject, entry: tree.Permission) -> Iterator[Finding]:
+    """Grants of a permission that another one of it, or of its family, makes needless."""
+    given = list(_given(subject, entry))
+    for number, grant in enumerate(entry.grants):
+        later = entry.grants[number + 1 :]
+        for other, family in given:
+            if other is grant or not _gives_as_much(subject, other, grant):
+                continue
+            if any(other is each for each in later) and _gives_as_much(subject, grant, other):
+                # Of two that give the same, the first one stays.
+                continue
+            of = f" of {family}" if family != entry.name.text else ""
+            text = grant.to.text + (f" if {words(grant.condition)}" if grant.condition is not None else "")
+            yield NEEDLESS_GRANT.at(
+                entry.place,
+                f'The grant of "{entry.name.text}" to {text} is needless: that to {other.to.text}{of} gives as much.',
+            )
+            break
+
+
+def _given(subject: Subject, entry: tree.Permission) -> Iterator[tuple[tree.Grant, str]]:
+    """The grants of a permission and those of the families it belongs to."""
+    yield from ((grant, entry.name.text) for grant in entry.grants)
+    parts = entry.name.text.split(":")
+    for count in range(1, len(parts)):
+        family = ":".join((*parts[:count], "*"))
+        if family != entry.name.text:
+            yield from ((grant, family) for grant in subject.grants.get(family, ()))
+
+
+def _gives_as_much(subject: Subject, one: tree.Grant, other: tree.Grant) -> bool:
+    """Whether whoever has one grant has it wherever the other one gives it."""
+    if one.condition is not None and one.condition != other.condition:
+        return False
+    holds, needs = _holding(subject, one.to.text), _held_by(subject, other.to.text)
+    return bool(holds) and bool(needs & holds)
+
+
+def _holding(subject: Subject, name: str) -> int:
+    """The bits of which any one is enough for a grant."""
+    audiences = {"anyone": ANYONE, "signed-in": SIGNED_IN, "signed-out": SIGNED_OUT, "nobody": 0}
+    return audiences[name] if name in audiences else subject.policy.roles.bit[name]
+
+
+def _held_by(subject: Subject, name: str) -> int:
+    """The bits that everybody holds to whom a grant is made."""
+    roles = subject.policy.roles
+    audiences = {"anyone": 0, "signed-in": SIGNED_IN, "signed-out": SIGNED_OUT, "nobody": 0}
+    # That a default role is held by every signed-in caller may change, and is no reason to leave others out.
+    return audiences[name] if name in audiences else SIGNED_IN | roles.closure[name]

@@ -1,0 +1,109 @@
+"""Findings about conditions: those that never hold, those that always do, and lines that let nobody in."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+from itertools import combinations
+
+from ..core.formulas import FALSE, Facts, Formula, can_be_true, walk
+from ..core.matrix import Row
+from ..core.records import UNKNOWN
+from ..core.requirements import asks_for_guard, permissions_in, roles_in
+from ..core.roles import SIGNED_IN
+from ..language import tree
+from .finding import Finding, Kind, Severity
+from .reach import Unit
+from .subject import Subject, all_entries
+
+NEVER_HOLDS = Kind(
+    "never-holds",
+    Severity.ERROR,
+    "A condition, or what a line requires of some callers, can never be true.",
+    "Compare it with what can be, or remove what rests on it.",
+)
+ALWAYS_HOLDS = Kind(
+    "always-holds",
+    Severity.WARNING,
+    "A condition is never false: it turns nobody away for what it tests.",
+    "Correct the comparison, or remove the condition.",
+)
+CLOSED_LINE = Kind(
+    "closed-line",
+    Severity.WARNING,
+    "A line lets nobody in, whatever roles they hold, and does not say nobody.",
+    "Correct what it requires, or write nobody where that is meant.",
+)
+KINDS = (NEVER_HOLDS, ALWAYS_HOLDS, CLOSED_LINE)
+_MOST_ROLES = 6  # whose combinations are tried
+
+
+def find(subject: Subject) -> Iterator[Finding]:
+    """Findings of this family."""
+    for entry in all_entries(subject.document):
+        if isinstance(entry, tree.Condition):
+            yield from _condition(subject, entry)
+    closed: set[int] = set()
+    tested: set[object] = set()
+    for unit in subject.reach.units:
+        if not subject.reach.let_in(unit.row):
+            if id(unit.line) not in closed and _lets_nobody_in(subject, unit):
+                closed.add(id(unit.line))
+                yield CLOSED_LINE.at(
+                    unit.line.place,
+                    f"{unit.words} lets nobody in: no caller can meet {unit.line.requirement.words()}"
+                    f"{_with_rules(unit.row)}.",
+                )
+            continue
+        for formula, columns in unit.row.depends:
+            if formula in tested or len(list(walk(formula))) < 3:
+                continue
+            tested.add(formula)
+            if subject.reasoner.never(formula).holds:
+                yield NEVER_HOLDS.at(
+                    unit.line.place,
+                    f"{unit.words} never lets in {subject.reach.who(columns)}: {formula.words()} cannot hold.",
+                )
+
+
+def _condition(subject: Subject, entry: tree.Condition) -> Iterator[Finding]:
+    condition = subject.policy.conditions.get(entry.name.text)
+    if condition is None:
+        return
+    test = condition.test
+    if subject.reasoner.never(test).holds:
+        yield NEVER_HOLDS.at(entry.place, f'The condition "{condition.name}" can never be true: {test.words()}.')
+    elif subject.reasoner.never_false(test).holds:
+        yield ALWAYS_HOLDS.at(entry.place, f'The condition "{condition.name}" is never false: {test.words()}.')
+
+
+def _with_rules(row: Row) -> str:
+    return " and the standing rules" if row.marks else ""
+
+
+def _lets_nobody_in(subject: Subject, unit: Unit) -> bool:
+    """Whether no caller is let in, of one role or of several, at a line that does not say so itself."""
+    asked = [formula for _, formula in subject.policy.engine.asked(unit.line, unit.method)]
+    if any(formula is FALSE or asks_for_guard(formula) for formula in asked):
+        return False
+    anything = Facts(0, ~0, caller=UNKNOWN)
+    for formula in asked:
+        if any(not can_be_true(each.grants.fold(anything)) for each in permissions_in(formula)):
+            return False  # nobody holds a permission: that is a finding of its own
+    names = list(dict.fromkeys(name for formula in asked for name in roles_in(formula)))
+    if len(names) > _MOST_ROLES:
+        return False
+    return not any(
+        _may_pass(subject, asked, chosen) for count in range(2, len(names) + 1) for chosen in combinations(names, count)
+    )
+
+
+def _may_pass(subject: Subject, asked: list[Formula], chosen: tuple[str, ...]) -> bool:
+    """Whether a caller who holds all of these roles may pass."""
+    roles = subject.policy.roles
+    bits = roles.base | SIGNED_IN
+    for name in chosen:
+        bits |= roles.closure[name]
+    if any(sum(1 for _, bit in members if bits & bit) > 1 for members in roles.apart):
+        return False
+    facts = Facts(bits, bits, caller=UNKNOWN)
+    return all(can_be_true(formula.fold(facts)) for formula in asked)

@@ -1,0 +1,59 @@
+"""Findings about callers: roles that live on in a token."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+
+from ..language.problems import Place, Source
+from ..settings import Settings
+from .finding import Finding, Kind, Needs, Severity
+from .subject import Subject
+
+STALE_ROLES = Kind(
+    "stale-roles",
+    Severity.WARNING,
+    "A role that is taken away is still used for longer than an hour, or for as long as a token is valid.",
+    "Look roles up in a [directory] with a short cache, or make tokens valid for minutes.",
+    Needs.SETTINGS,
+)
+KINDS = (STALE_ROLES,)
+_LONGEST = 3600.0  # seconds for which a role may outlive its being taken away
+
+
+def find(subject: Subject) -> Iterator[Finding]:
+    """Findings of this family."""
+    settings = subject.settings
+    if settings is None:
+        return
+    if settings.directory is not None:
+        # What a token says of roles does not count where the directory knows them.
+        if settings.directory.cache > _LONGEST:
+            yield STALE_ROLES.at(
+                _place(settings, "directory", "cache"),
+                f"A member is remembered for {settings.directory.cache:g} seconds, with the roles it had before.",
+            )
+        return
+    if not any(source.kind == "jwt" and source.claims.roles is not None for source in settings.identity):
+        return
+    made = settings.development
+    if made is not None and made.minutes * 60 > _LONGEST:
+        yield STALE_ROLES.at(
+            _place(settings, "token", "minutes"),
+            f"Tokens with roles are valid for {made.minutes:g} minutes: a role that is taken away lives on as long.",
+        )
+    else:
+        yield STALE_ROLES.at(
+            _place(settings, "identity", "roles"),
+            "Roles are read from a token alone: one that is taken away lives on until the token expires.",
+            severity=Severity.NOTE,
+        )
+
+
+def _place(settings: Settings, table: str, key: str) -> Place:
+    """Where a key of a table of the settings is; the table's own line where it is left out."""
+    checked = settings.checked
+    places = checked.places if checked is not None else {}
+    start = (*checked.root, table) if checked is not None else (table,)
+    lines = {path: line for path, line in places.items() if path[: len(start)] == start}
+    exact = [line for path, line in lines.items() if path[-1] == key]
+    return Place(Source(settings.file.name, ()), min(exact or lines.values(), default=1), 1, 1)

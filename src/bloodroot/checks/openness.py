@@ -1,0 +1,152 @@
+"""Findings about what is more open than it should be: changes, catch-alls; and the sign-in page that is not."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+
+from ..core.methods import ANY
+from ..core.paths import REST, Parameter, read_path, specificity
+from ..core.requirements import asks_for_guard
+from .finding import Finding, Kind, Needs, Severity
+from .reach import WRITES, Unit
+from .subject import Subject
+from .witnesses import witness_of
+
+OPEN_CHANGE = Kind(
+    "open-change",
+    Severity.ERROR,
+    "An endpoint that changes something is open to anyone.",
+    "Require at least signed-in, name the methods that only read, or accept the finding and say why.",
+)
+WIDER_CHANGE = Kind(
+    "change-wider-than-read",
+    Severity.WARNING,
+    "Callers may change something that they may not read.",
+    "Require of the change what the read requires, or open the read to them.",
+)
+CLOSED_SIGN_IN = Kind(
+    "closed-sign-in",
+    Severity.ERROR,
+    "The page that signed-out callers are sent to for signing in does not let them in, or not with the form's method.",
+    "Let signed-out callers in there, with GET and POST.",
+)
+CATCH_ALL = Kind(
+    "catch-all",
+    Severity.NOTE,
+    "A line for all that is below a path lets callers in at endpoints that no line of their own names.",
+    "Write a line for each endpoint, and let the catch-all be nobody; or accept the finding where all of it is meant.",
+    Needs.ENDPOINTS,
+)
+KINDS = (OPEN_CHANGE, WIDER_CHANGE, CLOSED_SIGN_IN, CATCH_ALL)
+_MOST_NAMED = 8
+
+
+def find(subject: Subject) -> Iterator[Finding]:
+    """Findings of this family."""
+    for unit in subject.reach.units:
+        if unit.method == ANY or unit.method in WRITES:
+            yield from _open_change(subject, unit) if _is_open(subject, unit) else _wider_change(subject, unit)
+    yield from _closed_sign_in(subject)
+    if subject.survey is not None:
+        yield from _catch_alls(subject)
+
+
+def _is_open(subject: Subject, unit: Unit) -> bool:
+    anyone = subject.reach.signed_out | subject.reach.signed_in
+    return unit.row.allow & anyone == anyone
+
+
+def _open_change(subject: Subject, unit: Unit) -> Iterator[Finding]:
+    if unit.template.text in subject.sign_in_pages or _only_reads(unit):
+        return
+    what = "Every method, also one that changes something, is" if unit.method == ANY else f"{unit.words} is"
+    at = f" at {unit.template.text}" if unit.method == ANY else ""
+    yield OPEN_CHANGE.at(
+        unit.line.place,
+        f"{what} open to anyone{at}, signed in or not.",
+        witness=witness_of(subject, unit, subject.reach.signed_out),
+    )
+
+
+def _only_reads(unit: Unit) -> bool:
+    kind = unit.surveyed.endpoint.kind if unit.surveyed is not None else ""
+    return kind in ("static", "redirect", "documentation")
+
+
+def _wider_change(subject: Subject, unit: Unit) -> Iterator[Finding]:
+    """A change of one thing, held against the read of the same thing."""
+    segments = unit.template.segments
+    of_one_thing = bool(segments) and isinstance(segments[-1], Parameter)
+    if unit.method == ANY or not of_one_thing:
+        return
+    read = subject.reach.by_shape.get(("GET", specificity(unit.template, exact=True)))
+    if read is None:
+        return
+    wider = subject.reach.wider(unit.row, read.row)
+    if wider is not None:
+        who = subject.reach.who(wider.columns)
+        how = "" if wider.required is None else f" where {wider.required.words()} does not hold"
+        yield WIDER_CHANGE.at(
+            unit.line.place,
+            f"{unit.words} lets in {who}, whom {read.words} refuses{how}.",
+            witness=witness_of(subject, unit, wider.columns, wider.assignment, wider.allowed),
+            related=(read.line.place,),
+        )
+
+
+def _closed_sign_in(subject: Subject) -> Iterator[Finding]:
+    engine, reach = subject.policy.engine, subject.reach
+    places = {denial.to: denial.place for denial in subject.policy.answers.denials if denial.reason == "signed-out"}
+    for page in sorted(subject.sign_in_pages):
+        segments = read_path(page)
+        if segments is None:
+            continue
+        for method in ("GET", "POST"):
+            line = engine.line(method, segments)
+            if line is None:
+                # A page need not have a form of its own; a sign-in by a program is POST alone.
+                sent = subject.settings is not None and any(way.path == page for way in subject.settings.sign_ins)
+                if not (method == "POST" and sent and subject.policy.endpoints):
+                    continue
+                place = places.get(page) or subject.policy.endpoints[0].place
+                yield CLOSED_SIGN_IN.at(place, f"Callers sign in with POST {page}, and no line covers that.")
+                continue
+            if not reach.let_in(reach.row_at(line, method)) & reach.signed_out:
+                yield CLOSED_SIGN_IN.at(
+                    line.place,
+                    f"Signed-out callers sign in at {page}, and {method} {page} does not let them in.",
+                    related=(places[page],) if page in places else (),
+                )
+
+
+def _catch_alls(subject: Subject) -> Iterator[Finding]:
+    """Lines for the rest of a path, and the endpoints that nothing else is said of."""
+    assert subject.survey is not None
+    covered: dict[int, list[str]] = {}
+    lines = {}
+    for each in subject.survey.endpoints:
+        line = each.line
+        if (
+            line is None
+            or line.guards
+            or REST not in line.template.segments
+            or asks_for_guard(line.requirement.formula)
+        ):
+            continue
+        if each.endpoint.kind in ("static", "mount") or each.endpoint.template == line.template.text:
+            continue
+        lines[id(line)] = line
+        covered.setdefault(id(line), []).append(f"{each.method} {each.endpoint.template}")
+    for key, endpoints in covered.items():
+        line = lines[key]
+        let_in = subject.reach.let_in(subject.reach.row_at(line, (line.methods or (ANY,))[0]))
+        if not let_in:
+            continue
+        shown = ", ".join(endpoints[:_MOST_NAMED])
+        more = f" and {len(endpoints) - _MOST_NAMED} more" if len(endpoints) > _MOST_NAMED else ""
+        count = f"{len(endpoints)} endpoints" if len(endpoints) > 1 else "an endpoint"
+        yield CATCH_ALL.at(
+            line.place,
+            f"{line.template.text} lets in {subject.reach.who(let_in)} at {count} that no other line names: "
+            f"{shown}{more}.",
+        )

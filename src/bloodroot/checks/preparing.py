@@ -1,0 +1,57 @@
+"""What is known of a project, gathered for checks: its policy, the endpoints of its sources, guards and loaders."""
+
+from __future__ import annotations
+
+from collections.abc import Iterable
+from pathlib import Path
+
+from ..core.annotations import with_guards
+from ..core.binding import Route
+from ..core.policy import Policy
+from ..enforce import in_force
+from ..language import tree
+from ..language.problems import Problem
+from ..settings import Settings
+from ..survey.applications import bound, imported, is_application, routes_of
+from ..survey.coverage import survey
+from ..survey.gathering import gather
+from .reasoning import Reasoner
+from .subject import Subject
+
+
+def prepare(
+    policy: Policy, document: tree.Document, settings: Settings | None, sources: Iterable[str], folder: Path
+) -> Subject:
+    """What checks look at.
+
+    Args:
+        policy: the policy, as it was compiled.
+        document: its tree, with all that it includes.
+        settings: the settings, or None.
+        sources: applications, documents, HAR files and access logs; none for the policy alone.
+        folder: where these are looked for.
+
+    Raises:
+        SurveyError: a source cannot be read.
+        SettingsError: an application cannot be imported, or there is none to find actions in.
+        PolicyError: the application serves no such action.
+    """
+    sources = list(sources)
+    routes = _routes(sources, folder)
+    problems: tuple[Problem, ...] = ()
+    if routes is not None:
+        policy, problems = with_guards(policy, routes)
+    elif policy.unbound and settings is not None:
+        policy = bound(policy, settings)
+    found = survey(gather(sources, folder), policy) if sources else None
+    return Subject(policy, document, found, tuple(routes or ()), settings, problems, in_force.loaders(), Reasoner())
+
+
+def _routes(sources: list[str], folder: Path) -> list[Route] | None:
+    """The routes of the first application among the sources."""
+    for name in sources:
+        if is_application(name, folder):
+            routes = routes_of(imported(name, folder, "app"))
+            if routes is not None:
+                return routes
+    return None

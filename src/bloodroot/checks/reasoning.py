@@ -1,0 +1,339 @@
+"""Whether a condition can hold, and whether one implies another.
+
+Values are tried for the references of a formula, and the formula is folded over them by the engine itself, so that
+what is found true is true. References are given values one after the other, and a branch is left as soon as what
+remains cannot lead to the result any more. Where values are only compared for being equal, with each other and with
+constants, finitely many of them make all the difference there is, and nothing found means that there is nothing.
+Elsewhere, and where there would be too many to try, the question stays open, unless `proving` can answer it.
+"""
+
+from __future__ import annotations
+
+import datetime
+from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
+from dataclasses import dataclass, field
+from itertools import pairwise
+from typing import Any
+
+from ..core.caller import Caller, CallerView
+from ..core.conditions import Comparison, Holds, Listed, Now, Operand, Reference, is_textual
+from ..core.formulas import FALSE, TRUE, Facts, Formula, Negated, both, walk
+from ..core.records import MISSING, UNKNOWN
+from ..core.requirements import Elsewhere, GrantedPerhaps, Guarded, Holding, PermissionAsked
+from ..core.values import Value
+
+MOST_TRIED = 3_000
+_MOST_REFERENCES = 8
+_START = datetime.datetime(2026, 1, 1, tzinfo=datetime.UTC)
+
+
+@dataclass(frozen=True, slots=True)
+class Proof:
+    """An answer.
+
+    Attributes:
+        holds: True where it is certain, False where an assignment shows the contrary, None where it is not known.
+        assignment: values for the references, by their words, that show the contrary.
+    """
+
+    holds: bool | None
+    assignment: dict[str, Any] | None = None
+
+
+@dataclass(slots=True)
+class Reasoner:
+    """Answers questions about formulas, and remembers the answers.
+
+    Attributes:
+        solver: what answers the questions that trying values leaves open, or None.
+        undecided: how many questions were left open.
+    """
+
+    solver: Callable[[Formula, Formula], Proof] | None = None
+    undecided: int = 0
+    _known: dict[tuple[Formula, Formula], Proof] = field(default_factory=dict)
+
+    def implies(self, one: Formula, other: Formula) -> Proof:
+        """Whether one formula is true only where another one is true as well."""
+        if other is TRUE or one is FALSE or one == other:
+            return Proof(True)
+        known = self._known.get((one, other))
+        if known is None:
+            known = self._known[one, other] = self._implies(one, other)
+        return known
+
+    def never(self, formula: Formula) -> Proof:
+        """Whether a formula is never true; the assignment makes it true."""
+        return self.implies(formula, FALSE)
+
+    def never_false(self, formula: Formula) -> Proof:
+        """Whether a formula is never false, though it may be faulty; the assignment makes it false."""
+        return self.implies(Negated(formula), FALSE)
+
+    def _implies(self, one: Formula, other: Formula) -> Proof:
+        found = tried(one, other)
+        if found.holds is None and self.solver is not None:
+            found = self.solver(one, other)
+        if found.holds is None:
+            self.undecided += 1
+        return found
+
+
+def tried(one: Formula, other: Formula) -> Proof:
+    """Look for values that make one formula true and another one not true."""
+    question = both((one, Negated(other)))
+    references = list(dict.fromkeys(each for part in walk(question) for each in _variables(part)))
+    parts = list(walk(question))
+    if any(isinstance(part, Holding | PermissionAsked | GrantedPerhaps | Elsewhere | Guarded) for part in parts):
+        return Proof(None)
+    if not references:
+        facts = Facts(0, 0, caller=UNKNOWN)
+        shown = one.fold(facts) is TRUE and other.fold(facts) is not TRUE
+        return Proof(False, {}) if shown else Proof(True)
+    nested = _nested(references)
+    candidates = _Candidates(parts, references)
+    if len(references) > _MOST_REFERENCES or nested:
+        return Proof(None)
+    budget = [MOST_TRIED]
+    found = _search(one, other, references, candidates, {}, budget)
+    if found is not None:
+        return Proof(False, {words(reference): value for reference, value in found.items()})
+    return Proof(True if budget[0] > 0 and candidates.complete else None)
+
+
+Variable = Reference | Now
+Assignment = dict[Variable, Any]
+
+
+def words(variable: Variable) -> str:
+    """A reference as the policy writes it."""
+    return variable.words()
+
+
+def _variables(part: Formula) -> Iterator[Variable]:
+    operands: tuple[Operand, ...] = ()
+    if isinstance(part, Comparison):
+        operands = (part.left, part.right)
+    elif isinstance(part, Holds):
+        operands = (part.reference,)
+    for operand in operands:
+        yield from _variables_in(operand)
+
+
+def _variables_in(operand: Operand) -> Iterator[Variable]:
+    if isinstance(operand, Reference | Now):
+        yield operand
+    elif isinstance(operand, Listed):
+        for item in operand.items:
+            yield from _variables_in(item)
+
+
+def _nested(references: list[Variable]) -> bool:
+    """Whether one reference leads through another: they cannot be given values of their own."""
+    paths = [(each.root, *each.names) for each in references if isinstance(each, Reference)]
+    return any(one != other and other[: len(one)] == one for one in paths for other in paths)
+
+
+def _search(
+    one: Formula,
+    other: Formula,
+    waiting: list[Variable],
+    candidates: _Candidates,
+    given: Assignment,
+    budget: list[int],
+) -> Assignment | None:
+    """Values for the references that are waiting, so that one formula is true and another is not."""
+    budget[0] -= 1
+    facts = facts_of(given, waiting)
+    left, right = one.fold(facts), other.fold(facts)
+    if budget[0] <= 0 or not left.values() & TRUE.bits or right is TRUE:
+        return None
+    if not waiting:
+        return given
+    for value in candidates.of(waiting[0]):
+        found = _search(one, other, waiting[1:], candidates, {**given, waiting[0]: value}, budget)
+        if found is not None or budget[0] <= 0:
+            return found
+    return None
+
+
+# Facts from an assignment -----------------------------------------------------------------------------------------
+
+
+class _Open(Mapping[str, Any]):
+    """Names with values, some of which are not known yet; any other name is missing."""
+
+    def __init__(self, values: dict[str, Any]) -> None:
+        self._values = values
+
+    def __getitem__(self, name: str) -> Any:
+        return self._values[name]
+
+    def __iter__(self) -> Iterator[str]:
+        return iter(self._values)
+
+    def __len__(self) -> int:
+        return len(self._values)
+
+
+def facts_of(given: Assignment, waiting: Sequence[Variable] = ()) -> Facts:
+    """What is known under an assignment; what is still waiting for a value is unknown."""
+    trees: dict[str, dict[str, Any]] = {}
+    now = None
+    for variable, value in (*given.items(), *((each, UNKNOWN) for each in waiting)):
+        if isinstance(variable, Now):
+            now = None if value is UNKNOWN else value
+            continue
+        inner = trees.setdefault(variable.root, {})
+        for name in variable.names[:-1]:
+            inner = inner.setdefault(name, {})
+        if value is not MISSING:
+            inner[variable.names[-1]] = value
+    opened = {root: _opened(tree) for root, tree in trees.items()}
+    caller = opened.get("caller", _Open({}))
+    identity = caller.get("id", MISSING)
+    view = CallerView(Caller(None if identity is MISSING else identity, attributes=caller))
+    facts = Facts(0, 0, caller=view, now=now)
+    for root in ("record", "records", "path", "query", "args"):
+        setattr(facts, root, opened.get(root))
+    return facts
+
+
+def _opened(tree: dict[str, Any]) -> _Open:
+    return _Open({name: _opened(each) if isinstance(each, dict) else each for name, each in tree.items()})
+
+
+# Values that make a difference -------------------------------------------------------------------------------------
+
+
+class _Candidates:
+    """The values that are tried for each reference.
+
+    Attributes:
+        complete: whether no other value could lead to anything else.
+    """
+
+    def __init__(self, parts: list[Formula], references: list[Variable]) -> None:
+        self._count = len(references)
+        self._members: dict[Variable, dict[Operand, None]] = {}  # of lists: what may be in them
+        self._scalar: set[Variable] = set()
+        self._truths: set[Variable] = set()
+        self._linked: dict[Variable, set[Variable]] = {each: {each} for each in references}
+        self._constants: dict[Variable, dict[Value, None]] = {each: {} for each in references}
+        self._ordered: set[Variable] = set()
+        self.complete = True
+        for part in parts:
+            if isinstance(part, Holds) and isinstance(part.reference, Reference):
+                self._truths.add(part.reference)
+            elif isinstance(part, Comparison):
+                self._note(part)
+        self._values: dict[Variable, tuple[Any, ...]] = {}
+
+    def of(self, variable: Variable) -> tuple[Any, ...]:
+        """The values to try for a reference, likely ones first."""
+        found = self._values.get(variable)
+        if found is None:
+            found = self._values[variable] = tuple(self._made(variable))
+        return found
+
+    def _note(self, part: Comparison) -> None:
+        left, right = list(_variables_in(part.left)), list(_variables_in(part.right))
+        constants = [*_constants_in(part.left), *_constants_in(part.right)]
+        both_sides = [*left, *right]
+        for one in both_sides:
+            self._constants[one].update(dict.fromkeys(constants))
+            for other in both_sides:
+                if one is not other:
+                    self._link(one, other)
+        if part.operator == "in":
+            if isinstance(part.left, Listed):
+                self.complete = False
+            if isinstance(part.right, Reference):
+                members = self._members.setdefault(part.right, {})
+                members[part.left] = None
+                if len(members) > 2:
+                    # Lists of more than one of them, and of less than all, would make a difference.
+                    self.complete = False
+            self._scalar.update(left)
+        elif part.operator not in ("==", "!="):
+            self._ordered.update(both_sides)
+            if any(isinstance(value.value, str) for value in constants):
+                # Between two strings there may be no other one.
+                self.complete = False
+        if part.operator != "in":
+            self._scalar.update(both_sides)
+            if any(isinstance(operand, Listed) for operand in (part.left, part.right)):
+                self.complete = False
+
+    def _link(self, one: Variable, other: Variable) -> None:
+        group = self._linked[one] | self._linked[other]
+        for each in group:
+            self._linked[each] = group
+
+    def _made(self, variable: Variable) -> Iterator[Any]:
+        group = self._linked[variable]
+        constants = [value for each in group for value in self._constants[each]]
+        values = _different(self._scalars(constants, group, variable))
+        if isinstance(variable, Now):
+            yield from (value for value in values if isinstance(value, datetime.datetime))
+            return
+        if len(group) > 2:
+            # A kind that compares with none of the others.
+            values.append(datetime.date(2026, 1, 1))
+        if any(is_textual(each) for each in group if isinstance(each, Reference)):
+            # A number and its text are the same to a path, and different to each other.
+            values = _different((*values, *(str(each) for each in values if type(each) in (int, float))))
+        if variable.root in ("path", "query"):
+            values = _different(str(each) for each in values if not isinstance(each, bool))
+        if variable in self._members:
+            if variable in self._truths or variable in self._scalar:
+                self.complete = False
+            yield from ([value] for value in values)
+            yield []
+            yield values
+            yield MISSING
+            return
+        yield from values
+        if variable.root != "path":
+            yield None
+            yield MISSING
+
+    def _scalars(self, constants: list[Value], group: set[Variable], variable: Variable) -> Iterator[Any]:
+        if variable in self._truths or any(isinstance(each.value, bool) for each in constants):
+            yield True
+            yield False
+        plain = [each.value for each in constants if each.value is not None and not isinstance(each.value, bool)]
+        yield from plain
+        ordered = any(each in self._ordered for each in group)
+        numbers = sorted({each for each in plain if isinstance(each, int | float)})
+        fresh = range(1, min(len(group), self._count) + 1)
+        if any(isinstance(each, Now) for each in group):
+            yield from (_START + datetime.timedelta(days=each) for each in range(len(group) + 1))
+            return
+        if ordered and numbers:
+            for low, high in pairwise(numbers):
+                yield from (low + (high - low) * each / (len(group) + 1) for each in fresh)
+            yield from (numbers[0] - each for each in fresh)
+            yield from (numbers[-1] + each for each in fresh)
+        elif numbers or not plain:
+            top = int(max(numbers, default=0))
+            yield from (top + each for each in fresh)
+        if any(isinstance(each, str) for each in plain) or (not plain and not ordered):
+            taken = {each for each in plain if isinstance(each, str)}
+            yield from (text for each in range(1, len(taken) + len(group) + 1) if (text := f"x{each}") not in taken)
+
+
+def _different(values: Iterable[Any]) -> list[Any]:
+    """Values, each once; true and 1 are two values."""
+    return list({(type(value), value): value for value in values}.values())
+
+
+def _constants_in(operand: Operand) -> Iterator[Value]:
+    if isinstance(operand, Value):
+        if isinstance(operand.value, list | tuple):
+            yield from (item if isinstance(item, Value) else Value(item) for item in operand.value)
+        else:
+            yield operand
+    elif isinstance(operand, Listed):
+        for item in operand.items:
+            yield from _constants_in(item)

@@ -1,0 +1,90 @@
+"""Callers and requests that show a finding: made from an assignment, and confirmed by a decision."""
+
+from __future__ import annotations
+
+import datetime
+from collections.abc import Mapping
+from typing import Any
+
+from ..core.caller import Caller, imagined
+from ..core.decision import Outcome
+from ..core.formulas import TRUE, Formula
+from ..core.methods import ANY
+from ..core.records import MISSING
+from .finding import Witness
+from .reach import Unit
+from .subject import Subject
+
+
+def witness_of(
+    subject: Subject,
+    unit: Unit,
+    columns: int,
+    assignment: Mapping[str, Any] | None = None,
+    allowed: Formula = TRUE,
+) -> Witness | None:
+    """A caller of one of some columns, and a request, that an endpoint lets in; None where none is certain.
+
+    Args:
+        subject: what is checked.
+        unit: the endpoint.
+        columns: kinds of callers, as bits.
+        assignment: values for the references, by their words.
+        allowed: on what it depends for these callers.
+    """
+    if assignment is None:
+        proof = subject.reasoner.never(allowed)
+        if proof.holds is not False:
+            return None
+        assignment = proof.assignment or {}
+    given = _by_root(assignment)
+    caller = given.get("caller", {})
+    roles = subject.reach.roles_of(columns)
+    if roles is None and caller:
+        return None
+    values = {name: str(given.get("path", {}).get(name, "x")) for name in unit.template.names}
+    path = unit.template.fill(values)
+    method = "POST" if unit.method == ANY else unit.method
+    others = {name: value for name, value in assignment.items() if name.partition(".")[0] in ("query", "args", "now")}
+    decided = subject.policy.decide(
+        _caller(roles, caller),
+        method,
+        path,
+        record=given.get("record"),
+        records=given.get("records"),
+        query=given.get("query") or {},
+        args=given.get("args"),
+        now=assignment.get("now"),
+    )
+    if decided.outcome not in (Outcome.ALLOW, Outcome.DEPENDS):
+        return None
+    return Witness(roles, caller, given.get("record"), others, method, path, decided.outcome.value)
+
+
+def _caller(roles: tuple[str, ...] | None, attributes: Mapping[str, Any]) -> Caller | None:
+    if roles is None:
+        return None
+    if not attributes:
+        return imagined(*roles)
+    rest = {name: value for name, value in attributes.items() if name != "id"}
+    return Caller(attributes.get("id"), roles, attributes=rest)
+
+
+def _by_root(assignment: Mapping[str, Any]) -> dict[str, dict[str, Any]]:
+    """An assignment as the objects that its references lead through."""
+    found: dict[str, dict[str, Any]] = {}
+    for name, value in assignment.items():
+        root, *names = name.split(".")
+        inner = found.setdefault(root, {})
+        if not names or value is MISSING:
+            continue
+        for each in names[:-1]:
+            inner = inner.setdefault(each, {})
+        inner[names[-1]] = value
+    found.pop("now", None)
+    return found
+
+
+def shown(value: Any) -> Any:
+    """A value of a witness as JSON has it."""
+    return value.isoformat() if isinstance(value, datetime.date) else value

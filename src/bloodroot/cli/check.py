@@ -1,0 +1,74 @@
+"""bloodroot check: mistakes and risks in a policy, found before anyone calls."""
+
+from __future__ import annotations
+
+from enum import StrEnum
+from typing import Annotated
+
+import typer
+
+from ..report import Format
+from .output import Color, ColorOption, OutOption, PolicyOption, SettingsOption, SourcesArgument, UsageError
+
+
+class CheckFormat(StrEnum):
+    """The formats of findings."""
+
+    TABLE = Format.TABLE
+    JSON = Format.JSON
+    SARIF = Format.SARIF
+    LINES = Format.LINES
+
+
+class FailOn(StrEnum):
+    """From which severity on findings are a failure."""
+
+    ERROR = "error"
+    WARNING = "warning"
+    NOTE = "note"
+    NEVER = "never"
+
+
+def check(
+    sources: SourcesArgument = None,
+    only: Annotated[
+        str | None,
+        typer.Option("--only", metavar="NAMES", help="Report only these findings; names have commas between them."),
+    ] = None,
+    fail_on: Annotated[
+        FailOn, typer.Option("--fail-on", help="Exit with status 1 if a finding is at least this bad.")
+    ] = FailOn.WARNING,
+    policy: PolicyOption = None,
+    settings: SettingsOption = None,
+    form: Annotated[
+        CheckFormat | None,
+        typer.Option("--format", help="The format; table by default, or what the ending of --out says."),
+    ] = None,
+    out: OutOption = None,
+    color: ColorOption = Color.AUTO,
+) -> None:
+    """Find mistakes and risks: dead lines, siblings that disagree, changes that are too open, and many more."""
+    from ..checks.checking import check as run
+    from ..checks.finding import Severity
+    from ..checks.preparing import prepare
+    from . import inputs, output
+
+    output.check_out(form, out)
+    names = _names(only)
+    result = run(prepare(*inputs.project_to_check(policy, settings, sources or [])), names)
+    output.deliver(result, form, out, color)
+    if fail_on is not FailOn.NEVER and result.at_least(Severity(fail_on.value)):
+        raise typer.Exit(1)
+
+
+def _names(only: str | None) -> list[str]:
+    """The names of findings in an option."""
+    from ..checks.checking import KINDS
+    from ..language.problems import suggestion
+
+    names = [name.strip() for name in (only or "").split(",") if name.strip()]
+    for name in names:
+        if name not in KINDS:
+            guess = suggestion(name, KINDS) or "; docs/findings.md has all of them"
+            raise UsageError(f'--only: there is no finding of the name "{name}"{guess}')
+    return names

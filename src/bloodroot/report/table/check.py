@@ -1,0 +1,99 @@
+"""Findings, as a person reads them in a terminal."""
+
+from __future__ import annotations
+
+from typing import TYPE_CHECKING
+
+from rich.console import Console, Group, RenderableType
+from rich.padding import Padding
+from rich.text import Text
+
+from ...checks.finding import Severity
+from .words import plural
+
+if TYPE_CHECKING:
+    from ...checks.checking import CheckResult
+    from ...checks.finding import Finding, Witness
+
+_STYLES = {Severity.ERROR: "bold red", Severity.WARNING: "bold magenta", Severity.NOTE: "bold blue"}
+
+
+def check(result: CheckResult, console: Console) -> RenderableType:
+    """The count, each finding with its line and what to do, and what is accepted."""
+    worst = min((finding.severity.rank for finding in result.findings), default=None)
+    style = "bold green" if worst is None else _STYLES[list(Severity)[worst]]
+    parts: list[RenderableType] = [Text(_headline(result), style=style)]
+    arrow = "→" if console.encoding.lower().startswith("utf") else "->"
+    for finding in result.findings:
+        parts += [Text(), *_finding(finding, arrow)]
+    if result.accepted:
+        count = len({finding.place for finding, _ in result.accepted})
+        parts += [Text(), Text(f"Accepted, each with a reason in its line ({count}):", style="bold")]
+        parts += [
+            Text(f"  {finding.place.at}  {finding.name}: {reason}", style="dim") for finding, reason in result.accepted
+        ]
+    parts += [Text(), *(Text(f"Note: {each}", style="dim") for each in result.unknown)] if result.unknown else []
+    return Group(*parts, Text(), Text(_next(result)))
+
+
+def _headline(result: CheckResult) -> str:
+    counts = [plural(result.count(each), each.value) for each in Severity if result.count(each)]
+    lines = plural(len({line.place for line in result.policy.endpoints}), "endpoint line")
+    of = lines
+    if result.sources:
+        of += f" and {plural(result.endpoints, 'endpoint')} of {', '.join(result.sources)}"
+    return f"{', '.join(counts) or 'No findings'}: {of} checked"
+
+
+def _finding(finding: Finding, arrow: str) -> list[RenderableType]:
+    head = Text.assemble(
+        (f"{finding.severity.value:8}", _STYLES[finding.severity]), (finding.name, "bold"), f"  {finding.place.at}"
+    )
+    parts: list[RenderableType] = [head]
+    if finding.text:
+        parts.append(_indented(Text(finding.text, style="cyan")))
+    parts.append(_indented(Text(finding.message)))
+    for place in finding.related:
+        if place.text.strip() and place.line != finding.place.line:
+            parts.append(_indented(Text(f"{place.at}  {' '.join(place.text.split(' #')[0].split())}", style="dim")))
+    if finding.witness is not None and finding.witness.path:
+        parts.append(_indented(Text(f"For example {_witness(finding.witness)}", style="dim")))
+    parts.append(_indented(Text(f"{arrow} {finding.remedy}")))
+    return parts
+
+
+def _indented(text: Text) -> Padding:
+    return Padding(text, (0, 0, 0, 8))
+
+
+def _witness(witness: Witness) -> str:
+    """A caller and a request in words: ``a botanist with id 3: POST /trials/7, where the record has owner 4``."""
+    who = (
+        "a signed-out caller" if witness.roles is None else f"a caller who is {', '.join(witness.roles) or 'signed in'}"
+    )
+    if witness.caller:
+        who += f" with {_values(witness.caller)}"
+    record = f", of a record with {_values(witness.record)}" if witness.record else ""
+    others = f", with {_values(witness.others)}" if witness.others else ""
+    outcome = "is let in" if witness.outcome == "allow" else "may be let in"
+    return f"{who} {outcome}: {witness.method} {witness.path}{record}{others}"
+
+
+def _values(values: object) -> str:
+    from collections.abc import Mapping
+
+    from ...core.values import Value
+
+    assert isinstance(values, Mapping)
+    return ", ".join(
+        f"{name} {_values(each) if isinstance(each, Mapping) else Value(each).words()}" for name, each in values.items()
+    )
+
+
+def _next(result: CheckResult) -> str:
+    if not result.findings:
+        return "Next: bloodroot probe asks the running application whether it does what is declared."
+    return (
+        'Next: mend each, or write accept NAME "reason" at the end of its line where it is right. '
+        "docs/findings.md says more of each."
+    )
