@@ -113,16 +113,25 @@ def _roles(subject: Subject) -> Iterator[Finding]:
                     "which it includes, is let in.",
                     related=(entry.place,),
                 )
+    yield from _open_everything(reach, entries, [row for row in rows.values() if reach.let_in(row) & ~reach.signed_out])
+
+
+def _open_everything(reach: Reach, entries: dict[str, tree.Role], rows: list[Row]) -> Iterator[Finding]:
+    """Roles for which no endpoint requires more than it requires of any other."""
     signed_in = reach.every & ~reach.signed_out
-    opened = [row for row in rows.values() if row.allow & signed_in]
-    if any(row.allow & signed_in != signed_in for row in opened):
-        everywhere = signed_in
-        for row in rows.values():
-            if reach.let_in(row) & signed_in:
-                everywhere &= row.allow
-        for name, entry in entries.items():
-            if everywhere & reach.bit[name]:
-                yield OPENS_EVERYTHING.at(entry.place, f'The role "{name}" opens every endpoint that any role opens.')
+    if all(row.allow & signed_in == signed_in for row in rows):
+        return
+    everywhere = signed_in
+    for row in rows:
+        groups = reach.groups(row)
+        least = 0
+        for formula, columns in groups:
+            if all(reach.implies(other, formula) for other, bits in groups if bits & signed_in):
+                least |= columns
+        everywhere &= least
+    for name, entry in entries.items():
+        if everywhere & reach.bit[name]:
+            yield OPENS_EVERYTHING.at(entry.place, f'The role "{name}" opens every endpoint that any role opens.')
 
 
 def _is_lone(subject: Subject, entry: tree.Role) -> bool:

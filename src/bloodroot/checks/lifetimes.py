@@ -12,12 +12,12 @@ from .subject import Subject
 STALE_ROLES = Kind(
     "stale-roles",
     Severity.WARNING,
-    "A role that is taken away is still used for longer than an hour, or for as long as a token is valid.",
+    "A role that is taken away is still used for longer than a quarter of an hour, or for as long as a token is valid.",
     "Look roles up in a [directory] with a short cache, or make tokens valid for minutes.",
     Needs.SETTINGS,
 )
 KINDS = (STALE_ROLES,)
-_LONGEST = 3600.0  # seconds for which a role may outlive its being taken away
+_LONGEST = 900.0  # seconds for which a role may be used after it was taken away
 
 
 def find(subject: Subject) -> Iterator[Finding]:

@@ -180,6 +180,10 @@ class Reach:
                         return Wider(columns & others, allowed, required, proof.assignment)
         return None
 
+    def implies(self, one: Formula, other: Formula) -> bool:
+        """Whether it is certain that one formula is true only where another one is."""
+        return self._reasoner.implies(one, other).holds is True
+
     def names(self, bits: int) -> list[str]:
         """The columns whose bits are set; roles that include another one of them are left out."""
         closure = self.policy.roles.closure

@@ -214,7 +214,6 @@ class _Candidates:
     """
 
     def __init__(self, parts: list[Formula], references: list[Variable]) -> None:
-        self._count = len(references)
         self._members: dict[Variable, dict[Operand, None]] = {}  # of lists: what may be in them
         self._scalar: set[Variable] = set()
         self._truths: set[Variable] = set()
@@ -227,6 +226,9 @@ class _Candidates:
                 self._truths.add(part.reference)
             elif isinstance(part, Comparison):
                 self._note(part)
+        if any(each in self._truths or each in self._scalar for each in self._members):
+            # A list that is compared as a whole as well.
+            self.complete = False
         self._values: dict[Variable, tuple[Any, ...]] = {}
 
     def of(self, variable: Variable) -> tuple[Any, ...]:
@@ -255,6 +257,8 @@ class _Candidates:
                     # Lists of more than one of them, and of less than all, would make a difference.
                     self.complete = False
             self._scalar.update(left)
+            if isinstance(part.right, Listed):
+                self._scalar.update(right)
         elif part.operator not in ("==", "!="):
             self._ordered.update(both_sides)
             if any(isinstance(value.value, str) for value in constants):
@@ -273,7 +277,7 @@ class _Candidates:
     def _made(self, variable: Variable) -> Iterator[Any]:
         group = self._linked[variable]
         constants = [value for each in group for value in self._constants[each]]
-        values = _different(self._scalars(constants, group, variable))
+        values = _different(self._scalars(constants, group))
         if isinstance(variable, Now):
             yield from (value for value in values if isinstance(value, datetime.datetime))
             return
@@ -286,8 +290,8 @@ class _Candidates:
         if variable.root in ("path", "query"):
             values = _different(str(each) for each in values if not isinstance(each, bool))
         if variable in self._members:
-            if variable in self._truths or variable in self._scalar:
-                self.complete = False
+            if any(value.value is None for value in constants):
+                yield [None]
             yield from ([value] for value in values)
             yield []
             yield values
@@ -298,29 +302,29 @@ class _Candidates:
             yield None
             yield MISSING
 
-    def _scalars(self, constants: list[Value], group: set[Variable], variable: Variable) -> Iterator[Any]:
-        if variable in self._truths or any(isinstance(each.value, bool) for each in constants):
+    def _scalars(self, constants: list[Value], group: set[Variable]) -> Iterator[Any]:
+        """The constants of a group, and values between and beside them: as many as there are references in it."""
+        ordered = any(each in self._ordered for each in group)
+        if ordered or group & self._truths or any(isinstance(each.value, bool) for each in constants):
+            # Of true and false neither is less than the other.
             yield True
             yield False
         plain = [each.value for each in constants if each.value is not None and not isinstance(each.value, bool)]
         yield from plain
-        ordered = any(each in self._ordered for each in group)
+        fresh = range(1, len(group) + 1)
         numbers = sorted({each for each in plain if isinstance(each, int | float)})
-        fresh = range(1, min(len(group), self._count) + 1)
-        if any(isinstance(each, Now) for each in group):
-            yield from (_START + datetime.timedelta(days=each) for each in range(len(group) + 1))
-            return
-        if ordered and numbers:
+        if numbers and ordered:
             for low, high in pairwise(numbers):
                 yield from (low + (high - low) * each / (len(group) + 1) for each in fresh)
             yield from (numbers[0] - each for each in fresh)
-            yield from (numbers[-1] + each for each in fresh)
-        elif numbers or not plain:
-            top = int(max(numbers, default=0))
-            yield from (top + each for each in fresh)
-        if any(isinstance(each, str) for each in plain) or (not plain and not ordered):
-            taken = {each for each in plain if isinstance(each, str)}
-            yield from (text for each in range(1, len(taken) + len(group) + 1) if (text := f"x{each}") not in taken)
+        top = int(max(numbers, default=0))
+        yield from (top + each for each in fresh)
+        taken = {each for each in plain if isinstance(each, str)}
+        yield from [text for each in range(1, len(taken) + len(group) + 1) if (text := f"x{each}") not in taken][
+            : len(group)
+        ]
+        if any(isinstance(each, Now) for each in group):
+            yield from (_START + datetime.timedelta(days=each) for each in range(len(group) + 1))
 
 
 def _different(values: Iterable[Any]) -> list[Any]:

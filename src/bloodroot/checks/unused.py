@@ -149,9 +149,9 @@ def _nearly_the_same(one: str, other: str, plurals: bool) -> bool:
     if len(parts) != 1:
         return False
     a, b = parts[0]
-    if min(len(a), len(b)) < _SHORTEST or (plurals and (a == f"{b}s" or b == f"{a}s")):
-        return False
-    return _one_slip(a, b)
+    if a == f"{b}s" or b == f"{a}s":
+        return not plurals and min(len(a), len(b)) > 1
+    return min(len(a), len(b)) >= _SHORTEST and _one_slip(a, b)
 
 
 def _one_slip(one: str, other: str) -> bool:

@@ -1,0 +1,503 @@
+"""Every kind of finding: a case that raises it, and a near miss that does not."""
+
+from __future__ import annotations
+
+import json
+from typing import Any
+
+from bloodroot.checks.checking import KINDS
+from tests.program import InFolder
+
+HEAD = """\
+roles
+  keeper includes helper
+  helper
+  clerk
+  {roles}
+{sections}
+permissions
+  lot:read helper, clerk
+  lot:edit keeper, helper if own-lot
+  {permissions}
+conditions
+  own-lot record.owner == caller.id
+  active caller.status == "active"
+  {conditions}
+endpoints
+  GET /sign-in signed-out
+  POST /sign-in signed-out
+  GET /lots lot:read
+  PATCH /lots/{{lot_id}} lot:edit if active
+  GET /desk helper and clerk
+  GET /till clerk
+  {endpoints}
+{tail}
+"""
+
+
+def policy(
+    endpoints: str = "",
+    *,
+    roles: str = "",
+    sections: str = "",
+    permissions: str = "",
+    conditions: str = "",
+    tail: str = "",
+) -> str:
+    """A policy that has no findings of its own, with more in its sections."""
+    parts = {"roles": roles, "permissions": permissions, "conditions": conditions, "endpoints": endpoints}
+    split = {name: "\n  ".join(text.split("; ")) for name, text in parts.items()}
+    return HEAD.format(**split, sections=sections, tail=tail)
+
+
+# For each kind: policies that have it, and near misses.
+POLICIES: dict[str, tuple[list[str], list[str]]] = {
+    "unused-role": (
+        [policy(roles="porter")],
+        [policy(roles="porter includes clerk"), policy("GET /bay porter", roles="porter")],
+    ),
+    "unused-permission": (
+        [policy(permissions="lot:move keeper"), policy(permissions="bay:* keeper")],
+        [
+            policy("GET /bay lot:move", permissions="lot:move keeper"),
+            policy("GET /bay bay:x", permissions="bay:* keeper"),
+        ],
+    ),
+    "unused-condition": (
+        [
+            policy(conditions="ripe record.age > 3"),
+            policy(conditions="ripe record.age > 3", tail="denials\n  ripe hide"),
+        ],
+        [
+            policy("GET /bay helper if ripe", conditions="ripe record.age > 3"),
+            policy(permissions="lot:eat helper if ripe", conditions="ripe record.age > 3"),
+        ],
+    ),
+    "idle-group": (
+        [policy(roles="guest default", sections='groups\n  "all" guest')],
+        [policy(roles="guest default", sections='groups\n  "some" clerk')],
+    ),
+    "similar-names": (
+        [
+            policy(roles="keepre includes clerk"),
+            policy(conditions='idle caller.statsu == "idle"'),
+            policy(permissions="lots:read clerk"),
+            policy(permissions="lot:raed clerk"),
+            policy(roles="Clerk includes helper"),
+        ],
+        [
+            policy(roles="bay-1; bay-2"),  # numbered
+            policy(permissions="lot:get clerk; lot:set clerk"),  # too short to be sure
+            policy(conditions="tagged record.tag in record.tags"),  # one of several
+            policy(roles="checker includes clerk"),
+        ],
+    ),
+    "unheld-permission": (
+        [
+            policy("GET /bay bay:read", permissions="bay:read nobody"),
+            policy("GET /bay bay:read", permissions="bay:read"),
+        ],
+        [policy("GET /bay bay:read", permissions="bay:read clerk if own-lot"), policy("GET /bay nobody")],
+    ),
+    "idle-role": (
+        [policy(roles="porter includes clerk"), policy("GET /bay porter or signed-in", roles="porter")],
+        [
+            policy("GET /bay porter", roles="porter includes clerk"),
+            policy(roles="porter includes clerk, helper"),  # a name for two together
+            policy("GET /bay porter or signed-in if active", roles="porter"),
+        ],
+    ),
+    "senior-refused": (
+        [
+            policy("GET /bay helper and not keeper"),
+            policy("GET /bay clerk and not helper", roles="chief includes clerk, helper"),
+        ],
+        [policy("GET /bay helper and not clerk"), policy("GET /bay not helper")],
+    ),
+    "role-opens-everything": (
+        [policy(roles="chief includes keeper, clerk")],
+        [policy("GET /bay nobody"), policy("GET /bay porter", roles="chief includes keeper, clerk; porter")],
+    ),
+    "apart-joined": (
+        [
+            policy(roles="apart helper, clerk", sections='groups\n  "staff" helper, clerk').replace(
+                " helper and clerk", " helper"
+            )
+        ],
+        [
+            policy(roles="apart helper, clerk", sections='groups\n  "staff" helper').replace(
+                " helper and clerk", " helper"
+            )
+        ],
+    ),
+    "needless-grant": (
+        [
+            policy(permissions="bay:read helper, keeper"),
+            policy(permissions="bay:read helper, helper if own-lot"),
+            policy(permissions="bay:read clerk; bay:* clerk"),
+            policy(permissions="bay:read signed-in, clerk"),
+            policy(permissions="bay:read clerk, clerk"),
+        ],
+        [
+            policy(permissions="bay:read helper if own-lot, keeper"),
+            policy(permissions="bay:read clerk; bay:* helper"),
+            policy(permissions="bay:read helper if own-lot, clerk if own-lot"),
+            policy(permissions="bay:read signed-out, clerk"),
+        ],
+    ),
+    "open-change": (
+        [policy("POST /bay anyone"), policy("any /bay anyone"), policy("DELETE /bay/{x} signed-out or signed-in")],
+        [
+            policy("GET /bay anyone"),
+            policy("POST /join signed-out"),
+            policy("POST /bay anyone", tail="denials\n  signed-out go /bay").replace(
+                "denials", "  GET /bay anyone\ndenials"
+            ),
+        ],
+    ),
+    "change-wider-than-read": (
+        [
+            policy("GET /lots/{lot_id} clerk"),
+            policy("GET /lots/{lot_id} lot:read if own-lot"),
+            policy("GET /bay/{x} helper if own-lot; PUT /bay/{x} helper if active"),
+        ],
+        [
+            policy("GET /lots/{lot_id} lot:read"),
+            policy("GET /bay/{x} helper if own-lot; PUT /bay/{x} helper if own-lot and active"),
+            policy("GET /bay clerk; POST /bay helper"),  # to add is not to change what is read
+        ],
+    ),
+    "closed-sign-in": (
+        [
+            policy(tail="denials\n  signed-out go /sign-in").replace(
+                "POST /sign-in signed-out", "POST /sign-in signed-in"
+            ),
+            policy("GET /door helper", tail="denials\n  signed-out go /sign-in\n  /door signed-out status 401").replace(
+                "POST /sign-in signed-out", "POST /sign-in helper"
+            ),
+        ],
+        [
+            policy(tail="denials\n  signed-out go /sign-in"),
+            policy("GET /door anyone", tail="denials\n  signed-out go /door"),
+        ],
+    ),
+    "action-wider-than-form": (
+        [
+            policy("GET /lots/{lot_id}/edit keeper"),
+            policy("GET /lots/new keeper; POST /lots lot:read"),
+            policy("GET /bay/edit keeper; POST /bay/edit helper"),
+            policy("GET /lots/{lot_id}/delete keeper; DELETE /lots/{lot_id} helper"),
+            policy("GET /bay/new helper if own-lot; POST /bay helper"),
+        ],
+        [
+            policy("GET /lots/{lot_id}/edit lot:edit"),
+            policy("GET /lots/new keeper; POST /lots keeper"),
+            policy("GET /lots/newest keeper; POST /lots helper"),
+            policy("GET /bay/new helper; POST /bay helper if own-lot"),
+        ],
+    ),
+    "form-wider-than-action": (
+        [policy("GET /lots/{lot_id}/edit lot:read"), policy("GET /bay/new helper; POST /bay keeper")],
+        [
+            policy("GET /bay/new keeper; POST /bay keeper"),
+            policy("GET /bay/new keeper; POST /bay keeper", tail="always\n  POST /** active or signed-out"),
+        ],
+    ),
+    "put-and-patch-differ": (
+        [policy("PUT /lots/{lot_id} helper"), policy("PUT /bay keeper; PATCH /bay keeper if active")],
+        [policy("PUT /lots/{lot_id} lot:edit if active"), policy("PUT PATCH /bay keeper")],
+    ),
+    "api-differs": (
+        [
+            policy("GET /api/lots signed-in"),
+            policy("GET /api/v1/lots keeper"),
+            policy("POST /lots/{lot_id} keeper; PATCH /api/lots/{id} helper"),
+        ],
+        [
+            policy("GET /api/lots lot:read"),
+            policy("GET /api/lots-of-land signed-in"),
+            policy("GET /apis/lots signed-in"),
+        ],
+    ),
+    "write-without-condition": (
+        [
+            policy("DELETE /lots/{lot_id} helper"),
+            policy("POST /bay helper; PUT PATCH /bay helper if own-lot"),
+        ],
+        [
+            policy("DELETE /lots/{lot_id} keeper if active"),
+            policy("DELETE /bay/{x} helper if own-lot; PATCH /bay/{x} helper"),  # to remove may require more
+        ],
+    ),
+    "write-without-rule": (
+        [
+            policy(
+                "POST /a keeper; POST /b keeper; POST /c keeper; POST /d keeper; DELETE /e keeper",
+                tail="always\n  POST PATCH /** active or signed-out",
+            ),
+        ],
+        [
+            policy(
+                "POST /a keeper; POST /b keeper; POST /c keeper; POST /sign-out signed-in",
+                tail="always\n  POST /a active\n  POST /b active\n  POST /c active\n  PATCH /** active",
+            ),
+            policy(
+                "POST /a keeper; POST /b keeper; DELETE /e keeper; DELETE /f keeper", tail="always\n  POST /** active"
+            ),
+        ],
+    ),
+    "never-holds": (
+        [
+            policy("GET /bay helper if torn", conditions='torn caller.status == "a" and caller.status == "b"'),
+            policy("GET /bay helper if torn", conditions="torn record.age > 3 and record.age < 2"),
+            policy("GET /bay helper if torn", conditions="torn record.owner == caller.id and not own-lot"),
+            policy("GET /bay helper if torn and active", conditions='torn caller.status == "torn"'),
+            policy("GET /bay helper if torn", conditions='torn caller.status in ["a", "b"] and caller.status == "c"'),
+        ],
+        [
+            policy("GET /bay helper if torn", conditions='torn caller.status == "a" or caller.status == "b"'),
+            policy("GET /bay helper if torn", conditions="torn record.age > 2 and record.age < 3"),
+            policy("GET /bay helper if torn", conditions='torn caller.status in ["a", "b"] and caller.status == "b"'),
+        ],
+    ),
+    "always-holds": (
+        [
+            policy("GET /bay helper if full", conditions='full caller.status != "a" or caller.status != "b"'),
+            policy("GET /bay helper if full", conditions="full record.owner == record.owner"),
+            policy("GET /bay helper if full", conditions="full record.age >= 2 or record.age < 3"),
+        ],
+        [
+            policy("GET /bay helper if full", conditions='full caller.status != "a" or caller.mood != "b"'),
+            policy("GET /bay helper if full", conditions="full record.age > 3 or record.age < 3"),
+        ],
+    ),
+    "closed-line": (
+        [policy("GET /bay helper and not signed-in"), policy("GET /bay clerk and not clerk")],
+        [policy("GET /bay helper and clerk"), policy("GET /bay nobody"), policy("GET /bay clerk and not keeper")],
+    ),
+    "unrelated-fields": (
+        [policy(tail="fields lto\n  * read helper change keeper")],
+        [policy(tail="fields lot\n  * read lot:read"), policy("GET /bays clerk", tail="fields bay\n  * read helper")],
+    ),
+    "fields-without-rest": (
+        [policy(tail="fields lot\n  weight read lot:read")],
+        [policy(tail="fields lot\n  weight read lot:read\n  * read keeper")],
+    ),
+    "field-wider-than-page": (
+        [policy("GET /lots/{lot_id} helper", tail="fields lot\n  weight read clerk\n  * read helper")],
+        [
+            policy("GET /lots/{lot_id} helper", tail="fields lot\n  weight read keeper\n  * read helper"),
+            policy("GET /bays/{bay_id} helper", tail="fields lot\n  * read clerk"),
+        ],
+    ),
+    "field-change-wider-than-read": (
+        [policy(tail="fields lot\n  * read keeper change helper")],
+        [policy(tail="fields lot\n  * read helper change keeper"), policy(tail="fields lot\n  * read helper")],
+    ),
+    "hidden-page-given-away": (
+        [
+            policy(tail="denials\n  /desk role hide"),
+            policy(tail="denials\n  /lots/* own-lot hide"),
+            policy(tail="denials\n  /desk any hide\n  /desk signed-out go /sign-in"),
+        ],
+        [policy(tail="denials\n  /desk any hide"), policy("GET /bay anyone", tail="denials\n  /bay role hide")],
+    ),
+    "idle-denial": (
+        [policy(tail="denials\n  /desk own-lot status 403"), policy(tail="denials\n  GET own-lot hide")],
+        [policy(tail="denials\n  /lots/* own-lot status 403"), policy(tail="denials\n  own-lot hide")],
+    ),
+    "stale-accept": (
+        [
+            policy('GET /bay clerk accept open-change "once"'),
+            policy('POST /bay anyone accept open-chnge "a form"'),
+            policy(roles='porter includes clerk, helper accept unused-role "soon"'),
+        ],
+        [policy('POST /bay anyone accept open-change "a form"'), policy(roles='porter accept unused-role "soon"')],
+    ),
+}
+
+
+class Finding(InFolder):
+    def found(self, name: str, *words: object) -> list[dict[str, Any]]:
+        run = self.in_process("check", *words, "--format", "json", "--fail-on", "never")
+        self.assertEqual((run.status, run.err), (0, ""), run.out)
+        return [finding for finding in json.loads(run.out)["findings"] if finding["name"] == name]
+
+
+class Policies(Finding):
+    def test_each_kind_that_the_policy_alone_shows(self) -> None:
+        for name, (raising, near) in POLICIES.items():
+            for text in raising:
+                with self.subTest(name, raising=text):
+                    self.write("access.bloodroot", text)
+                    self.assertTrue(self.found(name))
+            for text in near:
+                with self.subTest(name, near=text):
+                    self.write("access.bloodroot", text)
+                    self.assertEqual(self.found(name), [])
+
+    def test_the_policy_of_these_cases_is_clean(self) -> None:
+        self.write("access.bloodroot", policy())
+        found = json.loads(self.in_process("check", "--format", "json").out)["findings"]
+        self.assertEqual([each["name"] for each in found], [])
+
+
+APP = """
+from bloodroot.enforce import current, guard, {framework}
+from starlette.applications import Starlette
+from starlette.responses import PlainTextResponse
+from starlette.routing import Mount, Route
+
+def answer(request):
+    return PlainTextResponse("here")
+
+def other(request):
+    return PlainTextResponse("there")
+
+def settling(request):
+    current().settle({{"owner": 3}})
+    return PlainTextResponse("here")
+
+{handlers}
+
+app = Starlette(routes=[{routes}])
+{after}
+"""
+KEEPER = "roles\n  keeper includes helper\n  helper\n  clerk\nconditions\n  own record.owner == caller.id\nendpoints\n"
+
+
+def application(routes: str, handlers: str = "", after: str = "", framework: str = "starlette") -> str:
+    return APP.format(routes=routes, handlers=handlers, after=after, framework=framework)
+
+
+GUARDED = '@guard("{0}")\ndef guarded(request):\n    return PlainTextResponse("here")\n'
+PROTECTED = "starlette.protect(app, 'access.bloodroot', identify=lambda request: None, records={records})"
+
+# For each kind: a policy's lines and an application, each that raises it and near misses.
+APPLICATIONS: dict[str, tuple[list[tuple[str, str]], list[tuple[str, str]]]] = {
+    "endpoint-without-line": (
+        [("  GET /a keeper", application('Route("/a", answer), Route("/b", answer)'))],
+        [("  GET /a keeper\n  GET /{any} helper", application('Route("/a", answer), Route("/b", answer)'))],
+    ),
+    "line-without-endpoint": (
+        [("  GET /a keeper\n  GET /lost keeper", application('Route("/a", answer)'))],
+        [("  GET /a/ keeper\n  any /** nobody", application('Route("/a", answer)'))],
+    ),
+    "rule-without-endpoint": (
+        [("  GET /a keeper\nalways\n  POST /a helper", application('Route("/a", answer)'))],
+        [("  GET /a keeper\nalways\n  GET /** helper", application('Route("/a", answer)'))],
+    ),
+    "action-of-several-routes": (
+        [("  action answer keeper", application('Route("/a", answer), Route("/b", answer)'))],
+        [("  action answer keeper", application('Route("/a", answer), Route("/b", other)'))],
+    ),
+    "catch-all": (
+        [
+            ("  GET /a keeper\n  any /** helper", application('Route("/a", answer), Route("/b", answer)')),
+            ("  GET /a/** clerk", application('Mount("/a", routes=[Route("/b", answer)])')),
+        ],
+        [
+            ("  GET /a keeper\n  any /** nobody", application('Route("/a", answer), Route("/b", answer)')),
+            ("  GET /a keeper\n  any /** helper", application('Route("/a", answer)')),
+            ("  any /** guarded", application('Route("/a", answer)')),
+        ],
+    ),
+    "page-methods-differ": (
+        [("  GET /a helper\n  POST /a clerk", application('Route("/a", answer, methods=["GET", "POST"])'))],
+        [
+            ("  GET POST /a helper", application('Route("/a", answer, methods=["GET", "POST"])')),
+            (
+                "  GET /a helper\n  POST /a clerk",
+                application('Route("/a", answer), Route("/a", other, methods=["POST"])'),
+            ),
+        ],
+    ),
+    "guard-missing": (
+        [("  GET /a guarded", application('Route("/a", answer)'))],
+        [
+            ("  GET /a guarded", application('Route("/a", guarded)', GUARDED.format("keeper"))),
+            ("  GET /a keeper", application('Route("/a", answer)')),
+        ],
+    ),
+    "guard-not-run": (
+        [
+            (
+                "  GET /a guarded",
+                application('Route("/a", bare)', "def bare(request): ...\n\nguarded = guard('keeper')(bare)"),
+            )
+        ],
+        [
+            (
+                "  GET /a guarded",
+                application('Route("/a", guarded)', "def bare(request): ...\n\nguarded = guard('keeper')(bare)"),
+            )
+        ],
+    ),
+    "guard-contradicts-line": (
+        [
+            ("  GET /a signed-out", application('Route("/a", guarded)', GUARDED.format("keeper"))),
+            ("  GET /a not helper", application('Route("/a", guarded)', GUARDED.format("keeper"))),
+        ],
+        [
+            ("  GET /a helper", application('Route("/a", guarded)', GUARDED.format("keeper"))),
+            ("  GET /a guarded", application('Route("/a", guarded)', GUARDED.format("nobody"))),
+        ],
+    ),
+    "guard-unknown-name": (
+        [("  GET /a guarded", application('Route("/a", guarded)', GUARDED.format("keepr")))],
+        [("  GET /a guarded", application('Route("/a", guarded)', GUARDED.format("keeper")))],
+    ),
+    "record-not-settled": (
+        [
+            ("  GET /a keeper if own", application('Route("/a", answer)')),
+            ("  GET /a keeper\nalways\n  /** own", application('Route("/a", answer)')),
+        ],
+        [
+            ("  GET /a keeper if own", application('Route("/a", settling)')),
+            ("  GET /a/{x} keeper if own", application('Route("/a/{x}", answer)')),
+        ],
+    ),
+}
+
+
+class Applications(Finding):
+    def test_each_kind_that_an_application_shows(self) -> None:
+        for name, (raising, near) in APPLICATIONS.items():
+            for expected, cases in ((True, raising), (False, near)):
+                for lines, app in cases:
+                    with self.subTest(name, expected=expected, lines=lines):
+                        self.write("access.bloodroot", f"{KEEPER}{lines}\n")
+                        self.write("shop.py", app)
+                        self.assertEqual(bool(self.found(name, "shop:app")), expected)
+
+    def test_what_an_application_that_is_protected_loads(self) -> None:
+        self.write("access.bloodroot", f"{KEEPER}  GET /a/{{x}} keeper if own\n")
+        protect = "from bloodroot import load\n" + PROTECTED.replace("'access.bloodroot'", "load('access.bloodroot')")
+        for records, expected in (("{}", True), ("{'x': lambda x: None}", False)):
+            self.write("shop.py", application('Route("/a/{x}", answer)', after=protect.format(records=records)))
+            self.assertEqual(bool(self.found("record-not-settled", "shop:app")), expected, records)
+
+    def test_every_kind_has_its_cases(self) -> None:
+        self.assertEqual({*POLICIES, *APPLICATIONS, *SETTINGS}, set(KINDS))
+
+
+SETTINGS = {
+    "stale-roles": (
+        ['from = "jwt"\nkey = "{env.K}"\nroles = "r"\n[token]\ndevelopment_key = "{env.K}"\nminutes = 30'],
+        [
+            'from = "jwt"\nkey = "{env.K}"\n',
+            'from = "jwt"\nkey = "{env.K}"\nroles = "r"\n[directory]\nurl = "sqlite:///x.db"',
+        ],
+    ),
+}
+
+
+class Settings(Finding):
+    def test_each_kind_that_settings_show(self) -> None:
+        self.write("access.bloodroot", policy())
+        for name, (raising, near) in SETTINGS.items():
+            for expected, texts in ((True, raising), (False, near)):
+                for text in texts:
+                    with self.subTest(name, text=text):
+                        self.write("bloodroot.toml", f'policy = "access.bloodroot"\n[identity]\n{text}\n')
+                        self.assertEqual(bool(self.found(name)), expected)
