@@ -2,11 +2,13 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable
+import importlib.util
+from collections.abc import Callable, Iterable
 from pathlib import Path
 
 from ..core.annotations import with_guards
 from ..core.binding import Route
+from ..core.formulas import Formula
 from ..core.policy import Policy
 from ..enforce import in_force
 from ..language import tree
@@ -15,7 +17,7 @@ from ..settings import Settings
 from ..survey.applications import bound, imported, is_application, routes_of
 from ..survey.coverage import survey
 from ..survey.gathering import gather
-from .reasoning import Reasoner
+from .reasoning import Proof, Reasoner
 from .subject import Subject
 
 
@@ -44,7 +46,9 @@ def prepare(
     elif policy.unbound and settings is not None:
         policy = bound(policy, settings)
     found = survey(gather(sources, folder), policy) if sources else None
-    return Subject(policy, document, found, tuple(routes or ()), settings, problems, in_force.loaders(), Reasoner())
+    return Subject(
+        policy, document, found, tuple(routes or ()), settings, problems, in_force.loaders(), Reasoner(_solver())
+    )
 
 
 def _routes(sources: list[str], folder: Path) -> list[Route] | None:
@@ -55,3 +59,17 @@ def _routes(sources: list[str], folder: Path) -> list[Route] | None:
             if routes is not None:
                 return routes
     return None
+
+
+def _solver() -> Callable[[Formula, Formula], Proof] | None:
+    """What decides the hard questions about conditions, where the extra ``prove`` is installed."""
+    if importlib.util.find_spec("z3") is None:
+        return None
+
+    def solve(one: Formula, other: Formula) -> Proof:
+        # It takes a while to load, and few policies have a question for it.
+        from .proving import prove
+
+        return prove(one, other)
+
+    return solve

@@ -12,18 +12,32 @@ from __future__ import annotations
 import datetime
 from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
 from dataclasses import dataclass, field
-from itertools import pairwise
+from itertools import pairwise, product
 from typing import Any
 
 from ..core.caller import Caller, CallerView
 from ..core.conditions import Comparison, Holds, Listed, Now, Operand, Reference, is_textual
-from ..core.formulas import FALSE, TRUE, Facts, Formula, Negated, both, walk
+from ..core.formulas import (
+    FALSE,
+    TRUE,
+    Conjunction,
+    Disjunction,
+    Facts,
+    Formula,
+    Known,
+    Negated,
+    both,
+    either,
+    opposite,
+    walk,
+)
 from ..core.records import MISSING, UNKNOWN
 from ..core.requirements import Elsewhere, GrantedPerhaps, Guarded, Holding, PermissionAsked
 from ..core.values import Value
 
-MOST_TRIED = 3_000
+MOST_TRIED = 1_500
 _MOST_REFERENCES = 8
+_MOST_OPEN = 4
 _START = datetime.datetime(2026, 1, 1, tzinfo=datetime.UTC)
 
 
@@ -81,36 +95,58 @@ class Reasoner:
 
 def tried(one: Formula, other: Formula) -> Proof:
     """Look for values that make one formula true and another one not true."""
-    question = both((one, Negated(other)))
-    references = list(dict.fromkeys(each for part in walk(question) for each in _variables(part)))
-    parts = list(walk(question))
-    if any(isinstance(part, Holding | PermissionAsked | GrantedPerhaps | Elsewhere | Guarded) for part in parts):
+    open_parts = parts_left_open(one, other)
+    if len(open_parts) > _MOST_OPEN:
         return Proof(None)
-    if not references:
-        facts = Facts(0, 0, caller=UNKNOWN)
-        shown = one.fold(facts) is TRUE and other.fold(facts) is not TRUE
-        return Proof(False, {}) if shown else Proof(True)
-    nested = _nested(references)
+    certain = True
+    for values in product((TRUE, FALSE), repeat=len(open_parts)):
+        given = dict(zip(open_parts, values, strict=True))
+        found = _tried(replaced(one, given), replaced(other, given))
+        if found.holds is False:
+            return found
+        certain = certain and found.holds is True
+    return Proof(True if certain else None)
+
+
+def _tried(one: Formula, other: Formula) -> Proof:
+    parts = [*walk(one), *walk(other)]
+    references = list(dict.fromkeys(each for part in parts for each in variables(part)))
+    if len(references) > _MOST_REFERENCES or _nested(references):
+        return Proof(None)
     candidates = _Candidates(parts, references)
-    if len(references) > _MOST_REFERENCES or nested:
-        return Proof(None)
     budget = [MOST_TRIED]
-    found = _search(one, other, references, candidates, {}, budget)
+    nothing = facts_of({}, references)
+    found = _search(one.fold(nothing), other.fold(nothing), references, candidates, {}, budget)
     if found is not None:
-        return Proof(False, {words(reference): value for reference, value in found.items()})
+        return Proof(False, {each.words(): value for each, value in found.items()})
     return Proof(True if budget[0] > 0 and candidates.complete else None)
+
+
+def parts_left_open(*formulas: Formula) -> list[Formula]:
+    """What formulas depend on beside values: a guard, a grant, a role, or another path."""
+    kinds = Holding | PermissionAsked | GrantedPerhaps | Elsewhere | Guarded
+    return list(dict.fromkeys(part for formula in formulas for part in walk(formula) if isinstance(part, kinds)))
+
+
+def replaced(formula: Formula, given: Mapping[Formula, Formula]) -> Formula:
+    """A formula with other parts in the place of some."""
+    if not given:
+        return formula
+    if formula in given:
+        return given[formula]
+    if isinstance(formula, Conjunction):
+        return both(replaced(part, given) for part in formula.parts)
+    if isinstance(formula, Disjunction):
+        return either(replaced(part, given) for part in formula.parts)
+    return opposite(replaced(formula.part, given)) if isinstance(formula, Negated) else formula
 
 
 Variable = Reference | Now
 Assignment = dict[Variable, Any]
 
 
-def words(variable: Variable) -> str:
-    """A reference as the policy writes it."""
-    return variable.words()
-
-
-def _variables(part: Formula) -> Iterator[Variable]:
+def variables(part: Formula) -> Iterator[Variable]:
+    """The references of a part, and ``now``."""
     operands: tuple[Operand, ...] = ()
     if isinstance(part, Comparison):
         operands = (part.left, part.right)
@@ -142,17 +178,21 @@ def _search(
     given: Assignment,
     budget: list[int],
 ) -> Assignment | None:
-    """Values for the references that are waiting, so that one formula is true and another is not."""
-    budget[0] -= 1
-    facts = facts_of(given, waiting)
-    left, right = one.fold(facts), other.fold(facts)
-    if budget[0] <= 0 or not left.values() & TRUE.bits or right is TRUE:
+    """Values for references that are waiting, so that what is left of one formula is true and of another is not."""
+    if not one.values() & TRUE.bits or other is TRUE:
         return None
-    if not waiting:
+    if one is TRUE and isinstance(other, Known):
         return given
-    for value in candidates.of(waiting[0]):
-        found = _search(one, other, waiting[1:], candidates, {**given, waiting[0]: value}, budget)
-        if found is not None or budget[0] <= 0:
+    left = {each for formula in (one, other) for part in walk(formula) for each in variables(part)}
+    waiting = [each for each in waiting if each in left]
+    chosen = waiting[0]
+    for value in candidates.of(chosen):
+        budget[0] -= 1
+        if budget[0] <= 0:
+            return None
+        facts = facts_of({chosen: value}, waiting[1:])
+        found = _search(one.fold(facts), other.fold(facts), waiting[1:], candidates, {**given, chosen: value}, budget)
+        if found is not None:
             return found
     return None
 
