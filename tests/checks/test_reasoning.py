@@ -12,6 +12,7 @@ from functools import lru_cache
 from typing import Any
 
 import bloodroot
+from bloodroot.checks.proving import prove
 from bloodroot.checks.reasoning import tried
 from bloodroot.core.formulas import Formula
 from bloodroot.core.records import MISSING
@@ -85,6 +86,28 @@ def anything(chance: random.Random) -> dict[str, Any]:
 
 
 class Reasoning(unittest.TestCase):
+    def test_what_the_solver_says_is_so(self) -> None:
+        chance = random.Random(8)
+        decided = opened = 0
+        for _ in range(CASES // 4):
+            one, other = expression(chance), expression(chance)
+            if chance.random() < 0.3:
+                other = f"({one}) or ({other})"
+            before, proof = tried(condition(one), condition(other)), prove(condition(one), condition(other))
+            with self.subTest(one=one, other=other):
+                if before.holds is not None and proof.holds is not None:
+                    self.assertEqual(before.holds, proof.holds)
+                opened += before.holds is None
+                decided += before.holds is None and proof.holds is not None
+                if proof.holds is False:
+                    self.assertTrue(holds(one, proof.assignment) and not holds(other, proof.assignment))
+                elif proof.holds:
+                    for _ in range(60):
+                        values = anything(chance)
+                        self.assertFalse(holds(one, values) and not holds(other, values), values)
+        # It decides most of what trying values leaves open.
+        self.assertGreater(decided, opened // 2)
+
     def test_what_never_holds_and_what_is_implied(self) -> None:
         chance = random.Random(7)
         said = {True: 0, False: 0, None: 0}

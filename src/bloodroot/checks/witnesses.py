@@ -2,9 +2,11 @@
 
 from __future__ import annotations
 
-import datetime
+import json
+import shlex
 from collections.abc import Mapping
 from typing import Any
+from urllib.parse import urlencode
 
 from ..core.caller import Caller, imagined
 from ..core.decision import Outcome
@@ -85,6 +87,21 @@ def _by_root(assignment: Mapping[str, Any]) -> dict[str, dict[str, Any]]:
     return found
 
 
-def shown(value: Any) -> Any:
-    """A value of a witness as JSON has it."""
-    return value.isoformat() if isinstance(value, datetime.date) else value
+def command(witness: Witness) -> str | None:
+    """The command that shows what a policy says of a witness; None where a command line cannot say it."""
+    path = witness.path
+    query = {name.removeprefix("query."): value for name, value in witness.others.items() if name.startswith("query.")}
+    if len(query) < len(witness.others) or any(not isinstance(value, str) for value in query.values()):
+        return None
+    if query:
+        path += f"?{urlencode(query)}"
+    who = "signed-out" if witness.roles is None else ",".join(witness.roles) or "signed-in"
+    words = ["bloodroot", "why", who, witness.method, path]
+    try:
+        if witness.caller:
+            words += ["--caller", json.dumps(dict(witness.caller), allow_nan=False)]
+        if witness.record is not None:
+            words += ["--record", json.dumps(dict(witness.record), allow_nan=False)]
+    except (TypeError, ValueError):
+        return None
+    return shlex.join(words)

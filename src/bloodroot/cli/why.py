@@ -25,6 +25,12 @@ def why(
     record: Annotated[
         str | None, typer.Option("--record", metavar="JSON", help="The record that the endpoint acts on.")
     ] = None,
+    attributes: Annotated[
+        str | None,
+        typer.Option(
+            "--caller", metavar="JSON", help="Attributes of the caller, id among them; all others are missing."
+        ),
+    ] = None,
     path_only: Annotated[
         bool, typer.Option("--path-only", help="Only which lines cover METHOD PATH; WHO may be left out.")
     ] = False,
@@ -60,8 +66,8 @@ def why(
     if directory:
         who, caller = _member(who, found)
     else:
-        caller = inputs.caller_named(who, rules, found)
-    result = explain(rules, who, caller, method, sent, record=_record(record), query=values)
+        caller = _with_attributes(inputs.caller_named(who, rules, found), attributes)
+    result = explain(rules, who, caller, method, sent, record=_object("--record", record), query=values)
     output.deliver(result, form, out, color)
 
 
@@ -100,7 +106,19 @@ def _member(who: str, settings: Settings | None) -> tuple[str, Caller | None]:
         return f"{who}, who is treated as signed out: {error.reason}", None
 
 
-def _record(text: str | None) -> Any:
+def _with_attributes(caller: Caller | None, text: str | None) -> Caller | None:
+    """A caller with the attributes that were given in the place of its own."""
+    from dataclasses import replace
+
+    if text is None:
+        return caller
+    if caller is None:
+        raise UsageError("--caller: a signed-out caller has no attributes")
+    given = _object("--caller", text)
+    return replace(caller, id=given.pop("id", None), attributes=given)
+
+
+def _object(option: str, text: str | None) -> Any:
     import json
 
     if text is None:
@@ -108,7 +126,7 @@ def _record(text: str | None) -> Any:
     try:
         found = json.loads(text)
     except ValueError as error:
-        raise UsageError(f"--record is not JSON: {error}") from None
+        raise UsageError(f"{option} is not JSON: {error}") from None
     if not isinstance(found, dict):
-        raise UsageError('--record must be a JSON object, such as {"botanist_id": 3}')
+        raise UsageError(f'{option} must be a JSON object, such as {{"botanist_id": 3}}')
     return found

@@ -13,6 +13,7 @@ from typing import TYPE_CHECKING, Any
 
 from ..checks.checking import CheckResult
 from ..checks.finding import Severity, Witness
+from ..checks.witnesses import command
 from ..core.decision import Outcome
 from ..core.explanation import Explanation
 from ..core.records import UNKNOWN
@@ -319,6 +320,7 @@ def _witness(witness: Witness) -> dict[str, Any]:
         "method": witness.method,
         "path": witness.path,
         "outcome": witness.outcome,
+        "command": command(witness),
     }
 
 

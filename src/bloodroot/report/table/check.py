@@ -9,11 +9,12 @@ from rich.padding import Padding
 from rich.text import Text
 
 from ...checks.finding import Severity
+from ...checks.witnesses import command
 from .words import plural
 
 if TYPE_CHECKING:
     from ...checks.checking import CheckResult
-    from ...checks.finding import Finding, Witness
+    from ...checks.finding import Finding
 
 _STYLES = {Severity.ERROR: "bold red", Severity.WARNING: "bold magenta", Severity.NOTE: "bold blue"}
 
@@ -56,38 +57,15 @@ def _finding(finding: Finding, arrow: str) -> list[RenderableType]:
     for place in finding.related:
         if place.text.strip() and place.line != finding.place.line:
             parts.append(_indented(Text(f"{place.at}  {' '.join(place.text.split(' #')[0].split())}", style="dim")))
-    if finding.witness is not None and finding.witness.path:
-        parts.append(_indented(Text(f"For example {_witness(finding.witness)}", style="dim")))
+    shown = command(finding.witness) if finding.witness is not None else None
+    if shown is not None:
+        parts.append(_indented(Text(f"See it: {shown}", style="dim")))
     parts.append(_indented(Text(f"{arrow} {finding.remedy}")))
     return parts
 
 
 def _indented(text: Text) -> Padding:
     return Padding(text, (0, 0, 0, 8))
-
-
-def _witness(witness: Witness) -> str:
-    """A caller and a request in words: ``a botanist with id 3: POST /trials/7, where the record has owner 4``."""
-    who = (
-        "a signed-out caller" if witness.roles is None else f"a caller who is {', '.join(witness.roles) or 'signed in'}"
-    )
-    if witness.caller:
-        who += f" with {_values(witness.caller)}"
-    record = f", of a record with {_values(witness.record)}" if witness.record else ""
-    others = f", with {_values(witness.others)}" if witness.others else ""
-    outcome = "is let in" if witness.outcome == "allow" else "may be let in"
-    return f"{who} {outcome}: {witness.method} {witness.path}{record}{others}"
-
-
-def _values(values: object) -> str:
-    from collections.abc import Mapping
-
-    from ...core.values import Value
-
-    assert isinstance(values, Mapping)
-    return ", ".join(
-        f"{name} {_values(each) if isinstance(each, Mapping) else Value(each).words()}" for name, each in values.items()
-    )
 
 
 def _next(result: CheckResult) -> str:
