@@ -10,6 +10,7 @@ from pathlib import Path
 
 import jsonschema
 
+from tests.cli.test_check import planted
 from tests.program import PROGRAM, InFolder
 
 SCHEMA = json.loads((Path(__file__).parents[2] / "docs" / "results.schema.json").read_text("utf-8"))
@@ -52,6 +53,7 @@ class Demo(InFolder):
                     self.assertNotIn(secret.encode(), file.read_bytes(), file.name)
 
     def test_every_result_as_json_and_to_a_file(self) -> None:
+        self.write("planted.bloodroot", planted((self.bank / "access.bloodroot").read_text("utf-8")))
         token = self.ran("token", "make", "two-hats").strip()
         for words, status, result in (
             (("matrix",), 0, "matrix"),
@@ -67,6 +69,8 @@ class Demo(InFolder):
             (("token", "read", token), 0, "token"),
             (("token", "read", f"{token[:-8]}AAAAAAAA"), 1, "token"),
             (("survey",), 0, "survey"),
+            (("check",), 0, "check"),
+            (("check", "--policy", "planted.bloodroot", "--fail-on", "note"), 1, "check"),
             (("format", "--check"), 0, "format"),
         ):
             with self.subTest(words):
@@ -94,7 +98,7 @@ class Demo(InFolder):
         self.assertEqual((run.status, run.err), (2, "this result has no csv format; write it as table or json\n"))
         run = self.in_process("matrix", "--out", "matrix.pdf")
         self.assertEqual(run.status, 2)
-        self.assertIn("its ending says no format; name it .txt, .json, .csv, or add --format", run.err)
+        self.assertIn("its ending says no format; name it .txt, .json, .csv, .sarif, or add --format", run.err)
         self.ran("matrix", "--out", "matrix.txt", COLUMNS="100")
         text = (self.bank / "matrix.txt").read_text("utf-8")
         self.assertIn("Fernhollow Seed Bank: 38 endpoints", text)

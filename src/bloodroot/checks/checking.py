@@ -128,6 +128,10 @@ def _stale(subject: Subject, entry: tree.Entry, accept: tree.Accept) -> Iterator
 def _unknown(subject: Subject) -> Iterator[str]:
     if not subject.knows(Needs.ENDPOINTS):
         yield "no endpoints were looked at: name a source, or write app = ... or openapi = ... in the settings"
+    actions = subject.policy.unbound
+    if actions:
+        what = "1 line names an action" if len(actions) == 1 else f"{len(actions)} lines name actions"
+        yield f"{what}, and there is no application to find it in: what these lines say was not checked"
     if subject.reasoner.undecided:
         count = subject.reasoner.undecided
         what = "1 question about conditions was" if count == 1 else f"{count} questions about conditions were"

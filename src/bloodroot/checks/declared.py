@@ -6,11 +6,12 @@ from collections.abc import Iterator
 
 from ..core.lines import Line
 from ..core.methods import ANY, covers
-from ..core.paths import Template, overlap
+from ..core.paths import Template, overlap, specificity
 from ..language.problems import suggestion
 from ..survey.coverage import template_of_endpoint
 from .finding import Finding, Kind, Needs, Severity
 from .subject import Subject, place_of_endpoint
+from .unused import nearly_the_same
 
 WITHOUT_LINE = Kind(
     "endpoint-without-line",
@@ -42,6 +43,7 @@ SEVERAL_ROUTES = Kind(
 )
 KINDS = (WITHOUT_LINE, WITHOUT_ENDPOINT, RULE_WITHOUT_ENDPOINT, SEVERAL_ROUTES)
 _MOST_NAMED = 5
+_MOST_COMPARED = 200  # endpoints beside a line
 
 
 def find(subject: Subject) -> Iterator[Finding]:
@@ -49,6 +51,7 @@ def find(subject: Subject) -> Iterator[Finding]:
     if subject.survey is not None:
         yield from _endpoints_without_line(subject)
         yield from _lines_without_endpoint(subject)
+        yield from _nearly_at_an_endpoint(subject)
         yield from _rules_without_endpoint(subject)
     yield from _actions_of_several_routes(subject)
 
@@ -74,6 +77,29 @@ def _lines_without_endpoint(subject: Subject) -> Iterator[Finding]:
         guess = suggestion(line.template.text, templates - {line.template.text}) if guessed else ""
         path = f"{' '.join(line.methods) or ANY} {line.template.text}"
         yield WITHOUT_ENDPOINT.at(line.place, f"No endpoint that was found is at {path}{guess}{'' if guess else '.'}")
+
+
+def _nearly_at_an_endpoint(subject: Subject) -> Iterator[Finding]:
+    """Lines for a path that only a route with a parameter there serves, and that is nearly another endpoint's."""
+    assert subject.survey is not None
+    served = [template_of_endpoint(each.endpoint) for each in subject.survey.endpoints]
+    exact = {specificity(template, exact=True) for template in served}
+    beside: dict[object, list[Template]] = {}
+    for template in served:
+        if template.segments and isinstance(template.segments[-1], str):
+            beside.setdefault(specificity(template, exact=True)[:-1], []).append(template)
+    idle = {id(line) for line in subject.survey.idle}
+    for line in subject.policy.endpoints:
+        shape = specificity(line.template, exact=True)
+        if id(line) in idle or shape in exact or not shape or not isinstance(line.template.segments[-1], str):
+            continue
+        last = line.template.segments[-1]
+        for other in beside.get(shape[:-1], ())[:_MOST_COMPARED]:
+            if nearly_the_same(str(other.segments[-1]), last):
+                yield WITHOUT_ENDPOINT.at(
+                    line.place, f"No endpoint is at {line.template.text} alone, and one is at {other.text}."
+                )
+                break
 
 
 def _rules_without_endpoint(subject: Subject) -> Iterator[Finding]:

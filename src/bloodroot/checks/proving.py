@@ -22,6 +22,7 @@ from ..core.conditions import Comparison, Condition, Holds, Listed, Now, Operand
 from ..core.formulas import FALSE, TRUE, Conjunction, Disjunction, Formula, Known, Negated, walk
 from ..core.records import MISSING
 from ..core.values import Value, plain_number, plain_uuid
+from ..language.errors import BloodrootError
 from .reasoning import Assignment, Proof, Variable, facts_of, parts_left_open, replaced, variables
 
 _LONGEST = 2_000  # milliseconds for one question
@@ -201,7 +202,7 @@ def _of_constant(text: str, term: Any) -> Iterator[Any]:
         yield _uuid_of(term) == z3.RealVal(unique.int)
 
 
-class _NotTranslated(Exception):
+class _NotTranslated(BloodrootError):
     """A question has a part that is not translated."""
 
 

@@ -33,7 +33,7 @@ from ..core.formulas import (
 )
 from ..core.records import MISSING, UNKNOWN
 from ..core.requirements import Elsewhere, GrantedPerhaps, Guarded, Holding, PermissionAsked
-from ..core.values import Value
+from ..core.values import Value, plain_number, plain_uuid
 
 MOST_TRIED = 1_500
 _MOST_REFERENCES = 8
@@ -327,6 +327,8 @@ class _Candidates:
         if any(is_textual(each) for each in group if isinstance(each, Reference)):
             # A number and its text are the same to a path, and different to each other.
             values = _different((*values, *(str(each) for each in values if type(each) in (int, float))))
+            meant = [plain_number(each) or plain_uuid(each) for each in values if isinstance(each, str)]
+            values = _different((*values, *(each for each in meant if each is not None)))
         if variable.root in ("path", "query"):
             values = _different(str(each) for each in values if not isinstance(each, bool))
         if variable in self._members:

@@ -131,13 +131,14 @@ def similar(names: Iterable[str], *, plurals: bool = False) -> Iterator[tuple[st
         for key in {low, *(low[:place] + low[place + 1 :] for place in range(len(low)))}:
             others = without.setdefault(key, [])
             for other in others[:20]:
-                if (other, name) not in found and _nearly_the_same(other, name, plurals):
+                if (other, name) not in found and nearly_the_same(other, name, plurals):
                     found.add((other, name))
                     yield other, name
             others.append(name)
 
 
-def _nearly_the_same(one: str, other: str, plurals: bool) -> bool:
+def nearly_the_same(one: str, other: str, plurals: bool = False) -> bool:
+    """Whether two names differ by case, by one letter, or by two in another order."""
     if one == other:
         return False
     if one.lower() == other.lower():

@@ -11,9 +11,11 @@ import typer
 from .output import Color, ColorOption, UsageError
 
 if TYPE_CHECKING:
+    from ..checks.checking import CheckResult
     from ..core.policy import Policy
     from ..identity.examination import Examined
     from ..identity.seed_result import SeedResult
+    from ..language.tree import Document
     from ..settings import Settings
 
 _NEEDED = {
@@ -33,14 +35,14 @@ def demo(
     ] = False,
     color: ColorOption = Color.AUTO,
 ) -> None:
-    """Write the example, a seed bank, to a folder; show its matrix, and probe its application."""
+    """Write the example, a seed bank, to a folder; check its policy, show its matrix, and probe its application."""
     import importlib.util
     import shlex
     import tempfile
 
     from ..core.matrix import matrix_of_roles
     from ..demo import write_demo
-    from ..files import load
+    from ..files import load_with_tree
     from ..report.results import MatrixResult, TokenResult
     from ..settings import read_settings
     from ..survey.applications import bound
@@ -66,10 +68,12 @@ def demo(
     os.chdir(place)
     try:
         settings = read_settings(Path("bloodroot.toml").resolve())
-        policy_file = load("access.bloodroot")
+        policy_file, document = load_with_tree("access.bloodroot")
         _title("bloodroot seed members.toml", "the members, and who is in which group")
         output.deliver(_seeded(settings, policy_file), color=color)
         policy = bound(policy_file, settings)
+        _title("bloodroot check", "mistakes and risks in the policy")
+        output.deliver(_checked(policy_file, document, settings), color=color)
         _title("bloodroot matrix", "who gets in where, from the policy alone")
         output.deliver(MatrixResult(policy, matrix_of_roles(policy)), color=color)
         _title("bloodroot probe", "the application asked as every persona")
@@ -105,6 +109,14 @@ def _seeded(settings: Settings, policy: Policy) -> SeedResult:
     from .seed import password
 
     return seed_directory(directory_of(settings), read_seed(Path("members.toml")), policy, password)
+
+
+def _checked(policy: Policy, document: Document, settings: Settings) -> CheckResult:
+    """The example's policy and application, checked."""
+    from ..checks.checking import check
+    from ..checks.preparing import prepare
+
+    return check(prepare(policy, document, settings, [settings.app or ""], settings.folder))
 
 
 def _read_token(settings: Settings, policy: Policy) -> Examined:

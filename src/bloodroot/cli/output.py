@@ -119,7 +119,7 @@ def deliver(result: object, wanted: StrEnum | None = None, out: Path | None = No
     from ..writing import write_text
 
     form = _format(wanted, out)
-    reports = import_module(f"..report.{form.value}", __package__).REPORTS
+    reports = import_module(f"..report.{form.module}", __package__).REPORTS
     report = reports.get(type(result))
     if report is None:
         raise UsageError(f"this result has no {form.value} format; write it as table or json")

@@ -10,7 +10,7 @@ from enum import StrEnum
 
 
 class Format(StrEnum):
-    """The formats. The value of each is the name of its module here."""
+    """The formats."""
 
     TABLE = "table"
     JSON = "json"
@@ -18,6 +18,11 @@ class Format(StrEnum):
     OPENAPI = "openapi"
     SARIF = "sarif"
     LINES = "lines"
+
+    @property
+    def module(self) -> str:
+        """The name of its module here."""
+        return "one_a_line" if self is Format.LINES else self.value
 
 
 # By which ending of a file name a format is chosen.
