@@ -340,6 +340,9 @@ class _Candidates:
             yield MISSING
             return
         yield from values
+        if variable.root != "path" and any(isinstance(each, Reference) and each.root == "query" for each in group):
+            # A parameter that was sent more than once.
+            yield []
         if variable.root != "path":
             yield None
             yield MISSING

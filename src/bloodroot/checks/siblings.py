@@ -202,7 +202,7 @@ def _without_condition(subject: Subject, unit: Unit, shape: Shape) -> Iterator[F
     wider = Wider(columns, TRUE, required)
     yield WITHOUT_CONDITION.at(
         unit.line.place,
-        f"{unit.words} lets in {reach.who(columns)} always, and {first.words} only if {required.words()}.",
+        f"{unit.words} always lets in {reach.who(columns)}, and {first.words} only if {required.words()}.",
         witness=witness_of(subject, unit, wider.columns),
         related=(first.line.place,),
     )

@@ -15,6 +15,7 @@ from .words import plural
 if TYPE_CHECKING:
     from ...checks.checking import CheckResult
     from ...checks.finding import Finding
+    from ...language.problems import Place
 
 _STYLES = {Severity.ERROR: "bold red", Severity.WARNING: "bold magenta", Severity.NOTE: "bold blue"}
 
@@ -51,17 +52,19 @@ def _finding(finding: Finding, arrow: str) -> list[RenderableType]:
         (f"{finding.severity.value:8}", _STYLES[finding.severity]), (finding.name, "bold"), f"  {finding.place.at}"
     )
     parts: list[RenderableType] = [head]
-    if finding.text:
-        parts.append(_indented(Text(finding.text, style="cyan")))
+    parts += [_quoted(place, finding.place) for place in (finding.place, *finding.related) if place.text.strip()]
     parts.append(_indented(Text(finding.message)))
-    for place in finding.related:
-        if place.text.strip() and place.line != finding.place.line:
-            parts.append(_indented(Text(f"{place.at}  {' '.join(place.text.split(' #')[0].split())}", style="dim")))
     shown = command(finding.witness) if finding.witness is not None else None
     if shown is not None:
         parts.append(_indented(Text(f"See it: {shown}", style="dim")))
     parts.append(_indented(Text(f"{arrow} {finding.remedy}")))
     return parts
+
+
+def _quoted(place: Place, of: Place) -> Text:
+    """A line of a policy or a program, with its number; and its file, where that is another one."""
+    number = f"{place.line:>5}" if place.source.name == of.source.name else place.at
+    return Text(f"{number} | {' '.join(place.text.split(' #')[0].split())}")
 
 
 def _indented(text: Text) -> Padding:
