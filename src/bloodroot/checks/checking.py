@@ -6,6 +6,7 @@ from bisect import bisect_right
 from collections.abc import Callable, Iterable, Iterator
 from dataclasses import dataclass
 
+from ..core.compiler import collector_paused
 from ..core.policy import Policy
 from ..language import tree
 from ..language.problems import suggestion
@@ -62,6 +63,11 @@ def check(subject: Subject, only: Iterable[str] = ()) -> CheckResult:
         subject: what to look at.
         only: names of the kinds of findings to report; by default all.
     """
+    with collector_paused():
+        return _check(subject, only)
+
+
+def _check(subject: Subject, only: Iterable[str]) -> CheckResult:
     each = (finding for find in _FIND for finding in find(subject))
     found = list({(finding.name, finding.place, finding.message): finding for finding in each}.values())
     left, accepted, stale = _accepting(subject, found)

@@ -8,7 +8,6 @@ from ..core.lines import Line
 from ..core.methods import ANY, covers
 from ..core.paths import Template, overlap, specificity
 from ..language.problems import suggestion
-from ..survey.coverage import template_of_endpoint
 from .finding import Finding, Kind, Needs, Severity
 from .subject import Subject, place_of_endpoint
 from .unused import nearly_the_same
@@ -82,18 +81,21 @@ def _lines_without_endpoint(subject: Subject) -> Iterator[Finding]:
 def _nearly_at_an_endpoint(subject: Subject) -> Iterator[Finding]:
     """Lines for a path that only a route with a parameter there serves, and that is nearly another endpoint's."""
     assert subject.survey is not None
-    served = [template_of_endpoint(each.endpoint) for each in subject.survey.endpoints]
-    exact = {specificity(template, exact=True) for template in served}
-    beside: dict[object, list[Template]] = {}
-    for template in served:
-        if template.segments and isinstance(template.segments[-1], str):
-            beside.setdefault(specificity(template, exact=True)[:-1], []).append(template)
+    exact = {each.shape for each in subject.survey.endpoints}
     idle = {id(line) for line in subject.survey.idle}
+    lines = {}
     for line in subject.policy.endpoints:
         shape = specificity(line.template, exact=True)
-        if id(line) in idle or shape in exact or not shape or not isinstance(line.template.segments[-1], str):
-            continue
-        last = line.template.segments[-1]
+        if id(line) not in idle and shape not in exact and shape and isinstance(line.template.segments[-1], str):
+            lines[line] = shape
+    if not lines:
+        return
+    beside: dict[object, list[Template]] = {}
+    for each in subject.survey.endpoints:
+        if each.template.segments and isinstance(each.template.segments[-1], str):
+            beside.setdefault(each.shape[:-1], []).append(each.template)
+    for line, shape in lines.items():
+        last = str(line.template.segments[-1])
         for other in beside.get(shape[:-1], ())[:_MOST_COMPARED]:
             if nearly_the_same(str(other.segments[-1]), last):
                 yield WITHOUT_ENDPOINT.at(
@@ -104,9 +106,8 @@ def _nearly_at_an_endpoint(subject: Subject) -> Iterator[Finding]:
 
 def _rules_without_endpoint(subject: Subject) -> Iterator[Finding]:
     assert subject.survey is not None
-    served = [(each.method, template_of_endpoint(each.endpoint)) for each in subject.survey.endpoints]
     for rule in subject.policy.standing:
-        if not any(_concerns(rule, method, template) for method, template in served):
+        if not any(_concerns(rule, each.method, each.template) for each in subject.survey.endpoints):
             yield RULE_WITHOUT_ENDPOINT.at(rule.place, f"No endpoint that was found is covered by {rule.text}.")
 
 

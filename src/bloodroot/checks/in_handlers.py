@@ -65,7 +65,7 @@ def find(subject: Subject) -> Iterator[Finding]:
     for unit in subject.reach.units:
         if unit.line.guards and not subject.guard_problems:
             yield from _contradicts(subject, unit)
-        for route in by_shape.get(specificity(unit.template, exact=True), ()):
+        for route in by_shape.get(unit.shape, ()):
             if not route.methods or unit.method == ANY or unit.method in route.methods:
                 yield from _missing(unit, route)
                 yield from _not_settled(subject, unit, route)

@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Iterator
 
 from ..core.methods import ANY
-from ..core.paths import REST, Parameter, read_path, specificity
+from ..core.paths import REST, Parameter, read_path
 from ..core.requirements import asks_for_guard
 from .finding import Finding, Kind, Needs, Severity
 from .reach import WRITES, Unit
@@ -79,7 +79,7 @@ def _wider_change(subject: Subject, unit: Unit) -> Iterator[Finding]:
     of_one_thing = bool(segments) and isinstance(segments[-1], Parameter)
     if unit.method == ANY or not of_one_thing:
         return
-    read = subject.reach.by_shape.get(("GET", specificity(unit.template, exact=True)))
+    read = subject.reach.by_shape.get(("GET", unit.shape))
     if read is None:
         return
     wider = subject.reach.wider(unit.row, read.row)

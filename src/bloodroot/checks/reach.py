@@ -13,7 +13,7 @@ from ..core.methods import ANY
 from ..core.paths import Template, specificity
 from ..core.policy import Policy
 from ..core.roles import SIGNED_OUT
-from ..survey.coverage import Surveyed, template_of_endpoint
+from ..survey.coverage import Surveyed
 from .reasoning import Reasoner
 
 WRITES = ("POST", "PUT", "PATCH", "DELETE")
@@ -27,12 +27,14 @@ class Unit:
     Attributes:
         method: the method, or ``any``.
         template: its path: that of the endpoint where it is known, else that of the line.
+        shape: equal for templates that cover the same paths.
         row: who is let in.
         surveyed: the endpoint, where a survey has found it.
     """
 
     method: str
     template: Template
+    shape: Shape
     row: Row
     surveyed: Surveyed | None = None
 
@@ -99,16 +101,14 @@ class Reach:
             for methods in groups(self.policy, line):
                 row = row_of(self.policy, self._spreading, line, methods)
                 for method in methods:
-                    found.setdefault((method, shape), Unit(method, line.template, row))
+                    found.setdefault((method, shape), Unit(method, line.template, shape, row))
         for each in self._surveyed:
             if each.line is None:
                 continue
-            template = template_of_endpoint(each.endpoint)
-            shape = specificity(template, exact=True)
-            known = found.get((each.method, shape))
+            known = found.get((each.method, each.shape))
             if known is None:
-                row = self._row(each.line, template, each.method)
-                found[each.method, shape] = Unit(each.method, template, row, each)
+                row = self._row(each.line, each.template, each.method)
+                found[each.method, each.shape] = Unit(each.method, each.template, each.shape, row, each)
             elif known.line is each.line and known.surveyed is None:
                 known.surveyed = each
         return found

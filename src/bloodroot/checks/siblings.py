@@ -78,7 +78,12 @@ def find(subject: Subject) -> Iterator[Finding]:
             yield from _disagree(subject, PUT_AND_PATCH, unit, units["PATCH", shape])
         if method in WRITES:
             yield from _without_condition(subject, unit, shape)
-        yield from _api(subject, unit)
+        if (
+            unit.template.segments
+            and isinstance(unit.template.segments[0], str)
+            and is_prefix(unit.template.segments[0])
+        ):
+            yield from _api(subject, unit)
     yield from _without_rule(subject)
 
 
@@ -126,7 +131,7 @@ def _actions(subject: Subject, form: Unit) -> list[Unit]:
     if not isinstance(last, str) or last.lower() not in (*_NEW, *_EDIT, *_DELETE):
         return []
     units = subject.reach.by_shape
-    shape = specificity(form.template, exact=True)
+    shape = form.shape
     same = units.get(("POST", shape))
     if same is not None:
         return [same]
@@ -167,7 +172,7 @@ def _api(subject: Subject, twin: Unit) -> Iterator[Finding]:
     start = 0
     while start < len(segments) and isinstance(segments[start], str) and is_prefix(str(segments[start])):
         start += 1
-    shape = specificity(twin.template, exact=True)[start:]
+    shape = twin.shape[start:]
     if not start or not shape:
         return
     units = subject.reach.by_shape

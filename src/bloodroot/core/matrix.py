@@ -173,6 +173,8 @@ def matrix_of_callers(policy: Policy, callers: Mapping[str, Caller | None]) -> M
 
 
 def _rows_of(policy: Policy) -> Iterator[tuple[Line, tuple[str, ...]]]:
+    if not policy.standing:
+        return ((line, (method,)) for line in policy.endpoints for method in line.methods or (ANY,))
     return ((line, methods) for line in policy.endpoints for methods in groups(policy, line))
 
 
@@ -288,12 +290,12 @@ def row_of(policy: Policy, spreading: Spreading, line: Line, methods: tuple[str,
         line: the line of the endpoint.
         methods: methods of it that standing rules treat alike.
     """
-    if line.requirement.plain and not policy.standing:
+    asked = policy.engine.asked(line, methods[0]) if policy.standing else [(line, line.requirement.formula)]
+    if line.requirement.plain and len(asked) == 1:
         allow = spreading.holding(line.requirement.opens)
         # A signed-in caller might hold any of the roles, or be granted any of the permissions.
         waits = spreading.signed_out & ~allow if spreading.invites(line) else 0
         return Row(methods, line, (), allow, waits, ())
-    asked = policy.engine.asked(line, methods[0])
     groups: list[tuple[list[Formula], int]] = [([], spreading.every)]
     marks = []
     for rule, formula in asked:

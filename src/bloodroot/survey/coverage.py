@@ -2,13 +2,14 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Mapping
+from collections.abc import Iterable, Iterator, Mapping
 from dataclasses import dataclass, replace
 
 from ..core.binding import Route, template_of
+from ..core.compiler import collector_paused
 from ..core.lines import Line
 from ..core.methods import ANY, COMMON, covers
-from ..core.paths import Template, overlap, specificity, unnamed_segments
+from ..core.paths import REST, Template, overlap, specificity, unnamed_segments
 from ..core.policy import Policy
 from .endpoints import Endpoint, Found
 
@@ -24,6 +25,8 @@ class Surveyed:
         method: in capitals, or ``any`` where no method is declared.
         endpoint: what the first source says of it, completed by what the others say.
         sources: where it was found.
+        template: its path, as a policy reads it.
+        shape: equal for templates that cover the same paths.
         line: the line of the policy that decides, or None.
         closed: for ``any``, the common methods that no line covers, where others are covered.
         rules: the standing rules that must hold beside the line, whatever the path turns out to be.
@@ -32,6 +35,8 @@ class Surveyed:
     method: str
     endpoint: Endpoint
     sources: tuple[str, ...]
+    template: Template
+    shape: tuple[object, ...]
     line: Line | None = None
     closed: tuple[str, ...] = ()
     rules: tuple[Line, ...] = ()
@@ -68,23 +73,30 @@ def survey(found: Iterable[Found], policy: Policy | None) -> SurveyResult:
         found: what each source gave, those that declare before those that observe.
         policy: bound to the routes of the application where it has lines of actions; None for no policy.
     """
-    found = list(found)
+    with collector_paused():
+        return _survey(list(found), policy)
+
+
+def _survey(found: list[Found], policy: Policy | None) -> SurveyResult:
     merged: dict[tuple[str, object], Surveyed] = {}
     notes = [note for each in found for note in each.notes]
     for each in found:
         for endpoint in each.endpoints:
+            template = template_of(Route("", (), endpoint.template))[0]
+            shape = specificity(template, exact=True)
+            # Templates that a policy cannot write may look alike, and be different endpoints.
+            alike: object = shape if endpoint.exact else (shape, endpoint.spelling)
             for method in endpoint.methods or (ANY,):
-                shape: object = specificity(template_of_endpoint(endpoint), exact=True)
-                if not endpoint.exact:
-                    # Templates that a policy cannot write may look alike, and be different endpoints.
-                    shape = shape, endpoint.spelling
-                key = _known_as(merged, method, shape)
+                key = _known_as(merged, method, alike)
                 before = merged.get(key)
                 if before is not None and each.source in before.sources and not endpoint.statuses:
                     one, other = (here.spelling or here.template for here in (before.endpoint, endpoint))
                     if one != other:
                         notes.append(f"{each.source}: {method} {other} covers the same requests as {method} {one}")
-                merged[key] = Surveyed(method, endpoint, (each.source,)) if before is None else _both(before, endpoint)
+                if before is None:
+                    merged[key] = Surveyed(method, endpoint, (each.source,), template, shape)
+                else:
+                    merged[key] = _both(before, endpoint)
     rows = tuple(_with_line(row, policy) for row in merged.values()) if policy is not None else tuple(merged.values())
     idle = tuple(_idle(policy, rows)) if policy is not None else ()
     return SurveyResult(policy, tuple(each.source for each in found), rows, idle, tuple(notes))
@@ -96,11 +108,6 @@ def _known_as(merged: Mapping[tuple[str, object], Surveyed], method: str, shape:
         if (name, shape) in merged:
             return name, shape
     return method, shape
-
-
-def template_of_endpoint(endpoint: Endpoint) -> Template:
-    """The path of an endpoint, as a policy reads it."""
-    return template_of(Route("", (), endpoint.template))[0]
 
 
 def _both(row: Surveyed, other: Endpoint) -> Surveyed:
@@ -123,7 +130,7 @@ def _both(row: Surveyed, other: Endpoint) -> Surveyed:
 
 
 def _with_line(row: Surveyed, policy: Policy) -> Surveyed:
-    template = template_of_endpoint(row.endpoint)
+    template = row.template
     segments = unnamed_segments(template, row.endpoint.exact)
     methods: tuple[str, ...] = (row.method,)
     if row.method == ANY:
@@ -136,25 +143,68 @@ def _with_line(row: Surveyed, policy: Policy) -> Surveyed:
         for rule in policy.standing
         if any(covers(rule.methods, method) for method in methods) and overlap(rule.template, template)
     )
-    return replace(row, line=line, closed=closed, rules=rules)
+    return Surveyed(row.method, row.endpoint, row.sources, row.template, row.shape, line, closed, rules)
 
 
 def _idle(policy: Policy, rows: tuple[Surveyed, ...]) -> Iterable[Line]:
-    """Lines that cover no endpoint. Those that decide for one are known; of the others only near ones are compared."""
+    """Lines that cover no endpoint. Those that decide for one are known; the others are looked for."""
     used = {id(row.line) for row in rows}
-    by_first: dict[str | None, list[tuple[str, Template]]] = {}
+    waiting = [line for line in policy.endpoints if id(line) not in used]
+    if not waiting:
+        return
+    tree = _Templates()
     for row in rows:
-        template = template_of_endpoint(row.endpoint)
-        first = template.segments[0] if template.segments else ""
-        by_first.setdefault(first if isinstance(first, str) else None, []).append((row.method, template))
-    everything = [each for some in by_first.values() for each in some]
-    for line in policy.endpoints:
-        if id(line) in used:
-            continue
-        first = line.template.segments[0] if line.template.segments else ""
-        near = [*by_first.get(first, ()), *by_first.get(None, ())] if isinstance(first, str) else everything
-        if not any(_meet(line, method, template) for method, template in near):
+        tree.add(row)
+    for line in waiting:
+        if not any(_meet(line, row.method, row.template) for row in tree.near(line.template)):
             yield line
+
+
+class _Templates:
+    """Endpoints by the segments of their templates."""
+
+    def __init__(self) -> None:
+        self.literals: dict[str, _Templates] = {}
+        self.others: _Templates | None = None  # behind a segment that may be many things
+        self.here: list[Surveyed] = []
+
+    def add(self, row: Surveyed) -> None:
+        """Put an endpoint in its place."""
+        node = self
+        for segment in row.template.segments:
+            if segment is REST:
+                break
+            if isinstance(segment, str):
+                node = node.literals.setdefault(segment, _Templates())
+            else:
+                node.others = node = node.others or _Templates()
+        node.here.append(row)
+
+    def near(self, template: Template) -> Iterator[Surveyed]:
+        """The endpoints that may have a path in common with a template."""
+        nodes = [self]
+        for segment in template.segments:
+            yield from (row for node in nodes for row in node.here if REST in row.template.segments)
+            if segment is REST:
+                yield from (row for node in nodes for row in node.all())
+                return
+            following = [node.others for node in nodes if node.others is not None]
+            if isinstance(segment, str):
+                following += [node.literals[segment] for node in nodes if segment in node.literals]
+            else:
+                following += [child for node in nodes for child in node.literals.values()]
+            nodes = following
+        yield from (row for node in nodes for row in node.here)
+
+    def all(self) -> Iterator[Surveyed]:
+        """All endpoints from here on."""
+        waiting = [self]
+        while waiting:
+            node = waiting.pop()
+            yield from node.here
+            waiting += node.literals.values()
+            if node.others is not None:
+                waiting.append(node.others)
 
 
 def _meet(line: Line, method: str, template: Template) -> bool:
