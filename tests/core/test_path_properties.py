@@ -6,6 +6,7 @@ import unittest
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
+from bloodroot.core.overlaps import Overlaps
 from bloodroot.core.path_index import PathIndex
 from bloodroot.core.paths import Template, overlap, parse_template, read_path, specificity
 
@@ -85,6 +86,16 @@ class TheIndex(unittest.TestCase):
                     self.assertTrue(rule.covers(segments))
                 if covered is False:
                     self.assertFalse(rule.covers(segments))
+
+    @slowly
+    @given(st.lists(TEMPLATES, max_size=12), TEMPLATES)
+    def test_what_may_overlap_is_near(self, others: list[str], text: str) -> None:
+        template = renamed(text)
+        templates = [renamed(other) for other in others]
+        near = set(Overlaps((other, number) for number, other in enumerate(templates)).near(template))
+        for number, other in enumerate(templates):
+            if overlap(template, other) is not False or overlap(other, template) is not False:
+                self.assertIn(number, near, (template.text, other.text))
 
 
 class Paths(unittest.TestCase):

@@ -13,9 +13,10 @@ from ..language.problems import PolicyError, Problem
 from .binding import BoundLines, Route, template_of
 from .formulas import FALSE, Formula, both
 from .lines import CompiledGuard
-from .methods import ANY, COMMON, covers
+from .methods import ANY, COMMON
+from .overlaps import Overlaps
 from .path_index import PathIndex
-from .paths import specificity, unnamed_segments
+from .paths import overlap, specificity, unnamed_segments
 from .policy import Policy
 from .requirements import Guarded, Requirement, bits_that_open, without_guarded
 
@@ -43,37 +44,69 @@ def with_guards(policy: Policy, routes: Iterable[Route]) -> tuple[Policy, tuple[
     bound = policy.bind(routes)
     problems: list[Problem] = []
     known: dict[int, CompiledGuard] = {}
+    folding = _Folding({id(route): _compiled(bound, route, known, problems) for route in routes})
     index: PathIndex[Line | Route] = PathIndex()
     added: list[Line] = []
     for route in routes:
-        guards = _compiled(bound, route, known, problems)
         template, exact = template_of(route)
-        segments = unnamed_segments(template, exact)
         binding = bound.engine.binding(route)
-        groups: dict[int, tuple[Line | None, list[str]]] = {}
+        action = folding.fold(route, binding.action)
+        index.add(route.methods, template, action if action is not None else route)
+        if not folding.guards[id(route)]:
+            continue
+        segments = unnamed_segments(template, exact)
+        # The methods that one line decides are one endpoint.
+        deciding: dict[int, tuple[Line, list[str]]] = {}
         for method in route.methods or (*(each for each in COMMON if each != "HEAD"), ANY):
             line = bound.engine.line_served(binding, method, segments)
-            groups.setdefault(id(line), (line, []))[1].append(method)
-        for line, methods in groups.values():
-            named = () if ANY in methods else tuple(methods)
-            if line is None or not guards:
-                index.add(named, template, line if line is not None and line.action is not None else route)
-                continue
-            declared = without_guarded(line.requirement.formula)
-            own = replace(
-                line,
-                methods=named,
-                template=template,
-                exact=exact,
-                requirement=_requirement(both([declared, *(guard.requirement.formula for guard in guards)])),
-                guards=guards,
-                declared=_requirement(declared),
-            )
-            if not index.add(named, template, own):
-                added.append(own)
-    kept = [line for line in bound.endpoints if not any(_replaces(own, line) for own in added)]
+            if line is not None:
+                deciding.setdefault(id(line), (line, []))[1].append(method)
+        for line, methods in deciding.values():
+            own = folding.fold(route, line)
+            assert own is not None
+            added.append(replace(own, methods=() if ANY in methods else tuple(methods), template=template, exact=exact))
+    by_shape: dict[object, list[Line]] = {}
+    for own in added:
+        by_shape.setdefault(specificity(own.template, exact=True), []).append(own)
+    kept = [line for line in bound.endpoints if not _replaced(by_shape, line)]
+    if added:
+        served = Overlaps((template_of(route)[0], route) for route in routes)
+        kept = [line if line.action is not None else _within(line, served, folding) for line in kept]
     lines = sorted([*kept, *added], key=lambda line: line.order)
-    return Policy(bound.declared, BoundLines(tuple(lines), index)), tuple(problems)
+    return Policy(bound.declared, BoundLines(tuple(lines), index, folding.fold)), tuple(problems)
+
+
+class _Folding:
+    """Lines with the guards of routes folded in; each pair is worked out once."""
+
+    def __init__(self, guards: dict[int, tuple[CompiledGuard, ...]]) -> None:
+        self.guards = guards
+        self._folded: dict[tuple[int, int], tuple[Line, Line]] = {}
+
+    def fold(self, route: Route, line: Line | None) -> Line | None:
+        """A line as it decides where a route is served; None where there is no line."""
+        guards = self.guards.get(id(route), ())
+        if line is None or not guards:
+            return line
+        found = self._folded.get((id(route), id(line)))
+        if found is None:
+            declared = without_guarded(line.requirement.formula)
+            together = both([declared, *(guard.requirement.formula for guard in guards)])
+            own = replace(line, requirement=_requirement(together), guards=guards, declared=_requirement(declared))
+            found = self._folded[id(route), id(line)] = line, own
+        return found[1]
+
+
+def _within(line: Line, routes: Overlaps[Route], folding: _Folding) -> Line:
+    """A written line with the guards of the one route that serves all of its requests, if there is such a route."""
+    served = []
+    for route in routes.near(line.template):
+        template = template_of(route)[0]
+        if overlap(line.template, template) is not False or overlap(template, line.template) is not False:
+            served.append((route, template))
+    if len(served) != 1 or overlap(served[0][1], line.template) is not True:
+        return line
+    return folding.fold(served[0][0], line) or line
 
 
 def _compiled(
@@ -98,8 +131,9 @@ def _requirement(formula: Formula) -> Requirement:
     return Requirement(formula, *bits_that_open(formula))
 
 
-def _replaces(own: Line, line: Line) -> bool:
-    """Whether a line with guards decides all that a written line decides: it is for the same endpoint."""
-    if own.place != line.place or specificity(own.template, exact=True) != specificity(line.template, exact=True):
-        return False
-    return not own.methods or (bool(line.methods) and all(covers(own.methods, method) for method in line.methods))
+def _replaced(added: dict[object, list[Line]], line: Line) -> bool:
+    """Whether lines with guards decide all that a written line decides: they are for the same endpoint."""
+    for own in added.get(specificity(line.template, exact=True), ()):
+        if own.place == line.place and (not own.methods or (line.methods and set(line.methods) <= set(own.methods))):
+            return True
+    return False

@@ -11,9 +11,10 @@ from .path_index import PathIndex
 from .paths import Template, TemplateError, overlap, parse_template, specificity
 
 if TYPE_CHECKING:
-    from collections.abc import Iterable, Mapping
+    from collections.abc import Callable, Iterable, Mapping
 
     from .lines import ActionLine, Line
+    from .overlaps import Overlaps
 
 
 _MOST_METHODS = 50
@@ -56,10 +57,12 @@ class BoundLines:
     Attributes:
         lines: the endpoint lines in the order of the file, one for each route that an action line names.
         routes: every route by its path: with its line where an action line names it, else as itself.
+        fold: what a line comes to with the guards of a route, where these are known (`annotations`).
     """
 
     lines: tuple[Line, ...]
     routes: PathIndex[Line | Route]
+    fold: Callable[[Route, Line | None], Line | None] | None = None
 
 
 @dataclass(slots=True, eq=False)
@@ -106,19 +109,19 @@ class Binding:
         return found
 
 
-def binding_of(route: Route, lines: Iterable[Line], actions: Mapping[str, ActionLine]) -> Binding:
+def binding_of(route: Route, lines: Overlaps[Line], actions: Mapping[str, ActionLine]) -> Binding:
     """What may decide for a route.
 
     Args:
         route: the route.
-        lines: every path line of the policy.
+        lines: the path lines of the policy, by their templates.
         actions: the lines of actions, by name.
     """
     template, exact = template_of(route)
     action = actions.get(route.action)
     shape = specificity(template, exact=True) if exact else None
     written, near = [], []
-    for line in lines:
+    for line in sorted(lines.near(template), key=lambda each: each.order):
         if shape is not None and specificity(line.template, exact=True) == shape:
             written.append(line)
         elif overlap(line.template, template) is not False and specificity(line.template) <= specificity(template):

@@ -12,6 +12,7 @@ from .formulas import TRUE, Disjunction, Facts, Formula, both, can_be_true
 from .kept import KeptForRoles, is_plain
 from .known import facts_for, known_to_signed_in, located
 from .methods import COMMON, covers
+from .overlaps import Overlaps
 from .path_index import PathIndex
 from .paths import is_method, overlap, read_path, specificity
 from .question import Question
@@ -113,7 +114,9 @@ class Engine:
         self.kept = KeptForRoles()
         self._index = parts.index
         self._routes = None if bound is None else bound.routes
+        self._fold = None if bound is None else bound.fold
         self._written = parts.endpoints
+        self._by_template: Overlaps[Line] | None = None  # made where routes are bound
         self._actions = {} if bound is None else {action.name: action for action in parts.actions}
 
     # Lines --------------------------------------------------------------------------------
@@ -124,6 +127,8 @@ class Engine:
             found = self._routes.find(method, segments)
             if found is not None and not isinstance(found, Route):
                 return found
+            if found is not None and found.guards and self._fold is not None:
+                return self._fold(found, self._index.find(method, segments))
         return self._index.find(method, segments)
 
     def line_for(self, method: str, path: str) -> Line | None:
@@ -151,7 +156,9 @@ class Engine:
 
     def binding(self, route: Route) -> Binding:
         """What may decide for a route that a framework serves."""
-        return binding_of(route, self._written, self._actions)
+        if self._by_template is None:
+            self._by_template = Overlaps((line.template, line) for line in self._written)
+        return binding_of(route, self._by_template, self._actions)
 
     def line_served(self, binding: Binding, method: str, segments: list[str]) -> Line | None:
         """The line that decides a request which a framework serves by a route."""

@@ -11,6 +11,7 @@ from typing import Any
 from ..core.binding import Route, template_of
 from ..core.lines import Line
 from ..core.methods import covers
+from ..core.overlaps import Overlaps
 from ..core.paths import Template, overlap, unnamed_segments
 from ..core.policy import Policy
 from ..core.requirements import asks_for_guard, references_in
@@ -108,7 +109,9 @@ def look_over(policy: Policy, routes: Iterable[Route], records: Collection[str] 
         (wrong if error else idle).append(sentence)
     if wrong:
         raise StartUpError("\n".join(dict.fromkeys(wrong)))
-    idle += [*_idle_lines(policy, served), *_idle_rules(policy, served), *_unguarded(served), *_several(policy)]
+    by_template = Overlaps((each.template, each) for each in served)
+    idle += [*_idle_lines(policy, by_template), *_idle_rules(policy, by_template)]
+    idle += [*_unguarded(served), *_several(policy)]
     closed = [each.words for each in served if each.line is None]
     return StartUp(len(served), tuple(closed), in_force.guards(), tuple(dict.fromkeys(idle)), tuple(_inexact(routes)))
 
@@ -249,15 +252,15 @@ def _closure(function: Any) -> dict[str, Any]:
 # Warnings ----------------------------------------------------------------------------------
 
 
-def _idle_lines(policy: Policy, served: list[_Served]) -> Iterator[str]:
+def _idle_lines(policy: Policy, served: Overlaps[_Served]) -> Iterator[str]:
     for line in policy.endpoints:
-        if line.action is None and not any(_meet(line, each) for each in served):
+        if line.action is None and not any(_meet(line, each) for each in served.near(line.template)):
             yield f"{line.place.at}: no endpoint of the application is at {line.template.text}: {line.text}"
 
 
-def _idle_rules(policy: Policy, served: list[_Served]) -> Iterator[str]:
+def _idle_rules(policy: Policy, served: Overlaps[_Served]) -> Iterator[str]:
     for rule in policy.standing:
-        if not any(_meet(rule, each) for each in served):
+        if not any(_meet(rule, each) for each in served.near(rule.template)):
             yield f"{rule.place.at}: this standing rule covers no endpoint: {rule.text}"
 
 

@@ -2,14 +2,15 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Iterator, Mapping
+from collections.abc import Iterable, Mapping
 from dataclasses import dataclass, replace
 
 from ..core.binding import Route, template_of
 from ..core.compiler import collector_paused
 from ..core.lines import Line
 from ..core.methods import ANY, COMMON, covers
-from ..core.paths import REST, Template, overlap, specificity, unnamed_segments
+from ..core.overlaps import Overlaps
+from ..core.paths import Template, overlap, specificity, unnamed_segments
 from ..core.policy import Policy
 from .endpoints import Endpoint, Found
 
@@ -152,59 +153,10 @@ def _idle(policy: Policy, rows: tuple[Surveyed, ...]) -> Iterable[Line]:
     waiting = [line for line in policy.endpoints if id(line) not in used]
     if not waiting:
         return
-    tree = _Templates()
-    for row in rows:
-        tree.add(row)
+    served = Overlaps((row.template, row) for row in rows)
     for line in waiting:
-        if not any(_meet(line, row.method, row.template) for row in tree.near(line.template)):
+        if not any(_meet(line, row.method, row.template) for row in served.near(line.template)):
             yield line
-
-
-class _Templates:
-    """Endpoints by the segments of their templates."""
-
-    def __init__(self) -> None:
-        self.literals: dict[str, _Templates] = {}
-        self.others: _Templates | None = None  # behind a segment that may be many things
-        self.here: list[Surveyed] = []
-
-    def add(self, row: Surveyed) -> None:
-        """Put an endpoint in its place."""
-        node = self
-        for segment in row.template.segments:
-            if segment is REST:
-                break
-            if isinstance(segment, str):
-                node = node.literals.setdefault(segment, _Templates())
-            else:
-                node.others = node = node.others or _Templates()
-        node.here.append(row)
-
-    def near(self, template: Template) -> Iterator[Surveyed]:
-        """The endpoints that may have a path in common with a template."""
-        nodes = [self]
-        for segment in template.segments:
-            yield from (row for node in nodes for row in node.here if REST in row.template.segments)
-            if segment is REST:
-                yield from (row for node in nodes for row in node.all())
-                return
-            following = [node.others for node in nodes if node.others is not None]
-            if isinstance(segment, str):
-                following += [node.literals[segment] for node in nodes if segment in node.literals]
-            else:
-                following += [child for node in nodes for child in node.literals.values()]
-            nodes = following
-        yield from (row for node in nodes for row in node.here)
-
-    def all(self) -> Iterator[Surveyed]:
-        """All endpoints from here on."""
-        waiting = [self]
-        while waiting:
-            node = waiting.pop()
-            yield from node.here
-            waiting += node.literals.values()
-            if node.others is not None:
-                waiting.append(node.others)
 
 
 def _meet(line: Line, method: str, template: Template) -> bool:
