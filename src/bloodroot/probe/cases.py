@@ -101,7 +101,11 @@ def plan(policy: Policy, settings: Settings) -> Plan:
     cases: dict[tuple[str, str, str, str], Case] = {}
     untried: list[Untried] = []
     secrets: dict[str, dict[str, Secret]] = {}
+    specialized = {line.place for line in policy.endpoints if line.guards}
     for line in policy.endpoints:
+        if line.place in specialized and not line.guards and asks_for_guard(line.requirement.formula):
+            # Each endpoint that it leaves to a guard has a line of its own here.
+            continue
         for method in line.methods or ("GET",):
             for persona in settings.personas.values():
                 for case in _cases(policy, settings, line, method, persona):

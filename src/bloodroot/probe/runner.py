@@ -14,7 +14,7 @@ import httpx
 
 from ..settings import Persona, Settings, SettingsError, SignIn
 from ..survey.applications import imported
-from .application import running
+from .application import running, transport_to
 from .cases import Case, Plan, Untried, plan
 from .result import Result
 from .sign_in import Credentials, sign_in, visiting, way_for
@@ -58,7 +58,7 @@ class _Probe:
         self.plan = what
         self.app = app
         self.progressed = progressed
-        self.transport = httpx.ASGITransport(app=app, raise_app_exceptions=False)
+        self.transport = transport_to(app)
         self.credentials: dict[tuple[str, int], asyncio.Task[Credentials]] = {}
         self.sign_in_paths = {way.path for way in settings.sign_ins}
         self.answered = 0

@@ -47,8 +47,9 @@ def imported(name: str, folder: Path, key: str) -> Any:
         raise SettingsError(
             f'{key} = "{name}": this must be "module:name" or "module:name()", as in "seedbank.app:app"'
         )
-    # The application runs here only to be examined, so its log is not shown.
-    logging.getLogger("bloodroot.audit").addHandler(logging.NullHandler())
+    # The application runs here only to be examined: its log, and what it reports at start, are not shown.
+    for name_of_log in ("bloodroot.audit", "bloodroot.enforce"):
+        logging.getLogger(name_of_log).addHandler(logging.NullHandler())
     if str(folder) not in sys.path:
         sys.path.insert(0, str(folder))
     try:

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import logging
 import re
 from collections.abc import Callable, Iterable
 from pathlib import Path
@@ -26,8 +25,6 @@ def gather(names: Iterable[str], folder: Path) -> list[Found]:
         SurveyError: one of them cannot be read.
         SettingsError: an application cannot be imported.
     """
-    # What an application that is protected says of its lines when it starts is said here.
-    logging.getLogger("bloodroot.enforce").addHandler(logging.NullHandler())
     declared: list[Found] = []
     observing: list[tuple[Path, Callable[[Path, Observed], Found]]] = []
     for name in names:
