@@ -146,7 +146,12 @@ POLICIES: dict[str, tuple[list[str], list[str]]] = {
         ],
     ),
     "open-change": (
-        [policy("POST /bay anyone"), policy("any /bay anyone"), policy("DELETE /bay/{x} signed-out or signed-in")],
+        [
+            policy("POST /bay anyone"),
+            policy("any /bay anyone"),
+            policy("PUT /bay signed-out or keeper"),
+            policy("DELETE /bay/{x} signed-out or signed-in"),
+        ],
         [
             policy("GET /bay anyone"),
             policy("POST /join signed-out"),
@@ -158,6 +163,8 @@ POLICIES: dict[str, tuple[list[str], list[str]]] = {
     "change-wider-than-read": (
         [
             policy("GET /lots/{lot_id} clerk"),
+            policy("GET /bay/{x} clerk; POST /bay/{x}/close helper"),
+            policy("GET /bay/{x} keeper; PUT /bay/{x} helper and clerk"),
             policy("GET /lots/{lot_id} lot:read if own-lot"),
             policy("GET /bay/{x} helper if own-lot; PUT /bay/{x} helper if active"),
         ],
@@ -188,6 +195,8 @@ POLICIES: dict[str, tuple[list[str], list[str]]] = {
             policy("GET /bay/edit keeper; POST /bay/edit helper"),
             policy("GET /lots/{lot_id}/delete keeper; DELETE /lots/{lot_id} helper"),
             policy("GET /bay/new helper if own-lot; POST /bay helper"),
+            policy("GET /bay/{x}/edit keeper; any /bay/{x} helper"),
+            policy("GET /bay/new keeper; POST /bay helper and clerk"),
         ],
         [
             policy("GET /lots/{lot_id}/edit lot:edit"),
@@ -228,6 +237,10 @@ POLICIES: dict[str, tuple[list[str], list[str]]] = {
             policy("DELETE /lots/{lot_id} keeper if active"),
             policy("DELETE /bay/{x} helper if own-lot; PATCH /bay/{x} helper"),  # to remove may require more
         ],
+    ),
+    "delete-wider-than-change": (
+        [policy("DELETE /lots/{lot_id} clerk"), policy("PUT /bay keeper; DELETE /bay helper")],
+        [policy("DELETE /lots/{lot_id} keeper"), policy("PUT /bay keeper; PATCH /bay helper; DELETE /bay helper")],
     ),
     "write-without-rule": (
         [
@@ -284,10 +297,14 @@ POLICIES: dict[str, tuple[list[str], list[str]]] = {
         [policy(tail="fields lot\n  weight read lot:read\n  * read keeper")],
     ),
     "field-wider-than-page": (
-        [policy("GET /lots/{lot_id} helper", tail="fields lot\n  weight read clerk\n  * read helper")],
+        [
+            policy("GET /lots/{lot_id} helper", tail="fields lot\n  weight read clerk\n  * read helper"),
+            policy("GET /lots/{lot_id} helper if own-lot", tail="fields lot\n  * read helper"),
+        ],
         [
             policy("GET /lots/{lot_id} helper", tail="fields lot\n  weight read keeper\n  * read helper"),
             policy("GET /bays/{bay_id} helper", tail="fields lot\n  * read clerk"),
+            policy("GET /lots/{lot_id} helper if own-lot", tail="fields lot\n  * read helper if own-lot"),
         ],
     ),
     "field-change-wider-than-read": (
@@ -394,6 +411,7 @@ APPLICATIONS: dict[str, tuple[list[tuple[str, str]], list[tuple[str, str]]]] = {
     "catch-all": (
         [
             ("  GET /a keeper\n  any /** helper", application('Route("/a", answer), Route("/b", answer)')),
+            ("  GET /{x} clerk", application('Route("/{x}", answer), Route("/b", other)')),
             ("  GET /a/** clerk", application('Mount("/a", routes=[Route("/b", answer)])')),
         ],
         [

@@ -198,7 +198,10 @@ class Mistakes(InFolder):
                 'bad.bloodroot:4:9: unknown role "keper"; did you mean "keeper"?',
             ),
             (("matrix", "--policy", "bad.bloodroot"), '"GOT" is no method that HTTP knows; did you mean "GET"?'),
-            (("matrix", "--out", "matrix.md"), "its ending says no format; name it .txt, .json, .csv, or add --format"),
+            (
+                ("matrix", "--out", "matrix.md"),
+                "its ending says no format; name it .txt, .json, .csv, .sarif, or add --format",
+            ),
             (("matrix", "--out", "nowhere/m.csv"), "--out nowhere/m.csv: there is no folder nowhere"),
             (("probe", "--out", "p.pdf"), "its ending says no format"),
             (("matrix", "--personas"), "there are no personas"),

@@ -5,6 +5,7 @@ from __future__ import annotations
 from collections.abc import Iterator
 
 from ..core.formulas import Facts, can_be_true
+from ..core.lines import Line
 from ..core.matrix import Row
 from ..core.records import UNKNOWN
 from ..core.requirements import permissions_in
@@ -51,6 +52,7 @@ NEEDLESS_GRANT = Kind(
     "A grant gives nothing that another grant of the same permission does not give.",
     "Remove the one that says less.",
 )
+_MOST_NAMED = 4
 KINDS = (UNHELD_PERMISSION, IDLE_ROLE, SENIOR_REFUSED, OPENS_EVERYTHING, APART_JOINED, NEEDLESS_GRANT)
 
 
@@ -65,9 +67,11 @@ def find(subject: Subject) -> Iterator[Finding]:
 
 
 def _unheld(subject: Subject) -> Iterator[Finding]:
-    """Permissions that lines and fields require, and that no role gives."""
+    """Permissions that lines require, and that no role gives."""
     anything = Facts(0, ~0, caller=UNKNOWN)
     granted = subject.settings is not None and subject.settings.directory is not None
+    closed = {name: grants for name, grants in subject.grants.items() if grants and all(_is_nobody(g) for g in grants)}
+    decided: dict[str, Line] = {}
     seen: set[str] = set()
     checked: set[int] = set()
     for line in (*subject.policy.endpoints, *subject.policy.standing):
@@ -78,13 +82,31 @@ def _unheld(subject: Subject) -> Iterator[Finding]:
             if permission.name in seen:
                 continue
             seen.add(permission.name)
-            if not can_be_true(permission.grants.fold(anything)):
-                yield UNHELD_PERMISSION.at(
-                    line.place,
-                    f'Nobody holds "{permission.name}", which this line requires'
-                    + (", unless the directory grants it." if granted else "."),
-                    severity=Severity.NOTE if granted else None,
-                )
+            if can_be_true(permission.grants.fold(anything)):
+                continue
+            if permission.name in closed:
+                # That is how a draft begins: one finding for all of them.
+                decided[permission.name] = line
+                continue
+            yield UNHELD_PERMISSION.at(
+                line.place,
+                f'Nobody holds "{permission.name}", which this line requires'
+                + (", unless the directory grants it." if granted else "."),
+                severity=Severity.NOTE if granted else None,
+            )
+    if decided:
+        first = next(iter(decided))
+        names = ", ".join([f'"{name}"' for name in decided][:_MOST_NAMED]) + (" and more" if len(decided) > 4 else "")
+        what = "1 permission is" if len(decided) == 1 else f"{len(decided)} permissions are"
+        yield UNHELD_PERMISSION.at(
+            decided[first].place,
+            f"{what} granted to nobody, and required by lines: {names}.",
+            severity=Severity.NOTE,
+        )
+
+
+def _is_nobody(grant: tree.Grant) -> bool:
+    return grant.to.text == "nobody"
 
 
 def _roles(subject: Subject) -> Iterator[Finding]:

@@ -4,8 +4,9 @@ from __future__ import annotations
 
 from collections.abc import Iterator
 
+from ..core.lines import Line
 from ..core.methods import ANY
-from ..core.paths import REST, Parameter, read_path
+from ..core.paths import Parameter, read_path, specificity
 from ..core.requirements import asks_for_guard
 from .finding import Finding, Kind, Needs, Severity
 from .reach import WRITES, Unit
@@ -33,8 +34,8 @@ CLOSED_SIGN_IN = Kind(
 CATCH_ALL = Kind(
     "catch-all",
     Severity.NOTE,
-    "A line for all that is below a path lets callers in at endpoints that no line of their own names.",
-    "Write a line for each endpoint, and let the catch-all be nobody; or accept the finding where all of it is meant.",
+    "A line for many paths lets callers in at endpoints that no line of their own names.",
+    "Write a line for each endpoint; or accept the finding where all of them are meant.",
     Needs.ENDPOINTS,
 )
 KINDS = (OPEN_CHANGE, WIDER_CHANGE, CLOSED_SIGN_IN, CATCH_ALL)
@@ -52,8 +53,9 @@ def find(subject: Subject) -> Iterator[Finding]:
 
 
 def _is_open(subject: Subject, unit: Unit) -> bool:
-    anyone = subject.reach.signed_out | subject.reach.signed_in
-    return unit.row.allow & anyone == anyone
+    """Whether signed-out callers may use an endpoint that is not for them alone: then everybody may."""
+    reach = subject.reach
+    return bool(unit.row.allow & reach.signed_out and reach.let_in(unit.row) & ~reach.signed_out)
 
 
 def _open_change(subject: Subject, unit: Unit) -> Iterator[Finding]:
@@ -63,7 +65,7 @@ def _open_change(subject: Subject, unit: Unit) -> Iterator[Finding]:
     at = f" at {unit.template.text}" if unit.method == ANY else ""
     yield OPEN_CHANGE.at(
         unit.line.place,
-        f"{what} open to anyone{at}, signed in or not.",
+        f"{what} open to callers who are not signed in{at}, and so to anyone.",
         witness=witness_of(subject, unit, subject.reach.signed_out),
     )
 
@@ -75,12 +77,8 @@ def _only_reads(unit: Unit) -> bool:
 
 def _wider_change(subject: Subject, unit: Unit) -> Iterator[Finding]:
     """A change of one thing, held against the read of the same thing."""
-    segments = unit.template.segments
-    of_one_thing = bool(segments) and isinstance(segments[-1], Parameter)
-    if unit.method == ANY or not of_one_thing:
-        return
-    read = subject.reach.by_shape.get(("GET", unit.shape))
-    if read is None:
+    read = _read_of(subject, unit)
+    if unit.method == ANY or read is None:
         return
     wider = subject.reach.wider(unit.row, read.row)
     if wider is not None:
@@ -92,6 +90,17 @@ def _wider_change(subject: Subject, unit: Unit) -> Iterator[Finding]:
             witness=witness_of(subject, unit, wider.columns, wider.assignment, wider.allowed),
             related=(read.line.place,),
         )
+
+
+def _read_of(subject: Subject, unit: Unit) -> Unit | None:
+    """The read of what a change is about: at its path, or above it for an action such as ``/trials/{id}/close``."""
+    segments = unit.template.segments
+    if segments and isinstance(segments[-1], Parameter):
+        return subject.reach.unit("GET", unit.shape)
+    is_action = len(segments) > 1 and isinstance(segments[-2], Parameter) and isinstance(segments[-1], str)
+    if is_action and subject.reach.unit("GET", unit.shape) is None:
+        return subject.reach.unit("GET", unit.shape[:-1])
+    return None
 
 
 def _closed_sign_in(subject: Subject) -> Iterator[Finding]:
@@ -120,25 +129,20 @@ def _closed_sign_in(subject: Subject) -> Iterator[Finding]:
 
 
 def _catch_alls(subject: Subject) -> Iterator[Finding]:
-    """Lines for the rest of a path, and the endpoints that nothing else is said of."""
+    """Lines for more than one endpoint, and the endpoints that no line of their own names."""
     assert subject.survey is not None
-    covered: dict[int, list[str]] = {}
-    lines = {}
+    covered: dict[Line, list[str]] = {}
+    shapes: dict[int, object] = {}
     for each in subject.survey.endpoints:
-        line = each.line
-        if (
-            line is None
-            or line.guards
-            or REST not in line.template.segments
-            or asks_for_guard(line.requirement.formula)
-        ):
+        line, endpoint = each.line, each.endpoint
+        if line is None or line.guards or line.action is not None or asks_for_guard(line.requirement.formula):
             continue
-        if each.endpoint.kind in ("static", "mount") or each.endpoint.template == line.template.text:
+        if endpoint.kind in ("static", "mount") or endpoint.statuses:
             continue
-        lines[id(line)] = line
-        covered.setdefault(id(line), []).append(f"{each.method} {each.endpoint.template}")
-    for key, endpoints in covered.items():
-        line = lines[key]
+        shape = shapes.setdefault(id(line), specificity(line.template, exact=True))
+        if shape != each.shape:
+            covered.setdefault(line, []).append(f"{each.method} {endpoint.template}")
+    for line, endpoints in covered.items():
         let_in = subject.reach.let_in(subject.reach.row_at(line, (line.methods or (ANY,))[0]))
         if not let_in:
             continue

@@ -5,19 +5,22 @@ from __future__ import annotations
 from collections.abc import Iterable
 from dataclasses import dataclass, replace
 from functools import cached_property
+from itertools import product
 
-from ..core.formulas import TRUE, Formula, both, can_be_true
+from ..core.formulas import TRUE, Conjunction, Formula, both, can_be_true, walk
 from ..core.lines import Line
 from ..core.matrix import Row, groups, row_of, spreading_of_roles
 from ..core.methods import ANY
 from ..core.paths import Template, specificity
 from ..core.policy import Policy
-from ..core.roles import SIGNED_OUT
+from ..core.requirements import roles_in
 from ..survey.coverage import Surveyed
 from .reasoning import Reasoner
 
 WRITES = ("POST", "PUT", "PATCH", "DELETE")
 Shape = tuple[object, ...]
+_MOST_OPTIONS = 4  # of roles that are enough for one part of a requirement
+_MOST_TOGETHER = 64
 
 
 @dataclass(slots=True, eq=False)
@@ -70,19 +73,22 @@ class Reach:
     """Who is let in at each endpoint.
 
     Attributes:
-        columns: signed-out and signed-in callers, then the roles, from least to most; a bit each.
+        columns: signed-out and signed-in callers, the roles from least to most, and roles that something requires
+            together; a bit each.
+        together: the roles of each of the latter, by the name of the column.
     """
 
     def __init__(self, policy: Policy, surveyed: Iterable[Surveyed], reasoner: Reasoner) -> None:
         self.policy = policy
         self._surveyed = tuple(surveyed)
         self._reasoner = reasoner
-        names = policy.roles.by_reach()
-        self.columns = ("signed-out", "signed-in", *names)
+        together = roles_together(policy)
+        self.together = {" with ".join(names): names for names in together}
+        self.columns = ("signed-out", "signed-in", *policy.roles.by_reach(), *self.together)
         self.bit = {name: 1 << number for number, name in enumerate(self.columns)}
         self.signed_out, self.signed_in = 1, 2
         self.every = (1 << len(self.columns)) - 1
-        self._spreading = spreading_of_roles(policy)
+        self._spreading = spreading_of_roles(policy, together.values())
         self._groups: dict[int, tuple[Row, tuple[tuple[Formula, int], ...]]] = {}
 
     # Endpoints ----------------------------------------------------------------------------
@@ -123,6 +129,10 @@ class Reach:
         row = row_of(self.policy, self._spreading, replace(line, template=template), (method,))
         return replace(row, line=line)
 
+    def unit(self, method: str, shape: Shape) -> Unit | None:
+        """The endpoint for a method at a path of a shape: the one for any method where there is none of its own."""
+        return self.by_shape.get((method, shape)) or self.by_shape.get((ANY, shape))
+
     # Callers ----------------------------------------------------------------------------
 
     def let_in(self, row: Row) -> int:
@@ -132,9 +142,29 @@ class Reach:
             found |= columns
         return found
 
+    def missing(
+        self, allowed: Formula, columns: int, other: Row
+    ) -> list[tuple[int, Formula, dict[str, object] | None]]:
+        """What an endpoint requires of some callers, and a formula does not imply.
+
+        Returns:
+            The columns, what is required of them, and values that show it.
+        """
+        found = []
+        for required, bits in self.groups(other):
+            if columns & bits and required is not TRUE and allowed != required:
+                proof = self._reasoner.implies(allowed, required)
+                if proof.holds is False:
+                    found.append((columns & bits, required, proof.assignment))
+        return found
+
     def let_in_by(self, formula: Formula) -> int:
         """The columns for which a formula may be true."""
         return sum(columns for each, columns in self._spreading.spread(formula).items() if can_be_true(each))
+
+    def spread(self, formula: Formula) -> tuple[tuple[Formula, int], ...]:
+        """What a formula comes to for the columns for which it may be true."""
+        return tuple((each, columns) for each, columns in self._spreading.spread(formula).items() if can_be_true(each))
 
     def groups(self, row: Row) -> tuple[tuple[Formula, int], ...]:
         """The columns that are let in, by all that it depends on; what standing rules ask is part of that."""
@@ -173,29 +203,31 @@ class Reach:
                 if columns & gained:
                     return Wider(columns & gained, allowed, None)
         for allowed, columns in self.groups(one):
-            for required, others in self.groups(other):
-                if columns & others and required is not TRUE and allowed != required:
-                    proof = self._reasoner.implies(allowed, required)
-                    if proof.holds is False:
-                        return Wider(columns & others, allowed, required, proof.assignment)
+            for missing, required, assignment in self.missing(allowed, columns, other):
+                return Wider(missing, allowed, required, assignment)
         return None
 
     def implies(self, one: Formula, other: Formula) -> bool:
         """Whether it is certain that one formula is true only where another one is."""
         return self._reasoner.implies(one, other).holds is True
 
+    def contradicts(self, one: Formula, other: Formula) -> bool:
+        """Whether it is certain that one formula is true somewhere where another one is not."""
+        return self._reasoner.implies(one, other).holds is False
+
     def names(self, bits: int) -> list[str]:
         """The columns whose bits are set; roles that include another one of them are left out."""
-        closure = self.policy.roles.closure
+        closure, bit = self.policy.roles.closure, self.policy.roles.bit
         chosen = [name for name in self.columns if self.bit[name] & bits]
         if "signed-in" in chosen:
             return [name for name in chosen if name in ("signed-out", "signed-in")]
-        roles = {name: self.policy.roles.bit[name] for name in chosen if name in closure}
-        return [
-            name
-            for name in chosen
-            if name not in roles or not any(closure[name] & bit and name != other for other, bit in roles.items())
-        ]
+        roles = [name for name in chosen if name in closure]
+        held = {name: closure[name] for name in roles}
+        for name in chosen:
+            if name in self.together:
+                held[name] = sum_of(closure[each] for each in self.together[name])
+        least = [name for name in held if not any(held[name] & bit[other] for other in roles if other != name)]
+        return [name for name in chosen if name not in held or name in least]
 
     def who(self, bits: int) -> str:
         """Kinds of callers in words: ``volunteer and auditor``, ``signed-out callers``."""
@@ -210,13 +242,38 @@ class Reach:
         """The roles of a caller of the first of these columns; None for a signed-out one."""
         names = self.names(bits)
         first = names[0] if names else "signed-in"
-        return None if first == "signed-out" else () if first == "signed-in" else (first,)
+        return None if first == "signed-out" else () if first == "signed-in" else self.together.get(first, (first,))
 
 
 def _called(name: str) -> str:
     return {"signed-out": "signed-out callers", "signed-in": "every signed-in caller"}.get(name, name)
 
 
-def may_be_signed_out(line: Line) -> bool:
-    """Whether a line lets signed-out callers in by audience alone."""
-    return bool(line.requirement.opens & SIGNED_OUT)
+def sum_of(bits: Iterable[int]) -> int:
+    """All of some bits."""
+    found = 0
+    for each in bits:
+        found |= each
+    return found
+
+
+def roles_together(policy: Policy) -> dict[tuple[str, ...], int]:
+    """Roles that a requirement asks for together, each with the bits of all of them; none that are kept apart."""
+    roles = policy.roles
+    found: dict[tuple[str, ...], int] = {}
+    seen: set[int] = set()
+    for line in (*policy.endpoints, *policy.standing):
+        if id(line.requirement) in seen or line.requirement.plain:
+            continue
+        seen.add(id(line.requirement))
+        for part in walk(line.requirement.formula):
+            if not isinstance(part, Conjunction):
+                continue
+            options = [tuple(dict.fromkeys(roles_in(each)))[:_MOST_OPTIONS] for each in part.parts]
+            for names in product(*(each for each in options if each)):
+                chosen = tuple(sorted(set(names), key=list(roles.bit).index))
+                bits = sum_of(roles.closure[name] for name in chosen)
+                apart = any(sum(1 for _, bit in members if bits & bit) > 1 for members in roles.apart)
+                if len(chosen) > 1 and bits not in roles.closure.values() and not apart and len(found) < _MOST_TOGETHER:
+                    found[chosen] = bits
+    return found

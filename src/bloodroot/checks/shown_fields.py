@@ -5,6 +5,7 @@ from __future__ import annotations
 from collections.abc import Iterator
 
 from ..core.fields import FieldRules
+from ..core.formulas import TRUE, Formula, either
 from ..core.paths import Parameter
 from .finding import Finding, Kind, Severity
 from .reach import Unit
@@ -57,19 +58,37 @@ def _wider(subject: Subject, rules: FieldRules, pages: list[Unit]) -> Iterator[F
     for name, rule in rules.rules.items():
         read, change = reach.let_in_by(rule.read), reach.let_in_by(rule.change)
         called = f"The field {name} of {rules.kind}" if name != "*" else f"Each other field of {rules.kind}"
-        seen = 0
-        for page in pages:
-            seen |= reach.let_in(page.row)
-        if pages and read & ~seen:
+        missed = _beyond(subject, rule.read, pages)
+        if pages and missed:
             yield WIDER_FIELD.at(
                 rule.place,
-                f"{called} is readable by {reach.who(read & ~seen)}, who may not see {pages[0].words}.",
+                f"{called} is readable by {reach.who(missed)}, who may not see {pages[0].words}, or not always.",
                 related=(pages[0].line.place,),
             )
         if change & ~read:
             yield WIDER_CHANGE.at(
                 rule.place, f"{called} may be changed by {reach.who(change & ~read)}, who may not read it."
             )
+
+
+def _beyond(subject: Subject, read: Formula, pages: list[Unit]) -> int:
+    """The columns that may read a field where none of some pages lets them in."""
+    reach = subject.reach
+    found = 0
+    for formula, columns in reach.spread(read):
+        for name in reach.columns:
+            column = reach.bit[name] & columns
+            if not column:
+                continue
+            seen = [each for page in pages for each, others in page_groups(page) if others & column]
+            if not reach.implies(formula, either(seen)) and (not seen or reach.contradicts(formula, either(seen))):
+                found |= column
+    return found
+
+
+def page_groups(page: Unit) -> list[tuple[Formula, int]]:
+    """The columns that a page lets in, by what it depends on, standing rules of callers alone aside."""
+    return [(TRUE, page.row.allow), *page.row.depends]
 
 
 def _pages(subject: Subject, kind: str) -> Iterator[Unit]:

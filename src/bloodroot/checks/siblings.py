@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Iterator
 
-from ..core.formulas import TRUE, Formula
+from ..core.formulas import Formula
 from ..core.lines import Line
 from ..core.methods import covers
 from ..core.paths import Parameter, overlap, specificity
@@ -53,13 +53,28 @@ WITHOUT_CONDITION = Kind(
     "One of several writes of a thing does not require a condition that the others require.",
     "Require the condition of it too, best by one permission for all.",
 )
+DELETE_WIDER = Kind(
+    "delete-wider-than-change",
+    Severity.NOTE,
+    "Callers may remove something that they may not change.",
+    "Make sure that this is meant; else require of DELETE what the changes require.",
+)
 WITHOUT_RULE = Kind(
     "write-without-rule",
     Severity.WARNING,
     "A standing rule holds for most changes, and not for this one.",
     "Extend the rule to its path and method, or accept the finding and say why.",
 )
-KINDS = (ACTION_WIDER, FORM_WIDER, PUT_AND_PATCH, PAGE_METHODS, API_DIFFERS, WITHOUT_CONDITION, WITHOUT_RULE)
+KINDS = (
+    ACTION_WIDER,
+    FORM_WIDER,
+    PUT_AND_PATCH,
+    PAGE_METHODS,
+    API_DIFFERS,
+    WITHOUT_CONDITION,
+    DELETE_WIDER,
+    WITHOUT_RULE,
+)
 
 _NEW = ("new", "add", "create")
 _EDIT = ("edit", "update", "change", "modify")
@@ -74,10 +89,13 @@ def find(subject: Subject) -> Iterator[Finding]:
         if method == "GET":
             yield from _form(subject, unit)
             yield from _page(subject, unit, shape, pages)
-        if method == "PUT" and ("PATCH", shape) in units:
-            yield from _disagree(subject, PUT_AND_PATCH, unit, units["PATCH", shape])
+        patch = subject.reach.unit("PATCH", shape) if method == "PUT" else None
+        if patch is not None:
+            yield from _disagree(subject, PUT_AND_PATCH, unit, patch)
         if method in WRITES:
             yield from _without_condition(subject, unit, shape)
+        if method == "DELETE":
+            yield from _delete(subject, unit)
         if (
             unit.template.segments
             and isinstance(unit.template.segments[0], str)
@@ -130,20 +148,16 @@ def _actions(subject: Subject, form: Unit) -> list[Unit]:
     last = segments[-1] if segments else None
     if not isinstance(last, str) or last.lower() not in (*_NEW, *_EDIT, *_DELETE):
         return []
-    units = subject.reach.by_shape
-    shape = form.shape
-    same = units.get(("POST", shape))
+    reach, shape = subject.reach, form.shape
+    same = reach.unit("POST", shape)
     if same is not None:
         return [same]
-    methods = {"new": ("POST",), "edit": ("PUT", "PATCH", "POST"), "delete": ("DELETE", "POST")}
+    methods = {"new": ("POST",), "edit": ("PUT", "PATCH", "POST"), "delete": ("DELETE",)}
     word = "new" if last.lower() in _NEW else "edit" if last.lower() in _EDIT else "delete"
     if word != "new" and not any(isinstance(part, Parameter) for part in segments[:-1]):
         return []
-    found = [units.get((method, shape[:-1])) for method in methods[word]]
-    first = next((each for each in found if each is not None), None)
-    if word == "delete":
-        return [first] if first is not None and first.method == "DELETE" else []
-    return [each for each in found if each is not None]
+    found = [reach.unit(method, shape[:-1]) for method in methods[word]]
+    return list(dict.fromkeys(each for each in found if each is not None))
 
 
 def _functions_of_pages(subject: Subject) -> dict[Shape, str]:
@@ -175,12 +189,11 @@ def _api(subject: Subject, twin: Unit) -> Iterator[Finding]:
     shape = twin.shape[start:]
     if not start or not shape:
         return
-    units = subject.reach.by_shape
-    page = units.get((twin.method, shape))
-    if page is None and twin.method in ("PUT", "PATCH") and isinstance(segments[-1], Parameter):
+    page = subject.reach.unit(twin.method, shape)
+    if twin.method in ("PUT", "PATCH") and isinstance(segments[-1], Parameter):
         # A form can only send POST.
-        page = units.get(("POST", shape))
-    if page is not None and page.method != "any":
+        page = page or subject.reach.unit("POST", shape)
+    if page is not None:
         yield from _disagree(subject, API_DIFFERS, twin, page)
 
 
@@ -188,7 +201,7 @@ def _api(subject: Subject, twin: Unit) -> Iterator[Finding]:
 
 
 def _without_condition(subject: Subject, unit: Unit, shape: Shape) -> Iterator[Finding]:
-    """A write that lets callers in outright for whom all other writes of the same path require a condition."""
+    """A write without a condition that every other write of the same path requires of the same callers."""
     reach = subject.reach
     others = [
         each for method in WRITES if (each := reach.by_shape.get((method, shape))) is not None and each is not unit
@@ -197,20 +210,36 @@ def _without_condition(subject: Subject, unit: Unit, shape: Shape) -> Iterator[F
     # That to remove requires more than to change is as it should be.
     if not others or (len(others) == 1 and unit.method != "DELETE"):
         return
-    columns = unit.row.allow
-    for each in others:
-        columns &= ~each.row.allow & reach.let_in(each.row)
-    if not columns:
+    for allowed, columns in reach.groups(unit.row):
+        proofs = [reach.missing(allowed, columns, each.row) for each in others]
+        if not all(proofs):
+            continue
+        first, (missing, required, assignment) = others[0], proofs[0][0]
+        yield WITHOUT_CONDITION.at(
+            unit.line.place,
+            f"{unit.words} lets in {reach.who(missing)} where {first.words} requires {required.words()}.",
+            witness=witness_of(subject, unit, missing, assignment, allowed),
+            related=(first.line.place,),
+        )
         return
-    required = next(formula for formula, bits in others[0].row.depends if bits & columns)
-    first = others[0]
-    wider = Wider(columns, TRUE, required)
-    yield WITHOUT_CONDITION.at(
-        unit.line.place,
-        f"{unit.words} always lets in {reach.who(columns)}, and {first.words} only if {required.words()}.",
-        witness=witness_of(subject, unit, wider.columns),
-        related=(first.line.place,),
-    )
+
+
+def _delete(subject: Subject, unit: Unit) -> Iterator[Finding]:
+    """A removal that lets in callers whom every change at the same path refuses."""
+    changes = [
+        each for method in ("PUT", "PATCH", "POST") if (each := subject.reach.unit(method, unit.shape)) is not None
+    ]
+    if not changes:
+        return
+    gained = subject.reach.let_in(unit.row)
+    for each in changes:
+        gained &= ~subject.reach.let_in(each.row)
+    if gained:
+        yield _finding(subject, DELETE_WIDER, unit, changes[0], Wider(gained, _formula_of(subject, unit, gained), None))
+
+
+def _formula_of(subject: Subject, unit: Unit, columns: int) -> Formula:
+    return next(formula for formula, bits in subject.reach.groups(unit.row) if bits & columns)
 
 
 def _without_rule(subject: Subject) -> Iterator[Finding]:

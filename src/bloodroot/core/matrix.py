@@ -28,7 +28,7 @@ from .requirements import Holding, PermissionAsked, permissions_in, references_i
 from .roles import SIGNED_OUT
 
 if TYPE_CHECKING:
-    from collections.abc import Iterator, Mapping
+    from collections.abc import Iterable, Iterator, Mapping
 
     from .caller import Caller
     from .lines import Line
@@ -146,11 +146,16 @@ def matrix_of_roles(policy: Policy) -> Matrix:
     return Matrix(columns, tuple(rows))
 
 
-def spreading_of_roles(policy: Policy) -> Spreading:
-    """What formulas become in the columns of `matrix_of_roles`."""
+def spreading_of_roles(policy: Policy, more: Iterable[int] = ()) -> Spreading:
+    """What formulas become in the columns of `matrix_of_roles`, and in more columns.
+
+    Args:
+        policy: the policy.
+        more: for each column more, the bits of the roles that its caller holds.
+    """
     roles = policy.roles
     held = [SIGNED_OUT, roles.base, *(roles.base | roles.closure[name] for name in roles.by_reach())]
-    return Spreading(held, roles.base)
+    return Spreading([*held, *(roles.base | bits for bits in more)], roles.base)
 
 
 def matrix_of_callers(policy: Policy, callers: Mapping[str, Caller | None]) -> Matrix:

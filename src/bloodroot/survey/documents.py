@@ -52,6 +52,8 @@ class _Document:
         endpoints: list[Endpoint] = []
         for path, item in self.table(whole, "paths", "").items():
             place = f"paths.{path}"
+            if isinstance(path, str) and path.startswith("x-"):
+                continue  # an extension (OpenAPI 3.1.1, section 4.9), and no path
             if not isinstance(path, str) or not path.startswith("/"):
                 raise self.error(place, "a path begins with /")
             endpoints += self.operations(whole, path, self.resolved(item, self.file.resolve(), place), place)
