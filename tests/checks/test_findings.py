@@ -499,6 +499,61 @@ class Applications(Finding):
         self.assertEqual({*POLICIES, *APPLICATIONS, *SETTINGS}, set(KINDS))
 
 
+CLASSES = {
+    "starlette": """
+from starlette.applications import Starlette
+from starlette.endpoints import HTTPEndpoint
+from starlette.routing import Route
+class Lots(HTTPEndpoint):
+    @guard("helper")
+    async def get(self, request): ...
+    async def post(self, request): ...
+app = Starlette(routes=[Route("/lots", Lots)])
+""",
+    "flask": """
+from flask import Flask
+from flask.views import MethodView
+class Lots(MethodView):
+    @guard("helper")
+    def get(self): ...
+    def post(self): ...
+app = Flask(__name__, static_folder=None)
+app.add_url_rule("/lots", view_func=Lots.as_view("lots"))
+""",
+    "django": """
+import django.conf
+if not django.conf.settings.configured:
+    django.conf.settings.configure(ROOT_URLCONF=__name__, SECRET_KEY="x")
+import django; django.setup()
+from django.urls import path
+from django.views import View
+class Lots(View):
+    @guard("helper")
+    def get(self, request): ...
+    def post(self, request): ...
+urlpatterns = [path("lots", Lots.as_view(), name="lots")]
+from django.core.wsgi import get_wsgi_application
+app = get_wsgi_application()
+""",
+}
+
+
+class ClassBased(Finding):
+    def test_a_method_without_a_guard(self) -> None:
+        self.write("access.bloodroot", f"{KEEPER}  any /** guarded\n")
+        for framework, text in CLASSES.items():
+            with self.subTest(framework):
+                self.write("shop.py", f"from bloodroot.enforce import guard\n{text}")
+                # Django is configured once in a process.
+                run = (self.bloodroot if framework == "django" else self.in_process)(
+                    "check", "shop:app", "--only", "guard-missing", "--format", "lines"
+                )
+                missing = [line for line in run.out.splitlines() if "OPTIONS" not in line]
+                self.assertEqual(len(missing), 1, run.out + run.err)
+                self.assertIn("POST /lots is guarded, and no guard is around", missing[0])
+                self.assertIn("for POST", missing[0])
+
+
 SETTINGS = {
     "stale-roles": (
         ['from = "jwt"\nkey = "{env.K}"\nroles = "r"\n[token]\ndevelopment_key = "{env.K}"\nminutes = 30'],

@@ -126,3 +126,26 @@ class Annotated(unittest.TestCase):
         )
         self.assertEqual(steps[-1].where, "app.py:1")
         self.assertEqual(len(matrix_of_callers(found, {"one": None}).rows), len(matrix.rows))
+
+    def test_class_based_handlers_have_guards_by_method(self) -> None:
+        policy = bloodroot.parse("roles\n  keeper\n  helper\nendpoints\n  any /** guarded\n  action own keeper\n")
+        keeper, helper = guard("keeper"), guard("helper")
+        by_method = {"GET": (helper,), "POST": (helper, keeper), "DELETE": ()}
+        routes = [
+            Route("lots", ("GET", "POST", "DELETE"), "/lots", True, guards=(helper, keeper), by_method=by_method),
+            Route("own", ("GET", "POST"), "/own", True, guards=(helper,), by_method={"GET": (helper,), "POST": ()}),
+        ]
+        found, _ = with_guards(policy, routes)
+        for method, path, roles, expected in (
+            ("GET", "/lots", {"helper"}, "allow"),
+            ("HEAD", "/lots", {"helper"}, "allow"),
+            ("POST", "/lots", {"helper"}, "deny"),
+            ("POST", "/lots", {"helper", "keeper"}, "allow"),
+            ("DELETE", "/lots", {"helper", "keeper"}, "depends"),
+            ("GET", "/own", {"keeper"}, "deny"),
+            ("GET", "/own", {"keeper", "helper"}, "allow"),
+            ("POST", "/own", {"keeper"}, "allow"),
+        ):
+            self.assertEqual(
+                found.decide(bloodroot.Caller(1, roles), method, path).outcome, expected, (method, path, roles)
+            )

@@ -107,6 +107,7 @@ class Drafts(InFolder):
         self.assertEqual((settings.app, settings.openapi), ("tarn:app", self.folder / "tarn.yaml"))
         self.assertEqual([*settings.personas], ["visitor", "user", "editor", "admin"])
         self.assertIn("# lot = 1", (self.folder / "bloodroot.toml").read_text("utf-8"))
+        self.write("tarn.py", STARLETTE)
         for command in ("matrix", "survey"):
             run = self.in_process(command)
             self.assertEqual(run.status, 0, run.err)

@@ -73,8 +73,10 @@ def find(subject: Subject) -> Iterator[Finding]:
 
 def _missing(unit: Unit, route: Route) -> Iterator[Finding]:
     """A line that leaves the decision to a guard, where there is none."""
-    if route.guarded is False and not unit.line.guards and asks_for_guard(unit.line.requirement.formula):
-        yield MISSING.at(unit.line.place, f"{unit.words} is guarded, and no guard is around {route.action}.")
+    around = route.guards_for(unit.method)
+    if route.guarded is not None and not around and asks_for_guard(unit.line.requirement.formula):
+        what = route.action + (f" for {unit.method}" if route.by_method is not None else "")
+        yield MISSING.at(unit.line.place, f"{unit.words} is guarded, and no guard is around {what}.")
 
 
 def _contradicts(subject: Subject, unit: Unit) -> Iterator[Finding]:

@@ -44,27 +44,33 @@ def with_guards(policy: Policy, routes: Iterable[Route]) -> tuple[Policy, tuple[
     bound = policy.bind(routes)
     problems: list[Problem] = []
     known: dict[int, CompiledGuard] = {}
-    folding = _Folding({id(route): _compiled(bound, route, known, problems) for route in routes})
+    for route in routes:
+        _compile(bound, route, known, problems)
+    folding = _Folding(known)
     index: PathIndex[Line | Route] = PathIndex()
     added: list[Line] = []
     for route in routes:
         template, exact = template_of(route)
         binding = bound.engine.binding(route)
-        action = folding.fold(route, binding.action)
-        index.add(route.methods, template, action if action is not None else route)
-        if not folding.guards[id(route)]:
+        if binding.action is None:
+            index.add(route.methods, template, route)
+        else:
+            for method in route.methods or (ANY,):
+                own = folding.fold(route, method, binding.action) or route
+                index.add(() if method == ANY else (method,), template, own)
+        if not route.guards:
             continue
         segments = unnamed_segments(template, exact)
         # The methods that one line decides are one endpoint.
         deciding: dict[int, tuple[Line, list[str]]] = {}
         for method in route.methods or (*(each for each in COMMON if each != "HEAD"), ANY):
             line = bound.engine.line_served(binding, method, segments)
-            if line is not None:
-                deciding.setdefault(id(line), (line, []))[1].append(method)
-        for line, methods in deciding.values():
-            own = folding.fold(route, line)
-            assert own is not None
-            added.append(replace(own, methods=() if ANY in methods else tuple(methods), template=template, exact=exact))
+            folded = folding.fold(route, method, line)
+            if folded is not None and folded is not line:
+                deciding.setdefault(id(folded), (folded, []))[1].append(method)
+        for folded, methods in deciding.values():
+            named = () if ANY in methods else tuple(methods)
+            added.append(replace(folded, methods=named, template=template, exact=exact))
     by_shape: dict[object, list[Line]] = {}
     for own in added:
         by_shape.setdefault(specificity(own.template, exact=True), []).append(own)
@@ -79,21 +85,21 @@ def with_guards(policy: Policy, routes: Iterable[Route]) -> tuple[Policy, tuple[
 class _Folding:
     """Lines with the guards of routes folded in; each pair is worked out once."""
 
-    def __init__(self, guards: dict[int, tuple[CompiledGuard, ...]]) -> None:
-        self.guards = guards
-        self._folded: dict[tuple[int, int], tuple[Line, Line]] = {}
+    def __init__(self, known: dict[int, CompiledGuard]) -> None:
+        self._known = known
+        self._folded: dict[tuple[int, tuple[CompiledGuard, ...]], tuple[Line, Line]] = {}
 
-    def fold(self, route: Route, line: Line | None) -> Line | None:
-        """A line as it decides where a route is served; None where there is no line."""
-        guards = self.guards.get(id(route), ())
+    def fold(self, route: Route, method: str, line: Line | None) -> Line | None:
+        """A line as it decides where a route is served by a method; None where there is no line."""
+        guards = tuple(self._known[id(guard)] for guard in route.guards_for(method))
         if line is None or not guards:
             return line
-        found = self._folded.get((id(route), id(line)))
+        found = self._folded.get((id(line), guards))
         if found is None:
             declared = without_guarded(line.requirement.formula)
             together = both([declared, *(guard.requirement.formula for guard in guards)])
             own = replace(line, requirement=_requirement(together), guards=guards, declared=_requirement(declared))
-            found = self._folded[id(route), id(line)] = line, own
+            found = self._folded[id(line), guards] = line, own
         return found[1]
 
 
@@ -106,12 +112,14 @@ def _within(line: Line, routes: Overlaps[Route], folding: _Folding) -> Line:
             served.append((route, template))
     if len(served) != 1 or overlap(served[0][1], line.template) is not True:
         return line
-    return folding.fold(served[0][0], line) or line
+    each = {
+        id(found): found for method in line.methods or (ANY,) if (found := folding.fold(served[0][0], method, line))
+    }
+    return next(iter(each.values())) if len(each) == 1 else line
 
 
-def _compiled(
-    policy: Policy, route: Route, known: dict[int, CompiledGuard], problems: list[Problem]
-) -> tuple[CompiledGuard, ...]:
+def _compile(policy: Policy, route: Route, known: dict[int, CompiledGuard], problems: list[Problem]) -> None:
+    """Add what the guards of a route require, by their ids."""
     for guard in route.guards:
         if id(guard) in known:
             continue
@@ -124,7 +132,6 @@ def _compiled(
         except PolicyError as error:
             known[id(guard)] = CompiledGuard(_requirement(FALSE), guard.place)
             problems += error.problems
-    return tuple(known[id(guard)] for guard in route.guards)
 
 
 def _requirement(formula: Formula) -> Requirement:

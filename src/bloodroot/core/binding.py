@@ -36,6 +36,7 @@ class Route:
         handler: what serves it, a function or a class; None where that is not known.
         kind: ``endpoint``, ``websocket``, ``static``, ``redirect``, ``mount`` or ``documentation``.
         guards: the guards around what serves it, as `bloodroot.enforce.guards` knows them.
+        by_method: for a class-based handler, those around what serves each method; None where all have the same.
     """
 
     action: str
@@ -48,6 +49,16 @@ class Route:
     handler: Any = field(default=None, compare=False)
     kind: str = field(default="endpoint", compare=False)
     guards: tuple[Any, ...] = field(default=(), compare=False)
+    by_method: Mapping[str, tuple[Any, ...]] | None = field(default=None, compare=False)
+
+    def guards_for(self, method: str) -> tuple[Any, ...]:
+        """The guards around what serves a method."""
+        if self.by_method is None:
+            return self.guards
+        found = self.by_method.get(method)
+        if found is None and method == "HEAD":
+            found = self.by_method.get("GET")
+        return found or ()
 
 
 @dataclass(frozen=True, slots=True)
@@ -62,7 +73,7 @@ class BoundLines:
 
     lines: tuple[Line, ...]
     routes: PathIndex[Line | Route]
-    fold: Callable[[Route, Line | None], Line | None] | None = None
+    fold: Callable[[Route, str, Line | None], Line | None] | None = None
 
 
 @dataclass(slots=True, eq=False)

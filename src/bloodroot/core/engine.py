@@ -128,7 +128,7 @@ class Engine:
             if found is not None and not isinstance(found, Route):
                 return found
             if found is not None and found.guards and self._fold is not None:
-                return self._fold(found, self._index.find(method, segments))
+                return self._fold(found, method, self._index.find(method, segments))
         return self._index.find(method, segments)
 
     def line_for(self, method: str, path: str) -> Line | None:

@@ -11,7 +11,7 @@ from django.urls.resolvers import RegexPattern, RoutePattern
 from django.views.generic.base import RedirectView
 
 from ..core.binding import Route
-from .guards import guards_of, handlers_of
+from .guards import guards_of, handlers_of, with_guards
 from .segments import is_one_segment
 
 _CONVERTED = re.compile(r"<(?:[^<>:]*:)?([^<>:]*)>")
@@ -43,19 +43,19 @@ def _routes(
             view = getattr(each.callback, "view_class", each.callback)
             whole = path + further if not path.endswith("**") else path
             exact = exact and not path.endswith("**")
-            guards = guards_of(view) or guards_of(each.callback)
-            yield Route(
+            route = Route(
                 action_of(namespaces, each.name, each.callback),
                 _methods(each.callback),
                 whole.rstrip("/") or "/",
-                bool(guards),
+                None,
                 spelling + _spelled(spelling, written),
                 exact,
                 found,
                 view,
                 _kind(view),
-                guards,
             )
+            around = tuple(dict.fromkeys((*guards_of(view), *guards_of(each.callback))))
+            yield with_guards(route, around, view)
 
 
 def _kind(view: Any) -> str:

@@ -53,7 +53,7 @@ def described(way: tuple[BaseRoute, ...], route: Any) -> Route:
     found = starlette_routes.described(way, route)
     if hasattr(route, "dependant"):
         guards = tuple(guards_among(route))
-        return replace(found, guarded=bool(guards), guards=guards)
+        return replace(found, guarded=bool(guards), guards=guards, by_method=None)
     if getattr(found.handler, "__module__", "") == "fastapi.applications":
         return replace(found, kind="documentation")
     return found

@@ -8,7 +8,7 @@ import flask
 from werkzeug.routing import Rule
 
 from ..core.binding import Route
-from .guards import guards_of
+from .guards import guards_of, with_guards
 
 _PARAMETER = re.compile(r"<(?:[^<>:]*(?:\([^()]*\))?:)?([^<>:]*)>")
 
@@ -29,20 +29,20 @@ def described(app: flask.Flask, rule: Rule) -> Route:
     # Of a class-based view Flask has made a function; the class is what a guard is around.
     handler = getattr(view, "view_class", view)
     path, exact = template(rule)
-    guards = guards_of(handler) or guards_of(view)
     names = tuple(rule._converters)
-    return Route(
+    found = Route(
         rule.endpoint,
         tuple(sorted(methods)),
         path,
-        bool(guards),
+        None,
         rule.rule,
         exact,
         names,
         handler,
         "static" if rule.endpoint.rpartition(".")[2] == "static" else "redirect" if rule.redirect_to else "endpoint",
-        guards,
     )
+    # A guard may be around the function that Flask has made of a class, too.
+    return with_guards(found, tuple(dict.fromkeys((*guards_of(handler), *guards_of(view)))), handler)
 
 
 def template(rule: Rule) -> tuple[str, bool]:

@@ -8,6 +8,7 @@ import linecache
 import sys
 import weakref
 from collections.abc import AsyncIterator, Callable, Iterator, Mapping
+from dataclasses import replace
 from pathlib import Path
 from typing import TYPE_CHECKING, Any, TypeVar
 
@@ -18,10 +19,12 @@ from .access import _current, log
 from .errors import EnforcementError
 
 if TYPE_CHECKING:
+    from ..core.binding import Route
     from ..core.lines import CompiledGuard
     from ..core.policy import Policy
 
 T = TypeVar("T")
+_WHOLE = ("dispatch", "dispatch_request", "__call__")  # what serves requests of all methods
 _HANDLERS = ("get", "head", "post", "put", "patch", "delete", "options", "trace", "on_connect", "on_receive")
 
 
@@ -305,6 +308,31 @@ def guards_of(handler: Any) -> tuple[Guard, ...]:
         handler = handler.__func__
     found: tuple[Guard, ...] = getattr(handler, "__bloodroot_guards__", ())
     return found or getattr(getattr(handler, "__func__", None), "__bloodroot_guards__", ())
+
+
+def guards_by_method(handler: Any) -> dict[str, tuple[Guard, ...]] | None:
+    """The guards around what serves each method of a class-based handler; None for a function."""
+    if not isinstance(handler, type):
+        return None
+    names = [name for name in handlers_of(handler) if name not in _WHOLE]
+    common = [each for name in _WHOLE for each in guards_of(getattr(handler, name, None))]
+    return {
+        name.upper(): tuple(dict.fromkeys((*common, *guards_of(inspect.getattr_static(handler, name)))))
+        for name in names
+    } or None
+
+
+def with_guards(route: Route, guards: tuple[Guard, ...], handler: Any) -> Route:
+    """A route with the guards around what serves it.
+
+    Args:
+        route: the route.
+        guards: those around its handler as a whole.
+        handler: a function, or a class with what serves each method.
+    """
+    by_method = guards_by_method(handler)
+    every = dict.fromkeys((*guards, *(each for found in (by_method or {}).values() for each in found)))
+    return replace(route, guarded=bool(every), guards=tuple(every), by_method=by_method)
 
 
 def place_of_call(asked: str) -> Place:

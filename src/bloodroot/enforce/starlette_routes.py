@@ -11,7 +11,7 @@ from starlette.routing import Route as StarletteRoute
 from starlette.staticfiles import StaticFiles
 
 from ..core.binding import Route
-from .guards import guards_of, handlers_of
+from .guards import guards_of, handlers_of, with_guards
 from .segments import is_one_segment
 
 _PARAMETER = re.compile(r"\{([a-zA-Z_][a-zA-Z0-9_]*)(?::[a-zA-Z_][a-zA-Z0-9_]*)?\}")
@@ -63,10 +63,9 @@ def described(way: tuple[BaseRoute, ...], route: Any) -> Route:
     written, exact = template(path or "/", converters)
     if not isinstance(route, StarletteRoute | WebSocketRoute) and not hasattr(route, "path_regex"):
         written, exact = "/**", False
-    guards = guards_of(endpoint)
     kind = "websocket" if isinstance(route, WebSocketRoute) else "endpoint"
-    methods = methods_of(route)
-    return Route(name, methods, written, bool(guards), path, exact, names, handler=endpoint, kind=kind, guards=guards)
+    found = Route(name, methods_of(route), written, None, path, exact, names, handler=endpoint, kind=kind)
+    return with_guards(found, guards_of(endpoint), endpoint)
 
 
 def methods_of(route: Any) -> tuple[str, ...]:

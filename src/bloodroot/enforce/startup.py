@@ -266,9 +266,11 @@ def _idle_rules(policy: Policy, served: Overlaps[_Served]) -> Iterator[str]:
 
 def _unguarded(served: list[_Served]) -> Iterator[str]:
     for each in served:
-        if each.line is not None and each.route.guarded is False and asks_for_guard(each.line.requirement.formula):
+        route, line = each.route, each.line
+        guarded = route.guarded is None or route.guards_for(each.method)
+        if line is not None and not guarded and asks_for_guard(line.requirement.formula):
             yield (
-                f"{each.line.place.at}: {each.words} is guarded, and no guard is around {each.route.action}; unless "
+                f"{line.place.at}: {each.words} is guarded, and no guard is around {each.route.action}; unless "
                 "something it calls has one, every response is withheld"
             )
 

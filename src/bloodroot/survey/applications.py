@@ -18,7 +18,7 @@ from ..settings import SettingsError
 from .endpoints import Endpoint, Found, SurveyError
 
 if TYPE_CHECKING:
-    from collections.abc import Iterable
+    from collections.abc import Iterable, Iterator
 
     from ..core.binding import Route
     from ..core.policy import Policy
@@ -167,15 +167,24 @@ def survey_application(name: str, app: Any) -> Found:
             f"{name}: the routes of a {kind} are not known here; Starlette, FastAPI, Flask and Django are. "
             "Survey its OpenAPI document, a HAR file or an access log instead"
         )
-    return Found(name, tuple(_endpoint(name, route) for route in routes))
+    return Found(name, tuple(endpoint for route in routes for endpoint in _endpoints(name, route)))
 
 
-def _endpoint(name: str, route: Route) -> Endpoint:
+def _endpoints(name: str, route: Route) -> Iterator[Endpoint]:
+    """The endpoints of a route: one for its methods, or for each set of guards around what serves them."""
+    if route.by_method is None:
+        yield _endpoint(name, route, route.methods, route.guards)
+        return
+    for method in route.methods:
+        yield _endpoint(name, route, (method,), route.guards_for(method))
+
+
+def _endpoint(name: str, route: Route, methods: tuple[str, ...], guards: tuple[Any, ...]) -> Endpoint:
     from ..core.binding import template_of
 
     template, exact = template_of(route)
     return Endpoint(
-        route.methods,
+        methods,
         template.text,
         name,
         _place(route.handler),
@@ -184,7 +193,7 @@ def _endpoint(name: str, route: Route) -> Endpoint:
         route.action,
         kind=route.kind,
         summary=_summary(route.handler),
-        guards=tuple(dict.fromkeys(guard.text for guard in route.guards)),
+        guards=tuple(dict.fromkeys(guard.text for guard in guards)),
     )
 
 
