@@ -16,11 +16,15 @@ class Tutorial(InFolder):
             (self.folder / name).write_text(text, "utf-8")
         self.assertEqual(self.bloodroot("format", "--check").status, 0)
         commands = [line.split()[1:] for line in re.findall(r"^bloodroot .*$", TEXT, re.M)]
-        self.assertEqual([words[0] for words in commands], ["matrix", "why", "why", "probe", "probe"])
+        self.assertEqual([words[0] for words in commands], ["matrix", "why", "why", "check", "probe", "probe"])
         self.assertIn("◐ own-lot", self.ran(*commands[0]))
         self.assertIn("depends", self.ran(*commands[1]))
         self.assertIn("as keeper: allow", self.ran(*commands[2]))
-        out = self.ran(*commands[3], status=1)
+        self.assertIn("1 note: 4 endpoint lines and 4 endpoints of app:app checked", self.ran(*commands[3]))
+        member = files["access.bloodroot"].replace("POST  /lots/{lot_id}  lot:edit", "POST  /lots/{lot_id}  member")
+        self.write("open.bloodroot", member)
+        self.assertIn("change-wider-than-read", self.ran("check", "--policy", "open.bloodroot", status=1))
+        out = self.ran(*commands[4], status=1)
         self.assertIn("0 blocked", out.splitlines()[0])
         for endpoint in ("GET /lots", "GET /lots/{lot_id}", "POST /lots/{lot_id}"):
             self.assertIn(f"HOLE    {endpoint}", out)
@@ -28,4 +32,4 @@ class Tutorial(InFolder):
         self.assertIn('app = "guarded:app"', TEXT)
         settings = files["bloodroot.toml"].replace("app:app", "guarded:app")
         (self.folder / "bloodroot.toml").write_text(settings, "utf-8")
-        self.assertIn("0 holes, 0 blocked", self.ran(*commands[4]))
+        self.assertIn("0 holes, 0 blocked", self.ran(*commands[5]))

@@ -134,6 +134,7 @@ POLICIES: dict[str, tuple[list[str], list[str]]] = {
         [
             policy(permissions="bay:read helper, keeper"),
             policy(permissions="bay:read helper, helper if own-lot"),
+            policy(permissions="bay:read helper if own-lot, keeper if own-lot and active"),
             policy(permissions="bay:read clerk; bay:* clerk"),
             policy(permissions="bay:read signed-in, clerk"),
             policy(permissions="bay:read clerk, clerk"),
@@ -494,6 +495,16 @@ class Applications(Finding):
         for records, expected in (("{}", True), ("{'x': lambda x: None}", False)):
             self.write("shop.py", application('Route("/a/{x}", answer)', after=protect.format(records=records)))
             self.assertEqual(bool(self.found("record-not-settled", "shop:app")), expected, records)
+
+    def test_what_guards_require_is_compared_and_shown_where_they_are(self) -> None:
+        self.write("access.bloodroot", f'{KEEPER}  any /** guarded accept action-wider-than-form "once for all"\n')
+        handlers = GUARDED.format("keeper") + "\n" + GUARDED.format("helper").replace("def guarded", "def sent")
+        routes = 'Route("/lots/new", guarded), Route("/lots", sent, methods=["POST"])'
+        self.write("shop.py", application(routes, handlers))
+        (found,) = self.found("action-wider-than-form", "shop:app")
+        # An accept on the line of all guards is not one for each of them.
+        self.assertEqual((found["place"]["file"], found["text"]), ("shop.py", '@guard("helper")'))
+        self.assertEqual([each["file"] for each in found["related"]], ["shop.py"])
 
     def test_every_kind_has_its_cases(self) -> None:
         self.assertEqual({*POLICIES, *APPLICATIONS, *SETTINGS}, set(KINDS))

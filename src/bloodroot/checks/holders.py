@@ -219,7 +219,11 @@ def _given(subject: Subject, entry: tree.Permission) -> Iterator[tuple[tree.Gran
 def _gives_as_much(subject: Subject, one: tree.Grant, other: tree.Grant) -> bool:
     """Whether whoever has one grant has it wherever the other one gives it."""
     if one.condition is not None and one.condition != other.condition:
-        return False
+        if other.condition is None:
+            return False
+        expression = subject.policy.engine.resolver.expression
+        if not subject.reach.implies(expression(other.condition), expression(one.condition)):
+            return False
     holds, needs = _holding(subject, one.to.text), _held_by(subject, other.to.text)
     return bool(holds) and bool(needs & holds)
 

@@ -46,10 +46,11 @@ def find(subject: Subject) -> Iterator[Finding]:
     tested: set[object] = set()
     for unit in subject.reach.units:
         if not subject.reach.let_in(unit.row):
-            if id(unit.line) not in closed and _lets_nobody_in(subject, unit):
+            # What a line and a guard cannot both let in is another finding.
+            if id(unit.line) not in closed and not unit.line.guards and _lets_nobody_in(subject, unit):
                 closed.add(id(unit.line))
                 yield CLOSED_LINE.at(
-                    unit.line.place,
+                    unit.place,
                     f"{unit.words} lets nobody in: no caller can meet {unit.line.requirement.words()}"
                     f"{_with_rules(unit.row)}.",
                 )
@@ -60,7 +61,7 @@ def find(subject: Subject) -> Iterator[Finding]:
             tested.add(formula)
             if subject.reasoner.never(formula).holds:
                 yield NEVER_HOLDS.at(
-                    unit.line.place,
+                    unit.place,
                     f"{unit.words} never lets in {subject.reach.who(columns)}: {formula.words()} cannot hold.",
                 )
 

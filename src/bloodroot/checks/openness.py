@@ -64,7 +64,7 @@ def _open_change(subject: Subject, unit: Unit) -> Iterator[Finding]:
     what = "Every method, also one that changes something, is" if unit.method == ANY else f"{unit.words} is"
     at = f" at {unit.template.text}" if unit.method == ANY else ""
     yield OPEN_CHANGE.at(
-        unit.line.place,
+        unit.place,
         f"{what} open to callers who are not signed in{at}, and so to anyone.",
         witness=witness_of(subject, unit, subject.reach.signed_out),
     )
@@ -85,10 +85,10 @@ def _wider_change(subject: Subject, unit: Unit) -> Iterator[Finding]:
         who = subject.reach.who(wider.columns)
         how = "" if wider.required is None else f" where {wider.required.words()} does not hold"
         yield WIDER_CHANGE.at(
-            unit.line.place,
+            unit.place,
             f"{unit.words} lets in {who}, whom {read.words} refuses{how}.",
             witness=witness_of(subject, unit, wider.columns, wider.assignment, wider.allowed),
-            related=(read.line.place,),
+            related=(read.place,),
         )
 
 

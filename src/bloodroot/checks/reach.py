@@ -14,6 +14,7 @@ from ..core.methods import ANY
 from ..core.paths import Template, specificity
 from ..core.policy import Policy
 from ..core.requirements import roles_in
+from ..language.problems import Place
 from ..survey.coverage import Surveyed
 from .reasoning import Reasoner
 
@@ -45,6 +46,11 @@ class Unit:
     def line(self) -> Line:
         """The line that decides."""
         return self.row.line
+
+    @property
+    def place(self) -> Place:
+        """Where it is declared: the line, or the guard of the handler that the line leaves it to."""
+        return self.line.guards[0].place if self.line.guards else self.line.place
 
     @property
     def words(self) -> str:

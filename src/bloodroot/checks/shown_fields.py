@@ -63,7 +63,7 @@ def _wider(subject: Subject, rules: FieldRules, pages: list[Unit]) -> Iterator[F
             yield WIDER_FIELD.at(
                 rule.place,
                 f"{called} is readable by {reach.who(missed)}, who may not see {pages[0].words}, or not always.",
-                related=(pages[0].line.place,),
+                related=(pages[0].place,),
             )
         if change & ~read:
             yield WIDER_CHANGE.at(

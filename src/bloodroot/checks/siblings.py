@@ -119,10 +119,10 @@ def _finding(subject: Subject, kind: Kind, here: Unit, there: Unit, wider: Wider
     how = "" if wider.required is None else f" where {wider.required.words()} does not hold"
     refuses = "which" if who in ("anyone", "nobody") else "whom"
     return kind.at(
-        here.line.place,
+        here.place,
         f"{here.words} lets in {who}, {refuses} {there.words} refuses{how}.",
         witness=witness_of(subject, here, wider.columns, wider.assignment, wider.allowed),
-        related=(there.line.place,) if there.line is not here.line else (),
+        related=(there.place,) if there.place != here.place else (),
     )
 
 
@@ -216,10 +216,10 @@ def _without_condition(subject: Subject, unit: Unit, shape: Shape) -> Iterator[F
             continue
         first, (missing, required, assignment) = others[0], proofs[0][0]
         yield WITHOUT_CONDITION.at(
-            unit.line.place,
+            unit.place,
             f"{unit.words} lets in {reach.who(missing)} where {first.words} requires {required.words()}.",
             witness=witness_of(subject, unit, missing, assignment, allowed),
-            related=(first.line.place,),
+            related=(first.place,),
         )
         return
 
@@ -269,7 +269,7 @@ def _without_rule(subject: Subject) -> Iterator[Finding]:
                 # Signing out, and the like: open to all who are signed in.
                 continue
             yield WITHOUT_RULE.at(
-                unit.line.place,
+                unit.place,
                 f"{formula.words()} must hold for {len(covered)} changes, and not for {unit.words}.",
                 related=tuple(rule.place for rule in same[:3]),
             )

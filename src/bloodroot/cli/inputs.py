@@ -78,9 +78,12 @@ def project_to_check(
         UsageError: there is no policy.
     """
     from ..files import load_with_tree
+    from ..settings.policy_names import check_names
 
     chosen, found = _chosen(policy, settings)
     rules, document = load_with_tree(chosen)
+    if found is not None:
+        check_names(found, rules)
     if not sources and (found is None or not (found.app or found.openapi)):
         return rules, document, found, [], Path.cwd()
     names, folder = sources_of(sources, found)
