@@ -10,6 +10,7 @@ from pathlib import Path
 import jsonschema
 
 from bloodroot.checks.checking import KINDS
+from bloodroot.demo import write_demo
 from tests.program import InFolder
 
 ROOT = Path(__file__).parents[2]
@@ -49,8 +50,8 @@ def planted(text: str) -> str:
 class Check(InFolder):
     def setUp(self) -> None:
         super().setUp()
-        self.in_process("demo", "bank")
         self.folder /= "bank"
+        write_demo(self.folder, faulty=False)
 
     def test_the_example_is_clean_and_each_planted_mistake_is_found(self) -> None:
         policy = self.folder / "access.bloodroot"
