@@ -158,7 +158,7 @@ class Applications(InFolder):
                 ("GET", "/me"): ("endpoint", "me"),
             },
         )
-        self.assertEqual(found["POST", "/open/**"]["guards"], ["keeper or args.request == none"])
+        self.assertEqual(found["POST", "/open/**"]["guards"][0]["text"], "keeper or args.request == none")
         self.assertEqual(
             (found["GET", "/lots"]["summary"], found["GET", "/lots"]["requirement"]), ("Every lot.", "helper")
         )
@@ -186,7 +186,7 @@ class Applications(InFolder):
             self.assertEqual(found["GET", "/static/**"]["kind"], "static")
             self.assertIn(("POST", "/things/plots"), found)
         found = self.surveyed("quick:app")
-        self.assertEqual(found["GET", "/api/lots/{lot}"]["guards"], ["keeper"])
+        self.assertEqual(found["GET", "/api/lots/{lot}"]["guards"][0]["text"], "keeper")
         self.assertEqual(found["GET", "/docs"]["kind"], "documentation")
 
     def test_actions_by_the_settings(self) -> None:

@@ -77,7 +77,7 @@ def survey(result: SurveyResult) -> str:
             each.action or each.operation or "",
             required,
             place,
-            "; ".join(each.guards),
+            "; ".join(guard.text for guard in each.guards),
             "; ".join(row.sources),
         )
         rows.append([row.method, each.template, *about, each.count])

@@ -28,13 +28,14 @@ if TYPE_CHECKING:
     from ..core.answers import Answer
     from ..core.caller import Caller
     from ..core.decision import Step
-    from ..core.lines import Line
+    from ..core.lines import CompiledGuard, Line
     from ..core.matrix import Cell, Row
     from ..core.roles import RoleTable
     from ..identity.members import Member
     from ..language.problems import Place
     from ..probe.verdicts import Observation
     from ..survey.coverage import Surveyed
+    from ..survey.endpoints import HandlerGuard
 
 FORMAT = 1
 
@@ -228,6 +229,10 @@ def _line(line: Line) -> dict[str, Any]:
     return {"place": _place(line.place), "text": line.text}
 
 
+def _guard(guard: CompiledGuard | HandlerGuard) -> dict[str, Any]:
+    return {"place": _place(guard.place), "text": guard.text}
+
+
 def _step(step: Step) -> dict[str, Any]:
     line = {"place": _place(step.place), "text": step.line} if step.place is not None else None
     return {"name": step.name, "verdict": step.verdict, "text": step.text, "line": line}
@@ -245,7 +250,7 @@ def _row(row: Row, columns: list[str]) -> dict[str, Any]:
         "template": row.path,
         "exact": row.line.exact,
         "line": _line(row.line),
-        "guards": [{"place": _place(guard.place), "text": guard.text} for guard in row.line.guards],
+        "guards": [_guard(guard) for guard in row.line.guards],
         "cells": cells,
     }
 
@@ -267,7 +272,7 @@ def _surveyed(row: Surveyed) -> dict[str, Any]:
         "operation": endpoint.operation,
         "summary": endpoint.summary or None,
         "tags": list(endpoint.tags),
-        "guards": list(endpoint.guards),
+        "guards": [_guard(guard) for guard in endpoint.guards],
         "security": list(endpoint.security) if endpoint.security is not None else None,
         "statuses": {str(status): times for status, times in sorted(endpoint.statuses.items())},
         "sources": list(row.sources),

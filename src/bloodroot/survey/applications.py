@@ -15,7 +15,7 @@ from ..core.annotations import with_guards
 from ..core.requirements import asks_for_guard
 from ..language.problems import PolicyError
 from ..settings import SettingsError
-from .endpoints import Endpoint, Found, SurveyError
+from .endpoints import Endpoint, Found, HandlerGuard, SurveyError
 
 if TYPE_CHECKING:
     from collections.abc import Iterable, Iterator
@@ -193,7 +193,7 @@ def _endpoint(name: str, route: Route, methods: tuple[str, ...], guards: tuple[A
         route.action,
         kind=route.kind,
         summary=_summary(route.handler),
-        guards=tuple(dict.fromkeys(guard.text for guard in guards)),
+        guards=tuple(dict.fromkeys(HandlerGuard(guard.text, guard.place) for guard in guards)),
     )
 
 

@@ -36,7 +36,7 @@ def draft(result: SurveyResult, name: str) -> str:
     lines = [_line(row, requirement_of(row)) for row in _once(result.endpoints)]
     if not lines:
         raise SurveyError(f"{', '.join(result.sources)}: there are no endpoints to draft a policy for")
-    roles, asked = _names_of(guard for row in result.endpoints for guard in row.endpoint.guards)
+    roles, asked = _names_of(guard.text for row in result.endpoints for guard in row.endpoint.guards)
     permissions = dict.fromkeys([*(permission for _, permission, _ in lines if ":" in permission), *asked])
     text = [f"policy {_quoted(name)}", "", "# Which roles there are: change these to your own."]
     text += ["roles", '  user default "every signed-in caller"', "  editor includes user", "  admin includes editor"]
@@ -127,7 +127,7 @@ def requirement_of(row: Surveyed) -> str:
     if not guards:
         return permission_of(row)
     # What a draft knows only by name does not hold, and under "not" that would open the endpoint.
-    return "nobody" if any(re.search(r"\bnot\b", guard) for guard in guards) else "guarded"
+    return "nobody" if any(re.search(r"\bnot\b", guard.text) for guard in guards) else "guarded"
 
 
 def permission_of(row: Surveyed) -> str:

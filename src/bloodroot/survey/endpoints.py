@@ -6,10 +6,24 @@ from collections.abc import Mapping
 from dataclasses import dataclass, field
 
 from ..language.errors import BloodrootError
+from ..language.problems import Place
 
 
 class SurveyError(BloodrootError):
     """A source of endpoints that cannot be read. The message names it, the place in it and the way out."""
+
+
+@dataclass(frozen=True, slots=True)
+class HandlerGuard:
+    """A guard around a handler.
+
+    Attributes:
+        text: what it requires, as written.
+        place: where it is in the program.
+    """
+
+    text: str
+    place: Place
 
 
 @dataclass(frozen=True, slots=True)
@@ -28,7 +42,7 @@ class Endpoint:
         kind: ``endpoint``, ``websocket``, ``static``, ``redirect``, ``mount`` or ``documentation``.
         summary: one sentence about it, or an empty string.
         tags: what the source files it under.
-        guards: the requirements of guards on its handler.
+        guards: the guards around its handler.
         security: what the source says is needed, such as ``bearer read``; empty for nothing, None where it is silent.
         statuses: for what was observed, how often each status was answered; empty for what is only declared.
     """
@@ -44,7 +58,7 @@ class Endpoint:
     kind: str = "endpoint"
     summary: str = ""
     tags: tuple[str, ...] = ()
-    guards: tuple[str, ...] = ()
+    guards: tuple[HandlerGuard, ...] = ()
     security: tuple[str, ...] | None = None
     statuses: Mapping[int, int] = field(default_factory=dict)
 

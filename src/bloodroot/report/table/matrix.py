@@ -78,7 +78,10 @@ class _Sheet:
             for column, cells in zip(self.columns, zip(*(cells for *_, cells in self.rows), strict=True), strict=True)
         ]
         self.left += 2 * any(not row.line.exact for row in result.rows)
-        self.narrow = self.left + sum(widths) + 2 * len(widths) + 9 > console.width
+        guards = max((len(_guards(row)) for _, _, row, _ in self.rows), default=0)
+        self.guarded = bool(guards)
+        right = 9 + guards + 2 * self.guarded
+        self.narrow = self.left + sum(widths) + 2 * len(widths) + right > console.width
 
     def _marks(self) -> dict[str, str]:
         """A sign for each thing that standing rules ask of the caller alone."""
@@ -98,6 +101,8 @@ class _Sheet:
         if self.narrow:
             table.add_column("depends on")
         table.add_column("allow", justify="right", style="dim", footer="")
+        if self.guarded:
+            table.add_column("guard in", style="dim", footer="")
         table.columns[0].footer = Text("allow, or depends", style="dim")
         area = None
         for each, methods, row, cells in self.rows:
@@ -120,6 +125,8 @@ class _Sheet:
         if self.narrow:
             shown.append(Text(self._remainders(cells), style=STYLES[Outcome.DEPENDS]))
         shown.append(f"{row.allow.bit_count()}")
+        if self.guarded:
+            shown.append(_guards(row))
         table.add_row(*shown)
 
     def _mark(self, row: Row, column: int) -> str:
@@ -173,6 +180,11 @@ def _letters(number: int) -> str:
         number, digit = divmod(number - 1, 26)
         letters = chr(ord("A") + digit) + letters
     return letters
+
+
+def _guards(row: Row) -> str:
+    """Where the guards are that a row contains."""
+    return ", ".join(dict.fromkeys(guard.place.at for guard in row.line.guards))
 
 
 def _joined(rows: list[tuple[Row, list[Cell]]]) -> list[tuple[str, str, Row, list[Cell]]]:

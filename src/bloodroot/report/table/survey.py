@@ -98,7 +98,7 @@ def _line(row: Surveyed, plain: bool) -> list[Text]:
     for rule in row.rules:
         words.append(f", and always {rule.requirement.words()}", style="dim")
     for guard in row.endpoint.guards:
-        words.append(f", and in the handler {guard}", style="dim")
+        words.append(f", and in {guard.place.at} {guard.text}", style="dim")
     if row.closed:
         words.append(f"; no line for {' '.join(row.closed)}", style="magenta")
     return [words, Text(row.line.place.at, style="dim")]
