@@ -7,7 +7,8 @@ from collections.abc import Iterator
 from ..core.answers import REASONS, Denial
 from ..core.formulas import TRUE
 from ..core.methods import ANY, covers
-from ..core.paths import overlap
+from ..core.overlaps import Overlaps
+from ..core.paths import overlap, parse_template
 from ..core.reasons import UNNAMED, blamable
 from ..core.requirements import conditions_in
 from ..core.roles import SIGNED_OUT
@@ -29,6 +30,7 @@ IDLE_DENIAL = Kind(
 )
 KINDS = (GIVEN_AWAY, IDLE_DENIAL)
 _MOST_NAMED = 4
+_ANYWHERE = parse_template("/**")
 
 
 def find(subject: Subject) -> Iterator[Finding]:
@@ -83,7 +85,7 @@ def _idle(subject: Subject) -> Iterator[Finding]:
     conditions = [denial for denial in subject.policy.answers.denials if denial.reason not in (*REASONS, "any")]
     if not conditions:
         return
-    asking: dict[str, list[Unit]] = {}
+    asking: dict[str, Overlaps[Unit]] = {}
     for unit in subject.reach.units:
         names = {
             each.name
@@ -91,9 +93,10 @@ def _idle(subject: Subject) -> Iterator[Finding]:
             for each in conditions_in(asked)
         }
         for name in names:
-            asking.setdefault(name, []).append(unit)
+            asking.setdefault(name, Overlaps()).add(unit.template, unit)
     for denial in conditions:
-        if not any(_concerns(denial, unit) for unit in asking.get(denial.reason, ())):
+        units = asking.get(denial.reason, Overlaps())
+        if not any(_concerns(denial, unit) for unit in units.near(denial.template or _ANYWHERE)):
             where = f" under {denial.template.text}" if denial.template is not None else ""
             yield IDLE_DENIAL.at(
                 denial.place, f"No endpoint{where} requires {denial.reason}, so this is never the answer."

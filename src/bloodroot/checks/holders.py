@@ -13,7 +13,7 @@ from ..core.roles import ANYONE, SIGNED_IN, SIGNED_OUT
 from ..language import tree
 from ..language.printer import words
 from .finding import Finding, Kind, Severity
-from .reach import Reach
+from .reach import Reach, sum_of
 from .subject import Subject, all_entries
 
 UNHELD_PERMISSION = Kind(
@@ -53,6 +53,7 @@ NEEDLESS_GRANT = Kind(
     "Remove the one that says less.",
 )
 _MOST_NAMED = 4
+_MOST_COMPARED = 50  # of grants with conditions
 KINDS = (UNHELD_PERMISSION, IDLE_ROLE, SENIOR_REFUSED, OPENS_EVERYTHING, APART_JOINED, NEEDLESS_GRANT)
 
 
@@ -189,12 +190,20 @@ def _groups(subject: Subject) -> Iterator[Finding]:
 def _needless(subject: Subject, entry: tree.Permission) -> Iterator[Finding]:
     """Grants of a permission that another one of it, or of its family, makes needless."""
     given = list(_given(subject, entry))
+    always: dict[int, list[tuple[tree.Grant, str]]] = {}  # grants without a condition, by what is enough for them
+    for grant, family in given:
+        if grant.condition is None:
+            always.setdefault(_holding(subject, grant.to.text), []).append((grant, family))
+    enough = sum_of(always)
+    conditional = [(grant, family) for grant, family in given if grant.condition is not None][:_MOST_COMPARED]
     for number, grant in enumerate(entry.grants):
-        later = entry.grants[number + 1 :]
-        for other, family in given:
+        needs = _held_by(subject, grant.to.text) & enough
+        others = [each for bits, grants in always.items() if bits & needs for each in grants] if needs else []
+        for other, family in (*others, *conditional):
             if other is grant or not _gives_as_much(subject, other, grant):
                 continue
-            if any(other is each for each in later) and _gives_as_much(subject, grant, other):
+            later = any(other is each for each in entry.grants[number + 1 :])
+            if later and _gives_as_much(subject, grant, other):
                 # Of two that give the same, the first one stays.
                 continue
             of = f" of {family}" if family != entry.name.text else ""

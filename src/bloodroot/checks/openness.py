@@ -135,9 +135,10 @@ def _catch_alls(subject: Subject) -> Iterator[Finding]:
     shapes: dict[int, object] = {}
     for each in subject.survey.endpoints:
         line, endpoint = each.line, each.endpoint
-        if line is None or line.guards or line.action is not None or asks_for_guard(line.requirement.formula):
+        # Most endpoints have a line that is written as they are.
+        if line is None or endpoint.template == line.template.text or line.guards or line.action is not None:
             continue
-        if endpoint.kind in ("static", "mount") or endpoint.statuses:
+        if endpoint.kind in ("static", "mount") or endpoint.statuses or asks_for_guard(line.requirement.formula):
             continue
         shape = shapes.setdefault(id(line), specificity(line.template, exact=True))
         if shape != each.shape:

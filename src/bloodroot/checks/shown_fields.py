@@ -40,13 +40,15 @@ KINDS = (UNRELATED, WITHOUT_REST, WIDER_FIELD, WIDER_CHANGE)
 
 def find(subject: Subject) -> Iterator[Finding]:
     """Findings of this family."""
+    by_name, words = _pages_by_name(subject) if subject.policy.fields else ({}, set())
     names = {name.partition(":")[0] for name in (*subject.uses.names, *subject.policy.permissions) if ":" in name}
     for kind, rules in subject.policy.fields.items():
         place = next(iter(rules.rules.values())).place if rules.rules else None
         if place is None:
             continue
-        pages = list(_pages(subject, kind))
-        if kind not in names and not pages and not _in_paths(subject, kind):
+        forms = _plurals(_plain(kind))
+        pages = list(dict.fromkeys(page for form in forms for page in by_name.get(form, ())))
+        if kind not in names and not pages and words.isdisjoint(forms):
             yield UNRELATED.at(place, f'No permission and no path is about a record of the kind "{kind}".')
         if "*" not in rules.rules:
             yield WITHOUT_REST.at(place, f"Fields of {kind} that have no entry here are closed to all callers.")
@@ -91,30 +93,20 @@ def page_groups(page: Unit) -> list[tuple[Formula, int]]:
     return [(TRUE, page.row.allow), *page.row.depends]
 
 
-def _pages(subject: Subject, kind: str) -> Iterator[Unit]:
-    """The pages that show one record of a kind, by the usual names of paths: ``/trials/{trial_id}``."""
+def _pages_by_name(subject: Subject) -> tuple[dict[str, list[Unit]], set[str]]:
+    """Pages that show one record, by what paths say they are about (``/trials/{trial_id}``), and all words of paths."""
+    found: dict[str, list[Unit]] = {}
+    words: set[str] = set()
     for unit in subject.reach.units:
-        if unit.method == "GET":
-            segments = unit.template.segments
-            if segments and isinstance(segments[-1], Parameter) and _is_about(segments[-1].name, segments[-2:-1], kind):
-                yield unit
-
-
-def _is_about(parameter: str, before: tuple[object, ...], kind: str) -> bool:
-    name = _plain(kind)
-    if _plain(parameter.removesuffix("_id").removesuffix("-id").removesuffix("Id")) == name:
-        return True
-    parent = before[0] if before else None
-    return isinstance(parent, str) and _plain(parent) in _plurals(name)
-
-
-def _in_paths(subject: Subject, kind: str) -> bool:
-    forms = _plurals(_plain(kind))
-    return any(
-        isinstance(part, str) and _plain(part) in forms
-        for unit in subject.reach.units
-        for part in unit.template.segments
-    )
+        segments = unit.template.segments
+        words.update(_plain(part) for part in segments if isinstance(part, str))
+        if unit.method != "GET" or not segments or not isinstance(segments[-1], Parameter):
+            continue
+        name = segments[-1].name.removesuffix("_id").removesuffix("-id").removesuffix("Id")
+        names = {_plain(name), *(_plain(part) for part in segments[-2:-1] if isinstance(part, str))}
+        for each in names:
+            found.setdefault(each, []).append(unit)
+    return found, words
 
 
 def _plurals(name: str) -> tuple[str, ...]:

@@ -242,6 +242,12 @@ def _formula_of(subject: Subject, unit: Unit, columns: int) -> Formula:
     return next(formula for formula, bits in subject.reach.groups(unit.row) if bits & columns)
 
 
+def _rules_over(subject: Subject, unit: Unit) -> set[int]:
+    """The ids of the standing rules that must hold for an endpoint, whatever the path."""
+    near = subject.policy.engine.rules_near(unit.template)
+    return {id(rule) for rule in near if covers(rule.methods, unit.method) and overlap(rule.template, unit.template)}
+
+
 def _without_rule(subject: Subject) -> Iterator[Finding]:
     """Changes that a standing rule misses which holds for most of them."""
     rules: dict[Formula, list[Line]] = {}
@@ -255,12 +261,11 @@ def _without_rule(subject: Subject) -> Iterator[Finding]:
         for unit in subject.reach.units
         if unit.method in WRITES and not unit.line.requirement.opens & SIGNED_OUT and subject.reach.let_in(unit.row)
     ]
+    covering = {id(unit): _rules_over(subject, unit) for unit in writes}
     for formula, same in rules.items():
-        covered: list[Unit] = []
-        missed: list[Unit] = []
-        for unit in writes:
-            found = any(covers(rule.methods, unit.method) and overlap(rule.template, unit.template) for rule in same)
-            (covered if found else missed).append(unit)
+        own = {id(rule) for rule in same}
+        covered = [unit for unit in writes if covering[id(unit)] & own]
+        missed = [unit for unit in writes if not covering[id(unit)] & own]
         if len(covered) < 3 or len(missed) * 3 > len(covered):
             continue
         for unit in missed:

@@ -27,8 +27,10 @@ if TYPE_CHECKING:
     from .answers import Answers
     from .fields import FieldRules
     from .lines import ActionLine, CompiledGuard, Line
+    from .paths import Template
 
 _COMMON = frozenset(COMMON)
+_FEW = 16  # rules that are compared one by one
 # Callers with roles that are kept apart are allowed what both of these are allowed.
 _ANYONE: tuple[Caller | None, ...] = (None, Caller())
 
@@ -117,6 +119,7 @@ class Engine:
         self._fold = None if bound is None else bound.fold
         self._written = parts.endpoints
         self._by_template: Overlaps[Line] | None = None  # made where routes are bound
+        self._standing_by_template: Overlaps[Line] | None = None
         self._actions = {} if bound is None else {action.name: action for action in parts.actions}
 
     # Lines --------------------------------------------------------------------------------
@@ -176,6 +179,17 @@ class Engine:
     def rules_for(self, method: str, path: str) -> list[Line]:
         """Every standing rule that must hold for a method and a path."""
         return self._rules(method, read_path(path) or [])
+
+    def rules_near(self, template: Template) -> list[Line]:
+        """The standing rules that cover some path of a template, in the order of the file."""
+        if len(self.standing) <= _FEW:
+            return [rule for rule in self.standing if overlap(rule.template, template) is not False]
+        if self._standing_by_template is None:
+            self._standing_by_template = Overlaps((rule.template, rule) for rule in self.standing)
+        near = self._standing_by_template.near(template)
+        return sorted(
+            (rule for rule in near if overlap(rule.template, template) is not False), key=lambda rule: rule.order
+        )
 
     def _rules(self, method: str, segments: list[str]) -> list[Line]:
         return [rule for rule in self.standing if covers(rule.methods, method) and rule.template.covers(segments)]
@@ -412,13 +426,12 @@ class Engine:
             The standing rules that concern the endpoint and the endpoint's own line, each with what it asks.
         """
         asked: list[tuple[Line, Formula]] = []
-        for rule in self.standing:
-            covered = overlap(rule.template, line.template) if covers(rule.methods, method) else False
-            formula = _beside_guards(rule.requirement.formula, line)
-            if covered:
+        for rule in self.rules_near(line.template) if self.standing else ():
+            if covers(rule.methods, method):
+                formula = _beside_guards(rule.requirement.formula, line)
+                if overlap(rule.template, line.template) is None:
+                    formula = Disjunction((Elsewhere(rule.template.text), formula))
                 asked.append((rule, formula))
-            elif covered is None:
-                asked.append((rule, Disjunction((Elsewhere(rule.template.text), formula))))
         asked.append((line, line.requirement.formula))
         return asked
 

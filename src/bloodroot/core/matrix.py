@@ -22,7 +22,6 @@ from .formulas import (
     opposite,
 )
 from .methods import ANY, treatments
-from .paths import overlap
 from .records import UNKNOWN
 from .requirements import Holding, PermissionAsked, permissions_in, references_in
 from .roles import SIGNED_OUT
@@ -185,7 +184,7 @@ def _rows_of(policy: Policy) -> Iterator[tuple[Line, tuple[str, ...]]]:
 
 def groups(policy: Policy, line: Line) -> list[tuple[str, ...]]:
     """The methods of an endpoint line, in groups that the standing rules which may concern it treat alike."""
-    near = [rule for rule in policy.standing if overlap(rule.template, line.template) is not False]
+    near = policy.engine.rules_near(line.template) if policy.standing else []
     if not near:
         return [(method,) for method in line.methods or (ANY,)]
     return treatments(line.methods, [rule.methods for rule in near if rule.methods])

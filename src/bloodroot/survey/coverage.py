@@ -141,7 +141,7 @@ def _with_line(row: Surveyed, policy: Policy) -> Surveyed:
     closed = tuple(method for method, each in lines.items() if each is None) if line is not None else ()
     rules = tuple(
         rule
-        for rule in policy.standing
+        for rule in (policy.engine.rules_near(template) if policy.standing else ())
         if any(covers(rule.methods, method) for method in methods) and overlap(rule.template, template)
     )
     return Surveyed(row.method, row.endpoint, row.sources, row.template, row.shape, line, closed, rules)
