@@ -128,6 +128,7 @@ MISTAKES = (
     ("endpoints\n  action a, b keeper\n  action b helper", "10:10", "action b has a line already, in t:9"),
     ('endpoints\n  GET /a keeper accept "b"', "9:24", "expected a finding"),
     ("endpoints\n  GET /a keeper accept b", "9:25", "expected why the finding is right between double quotes"),
+    ('endpoints\n  GET /a keeper accept b " "', "9:26", "this says nothing; write why the finding is right here"),
     # always, denials, fields
     ("always\n  GET keeper", "9:7", '"keeper" is not a method'),
     ("denials\n  signed-out", "9:13", 'expected "status", "go" or "hide"'),

@@ -8,6 +8,7 @@ from dataclasses import dataclass
 
 from ..core.compiler import collector_paused
 from ..core.policy import Policy
+from ..core.requirements import asks_for_guard
 from ..language import tree
 from ..language.problems import suggestion
 from . import declared, hiding, holders, holding, in_handlers, lifetimes, openness, shown_fields, siblings, unused
@@ -138,6 +139,8 @@ def _unknown(subject: Subject) -> Iterator[str]:
     if actions:
         what = "1 line names an action" if len(actions) == 1 else f"{len(actions)} lines name actions"
         yield f"{what}, and there is no application to find it in: what these lines say was not checked"
+    if not subject.routes and any(map(asks_for_guard, {line.requirement.formula for line in subject.policy.endpoints})):
+        yield "lines leave the decision to guards, and there is no application to read these from"
     if subject.reasoner.undecided:
         count = subject.reasoner.undecided
         what = "1 question about conditions was" if count == 1 else f"{count} questions about conditions were"

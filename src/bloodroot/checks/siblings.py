@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Iterator
 
+from ..core.binding import template_of
 from ..core.formulas import Formula
 from ..core.lines import Line
 from ..core.methods import covers
@@ -96,12 +97,7 @@ def find(subject: Subject) -> Iterator[Finding]:
             yield from _without_condition(subject, unit, shape)
         if method == "DELETE":
             yield from _delete(subject, unit)
-        if (
-            unit.template.segments
-            and isinstance(unit.template.segments[0], str)
-            and is_prefix(unit.template.segments[0])
-        ):
-            yield from _api(subject, unit)
+        yield from _api(subject, unit)
     yield from _without_rule(subject)
 
 
@@ -162,8 +158,6 @@ def _actions(subject: Subject, form: Unit) -> list[Unit]:
 
 def _functions_of_pages(subject: Subject) -> dict[Shape, str]:
     """The functions that serve both GET and POST of one page, by the shape of its path."""
-    from ..core.binding import template_of
-
     return {
         specificity(template_of(route)[0], exact=True): route.action
         for route in subject.routes
@@ -186,9 +180,9 @@ def _api(subject: Subject, twin: Unit) -> Iterator[Finding]:
     start = 0
     while start < len(segments) and isinstance(segments[start], str) and is_prefix(str(segments[start])):
         start += 1
-    shape = twin.shape[start:]
-    if not start or not shape:
+    if start in (0, len(segments)):
         return
+    shape = twin.shape[start:]
     page = subject.reach.unit(twin.method, shape)
     if twin.method in ("PUT", "PATCH") and isinstance(segments[-1], Parameter):
         # A form can only send POST.

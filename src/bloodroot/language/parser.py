@@ -277,7 +277,11 @@ def _accepts(reader: Reader) -> tuple[tree.Accept, ...]:
     accepts: list[tree.Accept] = []
     while reader.skip("accept"):
         finding = reader.name("a finding").text
-        accepts.append(tree.Accept(finding, reader.string("why the finding is right")))
+        place = reader.place()
+        reason = reader.string("why the finding is right")
+        if not reason.strip():
+            reader.fail("this says nothing; write why the finding is right here", place)
+        accepts.append(tree.Accept(finding, reason))
     return tuple(accepts)
 
 
