@@ -69,6 +69,8 @@ class Demo(InFolder):
             (("token", "read", token), 0, "token"),
             (("token", "read", f"{token[:-8]}AAAAAAAA"), 1, "token"),
             (("survey",), 0, "survey"),
+            (("matrix", "--expect", "reviewed.csv", "--bless"), 0, "expected"),
+            (("matrix", "--expect", "reviewed.csv"), 0, "expected"),
             (("check",), 0, "check"),
             (("check", "--policy", "planted.bloodroot", "--fail-on", "note"), 1, "check"),
             (("format", "--check"), 0, "format"),

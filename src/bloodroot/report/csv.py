@@ -7,6 +7,7 @@ import io
 from collections.abc import Iterable
 from typing import Any
 
+from ..expected import ExpectedResult
 from ..identity.seed_result import SeedResult
 from ..probe.result import Result
 from ..survey.coverage import SurveyResult
@@ -31,6 +32,15 @@ def matrix(result: MatrixResult) -> str:
     columns = [column.name for column in result.matrix.columns]
     rows = ([row.method, row.path, *(c.words() for c in result.matrix.cells(row))] for row in result.matrix.rows)
     return _text(["method", "path", *columns], rows)
+
+
+def expected(result: ExpectedResult) -> str:
+    """A row for each cell of reviewed tables that is not as expected."""
+    rows = (
+        [each.row.method, each.row.path, each.column, each.expected, each.actual, each.row.at]
+        for each in result.mismatches
+    )
+    return _text(["method", "path", "caller", "expected", "actual", "table"], rows)
 
 
 def probe(result: Result) -> str:
@@ -84,4 +94,11 @@ def survey(result: SurveyResult) -> str:
     return _text(heads, rows)
 
 
-REPORTS = {SurveyResult: survey, MatrixResult: matrix, Result: probe, MembersResult: members, SeedResult: seed}
+REPORTS = {
+    SurveyResult: survey,
+    ExpectedResult: expected,
+    MatrixResult: matrix,
+    Result: probe,
+    MembersResult: members,
+    SeedResult: seed,
+}

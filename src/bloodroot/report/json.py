@@ -17,6 +17,7 @@ from ..checks.witnesses import command
 from ..core.decision import Outcome
 from ..core.explanation import Explanation
 from ..core.records import UNKNOWN
+from ..expected import ExpectedResult
 from ..identity.seed_result import SeedResult
 from ..probe.result import Result
 from ..probe.verdicts import Verdict
@@ -176,6 +177,24 @@ def survey(result: SurveyResult) -> str:
         idle=[_line(line) for line in result.idle],
         notes=list(result.notes),
     )
+
+
+def expected(result: ExpectedResult) -> str:
+    """Each cell of reviewed tables that is not as expected, and the endpoints that no table has."""
+    mismatches = [
+        {
+            "method": each.row.method,
+            "template": each.row.path,
+            "column": each.column,
+            "expected": each.expected,
+            "actual": each.actual,
+            "table": {"file": each.row.file, "line": each.row.number, "column": 1},
+            "line": _line(each.line) if each.line is not None else None,
+        }
+        for each in result.mismatches
+    ]
+    unsaid = [{"methods": list(row.methods), "template": row.path, "line": _line(row.line)} for row in result.unsaid]
+    return _text("expected", files=list(result.files), agreed=result.agreed, mismatches=mismatches, unsaid=unsaid)
 
 
 def check(result: CheckResult) -> str:
@@ -341,4 +360,5 @@ REPORTS = {
     FormatResult: formatted,
     SurveyResult: survey,
     CheckResult: check,
+    ExpectedResult: expected,
 }

@@ -2,11 +2,13 @@
 
 from ...checks.checking import CheckResult
 from ...core.explanation import Explanation
+from ...expected import ExpectedResult
 from ...identity.seed_result import SeedResult
 from ...probe.result import Result
 from ...survey.coverage import SurveyResult
 from ..results import FormatResult, LinesResult, MadeToken, MatrixResult, MembersResult, TokenResult
 from .check import check
+from .expected import expected
 from .formatted import formatted
 from .identity import made_token, members, seed, token
 from .matrix import matrix
@@ -26,4 +28,5 @@ REPORTS = {
     FormatResult: formatted,
     SurveyResult: survey,
     CheckResult: check,
+    ExpectedResult: expected,
 }

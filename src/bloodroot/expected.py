@@ -1,0 +1,266 @@
+"""Expected matrices: tables that people have reviewed, read from CSV and held against a matrix cell by cell."""
+
+from __future__ import annotations
+
+import csv
+import io
+from collections.abc import Iterable, Iterator
+from dataclasses import dataclass
+from pathlib import Path
+
+from .core.lines import Line
+from .core.matrix import Matrix, Row
+from .core.methods import ANY, covers
+from .core.paths import TemplateError, parse_template, specificity, unnamed_segments
+from .core.policy import Policy
+from .language.errors import BloodrootError
+from .language.problems import suggestion
+
+_CELLS = ("allow", "deny", "sign-in")
+_HEADS = ("method", "path")
+
+
+class ExpectedError(BloodrootError):
+    """A table that cannot be read, or tables that contradict each other. The message says where."""
+
+
+@dataclass(frozen=True, slots=True)
+class ExpectedRow:
+    """What a table says of one endpoint.
+
+    Attributes:
+        file: the table.
+        number: the number of its line, counted from 1.
+        method: the method, or ``any``.
+        path: the path template.
+        cells: by column: ``allow``, ``deny``, ``sign-in`` or ``if NAME``; what is not said is not there.
+    """
+
+    file: str
+    number: int
+    method: str
+    path: str
+    cells: dict[str, str]
+
+    @property
+    def at(self) -> str:
+        """File and line."""
+        return f"{self.file}:{self.number}"
+
+
+@dataclass(frozen=True, slots=True)
+class Mismatch:
+    """A cell that is not as expected.
+
+    Attributes:
+        row: the row of the table.
+        column: the kind of caller.
+        expected: what the table says.
+        actual: what the matrix says; ``no line`` where nothing covers the endpoint.
+        line: the line that decides, or None.
+    """
+
+    row: ExpectedRow
+    column: str
+    expected: str
+    actual: str
+    line: Line | None
+
+
+@dataclass(frozen=True, slots=True)
+class ExpectedResult:
+    """What holding a matrix against tables came to.
+
+    Attributes:
+        files: the tables.
+        agreed: how many cells are as expected.
+        mismatches: those that are not, in the order of the tables.
+        unsaid: the rows of the matrix that no table has.
+        written: the table that was written, or None.
+    """
+
+    files: tuple[str, ...]
+    agreed: int
+    mismatches: tuple[Mismatch, ...]
+    unsaid: tuple[Row, ...]
+    written: str | None = None
+
+
+def read_expected(file: Path, columns: Iterable[str]) -> list[ExpectedRow]:
+    """Read a table.
+
+    Args:
+        file: CSV with the columns ``method`` and ``path``, then one for each kind of caller.
+        columns: the kinds of callers there are.
+
+    Raises:
+        ExpectedError: it cannot be read; every mistake in it is in the message.
+    """
+    try:
+        text = file.read_text("utf-8-sig")
+    except FileNotFoundError:
+        raise ExpectedError(f"{file}: there is no such file; --bless writes one") from None
+    except (OSError, UnicodeDecodeError) as error:
+        raise ExpectedError(f"{file}: this file cannot be read: {error}") from None
+    lines = [(number, [cell.strip() for cell in row]) for number, row in _numbered(file, text) if any(row)]
+    if not lines or tuple(lines[0][1][:2]) != _HEADS:
+        raise ExpectedError(f"{file}:1: the first columns must be method and path")
+    heads = lines[0][1]
+    problems = list(_in_heads(file, heads, list(columns)))
+    rows: list[ExpectedRow] = []
+    seen: dict[tuple[str, str], int] = {}
+    for number, cells in lines[1:]:
+        row = ExpectedRow(str(file), number, cells[0], cells[1] if len(cells) > 1 else "", _said(heads, cells))
+        problems += _in_row(row, len(cells) - len(heads))
+        first = seen.setdefault((row.method, row.path), number)
+        if first != number:
+            problems.append(f"{row.at}: {row.method} {row.path} is in line {first} already")
+        rows.append(row)
+    if problems:
+        raise ExpectedError("\n".join(problems))
+    return rows
+
+
+def columns_of(file: Path) -> list[str]:
+    """The kinds of callers that a table has columns for."""
+    heads = next(iter(_numbered(file, file.read_text("utf-8-sig"))))[1]
+    return [head.strip() for head in heads[2:]]
+
+
+def _numbered(file: Path, text: str) -> Iterator[tuple[int, list[str]]]:
+    reader = csv.reader(io.StringIO(text), strict=True)
+    try:
+        for row in reader:
+            yield reader.line_num, row
+    except csv.Error as error:
+        raise ExpectedError(f"{file}:{reader.line_num}: this is no CSV: {error}") from None
+
+
+def _in_heads(file: Path, heads: list[str], columns: list[str]) -> Iterator[str]:
+    for place, head in enumerate(heads[2:], 2):
+        if head not in columns:
+            guess = suggestion(head, columns) or f"; columns are {', '.join(columns)}"
+            yield f'{file}:1: unknown column "{head}"{guess}'
+        elif head in heads[2:place]:
+            yield f'{file}:1: the column "{head}" is there twice'
+
+
+def _said(heads: list[str], cells: list[str]) -> dict[str, str]:
+    return {head: " ".join(cell.split()) for head, cell in zip(heads[2:], cells[2:], strict=False) if cell}
+
+
+def _in_row(row: ExpectedRow, more: int) -> Iterator[str]:
+    if more > 0:
+        yield f"{row.at}: this row has more cells than the table has columns"
+    try:
+        parse_template(row.path)
+    except TemplateError as error:
+        yield f"{row.at}: {row.path}: {error}"
+    for column, cell in row.cells.items():
+        if cell not in _CELLS and not cell.startswith("if "):
+            guess = suggestion(cell, _CELLS) or "; a cell is allow, deny, sign-in, if NAME, or empty"
+            yield f'{row.at}: {column}: "{cell}" is no outcome{guess}'
+
+
+def hold_against(policy: Policy, matrix: Matrix, rows: list[ExpectedRow]) -> ExpectedResult:
+    """Hold a matrix against what tables say.
+
+    Args:
+        policy: the policy that the matrix shows.
+        matrix: the matrix.
+        rows: the rows of all tables.
+
+    Raises:
+        ExpectedError: two tables contradict each other.
+    """
+    contradictions = list(_contradictions(rows))
+    if contradictions:
+        raise ExpectedError("\n".join(contradictions))
+    numbers = {column.name: number for number, column in enumerate(matrix.columns)}
+    find = _Rows(policy, matrix)
+    agreed = 0
+    mismatches: list[Mismatch] = []
+    said: set[int] = set()
+    for expected in rows:
+        found = find(expected.method, expected.path)
+        if found is not None:
+            said.add(id(found))
+        for column, cell in expected.cells.items():
+            actual = found.cell(numbers[column]).words() if found is not None else "no line"
+            if actual == cell:
+                agreed += 1
+            else:
+                line = found.line if found is not None else None
+                mismatches.append(Mismatch(expected, column, cell, actual, line))
+    files = tuple(dict.fromkeys(row.file for row in rows))
+    return ExpectedResult(files, agreed, tuple(mismatches), tuple(row for row in matrix.rows if id(row) not in said))
+
+
+def _contradictions(rows: list[ExpectedRow]) -> Iterator[str]:
+    known: dict[tuple[str, object, str], ExpectedRow] = {}
+    for row in rows:
+        for column, cell in row.cells.items():
+            first = known.setdefault((row.method, specificity(parse_template(row.path), exact=True), column), row)
+            if first.cells[column] != cell:
+                yield (
+                    f"{row.at}: {row.method} {row.path} is {cell} for {column} here, "
+                    f"and {first.cells[column]} in {first.at}"
+                )
+
+
+class _Rows:
+    """The rows of a matrix by endpoint."""
+
+    def __init__(self, policy: Policy, matrix: Matrix) -> None:
+        self._policy = policy
+        self._exact: dict[tuple[str, object], Row] = {}
+        self._by_line: dict[int, list[Row]] = {}
+        for row in matrix.rows:
+            shape = specificity(row.line.template, exact=True)
+            for method in row.methods:
+                self._exact.setdefault((method, shape), row)
+            self._by_line.setdefault(id(row.line), []).append(row)
+
+    def __call__(self, method: str, path: str) -> Row | None:
+        """The row that says what becomes of an endpoint: its own, or that of the line that decides for it."""
+        template = parse_template(path)
+        exact = self._exact.get((method, specificity(template, exact=True)))
+        if exact is not None:
+            return exact
+        asked = "TRACE" if method == ANY else method
+        line = self._policy.engine.line(asked, unnamed_segments(template, True))
+        if line is None or (method == ANY and line.methods):
+            return None
+        rows = self._by_line.get(id(line), [])
+        named = [row for row in rows if ANY not in row.methods and covers(row.methods, method)]
+        return next(iter(named or [row for row in rows if ANY in row.methods or method in row.methods]), None)
+
+
+def blessed(matrix: Matrix, policy: Policy, rows: list[ExpectedRow], heads: Iterable[str]) -> str:
+    """A table as it has to be for the matrix to be as expected: what it says, corrected, and what it lacks.
+
+    Args:
+        matrix: the matrix.
+        policy: the policy that it shows.
+        rows: the rows of the table; empty for a new one.
+        heads: the kinds of callers that it has columns for.
+    """
+    columns = list(heads)
+    numbers = {column.name: number for number, column in enumerate(matrix.columns)}
+    find = _Rows(policy, matrix)
+    text = io.StringIO()
+    writer = csv.writer(text, lineterminator="\n")
+    writer.writerow([*_HEADS, *columns])
+    said: set[int] = set()
+    for expected in rows:
+        found = find(expected.method, expected.path)
+        if found is None:
+            continue  # nothing covers it any more
+        said.add(id(found))
+        cells = [found.cell(numbers[name]).words() if name in expected.cells else "" for name in columns]
+        writer.writerow([expected.method, expected.path, *cells])
+    for row in matrix.rows:
+        if id(row) not in said:
+            cells = [row.cell(numbers[name]).words() for name in columns]
+            writer.writerows([method, row.path, *cells] for method in row.methods)
+    return text.getvalue()

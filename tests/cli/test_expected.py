@@ -1,0 +1,153 @@
+"""bloodroot matrix --expect: a matrix held against reviewed tables."""
+
+from __future__ import annotations
+
+import json
+import unittest
+
+import jsonschema
+
+import bloodroot
+from bloodroot.core.matrix import matrix_of_roles
+from bloodroot.expected import ExpectedRow, hold_against
+from tests.cli.test_demo import SCHEMA
+from tests.program import InFolder
+
+POLICY = """
+    roles
+      keeper  includes helper
+      helper
+
+    conditions
+      own  record.owner == caller.id
+
+    endpoints
+      GET         /              anyone
+      GET         /lots          helper
+      GET POST    /lots/{id}     keeper or helper if own
+      any         /office/**     keeper
+"""
+TABLE = "method,path,signed-out,signed-in,helper,keeper\n"
+WHOLE = TABLE + (
+    "GET,/,allow,allow,allow,allow\n"
+    "GET,/lots,sign-in,deny,allow,allow\n"
+    "GET,/lots/{id},sign-in,deny,if own,allow\n"
+    "POST,/lots/{id},sign-in,deny,if own,allow\n"
+    "any,/office/**,sign-in,deny,deny,allow\n"
+)
+
+
+class Expected(InFolder):
+    def setUp(self) -> None:
+        super().setUp()
+        self.write("access.bloodroot", POLICY)
+
+    def held(self, *tables: str, status: int = 0) -> dict[str, object]:
+        names = []
+        for number, table in enumerate(tables):
+            self.write(f"{number}.csv", table)
+            names += ["--expect", f"{number}.csv"]
+        run = self.in_process("matrix", *names, "--format", "json")
+        self.assertEqual((run.status, run.err), (status, ""), run.out)
+        found: dict[str, object] = json.loads(run.out)
+        jsonschema.validate(found, SCHEMA)
+        return found
+
+    def test_a_table_of_all_of_it(self) -> None:
+        run = self.in_process("matrix", "--expect", "new.csv", "--bless")
+        self.assertEqual(run.status, 0, run.err)
+        self.assertIn("Wrote new.csv: 0 cells changed, 5 endpoints added. Have it reviewed.", run.out)
+        self.assertEqual((self.folder / "new.csv").read_text("utf-8"), WHOLE)
+        found = self.held(WHOLE)
+        self.assertEqual((found["agreed"], found["mismatches"], found["unsaid"]), (20, [], []))
+        # The CSV of the matrix is such a table as well.
+        self.assertEqual(self.in_process("matrix", "--format", "csv").out, WHOLE)
+
+    def test_cells_that_differ_and_what_is_not_said(self) -> None:
+        table = (
+            TABLE
+            + "GET,/lots,,deny,deny,allow\nPOST,/lots/{other},,,if own,deny\nDELETE,/office/desk,,,,deny\nPUT,/lost,,,deny,\n"
+        )
+        found = self.held(table, status=1)
+        said = [
+            (each["method"], each["template"], each["column"], each["expected"], each["actual"], each["table"]["line"])
+            for each in found["mismatches"]
+        ]  # type: ignore[attr-defined]
+        self.assertEqual(
+            said,
+            [
+                ("GET", "/lots", "helper", "deny", "allow", 2),
+                ("POST", "/lots/{other}", "keeper", "deny", "allow", 3),
+                ("DELETE", "/office/desk", "keeper", "deny", "allow", 4),
+                ("PUT", "/lost", "helper", "deny", "no line", 5),
+            ],
+        )
+        self.assertEqual(found["agreed"], 3)
+        self.assertEqual([each["template"] for each in found["unsaid"]], ["/", "/lots/{id}"])  # type: ignore[attr-defined]
+        shown = self.in_process("matrix", "--expect", "0.csv")
+        self.assertEqual(shown.status, 1)
+        self.assertIn("4 cells not as in 0.csv, 3 as expected", shown.out)
+        self.assertIn("PUT /lost", shown.out)
+        # Blessed, it says the same of the same cells, as they are; what nothing covers is gone, what was missing is there.
+        self.assertEqual(self.in_process("matrix", "--expect", "0.csv", "--bless").status, 0)
+        self.assertEqual(
+            (self.folder / "0.csv").read_text("utf-8"),
+            TABLE + "GET,/lots,,deny,allow,allow\nPOST,/lots/{other},,,if own,allow\nDELETE,/office/desk,,,,allow\n"
+            "GET,/,allow,allow,allow,allow\nGET,/lots/{id},sign-in,deny,if own,allow\n",
+        )
+        self.assertEqual(self.in_process("matrix", "--expect", "0.csv").status, 0)
+
+    def test_columns_of_personas_and_in_any_order(self) -> None:
+        self.write("bloodroot.toml", 'policy = "access.bloodroot"\n[personas.ash]\nroles = ["helper"]\n')
+        self.write("0.csv", "path,method\n")
+        self.assertIn("the first columns must be method and path", self.in_process("matrix", "--expect", "0.csv").err)
+        self.write("0.csv", "method,path,ash\nGET,/lots,allow\n")
+        self.assertEqual(self.in_process("matrix", "--personas", "--expect", "0.csv").status, 0)
+        self.assertIn('unknown column "ash"', self.in_process("matrix", "--expect", "0.csv").err)
+        self.assertEqual(self.held("method,path,keeper,helper\nGET,/lots,allow,allow\n")["agreed"], 2)
+
+    def test_what_cannot_be_read(self) -> None:
+        for table, message in (
+            ("", "0.csv:1: the first columns must be method and path"),
+            ("method,path,kepeer\n", '0.csv:1: unknown column "kepeer"; did you mean "keeper"?'),
+            ("method,path,keeper,keeper\n", '0.csv:1: the column "keeper" is there twice'),
+            (TABLE + "GET,/lots,,,,alow\n", '0.csv:2: keeper: "alow" is no outcome; did you mean "allow"?'),
+            (TABLE + "GET,lots,,,,allow\n", "0.csv:2: lots: a path begins with /"),
+            (TABLE + "GET,/lots,,,,allow,deny\n", "0.csv:2: this row has more cells than the table has columns"),
+            (TABLE + "GET,/lots,,,,allow\nGET,/lots,,,,allow\n", "0.csv:3: GET /lots is in line 2 already"),
+            (TABLE + 'GET,"/lots,,,,allow\n', "this is no CSV"),
+        ):
+            with self.subTest(table):
+                self.write("0.csv", table)
+                for more in ((), ("--bless",)):
+                    run = self.in_process("matrix", "--expect", "0.csv", *more)
+                    self.assertEqual((run.status, run.out), (2, ""))
+                    self.assertIn(message, run.err)
+                    self.assertEqual((self.folder / "0.csv").read_text("utf-8"), table)
+        self.write("0.csv", TABLE + "GET,/lots,,,,allow\n")
+        self.write("1.csv", TABLE + "GET,/lots/,,,,deny\n")
+        run = self.in_process("matrix", "--expect", "0.csv", "--expect", "1.csv")
+        self.assertEqual((run.status, run.out), (2, ""))
+        self.assertIn("1.csv:2: GET /lots/ is deny for keeper here, and allow in 0.csv:2", run.err)
+        self.assertIn(
+            "there is no such file; --bless writes one", self.in_process("matrix", "--expect", "lost.csv").err
+        )
+        self.assertIn("--bless writes the table that --expect FILE names", self.in_process("matrix", "--bless").err)
+        self.assertIn(
+            "--bless writes one table",
+            self.in_process("matrix", "--expect", "0.csv", "--expect", "1.csv", "--bless").err,
+        )
+
+
+class Held(unittest.TestCase):
+    def test_methods_that_standing_rules_treat_differently(self) -> None:
+        policy = bloodroot.parse(
+            "roles\n  keeper\nconditions\n  active caller.status == 1\nendpoints\n  any /a keeper\n"
+            "always\n  POST /a active\n"
+        )
+        matrix = matrix_of_roles(policy)
+        rows = [
+            ExpectedRow("t", number, method, "/a", {"keeper": cell})
+            for number, (method, cell) in enumerate((("GET", "allow"), ("POST", "if active"), ("any", "allow")))
+        ]
+        self.assertEqual(hold_against(policy, matrix, rows).mismatches, ())
