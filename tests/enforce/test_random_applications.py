@@ -21,6 +21,10 @@ from hypothesis import strategies as st
 
 import bloodroot
 from bloodroot import PolicyError
+from bloodroot.core.binding import template_of
+from bloodroot.core.paths import unnamed_segments
+from bloodroot.survey.applications import routes_of, survey_application
+from bloodroot.survey.coverage import survey
 from tests.enforce.random_applications import (
     CALLERS,
     FOR_THE_REST,
@@ -208,6 +212,45 @@ class RandomApplications(Property, unittest.TestCase):
         for waits in (False, True):
             with self.subTest(waits=waits):
                 property_of(OnDjango(waits=waits))(self)
+
+
+class SurveyedApplications(Property, unittest.TestCase):
+    """What a survey shows beside an endpoint is what enforcement asks there."""
+
+    def hold(self, seed: int) -> None:
+        rng = random.Random(seed)
+        specs = [self.as_framework(number, spec) for number, spec in enumerate(application(rng))]
+        if not self.stack.sockets:
+            specs = [dataclasses.replace(each, kind="function") if each.kind == "socket" else each for each in specs]
+        lines, actions = policy_of(rng, specs)
+        text = "roles\n  helper default\n  keeper\nendpoints\n"
+        text += "".join(f"  {method} {shape} {requirement}\n" for method, shape, requirement in lines)
+        text += "".join(f"  action {name} {requirement}\n" for name, requirement in actions.items())
+        app = self.stack.build(specs, None)
+        routes = routes_of(app) or []
+        try:
+            policy = bloodroot.parse(text).bind(routes)
+        except PolicyError:
+            return
+        result = survey([survey_application("app", app)], policy)
+        rows = {(row.method, row.endpoint.spelling, row.endpoint.action): row for row in result.endpoints}
+        for route in routes:
+            template, exact = template_of(route)
+            binding = policy.engine.binding(route)
+            for method in route.methods or ("any",):
+                spelling = route.spelling or route.path
+                for each in (method,) if method != "any" else ("GET", "POST", "DELETE", "OPTIONS"):
+                    row = rows.get((each, spelling, route.action)) or rows.get(("any", spelling, route.action))
+                    if row is None or each in row.closed:
+                        continue  # another route is asked first for these requests, or nothing covers the method
+                    asked = policy.engine.line_served(binding, each, unnamed_segments(template, exact))
+                    shown = row.line.place if row.line is not None else None
+                    about = f"seed {seed}: {each} {route}\n{text}"
+                    self.assertEqual(shown, asked.place if asked is not None else None, about)
+
+    test_starlette = property_of(OnStarlette())
+    test_fastapi = property_of(OnFastAPI())
+    test_flask = property_of(OnFlask())
 
 
 if __name__ == "__main__":

@@ -121,7 +121,7 @@ class Reach:
             if known is None:
                 row = self._row(each.line, each.template, each.method)
                 found[each.method, each.shape] = Unit(each.method, each.template, each.shape, row, each)
-            elif known.line is each.line and known.surveyed is None:
+            elif known.line.place == each.line.place and known.surveyed is None:
                 known.surveyed = each
         return found
 

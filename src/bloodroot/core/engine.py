@@ -167,6 +167,11 @@ class Engine:
         """The line that decides a request which a framework serves by a route."""
         return binding.line_for(method, segments, self._index)
 
+    def line_at(self, route: Route, method: str, segments: list[str]) -> Line | None:
+        """The line that decides where a route is served, with its guards where these are known."""
+        line = self.line_served(self.binding(route), method, segments)
+        return line if self._fold is None else self._fold(route, method, line)
+
     def candidates(self, method: str, path: str) -> list[Line]:
         """Every endpoint line that covers a method and a path, the one that decides first, then by specificity."""
         segments = read_path(path)

@@ -194,6 +194,7 @@ def _endpoint(name: str, route: Route, methods: tuple[str, ...], guards: tuple[A
         kind=route.kind,
         summary=_summary(route.handler),
         guards=tuple(dict.fromkeys(HandlerGuard(guard.text, guard.place) for guard in guards)),
+        route=route,
     )
 
 

@@ -98,7 +98,9 @@ def _survey(found: list[Found], policy: Policy | None) -> SurveyResult:
                     merged[key] = Surveyed(method, endpoint, (each.source,), template, shape)
                 else:
                     merged[key] = _both(before, endpoint)
-    rows = tuple(_with_line(row, policy) for row in merged.values()) if policy is not None else tuple(merged.values())
+    rows = tuple(merged.values())
+    if policy is not None:
+        rows = tuple(each for row in rows for each in _with_lines(row, policy))
     idle = tuple(_idle(policy, rows)) if policy is not None else ()
     return SurveyResult(policy, tuple(each.source for each in found), rows, idle, tuple(notes))
 
@@ -126,25 +128,41 @@ def _both(row: Surveyed, other: Endpoint) -> Surveyed:
         guards=one.guards or other.guards,
         security=one.security if one.security is not None else other.security,
         statuses=statuses,
+        route=one.route or other.route,
     )
     return replace(row, endpoint=endpoint, sources=tuple(dict.fromkeys((*row.sources, other.source))))
 
 
-def _with_line(row: Surveyed, policy: Policy) -> Surveyed:
-    template = row.template
-    segments = unnamed_segments(template, row.endpoint.exact)
-    methods: tuple[str, ...] = (row.method,)
-    if row.method == ANY:
-        methods = ("GET",) if row.endpoint.kind == "static" else _SERVED
-    lines = {method: policy.engine.line(method, segments) for method in methods}
-    line = next((line for line in lines.values() if line is not None), None)
-    closed = tuple(method for method, each in lines.items() if each is None) if line is not None else ()
-    rules = tuple(
-        rule
-        for rule in (policy.engine.rules_near(template) if policy.standing else ())
-        if any(covers(rule.methods, method) for method in methods) and overlap(rule.template, template)
-    )
-    return Surveyed(row.method, row.endpoint, row.sources, row.template, row.shape, line, closed, rules)
+def _with_lines(row: Surveyed, policy: Policy) -> Iterable[Surveyed]:
+    """An endpoint with the line that decides; one for any method, once for each line that decides some of them."""
+    segments = unnamed_segments(row.template, row.endpoint.exact)
+    near = policy.engine.rules_near(row.template) if policy.standing else []
+    always = [rule for rule in near if overlap(rule.template, row.template)]
+    if row.method != ANY:
+        yield _decided(row, row.method, _line_of(policy, row.endpoint, row.method, segments), (), always)
+        return
+    methods = ("GET",) if row.endpoint.kind == "static" else _SERVED
+    lines = {method: _line_of(policy, row.endpoint, method, segments) for method in methods}
+    others = lines[methods[-1]]  # as for every method that no line names
+    closed = tuple(method for method, line in lines.items() if line is None)
+    if others is None:
+        others = next((line for line in lines.values() if line is not None), None)
+    yield _decided(row, ANY, others, closed if others is not None else (), always)
+    for method, line in lines.items():
+        if line is not None and line is not others:
+            yield _decided(row, method, line, (), always)
+
+
+def _line_of(policy: Policy, endpoint: Endpoint, method: str, segments: list[str]) -> Line | None:
+    if endpoint.route is not None:
+        return policy.engine.line_at(endpoint.route, method, segments)
+    return policy.engine.line(method, segments)
+
+
+def _decided(row: Surveyed, method: str, line: Line | None, closed: tuple[str, ...], always: list[Line]) -> Surveyed:
+    asked = _SERVED if method == ANY else (method,)
+    rules = tuple(rule for rule in always if any(covers(rule.methods, each) for each in asked))
+    return Surveyed(method, row.endpoint, row.sources, row.template, row.shape, line, closed, rules)
 
 
 def _idle(policy: Policy, rows: tuple[Surveyed, ...]) -> Iterable[Line]:

@@ -5,6 +5,7 @@ from __future__ import annotations
 from collections.abc import Mapping
 from dataclasses import dataclass, field
 
+from ..core.binding import Route
 from ..language.errors import BloodrootError
 from ..language.problems import Place
 
@@ -45,6 +46,7 @@ class Endpoint:
         guards: the guards around its handler.
         security: what the source says is needed, such as ``bearer read``; empty for nothing, None where it is silent.
         statuses: for what was observed, how often each status was answered; empty for what is only declared.
+        route: the route of an application, which the line of its action may decide for; None for other sources.
     """
 
     methods: tuple[str, ...]
@@ -61,6 +63,7 @@ class Endpoint:
     guards: tuple[HandlerGuard, ...] = ()
     security: tuple[str, ...] | None = None
     statuses: Mapping[int, int] = field(default_factory=dict)
+    route: Route | None = field(default=None, compare=False, repr=False)
 
     @property
     def count(self) -> int:
