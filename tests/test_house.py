@@ -77,7 +77,17 @@ class House(unittest.TestCase):
 
     def test_no_two_files_of_one_name_mean_different_things(self) -> None:
         # A command, the tables of its result, and what it is about may have one name; each room may have its errors.
-        alike = {"__init__.py", "check.py", "errors.py", "expected.py", "matrix.py", "probe.py", "survey.py", "why.py"}
+        alike = {
+            "__init__.py",
+            "ask.py",
+            "check.py",
+            "errors.py",
+            "expected.py",
+            "matrix.py",
+            "probe.py",
+            "survey.py",
+            "why.py",
+        }
         names = [file.name for file in ROOT.rglob("*.py") if "files" not in file.relative_to(ROOT).parts[:-1]]
         self.assertEqual({name for name in names if names.count(name) > 1} - alike, set())
 

@@ -63,6 +63,7 @@ class Demo(InFolder):
             (("why", "curator", "GET", "/trials//7"), 0, "decision"),
             (("why", "--path-only", "POST", "/trials/7"), 0, "lines"),
             (("probe",), 0, "probe"),
+            (("ask", "volunteer", "GET", "/members"), 0, "ask"),
             (("seed", "members.toml"), 0, "seed"),
             (("seed", "--list"), 0, "members"),
             (("token", "make", "curator"), 0, "made-token"),

@@ -127,6 +127,19 @@ class Annotated(unittest.TestCase):
         self.assertEqual(steps[-1].where, "app.py:1")
         self.assertEqual(len(matrix_of_callers(found, {"one": None}).rows), len(matrix.rows))
 
+    def test_a_guard_requires_parameters_of_the_path(self) -> None:
+        policy = bloodroot.parse("roles\n  keeper\nendpoints\n  any /** guarded\n  GET /m/me keeper\n")
+        route = Route("m", ("GET",), "/m/{member_id}", True, guards=(guard("keeper or path.member_id == caller.id"),))
+        found, _ = with_guards(policy, [route])
+        for path, caller, allowed in (
+            ("/m/3", bloodroot.Caller(3), True),
+            ("/m/4", bloodroot.Caller(3), False),
+            ("/m/4", bloodroot.Caller(3, {"keeper"}), True),
+            ("/m/me", bloodroot.Caller("me"), False),
+            ("/m/me", bloodroot.Caller("me", {"keeper"}), True),
+        ):
+            self.assertEqual(found.decide(caller, "GET", path).allowed, allowed, (path, caller))
+
     def test_class_based_handlers_have_guards_by_method(self) -> None:
         policy = bloodroot.parse("roles\n  keeper\n  helper\nendpoints\n  any /** guarded\n  action own keeper\n")
         keeper, helper = guard("keeper"), guard("helper")

@@ -8,7 +8,7 @@ from typing import Annotated
 
 import typer
 
-from . import check, demo, draft, format, matrix, probe, seed, survey, token, why
+from . import ask, check, demo, draft, format, matrix, probe, seed, survey, token, why
 
 app = typer.Typer(
     name="bloodroot",
@@ -24,6 +24,7 @@ app.command("check")(check.check)
 app.command("matrix")(matrix.matrix)
 app.command("why")(why.why)
 app.command("probe")(probe.probe)
+app.command("ask")(ask.ask)
 app.command("seed")(seed.seed)
 app.add_typer(token.app, name="token")
 app.command("format")(format.tidy_files)

@@ -232,6 +232,26 @@ def _check_roles(names: list[str], policy: Policy, personas: Iterable[str]) -> N
             raise UsageError(f'unknown {what} "{name}"{guess or "; known are " + ", ".join(policy.roles.bit)}')
 
 
+def check_request(method: str, path: str, policy: Policy) -> None:
+    """See that a method and a path are what they look like.
+
+    Raises:
+        UsageError: they are not.
+    """
+    from ..core.methods import COMMON
+    from ..core.paths import is_method
+    from ..language.problems import suggestion
+
+    if not path.startswith("/"):
+        rest = path.split("://", 1)[-1]
+        guess = f"/{rest.partition('/')[2]}" if "://" in path else f"/{path}"
+        raise UsageError(f'"{path}" is no path: a path begins with /, as in {guess}')
+    known = {*COMMON, *(each for line in policy.endpoints for each in line.methods)}
+    guess = "" if method in known else suggestion(method, known)
+    if guess or not is_method(method):
+        raise UsageError(f'"{method}" is no method{guess or "; a method is a word such as GET or POST"}')
+
+
 def policy_file() -> Path:
     """The policy that the settings name, else ``access.bloodroot``."""
     from ..settings import find_settings, read_settings

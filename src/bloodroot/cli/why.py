@@ -10,7 +10,6 @@ from .output import Color, ColorOption, FormatWithoutCsvOption, OutOption, Polic
 
 if TYPE_CHECKING:
     from ..core.caller import Caller
-    from ..core.policy import Policy
     from ..settings import Settings
 
 
@@ -56,7 +55,7 @@ def why(
         raise UsageError("why needs WHO METHOD PATH, as in: bloodroot why curator PATCH /trials/7")
     who, method, path = words[0], words[-2].upper(), words[-1]
     rules, found = inputs.bound_project(policy, settings)
-    _check(method, path, rules)
+    inputs.check_request(method, path, rules)
     sent, _, query = path.partition("?")
     if path_only:
         lines, standing = rules.engine.candidates(method, sent), rules.engine.rules_for(method, sent)
@@ -69,22 +68,6 @@ def why(
         caller = _with_attributes(inputs.caller_named(who, rules, found), attributes)
     result = explain(rules, who, caller, method, sent, record=_object("--record", record), query=values)
     output.deliver(result, form, out, color)
-
-
-def _check(method: str, path: str, policy: Policy) -> None:
-    """See that a method and a path are what they look like."""
-    from ..core.methods import COMMON
-    from ..core.paths import is_method
-    from ..language.problems import suggestion
-
-    if not path.startswith("/"):
-        rest = path.split("://", 1)[-1]
-        guess = f"/{rest.partition('/')[2]}" if "://" in path else f"/{path}"
-        raise UsageError(f'"{path}" is no path: a path begins with /, as in {guess}')
-    known = {*COMMON, *(each for line in policy.endpoints for each in line.methods)}
-    guess = "" if method in known else suggestion(method, known)
-    if guess or not is_method(method):
-        raise UsageError(f'"{method}" is no method{guess or "; a method is a word such as GET or POST"}')
 
 
 def _member(who: str, settings: Settings | None) -> tuple[str, Caller | None]:

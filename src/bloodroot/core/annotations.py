@@ -87,19 +87,23 @@ class _Folding:
 
     def __init__(self, known: dict[int, CompiledGuard]) -> None:
         self._known = known
-        self._folded: dict[tuple[int, tuple[CompiledGuard, ...]], tuple[Line, Line]] = {}
+        self._folded: dict[tuple[int, int, tuple[CompiledGuard, ...]], tuple[Line, Line]] = {}
 
     def fold(self, route: Route, method: str, line: Line | None) -> Line | None:
         """A line as it decides where a route is served by a method; None where there is no line."""
         guards = tuple(self._known[id(guard)] for guard in route.guards_for(method))
         if line is None or not guards:
             return line
-        found = self._folded.get((id(line), guards))
+        found = self._folded.get((id(line), id(route), guards))
         if found is None:
             declared = without_guarded(line.requirement.formula)
             together = both([declared, *(guard.requirement.formula for guard in guards)])
             own = replace(line, requirement=_requirement(together), guards=guards, declared=_requirement(declared))
-            found = self._folded[id(line), guards] = line, own
+            template, exact = template_of(route)
+            if overlap(line.template, template) is True:
+                # So that a guard may require parameters of the path, which a wider line has no names for.
+                own = replace(own, template=template, exact=exact)
+            found = self._folded[id(line), id(route), guards] = line, own
         return found[1]
 
 

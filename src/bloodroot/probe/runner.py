@@ -103,7 +103,7 @@ class _Probe:
         return Result(ordered, tuple(untried))
 
     async def _ask(self, client: httpx.AsyncClient, case: Case) -> Observation:
-        way = way_for(self.settings, case)
+        way = way_for(self.settings, case.path)
         observation = await self._send(client, case, await self._credentials(case.persona, way))
         if case.persona.signed_in and way is not None and observation.observed is Observed.SIGN_IN:
             # A session may have ended, or gone when the data was put back: ask once more, freshly signed in.

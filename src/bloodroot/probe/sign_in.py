@@ -3,15 +3,12 @@
 from __future__ import annotations
 
 from dataclasses import dataclass
-from typing import TYPE_CHECKING, Any
+from typing import Any
 
 import httpx
 
 from ..core.paths import read_path
 from ..settings import Persona, Settings, SettingsError, SignIn
-
-if TYPE_CHECKING:
-    from .cases import Case
 
 
 @dataclass(frozen=True, slots=True)
@@ -27,9 +24,9 @@ def visiting(way: SignIn | None) -> Credentials:
     return Credentials({}, {"accept": "application/json" if way is not None and way.token else "text/html"})
 
 
-def way_for(settings: Settings, case: Case) -> SignIn | None:
+def way_for(settings: Settings, path: str) -> SignIn | None:
     """The way of signing in that goes with a path: one made for it, else the one made for all."""
-    segments = read_path(case.path)
+    segments = read_path(path)
     for way in settings.sign_ins:
         if way.covers is not None and segments is not None and way.covers.covers(segments):
             return way

@@ -19,6 +19,7 @@ from ..core.explanation import Explanation
 from ..core.records import UNKNOWN
 from ..expected import ExpectedResult
 from ..identity.seed_result import SeedResult
+from ..probe.asking import AskResult
 from ..probe.result import Result
 from ..probe.verdicts import Verdict
 from ..survey.coverage import SurveyResult
@@ -76,23 +77,36 @@ def matrix(result: MatrixResult) -> str:
     )
 
 
+def ask(result: AskResult) -> str:
+    """What an application answered to one request, and what is declared for it."""
+    response = {
+        "status": result.status,
+        "headers": [{"name": name, "value": value} for name, value in result.headers],
+        "body": result.body,
+    }
+    return _text("ask", response=response, body_sent=result.body_sent or None, declared=_decision(result.explanation))
+
+
 def decision(result: Explanation) -> str:
     """One decision: outcome, reason, answer, the line that decides, the steps, what remains, who would be let in."""
+    return _text("decision", **_decision(result))
+
+
+def _decision(result: Explanation) -> dict[str, Any]:
     made = result.decision
-    return _text(
-        "decision",
-        method=result.method,
-        path=result.path,
-        caller=_caller(result.who, result.caller, result.role_table),
-        outcome=made.outcome.value,
-        reason=made.reason,
-        remainder=result.remainder,
-        answer=_answer(made.answer) if made.answer is not None else None,
-        line=_line(made.line) if made.line is not None else None,
-        steps=[_step(step) for step in made.steps],
-        sufficient_roles=list(result.sufficient_roles),
-        hints=list(result.hints),
-    )
+    return {
+        "method": result.method,
+        "path": result.path,
+        "caller": _caller(result.who, result.caller, result.role_table),
+        "outcome": made.outcome.value,
+        "reason": made.reason,
+        "remainder": result.remainder,
+        "answer": _answer(made.answer) if made.answer is not None else None,
+        "line": _line(made.line) if made.line is not None else None,
+        "steps": [_step(step) for step in made.steps],
+        "sufficient_roles": list(result.sufficient_roles),
+        "hints": list(result.hints),
+    }
 
 
 def lines(result: LinesResult) -> str:
@@ -360,5 +374,6 @@ REPORTS = {
     FormatResult: formatted,
     SurveyResult: survey,
     CheckResult: check,
+    AskResult: ask,
     ExpectedResult: expected,
 }

@@ -5,12 +5,23 @@ from __future__ import annotations
 from collections.abc import Iterable
 
 from ..core.methods import covers
+from ..core.paths import TemplateError, parse_template, unnamed_segments
 from ..core.permissions import knows
 from ..core.policy import Policy
+from ..core.requirements import asks_for_guard
 from ..language.problems import suggestion
 from .checked import Checked
 from .places import KeyPath
 from .project import Settings
+
+
+def _left_to_guards(policy: Policy, method: str, path: str) -> bool:
+    """Whether a line leaves an endpoint to a guard: then its handler is all that knows of it."""
+    try:
+        line = policy.engine.line(method, unnamed_segments(parse_template(path), True))
+    except TemplateError:
+        return False
+    return line is not None and asks_for_guard(line.requirement.formula)
 
 
 def check_names(settings: Settings, policy: Policy) -> None:
@@ -41,7 +52,9 @@ def check_names(settings: Settings, policy: Policy) -> None:
         for name in settings.bodies:
             method, _, template = name.partition(" ")
             lines = [line for line in policy.endpoints if line.template.text == template]
-            if not any(covers(line.methods, method) for line in lines):
+            if not any(covers(line.methods, method) for line in lines) and not _left_to_guards(
+                policy, method, template
+            ):
                 known = [f"{each} {line.template.text}" for line in policy.endpoints for each in line.methods]
                 check(("bodies", name), "endpoint", [name], known)
     checked.finish()

@@ -4,9 +4,11 @@ from ...checks.checking import CheckResult
 from ...core.explanation import Explanation
 from ...expected import ExpectedResult
 from ...identity.seed_result import SeedResult
+from ...probe.asking import AskResult
 from ...probe.result import Result
 from ...survey.coverage import SurveyResult
 from ..results import FormatResult, LinesResult, MadeToken, MatrixResult, MembersResult, TokenResult
+from .ask import ask
 from .check import check
 from .expected import expected
 from .formatted import formatted
@@ -28,5 +30,6 @@ REPORTS = {
     FormatResult: formatted,
     SurveyResult: survey,
     CheckResult: check,
+    AskResult: ask,
     ExpectedResult: expected,
 }

@@ -1,0 +1,76 @@
+"""bloodroot ask: one request to the application as one persona, beside what is declared."""
+
+from __future__ import annotations
+
+from pathlib import Path
+from typing import TYPE_CHECKING, Annotated
+
+import typer
+
+from .output import Color, ColorOption, FormatWithoutCsvOption, OutOption, PolicyOption, SettingsOption, UsageError
+
+if TYPE_CHECKING:
+    from ..probe.asking import Sent
+    from ..settings import Persona, Settings
+
+_TYPES = {".json": "application/json", ".form": "application/x-www-form-urlencoded", ".txt": "text/plain"}
+
+
+def ask(
+    who: Annotated[str, typer.Argument(metavar="WHO", help="A persona, or signed-out.")],
+    method: Annotated[str, typer.Argument(metavar="METHOD")],
+    path: Annotated[str, typer.Argument(metavar="PATH", help="The path, with its query.")],
+    body: Annotated[
+        Path | None,
+        typer.Option("--body", metavar="FILE", help="What to send; by default what [bodies] of the settings has."),
+    ] = None,
+    header: Annotated[
+        list[str] | None, typer.Option("--header", metavar="'NAME: VALUE'", help="A header to send; repeatable.")
+    ] = None,
+    policy: PolicyOption = None,
+    settings: SettingsOption = None,
+    form: FormatWithoutCsvOption = None,
+    out: OutOption = None,
+    color: ColorOption = Color.AUTO,
+) -> None:
+    """Send one request to the application as a persona, and show the answer beside what is declared."""
+    from ..probe.asking import ask as run
+    from . import inputs, output
+
+    output.check_out(form, out)
+    rules, found = inputs.bound_project(policy, settings)
+    if found is None:
+        raise UsageError("there are no settings; write bloodroot.toml, or name one with --settings")
+    inputs.check_request(method.upper(), path, rules)
+    persona = _persona(who, inputs.with_members(found, [who] if who in found.personas else []) or found)
+    result = run(rules, found, persona, method.upper(), path, _sent(body, header or []))
+    output.deliver(result, form, out, color)
+
+
+def _persona(who: str, settings: Settings) -> Persona:
+    from ..language.problems import suggestion
+    from ..settings import Persona
+
+    if who == "signed-out" and who not in settings.personas:
+        return Persona(who, signed_in=False)
+    if who not in settings.personas:
+        guess = suggestion(who, settings.personas) or f"; personas are {', '.join(settings.personas) or 'none yet'}"
+        raise UsageError(f'unknown persona "{who}"{guess}')
+    return settings.personas[who]
+
+
+def _sent(body: Path | None, headers: list[str]) -> Sent:
+    from ..probe.asking import Sent
+
+    found: dict[str, str] = {}
+    for header in headers:
+        name, colon, value = header.partition(":")
+        if not colon or not name.strip() or not header.isprintable():
+            raise UsageError(f'--header "{header}": write a name, a colon and a value, as in "Accept: text/html"')
+        found[name.strip().lower()] = value.strip()
+    if body is None:
+        return Sent(headers=found)
+    kind = _TYPES.get(body.suffix.lower())
+    if "content-type" not in found and kind is not None:
+        found["content-type"] = kind
+    return Sent(body.read_bytes(), found)
