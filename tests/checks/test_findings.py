@@ -549,7 +549,27 @@ app = get_wsgi_application()
 }
 
 
+SOCKETS = """
+from bloodroot.enforce import guard
+from starlette.applications import Starlette
+from starlette.endpoints import WebSocketEndpoint
+from starlette.routing import WebSocketRoute
+
+class Live(WebSocketEndpoint):
+    {guard}
+    async def on_connect(self, websocket): ...
+
+app = Starlette(routes=[WebSocketRoute("/live", Live)])
+"""
+
+
 class ClassBased(Finding):
+    def test_a_websocket(self) -> None:
+        self.write("access.bloodroot", f"{KEEPER}  any /** guarded\n")
+        for text, missing in (('@guard("keeper")', 0), ("", 1)):
+            self.write("shop.py", SOCKETS.format(guard=text))
+            self.assertEqual(len(self.found("guard-missing", "shop:app")), missing, text)
+
     def test_a_method_without_a_guard(self) -> None:
         self.write("access.bloodroot", f"{KEEPER}  any /** guarded\n")
         for framework, text in CLASSES.items():

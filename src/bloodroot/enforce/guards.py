@@ -314,12 +314,19 @@ def guards_by_method(handler: Any) -> dict[str, tuple[Guard, ...]] | None:
     """The guards around what serves each method of a class-based handler; None for a function."""
     if not isinstance(handler, type):
         return None
-    names = [name for name in handlers_of(handler) if name not in _WHOLE]
-    common = [each for name in _WHOLE for each in guards_of(getattr(handler, name, None))]
+    # What serves a WebSocket (``on_connect``) is named after no method: there, all guards count together.
+    names = [name for name in handlers_of(handler) if name not in _WHOLE and not name.startswith("on_")]
+    common = guards_of_whole(handler)
     return {
         name.upper(): tuple(dict.fromkeys((*common, *guards_of(inspect.getattr_static(handler, name)))))
         for name in names
     } or None
+
+
+def guards_of_whole(handler: type) -> list[Guard]:
+    """The guards in a class-based handler that are not those of one request method."""
+    names = [*_WHOLE, *(name for name in handlers_of(handler) if name.startswith("on_"))]
+    return [each for name in names for each in guards_of(getattr(handler, name, None))]
 
 
 def with_guards(route: Route, guards: tuple[Guard, ...], handler: Any) -> Route:
@@ -331,7 +338,8 @@ def with_guards(route: Route, guards: tuple[Guard, ...], handler: Any) -> Route:
         handler: a function, or a class with what serves each method.
     """
     by_method = guards_by_method(handler)
-    every = dict.fromkeys((*guards, *(each for found in (by_method or {}).values() for each in found)))
+    whole = guards_of_whole(handler) if isinstance(handler, type) else []
+    every = dict.fromkeys((*guards, *whole, *(each for found in (by_method or {}).values() for each in found)))
     return replace(route, guarded=bool(every), guards=tuple(every), by_method=by_method)
 
 

@@ -166,7 +166,8 @@ def guards_not_run(policy: Policy, routes: Iterable[Route]) -> Iterator[tuple[Gu
 def _understood(policy: Policy, routes: list[Route]) -> None:
     """See that the policy knows what guards require; PolicyError where it does not."""
     for route in routes:
-        for guard in guards_of(route.handler) if route.handler is not None else ():
+        around = guards_of(route.handler) if route.handler is not None else ()
+        for guard in dict.fromkeys((*around, *route.guards)):
             if guard.policy is None:
                 guard.compiled_for(policy)
 
