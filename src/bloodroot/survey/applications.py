@@ -172,7 +172,7 @@ def survey_application(name: str, app: Any) -> Found:
 
 def _endpoints(name: str, route: Route) -> Iterator[Endpoint]:
     """The endpoints of a route: one for its methods, or for each set of guards around what serves them."""
-    if route.by_method is None:
+    if route.by_method is None or not route.methods:
         yield _endpoint(name, route, route.methods, route.guards)
         return
     for method in route.methods:
