@@ -234,6 +234,11 @@ class SurveyedApplications(Property, unittest.TestCase):
             return
         result = survey([survey_application("app", app)], policy)
         rows = {(row.method, row.endpoint.spelling, row.endpoint.action): row for row in result.endpoints}
+        for row in result.endpoints:
+            whole = rows.get(("any", row.endpoint.spelling, row.endpoint.action))
+            if whole is not None and row is not whole and not row.endpoint.methods:
+                # An endpoint for any method is there once more only for methods that another line decides.
+                self.assertNotEqual(row.line and row.line.place, whole.line and whole.line.place, text)
         for route in routes:
             template, exact = template_of(route)
             binding = policy.engine.binding(route)

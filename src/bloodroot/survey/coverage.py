@@ -149,7 +149,8 @@ def _with_lines(row: Surveyed, policy: Policy) -> Iterable[Surveyed]:
         others = next((line for line in lines.values() if line is not None), None)
     yield _decided(row, ANY, others, closed if others is not None else (), always)
     for method, line in lines.items():
-        if line is not None and line is not others:
+        # The line of an action is made for each route that it is bound to: the place says whether it is the same.
+        if line is not None and others is not None and (line.place, line.guards) != (others.place, others.guards):
             yield _decided(row, method, line, (), always)
 
 
