@@ -151,6 +151,7 @@ POLICIES: dict[str, tuple[list[str], list[str]]] = {
             policy("POST /bay anyone"),
             policy("any /bay anyone"),
             policy("PUT /bay signed-out or keeper"),
+            policy("PUT /** anyone", tail="always\n  /bay/** helper"),
             policy("DELETE /bay/{x} signed-out or signed-in"),
         ],
         [

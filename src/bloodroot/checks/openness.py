@@ -55,7 +55,7 @@ def find(subject: Subject) -> Iterator[Finding]:
 def _is_open(subject: Subject, unit: Unit) -> bool:
     """Whether signed-out callers may use an endpoint that is not for them alone: then everybody may."""
     reach = subject.reach
-    return bool(unit.row.allow & reach.signed_out and reach.let_in(unit.row) & ~reach.signed_out)
+    return bool(reach.let_in_somewhere(unit.row) & reach.signed_out and reach.let_in(unit.row) & ~reach.signed_out)
 
 
 def _open_change(subject: Subject, unit: Unit) -> Iterator[Finding]:

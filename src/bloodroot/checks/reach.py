@@ -13,10 +13,10 @@ from ..core.matrix import Row, groups, row_of, spreading_of_roles
 from ..core.methods import ANY
 from ..core.paths import Template, specificity
 from ..core.policy import Policy
-from ..core.requirements import roles_in
+from ..core.requirements import Elsewhere, roles_in
 from ..language.problems import Place
 from ..survey.coverage import Surveyed
-from .reasoning import Reasoner
+from .reasoning import Reasoner, parts_left_open, replaced
 
 WRITES = ("POST", "PUT", "PATCH", "DELETE")
 Shape = tuple[object, ...]
@@ -146,6 +146,16 @@ class Reach:
         found = row.allow
         for _, columns in row.depends:
             found |= columns
+        return found
+
+    def let_in_somewhere(self, row: Row) -> int:
+        """The columns that are let in whatever else is known, at least at paths that some standing rules leave out."""
+        found = row.allow
+        for formula, columns in row.depends:
+            open_parts = parts_left_open(formula)
+            elsewhere: dict[Formula, Formula] = {part: TRUE for part in open_parts if isinstance(part, Elsewhere)}
+            if elsewhere and replaced(formula, elsewhere) is TRUE:
+                found |= columns
         return found
 
     def missing(
