@@ -15,6 +15,7 @@ from bloodroot.checks.reach import Reach
 from bloodroot.checks.reasoning import Reasoner
 from bloodroot.checks.subject import Subject
 from bloodroot.checks.witnesses import witness_of
+from bloodroot.core.caller import imagined
 from bloodroot.language.parser import parse as parse_tree
 from tests.core.random_policies import ROLES, policies, written
 
@@ -85,6 +86,7 @@ class Comparing(unittest.TestCase):
         found = check(Subject(policy, parse_tree(text))).findings
         again = check(Subject(bloodroot.parse(text), parse_tree(text))).findings
         self.assertEqual([(each.name, each.message) for each in found], [(each.name, each.message) for each in again])
+        self._open_changes(policy, {each.place.line for each in found if each.name == "open-change"}, text)
         for finding in found:
             witness = finding.witness
             if finding.name == "closed-line":
@@ -95,6 +97,18 @@ class Comparing(unittest.TestCase):
             caller = bloodroot.Caller(witness.caller.get("id"), witness.roles, attributes=rest)
             decided = policy.decide(caller, witness.method, witness.path, record=witness.record)
             self.assertEqual(decided.outcome.value, witness.outcome, (text, finding))
+
+    def _open_changes(self, policy: bloodroot.Policy, reported: set[int], text: str) -> None:
+        """Every change is reported that a signed-out caller may make, and a signed-in one as well."""
+        for line in policy.endpoints:
+            for method in line.methods or ("PATCH",):
+                path = line.template.fill(dict.fromkeys(line.template.names, "1"))
+                decided = policy.decide(None, method, path)
+                if method == "GET" or not decided.allowed or decided.line is not line:
+                    continue
+                signed_in = [policy.decide(imagined(role), method, path).outcome for role in ROLES]
+                if any(each in ("allow", "depends") for each in signed_in):
+                    self.assertIn(line.place.line, reported, text)
 
     def _nobody(self, policy: bloodroot.Policy, line: int) -> None:
         """No caller with any two roles is let in at a line that is said to let nobody in."""
