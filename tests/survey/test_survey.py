@@ -404,3 +404,18 @@ class What(InFolder):
         self.assertIn(
             "there is no such file; a source is a file, or an application", self.in_process("survey", "none.json").err
         )
+
+
+class Hostile(InFolder):
+    def test_nothing_of_a_document_reaches_the_terminal_as_a_command(self) -> None:
+        red = "\x1b[31m"
+        operation = {"operationId": f"x{red}", "summary": f"s{red}", "tags": [f"t{red}"], "security": [{f"k{red}": []}]}
+        document = {"openapi": "3.1.0", "info": {}, "paths": {f"/a{red}": {"get": operation}, "/b": {"get": operation}}}
+        self.write("o.json", json.dumps(document))
+        self.write("access.bloodroot", "endpoints\n  GET /c nobody\n")
+        for words in (("survey",), ("check",), ("check", "--format", "lines"), ("survey", "--format", "csv")):
+            run = self.in_process(*words, "o.json")
+            self.assertIn("/b", run.out)
+            self.assertNotIn("\x1b", run.out + run.err, words)
+        self.in_process("draft", "o.json", "--out", "first.bloodroot")
+        self.assertNotIn("\x1b", (self.folder / "first.bloodroot").read_text("utf-8"))

@@ -14,6 +14,11 @@ class SurveyError(BloodrootError):
     """A source of endpoints that cannot be read. The message names it, the place in it and the way out."""
 
 
+def printable(text: str) -> str:
+    """A text with question marks in the place of characters that cannot be shown."""
+    return "".join(character if character.isprintable() else "?" for character in text)
+
+
 @dataclass(frozen=True, slots=True)
 class HandlerGuard:
     """A guard around a handler.
@@ -64,6 +69,17 @@ class Endpoint:
     security: tuple[str, ...] | None = None
     statuses: Mapping[int, int] = field(default_factory=dict)
     route: Route | None = field(default=None, compare=False, repr=False)
+
+    def __post_init__(self) -> None:
+        # Documents and logs are written by others: nothing of them may reach a terminal as a command.
+        for name in ("spelling", "place", "action", "operation", "summary"):
+            value = getattr(self, name)
+            if value and not value.isprintable():
+                object.__setattr__(self, name, printable(value))
+        for name in ("tags", "security"):
+            value = getattr(self, name)
+            if value and not all(map(str.isprintable, value)):
+                object.__setattr__(self, name, tuple(map(printable, value)))
 
     @property
     def count(self) -> int:
