@@ -228,3 +228,48 @@ class Probe(InFolder):
                 run = self.bloodroot("probe", **environment)
                 self.assertEqual((run.status, run.out), (2, ""), run.err)
                 self.assertIn(message, run.err)
+
+
+SLASHES = """
+from starlette.applications import Starlette
+from starlette.responses import PlainTextResponse, RedirectResponse, Response
+from starlette.routing import Route
+
+def lots(request):
+    return PlainTextResponse("lots", STATUS)
+
+def round_and_round(request):
+    path = request.url.path
+    return RedirectResponse(path[:-1] if path.endswith("/") else path + "/", 307)
+
+app = Starlette(routes=[
+    Route("/lots/", lots),
+    Route("/round", round_and_round), Route("/round/", round_and_round),
+    Route("/much", lambda request: Response(status_code=429)),
+])
+"""
+
+
+class Slashes(InFolder):
+    def probed(self, path: str, status: int, requirement: str) -> str:
+        self.write("access.bloodroot", f"roles\n  keeper\nendpoints\n  GET {path} {requirement}\n")
+        self.write(
+            "bloodroot.toml",
+            'policy = "access.bloodroot"\napp = "slashes:app"\n[personas.visitor]\nsigned_in = false\n',
+        )
+        self.write("slashes.py", SLASHES.replace("STATUS", str(status)))
+        return self.in_process("probe").out
+
+    def test_what_is_behind_the_redirect_of_a_router_counts(self) -> None:
+        # The policy says /lots, the application serves /lots/: the router's redirect says nothing about access.
+        self.assertIn("1 hole", self.probed("/lots", 200, "keeper"))
+        self.assertIn("0 holes, 0 blocked, 1 agree", self.probed("/lots", 401, "keeper"))
+        self.assertIn("0 holes, 0 blocked, 1 agree", self.probed("/lots", 200, "anyone"))
+        self.assertIn("1 blocked", self.probed("/lots", 403, "anyone"))
+
+    def test_what_says_nothing_is_unclear(self) -> None:
+        for path in ("/round", "/much"):
+            for requirement in ("anyone", "keeper"):
+                out = self.probed(path, 200, requirement)
+                self.assertIn("1 unclear", out.splitlines()[0], (path, requirement))
+                self.assertNotIn("1 agree", out)

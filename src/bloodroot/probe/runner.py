@@ -9,6 +9,7 @@ import shlex
 import subprocess
 import sys
 from typing import TYPE_CHECKING, Any
+from urllib.parse import urlsplit
 
 import httpx
 
@@ -18,7 +19,7 @@ from .application import running, transport_to
 from .cases import Case, Plan, Untried, plan
 from .result import Result
 from .sign_in import Credentials, sign_in, visiting, way_for
-from .verdicts import Observation, Observed, read
+from .verdicts import Observation, Observed, is_other_spelling, read
 
 if TYPE_CHECKING:
     from collections.abc import Callable
@@ -124,8 +125,15 @@ class _Probe:
             sent = {"data": body.content} if body.kind == "form" else {"json": body.content}
         # Cookies that one answer sets must not go along with the next request, which may be another persona's.
         client.cookies.clear()
-        response = await client.request(case.method, case.path, headers=headers, **sent)
-        return read(case, response, self.sign_in_paths, self.plan.secrets.get(case.persona.name, ()))
+        path = case.path
+        response = await client.request(case.method, path, headers=headers, **sent)
+        location = response.headers.get("location", "")
+        if is_other_spelling(path, response.status_code, location):
+            # The router asks for another spelling before any handler has seen the request: follow it once.
+            client.cookies.clear()
+            path = urlsplit(location).path
+            response = await client.request(case.method, path, headers=headers, **sent)
+        return read(case, response, path, self.sign_in_paths, self.plan.secrets.get(case.persona.name, ()))
 
     async def _credentials(self, persona: Persona, way: SignIn | None) -> Credentials:
         """What the persona sends with a request; the first request of each signs in, and the others wait for it."""

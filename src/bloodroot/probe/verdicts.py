@@ -67,18 +67,23 @@ class Observation:
 
 
 def read(
-    case: Case, response: httpx.Response, sign_in_paths: Collection[str], secrets: Collection[Secret]
+    case: Case, response: httpx.Response, path: str, sign_in_paths: Collection[str], secrets: Collection[Secret]
 ) -> Observation:
     """Compare a response with what was declared.
 
     Args:
         case: the request, and what the policy declares for it.
         response: what the application answered.
+        path: the path that was asked for in the end.
         sign_in_paths: a redirect to one of these asks the caller to sign in.
         secrets: texts that this caller may not see.
     """
     status = response.status_code
     location = response.headers.get("location", "")
+    if is_other_spelling(path, status, location):
+        # It was followed once already.
+        text = f"sent to {location}, another spelling of the path"
+        return Observation(case, status, location, Verdict.UNCLEAR, Observed.SENT_AWAY, text)
     verdict, observed, text = _compare(case, status, location, sign_in_paths)
     if verdict is Verdict.AGREE and case.declared is Outcome.ALLOW and response.is_success:
         body = response.text
@@ -89,6 +94,15 @@ def read(
                 f'shows "{shown.mark}", which GET {shown.page.template.text} keeps from them: {shown.condition} fails'
             )
     return Observation(case, status, location, verdict, observed, text)
+
+
+def is_other_spelling(path: str, status: int, location: str) -> bool:
+    """Whether a response is a redirect to the same path with or without a slash at its end.
+
+    Routers answer with one before any handler, and so before any check.
+    """
+    found = urlsplit(location).path
+    return 300 <= status < 400 and found != path and found.rstrip("/") == path.rstrip("/")
 
 
 def _compare(case: Case, status: int, location: str, sign_in_paths: Collection[str]) -> tuple[Verdict, Observed, str]:
@@ -105,6 +119,8 @@ def _compare(case: Case, status: int, location: str, sign_in_paths: Collection[s
         if allowed:
             return Verdict.UNCLEAR, Observed.NOT_FOUND, "nothing found; is the sample there?"
         return Verdict.AGREE, Observed.NOT_FOUND, "hidden"
+    if status == 429:
+        return Verdict.UNCLEAR, Observed.FAILED, "too many requests; raise the application's limit for the probe"
     if status == 405:
         return Verdict.UNCLEAR, Observed.NOT_SERVED, "the application does not serve this method"
     if status >= 500:
