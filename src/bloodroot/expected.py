@@ -162,13 +162,14 @@ def _in_row(row: ExpectedRow, more: int) -> Iterator[str]:
             yield f'{row.at}: {column}: "{cell}" is no outcome{guess}'
 
 
-def hold_against(policy: Policy, matrix: Matrix, rows: list[ExpectedRow]) -> ExpectedResult:
+def hold_against(policy: Policy, matrix: Matrix, rows: list[ExpectedRow], files: Iterable[Path] = ()) -> ExpectedResult:
     """Hold a matrix against what tables say.
 
     Args:
         policy: the policy that the matrix shows.
         matrix: the matrix.
         rows: the rows of all tables.
+        files: the tables, for the result.
 
     Raises:
         ExpectedError: two tables contradict each other.
@@ -192,8 +193,8 @@ def hold_against(policy: Policy, matrix: Matrix, rows: list[ExpectedRow]) -> Exp
             else:
                 line = found.line if found is not None else None
                 mismatches.append(Mismatch(expected, column, cell, actual, line))
-    files = tuple(dict.fromkeys(row.file for row in rows))
-    return ExpectedResult(files, agreed, tuple(mismatches), tuple(row for row in matrix.rows if id(row) not in said))
+    unsaid = tuple(row for row in matrix.rows if id(row) not in said)
+    return ExpectedResult(tuple(map(str, files)), agreed, tuple(mismatches), unsaid)
 
 
 def _contradictions(rows: list[ExpectedRow]) -> Iterator[str]:

@@ -81,12 +81,12 @@ class Planted(unittest.TestCase):
         planted = text({**lines, where: instead})
         other = bloodroot.parse(planted)
         method, path = where.replace("{id}", "1").split(" ")
-        told = any(
+        seen = any(
             other.decide(caller, method, path, record=record).allowed
             and not policy.decide(caller, method, path, record=record).allowed
             for caller in callers()
             for record in RECORDS[::7]
         )
         names, undecided = found(planted)
-        if told and not undecided:
+        if seen and not undecided:
             self.assertTrue(names, planted)

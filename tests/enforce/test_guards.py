@@ -25,6 +25,7 @@ from starlette.testclient import TestClient
 
 import bloodroot
 from bloodroot import Caller
+from bloodroot.core.annotations import with_guards
 from bloodroot.enforce import Refusal, Unsettled, asgi, current, guard, in_force, on_behalf_of, use
 from bloodroot.enforce import flask as for_flask
 from bloodroot.enforce import starlette as for_starlette
@@ -488,3 +489,48 @@ class Leaking(unittest.TestCase):
             done.wait(5)
         self.assertIn("refuses: the response was withheld", str(found))
         self.assertIn("was asked after the response of GET /x/1 was withheld", str(logs.output))
+
+
+class OfThePath(unittest.TestCase):
+    """A guard names the parameters of the path as its route does, whatever the line calls them; and so does what is shown."""
+
+    LINES = (
+        "any /** guarded",
+        "any /{kind}/{a} guarded",
+        "any /m/{member_id} guarded",
+        "any /{member_id}/{a} guarded and first",  # the same name for another part
+    )
+
+    def test_it_decides_and_is_shown_alike(self) -> None:
+        for line in self.LINES:
+            text = f'conditions\n  first path.member_id == "m"\nendpoints\n  {line}\n'
+            for answers, routes in (self.on_starlette(text), self.on_flask(text)):
+                with self.subTest(line, framework=type(routes[0].handler).__name__):
+                    expected = [403, 403] if "first" in line else [200, 403]
+                    self.assertEqual(answers, expected)
+                    shown, _ = with_guards(bloodroot.parse(text), routes)
+                    if "first" not in line:
+                        allowed = [shown.decide(Caller(3), "GET", path).allowed for path in ("/m/3", "/m/4")]
+                        self.assertEqual(allowed, [True, False])
+
+    def on_starlette(self, text: str) -> tuple[list[int], Any]:
+        @guard("path.member_id == caller.id")
+        def member(request: Any) -> Any:
+            return PlainTextResponse("here")
+
+        app = Starlette(routes=[Route("/m/{member_id}", member)])
+        for_starlette.protect(app, bloodroot.parse(text), identify=lambda request: Caller(3))
+        client = TestClient(app, raise_server_exceptions=False)
+        return [client.get(path).status_code for path in ("/m/3", "/m/4")], for_starlette.routes(app)
+
+    def on_flask(self, text: str) -> tuple[list[int], Any]:
+        app = flask.Flask("paths", static_folder=None)
+
+        @app.get("/m/<member_id>")
+        @guard("path.member_id == caller.id")
+        def member(member_id: str) -> str:
+            return "here"
+
+        for_flask.protect(app, bloodroot.parse(text), identify=lambda request: Caller(3))
+        client = app.test_client()
+        return [client.get(path).status_code for path in ("/m/3", "/m/4")], for_flask.routes(app)

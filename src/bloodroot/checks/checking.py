@@ -7,8 +7,9 @@ from collections.abc import Callable, Iterable, Iterator
 from dataclasses import dataclass
 
 from ..core.compiler import collector_paused
+from ..core.lines import Line
 from ..core.policy import Policy
-from ..core.requirements import asks_for_guard
+from ..core.requirements import asks_for_guard, references_in
 from ..language import tree
 from ..language.problems import suggestion
 from . import declared, hiding, holders, holding, in_handlers, lifetimes, openness, shown_fields, siblings, unused
@@ -132,6 +133,10 @@ def _stale(subject: Subject, entry: tree.Entry, accept: tree.Accept) -> Iterator
         yield STALE_ACCEPT.at(entry.place, f"This entry accepts {kind.name}, and has no such finding.")
 
 
+def _needs_record(line: Line) -> bool:
+    return not line.requirement.plain and any(each.root == "record" for each in references_in(line.requirement.formula))
+
+
 def _unknown(subject: Subject) -> Iterator[str]:
     if not subject.knows(Needs.ENDPOINTS):
         yield "no endpoints were looked at: name a source, or write app = ... or openapi = ... in the settings"
@@ -141,6 +146,8 @@ def _unknown(subject: Subject) -> Iterator[str]:
         yield f"{what}, and there is no application to find it in: what these lines say was not checked"
     if not subject.routes and any(map(asks_for_guard, {line.requirement.formula for line in subject.policy.endpoints})):
         yield "lines leave the decision to guards, and there is no application to read these from"
+    if subject.routes and subject.loaders is None and any(map(_needs_record, subject.policy.endpoints)):
+        yield "loaders of records are not known: the application is not protected where it is imported"
     if subject.reasoner.undecided:
         count = subject.reasoner.undecided
         what = "1 question about conditions was" if count == 1 else f"{count} questions about conditions were"

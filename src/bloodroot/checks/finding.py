@@ -13,7 +13,7 @@ from ..language.problems import Place
 class Severity(StrEnum):
     """How bad a finding is."""
 
-    ERROR = "error"  # someone gets in who should not, or something can never take effect
+    ERROR = "error"  # a caller gets in who should not, or something can never take effect
     WARNING = "warning"  # most likely a mistake
     NOTE = "note"  # right or wrong, worth a look
 

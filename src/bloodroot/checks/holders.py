@@ -19,7 +19,7 @@ from .subject import Subject, all_entries
 UNHELD_PERMISSION = Kind(
     "unheld-permission",
     Severity.WARNING,
-    "A permission is required, and nobody holds it.",
+    "A permission is required, and no caller holds it.",
     "Grant it to a role, or write nobody on the lines that require it.",
 )
 IDLE_ROLE = Kind(
@@ -32,7 +32,7 @@ SENIOR_REFUSED = Kind(
     "senior-refused",
     Severity.WARNING,
     "A role is refused where a role that it includes is let in.",
-    "Whoever holds the greater role holds the lesser one too; name what is excluded in another way.",
+    "A caller with the greater role holds the lesser one too; name what is excluded in another way.",
 )
 OPENS_EVERYTHING = Kind(
     "role-opens-everything",
@@ -91,13 +91,15 @@ def _unheld(subject: Subject) -> Iterator[Finding]:
                 continue
             yield UNHELD_PERMISSION.at(
                 line.place,
-                f'Nobody holds "{permission.name}", which this line requires'
+                f'No caller holds "{permission.name}", which this line requires'
                 + (", unless the directory grants it." if granted else "."),
                 severity=Severity.NOTE if granted else None,
             )
     if decided:
         first = next(iter(decided))
-        names = ", ".join([f'"{name}"' for name in decided][:_MOST_NAMED]) + (" and more" if len(decided) > 4 else "")
+        names = ", ".join([f'"{name}"' for name in decided][:_MOST_NAMED]) + (
+            " and more" if len(decided) > _MOST_NAMED else ""
+        )
         what = "1 permission is" if len(decided) == 1 else f"{len(decided)} permissions are"
         yield UNHELD_PERMISSION.at(
             decided[first].place,
@@ -182,7 +184,7 @@ def _groups(subject: Subject) -> Iterator[Finding]:
             if len(held) > 1:
                 yield APART_JOINED.at(
                     entry.place,
-                    f'Whoever is in the group "{entry.name}" holds {held[0]} and {held[1]}, which are kept apart.',
+                    f'A member of the group "{entry.name}" holds {held[0]} and {held[1]}, which are kept apart.',
                 )
                 break
 
@@ -226,7 +228,7 @@ def _given(subject: Subject, entry: tree.Permission) -> Iterator[tuple[tree.Gran
 
 
 def _gives_as_much(subject: Subject, one: tree.Grant, other: tree.Grant) -> bool:
-    """Whether whoever has one grant has it wherever the other one gives it."""
+    """Whether one grant gives a permission to every caller, and for every record, to which another one gives it."""
     if one.condition is not None and one.condition != other.condition:
         if other.condition is None:
             return False

@@ -24,13 +24,13 @@ NEVER_HOLDS = Kind(
 ALWAYS_HOLDS = Kind(
     "always-holds",
     Severity.WARNING,
-    "A condition is never false: it turns nobody away for what it tests.",
+    "A condition is never false: it refuses no caller for what it tests.",
     "Correct the comparison, or remove the condition.",
 )
 CLOSED_LINE = Kind(
     "closed-line",
     Severity.WARNING,
-    "A line lets nobody in, whatever roles they hold, and does not say nobody.",
+    "A line lets no caller in, whatever roles they hold, and does not say nobody.",
     "Correct what it requires, or write nobody where that is meant.",
 )
 KINDS = (NEVER_HOLDS, ALWAYS_HOLDS, CLOSED_LINE)
@@ -51,7 +51,7 @@ def find(subject: Subject) -> Iterator[Finding]:
                 closed.add(id(unit.line))
                 yield CLOSED_LINE.at(
                     unit.place,
-                    f"{unit.words} lets nobody in: no caller can meet {unit.line.requirement.words()}"
+                    f"{unit.words} lets no caller in: nothing can meet {unit.line.requirement.words()}"
                     f"{_with_rules(unit.row)}.",
                 )
             continue

@@ -32,7 +32,7 @@ MISSING = Kind(
 CONTRADICTS = Kind(
     "guard-contradicts-line",
     Severity.ERROR,
-    "A line and the guards of its handler let nobody in together, though each of them would.",
+    "A line and the guards of its handler let no caller in together, though each of them would let some in.",
     "Require the same in both, or leave the decision to one of them.",
     Needs.ROUTES,
 )
@@ -92,7 +92,7 @@ def _contradicts(subject: Subject, unit: Unit) -> Iterator[Finding]:
         yield CONTRADICTS.at(
             line.place,
             f"{unit.words} requires {line.declared.words()}, and the guard in {places[0].at} requires {required}: "
-            "nobody meets both.",
+            "no caller meets both.",
             related=places,
         )
 

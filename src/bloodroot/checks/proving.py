@@ -261,16 +261,16 @@ def _ordered(left: _Term, right: _Term, operator: str) -> _Both:
     true, false = [], []
     for case in _cases(left, right):
         if case.ordered:
-            stands = _stands(case.one, case.other, operator)
-            true.append(z3.And(case.certain, stands))
-            false.append(z3.And(case.certain, z3.Not(stands)))
+            holds = _compared(case.one, case.other, operator)
+            true.append(z3.And(case.certain, holds))
+            false.append(z3.And(case.certain, z3.Not(holds)))
     # Values of the application's own types may have an order, or none.
     rest = z3.And(*(z3.And(_V.is_other(each.value), _V.sort(each.value) == _REST) for each in (left, right)))
     said = _order_of_rest(_V.position(left.value), _V.position(right.value), z3.StringVal(operator))
     return _Both(z3.Or(*true, z3.And(rest, said == 1)), z3.Or(*false, z3.And(rest, said == 0)))
 
 
-def _stands(one: Any, other: Any, operator: str) -> Any:
+def _compared(one: Any, other: Any, operator: str) -> Any:
     if operator in ("<", ">="):
         less = one < other
         return less if operator == "<" else z3.Not(less)

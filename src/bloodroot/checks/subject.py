@@ -9,7 +9,8 @@ from functools import cached_property
 from ..core.binding import Route
 from ..core.policy import Policy
 from ..language import tree
-from ..language.problems import Place, Problem, Source
+from ..language.parser import parse_guard
+from ..language.problems import Place, PolicyError, Problem, Source
 from ..settings import Settings
 from ..survey.coverage import SurveyResult
 from ..survey.endpoints import Endpoint
@@ -80,9 +81,6 @@ class Subject:
     @cached_property
     def guard_nodes(self) -> tuple[tree.Node, ...]:
         """What the guards of the application require."""
-        from ..language.parser import parse_guard
-        from ..language.problems import PolicyError
-
         found = []
         for text, place in {guard.text: guard.place for route in self.routes for guard in route.guards}.items():
             try:

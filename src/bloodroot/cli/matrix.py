@@ -66,12 +66,12 @@ def _held_against(policy: Policy, matrix: Matrix, files: list[Path], *, bless: b
 
     columns = [column.name for column in matrix.columns]
     if not bless:
-        return hold_against(policy, matrix, [row for file in files for row in read_expected(file, columns)])
+        return hold_against(policy, matrix, [row for file in files for row in read_expected(file, columns)], files)
     if len(files) > 1:
         raise UsageError("--bless writes one table; name one with --expect FILE")
     file = files[0]
     rows = read_expected(file, columns) if file.exists() else []
-    held = hold_against(policy, matrix, rows)
+    held = hold_against(policy, matrix, rows, files)
     text = blessed(matrix, policy, rows, columns_of(file) if file.exists() else columns)
     write_text(file, text)
-    return replace(held, files=(str(file),), written=str(file))
+    return replace(held, written=str(file))

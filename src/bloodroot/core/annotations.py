@@ -1,7 +1,7 @@
 """A policy with what guards in an application require folded into its lines: to be shown and checked.
 
-Enforcement asks a line first, and a guard where the handler is called. Whoever wants to know beforehand who may use
-an endpoint needs both together. A line here is the line that decides for a route, with the guards of its handler.
+Enforcement asks a line first, and a guard where the handler is called. To know beforehand who may use
+an endpoint, both are needed together. A line here is the line that decides for a route, with the guards of its handler.
 """
 
 from __future__ import annotations
@@ -99,10 +99,7 @@ class _Folding:
             declared = without_guarded(line.requirement.formula)
             together = both([declared, *(guard.requirement.formula for guard in guards)])
             own = replace(line, requirement=_requirement(together), guards=guards, declared=_requirement(declared))
-            template, exact = template_of(route)
-            if overlap(line.template, template) is True:
-                # So that a guard may require parameters of the path, which a wider line has no names for.
-                own = replace(own, template=template, exact=exact)
+            own.served = template_of(route)[0]
             found = self._folded[id(line), id(route), guards] = line, own
         return found[1]
 

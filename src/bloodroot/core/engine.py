@@ -266,7 +266,7 @@ class Engine:
                     return Decision(Outcome.ALLOW, None, line, None, self, question)
                 if asked.plain and caller is not None and not asked.opens & SIGNED_OUT and not caller.granted:
                     return Decision(Outcome.DENY, "role", line, None, self, question)
-            if caller is not None and _by_roles(question, held):
+            if caller is not None and not line.guards and _by_roles(question, held):
                 known = self._weighed_by_roles(question, segments, line, held)
                 if known is not None:
                     outcome, remainder = known
@@ -388,6 +388,8 @@ class Engine:
         if question.guard is not None:
             line = question.line if question.routed else self.line(question.method, segments) if segments else None
             facts = self._facts(question, segments, line, held)
+            if question.values is not None:
+                facts = _of_handler(question, facts, question.values)
             return [Asked(question.guard, question.guard.requirement.formula, facts)]
         assert line is not None
         facts = self._facts(question, segments, line, held)
@@ -401,7 +403,10 @@ class Engine:
         # With its guards the line is asked part by part, so that the steps show each of them.
         if line.declared is None or line.declared.formula is not TRUE:
             asked.append(Asked(line, (line.declared or line.requirement).formula, facts))
-        asked += [Asked(guard, guard.requirement.formula, facts) for guard in line.guards]
+        if line.guards:
+            served = line.served.values(segments) if line.served is not None and segments is not None else {}
+            facts = _of_handler(question, facts, served)
+            asked += [Asked(guard, guard.requirement.formula, facts) for guard in line.guards]
         return asked
 
     def possible_reasons(self, decision: Decision) -> set[str]:
@@ -517,6 +522,11 @@ def _unreadable(question: Question, segments: list[str] | None) -> str | None:
     if segments is None or question.unreadable:
         return "ambiguous-path"
     return None if question.method in _COMMON or is_method(question.method) else "method"
+
+
+def _of_handler(question: Question, facts: Facts, served: Mapping[str, Any]) -> Facts:
+    """The facts for a guard in the handler: it names the parameters of the path as the route does."""
+    return replace(facts, path={**(facts.path or {}), **served}, records=question.records)
 
 
 def _beside_guards(formula: Formula, line: Line) -> Formula:

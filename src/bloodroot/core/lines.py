@@ -28,6 +28,7 @@ class Line:
         exact: whether the template covers exactly the paths of the action's route.
         guards: the guards in the handler that ``requirement`` contains, where a policy knows them (`annotations`).
         declared: what the line itself requires where it has guards; None where that is ``requirement``.
+        served: the template of the route whose handler has the guards: they name the parameters of the path by it.
     """
 
     methods: tuple[str, ...]
@@ -40,6 +41,7 @@ class Line:
     exact: bool = True
     guards: tuple[CompiledGuard, ...] = ()
     declared: Requirement | None = None
+    served: Template | None = None
 
     @property
     def rank(self) -> tuple[object, ...]:

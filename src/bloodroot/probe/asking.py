@@ -114,7 +114,8 @@ def _body(policy: Policy, settings: Settings, method: str, path: str, sent: Sent
     if sent.content is not None:
         return {"content": sent.content}, "--body"
     line = policy.engine.line_for(method, path)
-    known = settings.bodies.get(f"{method} {line.template.text}") if line is not None else None
+    template = None if line is None else line.served or line.template
+    known = settings.bodies.get(f"{method} {template.text}") if template is not None else None
     if known is None:
         return {}, ""
     return {"data" if known.kind == "form" else "json": known.content}, "[bodies] of the settings"
