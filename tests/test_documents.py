@@ -8,7 +8,7 @@ import unittest
 from pathlib import Path
 
 from bloodroot.identity.seed_file import read_seed
-from bloodroot.settings import read_settings, reading, reading_callers
+from bloodroot.settings import read_settings, reading, reading_callers, reading_probe
 from tests.program import InFolder
 
 DOCS = Path(__file__).parent.parent / "docs"
@@ -39,10 +39,11 @@ class Settings(InFolder):
         ("`[directory.queries]`", reading_callers.QUERIES),
         ("`[token]`", reading_callers.TOKEN_KEYS),
         ("`[personas.NAME]`", reading.PERSONA_KEYS),
-        ("`[samples]`", reading.SAMPLE_KEYS),
-        ("`[probe]`", reading.PROBE_KEYS),
-        ("`[probe.sign_in]`", reading.SIGN_IN_KEYS),
-        ("`[bodies]`", reading.BODY_KEYS),
+        ("`[samples]`", reading_probe.SAMPLE_KEYS),
+        ("`[probe]`", reading_probe.PROBE_KEYS),
+        ("`[probe.answers]`", reading_probe.ANSWER_KEYS),
+        ("`[probe.sign_in]`", {key for keys in reading_probe.SIGN_IN_KEYS.values() for key in keys}),
+        ("`[bodies]`", reading_probe.BODY_KEYS),
     )
 
     def part(self, heading: str) -> str:
@@ -51,12 +52,12 @@ class Settings(InFolder):
     def test_every_key_is_there_and_no_other(self) -> None:
         for heading, keys in self.KEYS:
             with self.subTest(heading):
-                found = re.findall(r"(?m)^\| `(\w+)` \|", self.part(heading))
+                found = re.findall(r"(?m)^\| `([\w-]+)` \|", self.part(heading))
                 self.assertEqual(sorted(found), sorted(keys))
 
     def test_every_example_can_be_read(self) -> None:
         blocks = re.findall(r"```toml\n(.*?)```", self.TEXT, re.S)
-        self.assertEqual(len(blocks), 10)
+        self.assertEqual(len(blocks), 11)
         for block in blocks:
             with self.subTest(block):
                 self.write("secrets.env", "")
@@ -72,7 +73,8 @@ class Settings(InFolder):
             "`[directory]`": found.directory,
             "`[token]`": found.development,
             "`[personas.NAME]`": found.personas["a"],
-            "`[probe.sign_in]`": found.sign_ins[0],
+            "`[probe.sign_in]`": found.probe.sign_ins[0],
+            "`[probe]`": found.probe,
         }
         compared = 0
         for heading, about in objects.items():
@@ -83,7 +85,7 @@ class Settings(InFolder):
                     shown = tuple(shown) if isinstance(shown, list) else shown
                     self.assertEqual(value.name if isinstance(value, Path) else value, shown, f"{heading} {key}")
                     compared += 1
-        self.assertEqual(compared, 14)
+        self.assertEqual(compared, 16)
 
 
 class Python(unittest.TestCase):

@@ -200,7 +200,7 @@ class Mistakes(InFolder):
             (("matrix", "--policy", "bad.bloodroot"), '"GOT" is no method that HTTP knows; did you mean "GET"?'),
             (
                 ("matrix", "--out", "matrix.md"),
-                "its ending says no format; name it .txt, .json, .csv, .sarif, or add --format",
+                "its ending says no format; name it .txt, .json, .csv, .sarif, .xml, .html, or add --format",
             ),
             (("matrix", "--out", "nowhere/m.csv"), "--out nowhere/m.csv: there is no folder nowhere"),
             (("probe", "--out", "p.pdf"), "its ending says no format"),
@@ -212,7 +212,10 @@ class Mistakes(InFolder):
                 ("matrix", "--settings", "stray.toml"),
                 'stray.toml:2: personas.ivy.role: unknown key; did you mean "roles"?',
             ),
-            (("probe", "--settings", "how.toml"), 'how.toml:2: probe.sign_in.how: this must be "form" or "json"'),
+            (
+                ("probe", "--settings", "how.toml"),
+                "how.toml:2: probe.sign_in.how: this must be one of form, json, bearer, basic, header",
+            ),
             (("probe",), "there are no settings"),
             (("probe", "--settings", "bare.toml"), "there are no personas to ask as"),
             (("probe", "--settings", "gone.toml"), "cannot be imported: ModuleNotFoundError"),

@@ -30,8 +30,8 @@ class Demo(InFolder):
         self.folder = self.bank
 
     def test_the_sound_application_agrees(self) -> None:
-        self.assertIn("0 holes, 0 blocked, 382 agree; 38 endpoints as 9 personas", self.out)
-        self.assertIn("The application does what the policy declares.", self.out)
+        self.assertIn("0 holes, 0 blocked, 398 agree; 38 endpoints as 9 personas", self.out)
+        self.assertIn("Every one of 398 requests was answered by its handler or refused by policy", self.out)
         again = self.bloodroot("demo", ".")
         self.assertEqual(again.status, 2)
         self.assertIn("this file is there already", again.err)
@@ -88,7 +88,7 @@ class Demo(InFolder):
 
     def test_lists_as_csv(self) -> None:
         for words, count in (
-            (("probe",), 382),
+            (("probe",), 398),
             (("seed", "--list"), 8),
             (("seed", "members.toml"), 17),
             (("matrix",), 38),
@@ -101,7 +101,9 @@ class Demo(InFolder):
         self.assertEqual((run.status, run.err), (2, "this result has no csv format; write it as table or json\n"))
         run = self.in_process("matrix", "--out", "matrix.pdf")
         self.assertEqual(run.status, 2)
-        self.assertIn("its ending says no format; name it .txt, .json, .csv, .sarif, or add --format", run.err)
+        self.assertIn(
+            "its ending says no format; name it .txt, .json, .csv, .sarif, .xml, .html, or add --format", run.err
+        )
         self.ran("matrix", "--out", "matrix.txt", COLUMNS="100")
         text = (self.bank / "matrix.txt").read_text("utf-8")
         self.assertIn("Fernhollow Seed Bank: 38 endpoints", text)
@@ -113,8 +115,8 @@ class Faulty(InFolder):
         out = self.ran("demo", "--faulty", "bank")
         holes = [" ".join(part.split()) for part in out.split("HOLE")[1:]]
         for start, part in (
-            ("POST /accessions/{accession_id} ", "declared sign-in for visitor"),
-            ("GET /reports/{report} ", "declared sign-in for visitor observed let in"),
+            ("POST /accessions/{accession_id} ", "declared sign-in (go /sign-in) for visitor"),
+            ("GET /reports/{report} ", 'for visitor observed shows "Ghost lantern"'),
             ("GET /members ", "declared deny for guest observed let in"),
             ("GET /accessions ", 'observed shows "Ghost lantern"'),
             ("GET /api/accessions ", 'observed shows "Ghost lantern"'),
@@ -129,6 +131,6 @@ class Faulty(InFolder):
         self.folder /= "bank"
         found = json.loads(self.ran("probe", "--format", "json", status=1))
         jsonschema.validate(found, SCHEMA)
-        self.assertEqual((found["counts"]["hole"], found["counts"]["agree"]), (25, 357))
-        shown = [each["template"] for each in found["observations"] if each["observed"] == "shows-hidden"]
-        self.assertEqual(set(shown), {"/accessions", "/api/accessions"})
+        self.assertEqual((found["counts"]["hole"], found["counts"]["agree"]), (25, 365))
+        shown = [each["template"] for each in found["observations"] if "Ghost lantern" in each["text"]]
+        self.assertEqual(set(shown), {"/accessions", "/api/accessions", "/reports/{report}"})

@@ -114,7 +114,7 @@ def _closed_sign_in(subject: Subject) -> Iterator[Finding]:
             line = engine.line(method, segments)
             if line is None:
                 # A page need not have a form of its own; a sign-in by a program is POST alone.
-                sent = subject.settings is not None and any(way.path == page for way in subject.settings.sign_ins)
+                sent = subject.settings is not None and any(way.path == page for way in subject.settings.probe.sign_ins)
                 if not (method == "POST" and sent and subject.policy.endpoints):
                     continue
                 place = places.get(page) or subject.policy.endpoints[0].place

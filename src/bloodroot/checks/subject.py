@@ -99,7 +99,7 @@ class Subject:
         """Where signed-out callers are sent to, and where personas sign in."""
         pages = {denial.to for denial in self.policy.answers.denials if denial.reason in ("signed-out", "any")}
         if self.settings is not None:
-            pages |= {way.path for way in self.settings.sign_ins}
+            pages |= {way.path for way in self.settings.probe.sign_ins}
         return frozenset(page for page in pages if page)
 
     def knows(self, needs: Needs) -> bool:

@@ -2,49 +2,186 @@
 
 from __future__ import annotations
 
+import contextlib
+import io
+import re
 import sys
-from typing import TYPE_CHECKING
+from enum import StrEnum
+from fnmatch import fnmatchcase
+from pathlib import Path
+from typing import TYPE_CHECKING, Annotated
 
 import typer
 
-from .output import Color, ColorOption, FormatOption, OutOption, PolicyOption, SettingsOption, UsageError
+from ..report import Format
+from .output import Color, ColorOption, OutOption, PolicyOption, SettingsOption, UsageError
 
 if TYPE_CHECKING:
+    from collections.abc import Iterator
+
     from ..core.policy import Policy
+    from ..probe.asked import AskedEndpoint
+    from ..probe.planning import Chosen
     from ..probe.result import Result
+    from ..probe.runner import Options
     from ..settings import Settings
 
 
+class FormatOfProbe(StrEnum):
+    """The formats of what a probe found."""
+
+    TABLE = Format.TABLE
+    JSON = Format.JSON
+    CSV = Format.CSV
+    JUNIT = Format.JUNIT
+    HTML = Format.HTML
+
+
+HostOption = Annotated[
+    list[str] | None,
+    typer.Option("--allow-host", metavar="NAME", help="A host that may be asked, beside this machine; repeatable."),
+]
+
+
 def probe(
+    journals: Annotated[
+        list[Path] | None, typer.Argument(metavar="[JOURNAL]...", help="With --merge, the journals of all parts.")
+    ] = None,
+    only: Annotated[
+        list[str] | None,
+        typer.Option("--only", metavar="PATTERN", help='Endpoints to ask, as "/trials*" or "POST *"; repeatable.'),
+    ] = None,
+    persona: Annotated[
+        list[str] | None, typer.Option("--persona", metavar="NAME", help="A persona to ask as; repeatable.")
+    ] = None,
+    methods: Annotated[
+        str | None, typer.Option("--methods", metavar="NAMES", help="The methods to ask, as GET,POST.")
+    ] = None,
+    list_only: Annotated[bool, typer.Option("--list", help="Show what would be asked; nothing is sent.")] = False,
+    variants: Annotated[
+        bool, typer.Option("--variants", help="Send each request that is to be refused in other spellings too.")
+    ] = False,
+    hosts: HostOption = None,
+    journal: Annotated[
+        Path | None,
+        typer.Option("--journal", metavar="FILE", help="Where requests are written down; .bloodroot/probe.jsonl."),
+    ] = None,
+    resume: Annotated[bool, typer.Option("--resume", help="Go on with the journal of a run that was stopped.")] = False,
+    shard: Annotated[
+        str | None, typer.Option("--shard", metavar="PART/TOTAL", help="Ask one part of the plan, as 2/5.")
+    ] = None,
+    merge: Annotated[bool, typer.Option("--merge", help="Put the journals of all parts together.")] = False,
     policy: PolicyOption = None,
     settings: SettingsOption = None,
-    form: FormatOption = None,
+    form: Annotated[
+        FormatOfProbe | None,
+        typer.Option("--format", help="The format; table by default, or what the ending of --out says."),
+    ] = None,
     out: OutOption = None,
     color: ColorOption = Color.AUTO,
 ) -> None:
     """Ask the application as every persona, and compare what it answers with what is declared."""
+    from ..probe import runner
     from . import inputs, output
 
     output.check_out(form, out)
+    if bool(journals) != merge:
+        raise UsageError("--merge puts journals together: bloodroot probe --merge one.jsonl two.jsonl")
     rules, found = inputs.bound_project(policy, settings)
     if found is None:
         raise UsageError("there are no settings; write bloodroot.toml, or name one with --settings")
-    result = with_progress(rules, inputs.with_members(found) or found)
+    found = inputs.with_members(found) or found
+    options = runner.Options(
+        tuple(hosts or ()),
+        _chosen(found, only or [], persona or [], methods),
+        _part(shard, journal),
+        journal,
+        resume,
+        variants,
+    )
+    if list_only:
+        with apart():
+            planned = runner.list_plan(rules, found, options)
+        output.deliver(planned, form, out, color)
+        return
+    with apart():
+        result = runner.merge(rules, found, options, journals) if journals else with_progress(rules, found, options)
     output.deliver(result, form, out, color)
     if not result.sound:
         raise typer.Exit(1)
 
 
-def with_progress(policy: Policy, settings: Settings) -> Result:
-    """Probe, and show on a terminal how far it has come."""
+def _part(text: str | None, journal: Path | None) -> tuple[int, int]:
+    if text is None:
+        return 1, 1
+    match = re.fullmatch(r"([0-9]{1,4})/([0-9]{1,4})", text)
+    if match is None or not 1 <= int(match[1]) <= int(match[2]):
+        raise UsageError(f'--shard "{text}": write the part and how many there are, as 2/5')
+    if journal is None:
+        raise UsageError("--shard: name the journal of this part too, with --journal FILE; --merge wants them all")
+    return int(match[1]), int(match[2])
+
+
+def _chosen(settings: Settings, only: list[str], personas: list[str], methods: str | None) -> Chosen:
+    """The part of the plan that is wanted."""
+    from ..core.paths import is_method
+    from ..language.problems import suggestion
+    from ..probe.planning import Chosen
+
+    for name in personas:
+        if name not in settings.personas:
+            guess = (
+                suggestion(name, settings.personas) or f"; personas are {', '.join(settings.personas) or 'none yet'}"
+            )
+            raise UsageError(f'--persona: unknown persona "{name}"{guess}')
+    wanted = [name.strip().upper() for name in methods.split(",")] if methods is not None else []
+    for name in wanted:
+        if not is_method(name):
+            raise UsageError(f'--methods "{methods}": write methods with commas between them, as GET,POST')
+    patterns = [pattern if " " in pattern else f"* {pattern}" for pattern in only]
+
+    def endpoint(asked: AskedEndpoint) -> bool:
+        if wanted and asked.method not in wanted:
+            return False
+        return not patterns or any(fnmatchcase(asked.name, pattern) for pattern in patterns)
+
+    return Chosen(endpoint, lambda each: not personas or each.name in personas)
+
+
+@contextlib.contextmanager
+def apart() -> Iterator[None]:
+    """Keeps what the application prints out of the report: its log is its own."""
+    with contextlib.redirect_stdout(io.StringIO()):
+        yield
+
+
+def with_progress(policy: Policy, settings: Settings, options: Options | None = None) -> Result:
+    """Probe, and show on a terminal how far it has come, how fast, and how long it will take."""
     from rich.console import Console
-    from rich.progress import BarColumn, MofNCompleteColumn, Progress, TextColumn
+    from rich.progress import (
+        BarColumn,
+        MofNCompleteColumn,
+        Progress,
+        ProgressColumn,
+        Task,
+        TextColumn,
+        TimeRemainingColumn,
+    )
+    from rich.text import Text
 
     from ..probe.runner import probe as run
 
+    class Rate(ProgressColumn):
+        def render(self, task: Task) -> Text:
+            return Text(f"{task.speed:.0f} a second" if task.speed else "")
+
     if not sys.stderr.isatty():
-        return run(policy, settings)
-    columns = (TextColumn("asking"), BarColumn(), MofNCompleteColumn())
-    with Progress(*columns, console=Console(stderr=True), transient=True) as progress:
+        return run(policy, settings, options)
+    columns = (TextColumn("asking"), BarColumn(), MofNCompleteColumn(), Rate(), TimeRemainingColumn())
+    with Progress(*columns, console=Console(stderr=True), transient=True, redirect_stdout=False) as progress:
         task = progress.add_task("asking", total=None)
-        return run(policy, settings, progressed=lambda done, total: progress.update(task, completed=done, total=total))
+
+        def progressed(done: int, total: int) -> None:
+            progress.update(task, completed=done, total=total)
+
+        return run(policy, settings, options, progressed=progressed)

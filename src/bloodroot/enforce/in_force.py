@@ -4,14 +4,13 @@ from __future__ import annotations
 
 import threading
 import weakref
-from typing import TYPE_CHECKING, Protocol
+from collections.abc import Callable, Mapping
+from typing import TYPE_CHECKING, Any, Protocol
 
 from ..language.problems import PolicyError, Problem
 from .errors import EnforcementError
 
 if TYPE_CHECKING:
-    from collections.abc import Iterable
-
     from ..core.lines import CompiledGuard
     from ..core.policy import Policy
 
@@ -31,10 +30,13 @@ class Guarding(Protocol):
         ...
 
 
+# A loader, whether it takes the request beside the text of the parameter, and whether it may keep a thread waiting.
+Loading = tuple[Callable[..., Any], bool, bool]
+
 _lock = threading.Lock()
 _policies: list[weakref.ref[Policy]] = []
 _guards: weakref.WeakSet[Guarding] = weakref.WeakSet()
-_loaders: weakref.WeakKeyDictionary[Policy, frozenset[str]] = weakref.WeakKeyDictionary()
+_loaders: weakref.WeakKeyDictionary[Policy, dict[str, Loading]] = weakref.WeakKeyDictionary()
 
 
 def use(*policies: Policy) -> None:
@@ -73,14 +75,19 @@ def add_guard(guard: Guarding) -> None:
         _guards.add(guard)
 
 
-def add_loaders(policy: Policy, names: Iterable[str]) -> None:
-    """Note for which parameters an application that is protected by a policy loads records."""
-    _loaders[policy] = _loaders.get(policy, frozenset()) | frozenset(names)
+def add_loaders(policy: Policy, loaders: Mapping[str, Loading]) -> None:
+    """Note how an application that is protected by a policy loads the records of parameters."""
+    _loaders.setdefault(policy, {}).update(loaders)
 
 
 def loaders() -> frozenset[str] | None:
     """The parameters for which applications in this process load records; None where none is protected."""
     return frozenset().union(*_loaders.values()) if _loaders else None
+
+
+def loader_of(name: str) -> Loading | None:
+    """What loads the record of a parameter, as the application that was protected last does; None for nothing."""
+    return next((found[name] for found in reversed([*_loaders.values()]) if name in found), None)
 
 
 def guards() -> int:

@@ -1,25 +1,164 @@
-"""The application under probe, run in this process."""
+"""The application under probe: in this process, or running elsewhere."""
 
 from __future__ import annotations
 
 import asyncio
 import inspect
-from contextlib import asynccontextmanager
-from typing import TYPE_CHECKING, Any
+import ipaddress
+from collections.abc import Collection
+from contextlib import AbstractAsyncContextManager, asynccontextmanager
+from typing import TYPE_CHECKING, Any, Protocol
+from urllib.parse import unquote_to_bytes, urlsplit
 
 import httpx
 
-from ..settings import SettingsError
+from ..settings import Settings, SettingsError
+from ..survey.applications import framework_of, imported, routes_of
+from .watching import Watched, request, watched
 
 if TYPE_CHECKING:
     from collections.abc import AsyncIterator
 
+    from ..core.binding import Route
 
-def transport_to(app: Any) -> httpx.AsyncBaseTransport:
-    """What sends requests to an application, of ASGI or of WSGI (PEP 3333)."""
-    if is_wsgi(app):
-        return _InThreads(app)
-    return httpx.ASGITransport(app=app, raise_app_exceptions=False)
+WATCHED = "bloodroot"  # in the extensions of a request: its `Watched`
+
+
+class Application(Protocol):
+    """What a probe sends requests to.
+
+    Attributes:
+        base: the beginning of every URL.
+        transport: what sends.
+        routes: the routes of the application, or None where they are not known.
+        here: whether it runs in this process, so that its handlers can be seen.
+        framework: what it is made with, or an empty string.
+    """
+
+    base: str
+    transport: httpx.AsyncBaseTransport
+    routes: list[Route] | None
+    here: bool
+    framework: str
+
+    def running(self) -> AbstractAsyncContextManager[None]:
+        """The application between its start-up and its shut-down."""
+        ...
+
+
+def application_of(settings: Settings, hosts: Collection[str] = ()) -> Application:
+    """The application that settings name.
+
+    Args:
+        settings: with ``app`` or ``url``; ``url`` is asked where both are there, and ``app`` gives its routes.
+        hosts: names of hosts, beside this machine, that may be asked.
+
+    Raises:
+        SettingsError: there is none, it cannot be imported, or its host may not be asked.
+    """
+    app = imported(settings.app, settings.folder, "app") if settings.app is not None else None
+    if settings.url is not None:
+        _check_host(settings, hosts)
+        return Elsewhere(settings.url, app, settings.probe.timeout)
+    if app is None:
+        raise SettingsError(
+            f'{settings.file.name}: there is no application to ask; write app = "module:name", '
+            'or url = "http://127.0.0.1:8000" for one that is running'
+        )
+    return Here(app)
+
+
+def _check_host(settings: Settings, hosts: Collection[str]) -> None:
+    host = urlsplit(settings.url or "").hostname or ""
+    if host in hosts or host == "localhost" or _is_loopback(host):
+        return
+    raise SettingsError(
+        f'{settings.file.name}: url = "{settings.url}" is not on this machine, and a probe changes what it asks; '
+        f"--allow-host {host} if that is meant"
+    )
+
+
+def _is_loopback(host: str) -> bool:
+    try:
+        return ipaddress.ip_address(host).is_loopback
+    except ValueError:
+        return False
+
+
+class Elsewhere:
+    """An application that is running, asked over HTTP.
+
+    Args:
+        url: where it is.
+        app: the application object, where it is at hand too; else None.
+        timeout: seconds to wait for a connection.
+    """
+
+    here = False
+
+    def __init__(self, url: str, app: Any, timeout: float) -> None:
+        self.base = url
+        self.routes = routes_of(app) if app is not None else None
+        self.framework = framework_of(app)
+        self._http = httpx.AsyncHTTPTransport(retries=0, trust_env=False)
+        self.transport: httpx.AsyncBaseTransport = _Shared(self._http)
+        self.timeout = timeout
+
+    @asynccontextmanager
+    async def running(self) -> AsyncIterator[None]:
+        """See that something answers.
+
+        Raises:
+            SettingsError: nothing does.
+        """
+        parts = urlsplit(self.base)
+        port = parts.port or (443 if parts.scheme == "https" else 80)
+        try:
+            async with asyncio.timeout(self.timeout):
+                _, writer = await asyncio.open_connection(parts.hostname, port)
+            writer.close()
+        except (OSError, TimeoutError) as error:
+            raise SettingsError(f"url: nothing answers at {self.base}: {error or 'no answer in time'}") from None
+        async with self._http:
+            yield
+
+
+class _Shared(httpx.AsyncBaseTransport):
+    """The connections of several clients: they stay open when one of these is closed."""
+
+    def __init__(self, transport: httpx.AsyncBaseTransport) -> None:
+        self._transport = transport
+
+    async def handle_async_request(self, sent: httpx.Request) -> httpx.Response:
+        return await self._transport.handle_async_request(sent)
+
+
+class Here:
+    """An application in this process, of ASGI or of WSGI (PEP 3333)."""
+
+    base = "http://127.0.0.1"
+    here = True
+
+    def __init__(self, app: Any) -> None:
+        self.app = app
+        self.routes = routes_of(app)
+        self.framework = framework_of(app)
+        self.wsgi = is_wsgi(app)
+        self.transport: httpx.AsyncBaseTransport = _InThreads(app) if self.wsgi else _InLoop(app)
+
+    @asynccontextmanager
+    async def running(self) -> AsyncIterator[None]:
+        """The application between its start-up and its shut-down (ASGI lifespan protocol).
+
+        Raises:
+            SettingsError: it fails to start.
+        """
+        with watched(self.routes):
+            if self.wsgi:
+                yield
+            else:
+                async with _lifespan(self.app):
+                    yield
 
 
 def is_wsgi(app: Any) -> bool:
@@ -33,33 +172,69 @@ def is_wsgi(app: Any) -> bool:
     return len([each for each in parameters if each.default is each.empty]) == 2
 
 
+class _InLoop(httpx.AsyncBaseTransport):
+    """An ASGI application in the event loop."""
+
+    def __init__(self, app: Any) -> None:
+        self._app = app
+        self._transport = httpx.ASGITransport(app=self._called, raise_app_exceptions=False)
+
+    async def _called(self, scope: Any, receive: Any, send: Any) -> None:
+        seen = request.get()
+        if seen is not None and seen.raw is not None:
+            path, _, query = seen.raw.partition("?")
+            text = unquote_to_bytes(path).decode("utf-8", "surrogateescape")
+            scope = {**scope, "path": text, "raw_path": path.encode(), "query_string": query.encode()}
+        try:
+            await self._app(scope, receive, send)
+        except Exception as error:
+            if seen is not None:
+                seen.failed(error)
+            raise
+
+    async def handle_async_request(self, sent: httpx.Request) -> httpx.Response:
+        token = request.set(sent.extensions.get(WATCHED) or Watched())
+        try:
+            return await self._transport.handle_async_request(sent)
+        finally:
+            request.reset(token)
+
+
 class _InThreads(httpx.AsyncBaseTransport):
     """A WSGI application, each request in a thread."""
 
     def __init__(self, app: Any) -> None:
-        self._transport = httpx.WSGITransport(app=app, raise_app_exceptions=False)
+        self._app = app
+        self._transport = httpx.WSGITransport(app=self._called, raise_app_exceptions=False)
 
-    async def handle_async_request(self, request: httpx.Request) -> httpx.Response:
-        content = await request.aread()
-        sent = httpx.Request(request.method, request.url, headers=request.headers, content=content)
+    def _called(self, environ: dict[str, Any], start_response: Any) -> Any:
+        seen = request.get()
+        if seen is not None and seen.raw is not None:
+            path, _, query = seen.raw.partition("?")
+            environ.update(PATH_INFO=unquote_to_bytes(path).decode("latin-1"), QUERY_STRING=query, RAW_URI=seen.raw)
+        try:
+            return self._app(environ, start_response)
+        except Exception as error:
+            if seen is not None:
+                seen.failed(error)
+            raise
+
+    async def handle_async_request(self, sent: httpx.Request) -> httpx.Response:
+        content = await sent.aread()
+        copy = httpx.Request(sent.method, sent.url, headers=sent.headers, content=content)
+        around = sent.extensions.get("around")
 
         def answered() -> httpx.Response:
-            response = self._transport.handle_request(sent)
+            request.set(sent.extensions.get(WATCHED) or Watched())
+            response = self._transport.handle_request(copy)
             return httpx.Response(response.status_code, headers=response.headers, content=response.read())
 
-        return await asyncio.to_thread(answered)
+        return await asyncio.to_thread(answered if around is None else lambda: around(answered))
 
 
 @asynccontextmanager
-async def running(app: Any) -> AsyncIterator[None]:
-    """The application between its start-up and its shut-down (ASGI lifespan protocol).
-
-    Raises:
-        SettingsError: it fails to start.
-    """
-    if is_wsgi(app):
-        yield
-        return
+async def _lifespan(app: Any) -> AsyncIterator[None]:
+    """An ASGI application between its start-up and its shut-down."""
     inbox: asyncio.Queue[dict[str, Any]] = asyncio.Queue()
     outbox: asyncio.Queue[dict[str, Any] | None] = asyncio.Queue()
 

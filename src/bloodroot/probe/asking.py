@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import asyncio
-from collections.abc import Mapping
+from collections.abc import Collection, Mapping
 from dataclasses import dataclass
 from http import HTTPStatus
 from typing import Any
@@ -13,12 +13,10 @@ import httpx
 
 from ..core.explanation import Explanation, explain
 from ..core.policy import Policy
-from ..settings import Persona, Settings, SettingsError
-from ..survey.applications import imported
-from .application import running, transport_to
-from .sign_in import Credentials, sign_in, visiting, way_for
-
-BASE = "http://127.0.0.1"
+from ..settings import Body, Persona, Settings, SettingsError
+from .application import Application, application_of
+from .sending import body_of
+from .sign_in import Credentials, client_of, sign_in, visit, way_for
 
 
 @dataclass(frozen=True, slots=True)
@@ -58,8 +56,16 @@ class AskResult:
         return HTTPStatus(self.status).phrase if self.status in {each.value for each in HTTPStatus} else ""
 
 
-def ask(policy: Policy, settings: Settings, persona: Persona, method: str, target: str, sent: Sent) -> AskResult:
-    """Sign in as a persona, and send one request to the application named in the settings, in this process.
+def ask(
+    policy: Policy,
+    settings: Settings,
+    persona: Persona,
+    method: str,
+    target: str,
+    sent: Sent,
+    hosts: Collection[str] = (),
+) -> AskResult:
+    """Sign in as a persona, and send one request to the application that the settings name.
 
     Args:
         policy: what is declared.
@@ -68,38 +74,44 @@ def ask(policy: Policy, settings: Settings, persona: Persona, method: str, targe
         method: the method.
         target: the path, with its query.
         sent: what goes along with it.
+        hosts: names of hosts, beside this machine, that may be asked.
 
     Raises:
         SettingsError: the application cannot be imported or started, or the persona cannot sign in.
     """
-    if settings.app is None:
-        raise SettingsError(f'{settings.file.name}: there is no application to ask; write app = "module:name"')
+    application = application_of(settings, hosts)
     path, _, query = target.partition("?")
     values = {name: each[0] if len(each) == 1 else each for name, each in parse_qs(query, True).items()}
     explanation = explain(policy, persona.name, persona.caller, method, path, query=values)
-    app = imported(settings.app, settings.folder, "app")
-    response, from_where = asyncio.run(_answered(policy, settings, app, persona, method, target, sent))
+    response, from_where = asyncio.run(_answered(policy, settings, application, persona, method, target, sent))
     return AskResult(
         explanation, response.status_code, tuple(response.headers.multi_items()), response.text, from_where
     )
 
 
 async def _answered(
-    policy: Policy, settings: Settings, app: Any, persona: Persona, method: str, target: str, sent: Sent
+    policy: Policy, settings: Settings, application: Application, persona: Persona, method: str, target: str, sent: Sent
 ) -> tuple[httpx.Response, str]:
     path = target.partition("?")[0]
-    transport = transport_to(app)
-    way = way_for(settings, path)
-    async with running(app):
-        credentials = visiting(way)
-        if persona.signed_in:
-            if way is None:
-                raise SettingsError(f'persona "{persona.name}" has no way to sign in; write [probe.sign_in]')
-            credentials = await sign_in(settings, persona, way, transport, BASE)
-        body, from_where = _body(policy, settings, method, path, sent)
-        async with httpx.AsyncClient(transport=transport, base_url=BASE, follow_redirects=False) as client:
-            response = await client.request(method, target, headers=_headers(credentials, sent), **body)
+    async with application.running():
+        credentials = await _credentials(settings, application, persona, path)
+        headers = _headers(credentials, sent)
+        body, from_where = _body(policy, settings, persona, method, path, sent, credentials, headers)
+        async with client_of(application, settings.probe.timeout) as client:
+            try:
+                response = await client.request(method, target, headers=headers, **body)
+            except httpx.HTTPError as error:
+                raise SettingsError(f"no response: {type(error).__name__}: {error}".rstrip(": ")) from None
             return response, from_where
+
+
+async def _credentials(settings: Settings, application: Application, persona: Persona, path: str) -> Credentials:
+    way = way_for(settings, path)
+    if not persona.signed_in:
+        return await visit(settings, way, application)
+    if way is None:
+        raise SettingsError(f'persona "{persona.name}" has no way to sign in; write [probe.sign_in]')
+    return await sign_in(settings, persona, way, application)
 
 
 def _headers(credentials: Credentials, sent: Sent) -> dict[str, str]:
@@ -109,13 +121,23 @@ def _headers(credentials: Credentials, sent: Sent) -> dict[str, str]:
     return {**headers, **{name.lower(): value for name, value in (sent.headers or {}).items()}}
 
 
-def _body(policy: Policy, settings: Settings, method: str, path: str, sent: Sent) -> tuple[dict[str, Any], str]:
+def _body(
+    policy: Policy,
+    settings: Settings,
+    persona: Persona,
+    method: str,
+    path: str,
+    sent: Sent,
+    credentials: Credentials,
+    headers: dict[str, str],
+) -> tuple[dict[str, Any], str]:
     """The body to send, as httpx takes it, and where it is from."""
     if sent.content is not None:
+        body_of(None, method, credentials, headers)
         return {"content": sent.content}, "--body"
     line = policy.engine.line_for(method, path)
     template = None if line is None else line.served or line.template
     known = settings.bodies.get(f"{method} {template.text}") if template is not None else None
-    if known is None:
-        return {}, ""
-    return {"data" if known.kind == "form" else "json": known.content}, "[bodies] of the settings"
+    if known is not None and template is not None:
+        known = Body(known.kind, settings.filled(known.content, persona, f'bodies."{method} {template.text}"'))
+    return body_of(known, method, credentials, headers), "[bodies] of the settings" if known is not None else ""

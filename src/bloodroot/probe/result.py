@@ -5,11 +5,11 @@ from __future__ import annotations
 from dataclasses import dataclass
 from typing import TYPE_CHECKING
 
-from .verdicts import Verdict
+from .judging import Verdict
 
 if TYPE_CHECKING:
-    from .cases import Untried
-    from .verdicts import Observation
+    from .judging import Observation
+    from .planning import Plan, Untried
 
 
 @dataclass(frozen=True, slots=True)
@@ -19,16 +19,43 @@ class Result:
     Attributes:
         observations: every request with its answer, in the order of the policy.
         untried: what could not be asked, and why.
+        sign_in_faults: where signing in does not lead where the settings say.
+        notes: what else was seen: other spellings that a router asks for, methods that are not served.
+        base: what was asked, as a URL; an empty string for an application in this process.
+        framework: what the application is made with, or an empty string.
+        protected: whether enforcement was seen to refuse something.
+        part: which part of the plan this is, as ``2/5``, or an empty string for all of it.
     """
 
     observations: tuple[Observation, ...]
     untried: tuple[Untried, ...]
+    sign_in_faults: tuple[str, ...] = ()
+    notes: tuple[str, ...] = ()
+    base: str = ""
+    framework: str = ""
+    protected: bool = False
+    part: str = ""
 
     @property
     def sound(self) -> bool:
         """Whether everything could be asked, and the application does what is declared."""
-        return not self.untried and all(each.verdict is Verdict.AGREE for each in self.observations)
+        if self.untried or self.sign_in_faults or not self.observations:
+            return False
+        return all(each.verdict is Verdict.AGREE for each in self.observations)
 
     def count(self, verdict: Verdict) -> int:
         """How many answers have this verdict."""
         return sum(each.verdict is verdict for each in self.observations)
+
+
+@dataclass(frozen=True, slots=True)
+class PlanResult:
+    """What a probe would ask.
+
+    Attributes:
+        plan: the requests.
+        base: what would be asked, as a URL; an empty string for an application in this process.
+    """
+
+    plan: Plan
+    base: str = ""

@@ -3,185 +3,293 @@
 from __future__ import annotations
 
 import asyncio
-import inspect
-import re
-import shlex
-import subprocess
-import sys
-from typing import TYPE_CHECKING, Any
-from urllib.parse import urlsplit
+from collections.abc import Callable
+from dataclasses import dataclass, field, replace
+from pathlib import Path
+from typing import TYPE_CHECKING
 
-import httpx
-
-from ..settings import Persona, Settings, SettingsError, SignIn
-from ..survey.applications import imported
-from .application import running, transport_to
-from .cases import Case, Plan, Untried, plan
-from .result import Result
-from .sign_in import Credentials, sign_in, visiting, way_for
-from .verdicts import Observation, Observed, is_other_spelling, read
+from ..settings import Settings, SettingsError
+from .application import Application, application_of
+from .asked import endpoints_asked
+from .curl import USUAL_BASE, curl_lines
+from .examples import examples_of
+from .facts import By, Came, Seen, Ways
+from .journal import Journal, merged
+from .judging import Observation, Verdict, judge
+from .planning import Case, Chosen, Known, Plan, Untried, plan
+from .resetting import Data
+from .result import PlanResult, Result
+from .sending import Sender
+from .sign_in import check_way
+from .verifying import verify
 
 if TYPE_CHECKING:
-    from collections.abc import Callable
-
     from ..core.policy import Policy
 
-_BASE = "http://127.0.0.1"
-_AT_ONCE = 8
-_RESET_SECONDS = 60
+JOURNAL = Path(".bloodroot") / "probe.jsonl"
+_KEPT_OUT = (Came.REFUSED, Came.SIGN_IN, Came.SENT, Came.NOT_FOUND, Came.NOT_SERVED, Came.UNPROVEN, Came.LIMITED)
 
 
-def probe(policy: Policy, settings: Settings, *, progressed: Callable[[int, int], None] | None = None) -> Result:
-    """Ask the application named in the settings, in this process.
+@dataclass(frozen=True, slots=True)
+class Options:
+    """How a probe is run.
+
+    Attributes:
+        hosts: names of hosts, beside this machine, that may be asked.
+        chosen: which part of the plan is wanted.
+        part: which share of that: number and total, counted from 1.
+        journal: the file that requests are written down in; None for the one of the settings, or the usual one.
+        resume: whether to go on with the journal of a run that was stopped.
+        variants: whether refused requests are sent in other spellings too.
+    """
+
+    hosts: tuple[str, ...] = ()
+    chosen: Chosen = field(default_factory=Chosen)
+    part: tuple[int, int] = (1, 1)
+    journal: Path | None = None
+    resume: bool = False
+    variants: bool = False
+
+
+def planned(policy: Policy, settings: Settings, options: Options) -> tuple[Application, Plan]:
+    """The application that the settings name, and all that it is going to be asked.
+
+    Raises:
+        SettingsError: there is no application, it cannot be imported, or the settings lack what is needed.
+    """
+    if not settings.personas:
+        raise SettingsError(f"{settings.file.name}: there are no personas to ask as; write [personas.NAME]")
+    application = application_of(settings, options.hosts)
+    examples = examples_of(settings, application)
+    asked = endpoints_asked(policy, application.routes)
+    found = plan(policy, settings, asked, Known(examples.body, examples.values), options.chosen)
+    if options.variants:
+        from .variants import with_variants
+
+        found = with_variants(found, policy, seen=application.here and application.routes is not None)
+    return application, found
+
+
+def list_plan(policy: Policy, settings: Settings, options: Options) -> PlanResult:
+    """What a probe would ask; nothing is sent."""
+    application, found = planned(policy, settings, options)
+    return PlanResult(found, "" if application.here else application.base)
+
+
+def merge(policy: Policy, settings: Settings, options: Options, files: list[Path]) -> Result:
+    """The result of several parts of one plan, from their journals.
+
+    Raises:
+        JournalError: a journal cannot be used, or a part is missing.
+    """
+    application, found = planned(policy, settings, options)
+    facts = merged(found, files)
+    return _result(found, {case: facts[case.key] for case in found.cases if case.key in facts}, application, settings)
+
+
+def probe(
+    policy: Policy,
+    settings: Settings,
+    options: Options | None = None,
+    *,
+    progressed: Callable[[int, int], None] | None = None,
+) -> Result:
+    """Ask the application that the settings name, in this process or where it is running.
 
     Args:
         policy: what is declared.
         settings: the application, the personas, the samples.
+        options: how it is run.
         progressed: called after each answer with how many have come and how many there will be.
 
     Raises:
-        SettingsError: the application cannot be imported or started, a persona cannot sign in, the data cannot be
-            put back, or the settings lack what is needed.
+        SettingsError: the application cannot be imported or started, a persona cannot sign in, a sample does not hold,
+            the data cannot be put back, or the settings lack what is needed.
+        JournalError: the journal cannot be written, or cannot be gone on with.
     """
-    if not settings.personas:
-        raise SettingsError(f"{settings.file.name}: there are no personas to ask as; write [personas.NAME]")
-    if settings.app is None:
-        raise SettingsError(f'{settings.file.name}: there is no application to ask; write app = "module:name"')
-    app = imported(settings.app, settings.folder, "app")
-    return asyncio.run(_Probe(settings, plan(policy, settings), app, progressed).run())
+    options = options or Options()
+    application, found = planned(policy, settings, options)
+    return asyncio.run(_Probe(policy, settings, options, application, found, progressed).run())
 
 
 class _Probe:
-    """One run: the credentials collected so far, and whether the data has been touched."""
+    """One run."""
 
-    def __init__(self, settings: Settings, what: Plan, app: Any, progressed: Callable[[int, int], None] | None) -> None:
+    def __init__(
+        self,
+        policy: Policy,
+        settings: Settings,
+        options: Options,
+        application: Application,
+        whole: Plan,
+        progressed: Callable[[int, int], None] | None,
+    ) -> None:
+        self.policy = policy
         self.settings = settings
-        self.plan = what
-        self.app = app
+        self.application = application
         self.progressed = progressed
-        self.transport = transport_to(app)
-        self.credentials: dict[tuple[str, int], asyncio.Task[Credentials]] = {}
-        self.sign_in_paths = {way.path for way in settings.sign_ins}
-        self.answered = 0
-        self.touched = True
+        self.data = Data(settings, application)
+        part, total = options.part
+        self.part = f"{part}/{total}" if total > 1 else ""
+        self.plan = _without_changes(_part(whole, part, total), self.data)
+        file = options.journal or settings.probe.journal or settings.folder / JOURNAL
+        self.journal = Journal(file, whole, f"{part}/{total}", resume=options.resume)
+        self.facts: dict[Case, Seen] = {
+            case: self.journal.answered[case.key] for case in self.plan.cases if case.key in self.journal.answered
+        }
+        signing = settings.probe.sign_ins
+        lands = {way.path: way.lands for way in signing if way.lands is not None}
+        ways = Ways({way.path for way in signing if way.path}, settings.probe.answers, application.here, lands)
+        self.sender = Sender(settings, application, ways, self.plan.secrets)
 
     async def run(self) -> Result:
         """Everything that only reads, many at once; then what changes data, one by one with the data put back."""
-        reading = [case for case in self.plan.cases if case.safe]
-        changing = [case for case in self.plan.cases if not case.safe]
-        untried = list(self.plan.untried)
-        if self.settings.reset is None and changing:
-            why = "it would change data, and nothing puts it back; write reset under [probe]"
-            untried += [Untried(case.line, case.method, case.persona, why) for case in changing]
-            changing = []
-        self.total = len(reading) + len(changing)
-        observations: dict[Case, Observation] = {}
-        async with (
-            running(self.app),
-            httpx.AsyncClient(transport=self.transport, base_url=_BASE, follow_redirects=False) as client,
-        ):
-            await self._put_back()
-            limit = asyncio.Semaphore(_AT_ONCE)
+        waiting = [case for case in self.plan.cases if case not in self.facts]
+        reading = [case for case in waiting if case.safe]
+        changing = sorted((case for case in waiting if not case.safe), key=lambda case: case.method == "DELETE")
+        faults: list[str] = []
+        try:
+            async with self.application.running(), self.sender:
+                await self.data.put_back()
+                await verify(self.policy, self.plan, self.application)
+                faults = await self._sign_in_faults()
+                await self._read(reading)
+                for case in changing:
+                    await self._change(case)
+                await self.data.put_back()
+            self.journal.end()
+        finally:
+            self.journal.close()
+        found = _result(self.plan, self.facts, self.application, self.settings)
+        return replace(found, sign_in_faults=tuple(faults), part=self.part)
 
-            async def one(case: Case) -> None:
-                async with limit:
-                    observations[case] = await self._ask(client, case)
+    async def _sign_in_faults(self) -> list[str]:
+        """Where signing in does not lead where the settings say."""
+        faults: list[str] = []
+        for way in self.settings.probe.sign_ins:
+            if way.lands is None:
+                continue
+            persona = next((each for each in self.settings.personas.values() if each.signed_in), None)
+            if persona is not None:
+                faults += await check_way(
+                    self.settings, way, persona, self.application, self._closed_page(persona.name)
+                )
+        return faults
 
-            try:
-                async with asyncio.TaskGroup() as group:
-                    for case in reading:
-                        group.create_task(one(case))
-            except ExceptionGroup as failed:
-                # The first failure ended the others; it is the one to report.
-                raise failed.exceptions[0] from None
-            for case in changing:
-                await self._put_back()
-                observations[case] = await self._ask(client, case)
-                # Whatever was let in, or failed half way, may have changed something.
-                self.touched = not observations[case].kept_out
-            await self._put_back()
-        ordered = tuple(observations[case] for case in self.plan.cases if case in observations)
-        return Result(ordered, tuple(untried))
-
-    async def _ask(self, client: httpx.AsyncClient, case: Case) -> Observation:
-        way = way_for(self.settings, case.path)
-        observation = await self._send(client, case, await self._credentials(case.persona, way))
-        if case.persona.signed_in and way is not None and observation.observed is Observed.SIGN_IN:
-            # A session may have ended, or gone when the data was put back: ask once more, freshly signed in.
-            self.credentials.pop((case.persona.name, id(way)), None)
-            observation = await self._send(client, case, await self._credentials(case.persona, way))
-        self.answered += 1
-        if self.progressed is not None:
-            self.progressed(self.answered, self.total)
-        return observation
-
-    async def _send(self, client: httpx.AsyncClient, case: Case, credentials: Credentials) -> Observation:
-        headers = dict(credentials.headers)
-        if credentials.cookies:
-            headers["cookie"] = "; ".join(f"{name}={value}" for name, value in credentials.cookies.items())
-        body = self.settings.bodies.get(f"{case.method} {case.line.template.text}")
-        sent: dict[str, Any] = {}
-        if body is not None:
-            sent = {"data": body.content} if body.kind == "form" else {"json": body.content}
-        # Cookies that one answer sets must not go along with the next request, which may be another persona's.
-        client.cookies.clear()
-        path = case.path
-        response = await client.request(case.method, path, headers=headers, **sent)
-        location = response.headers.get("location", "")
-        if is_other_spelling(path, response.status_code, location):
-            # The router asks for another spelling before any handler has seen the request: follow it once.
-            client.cookies.clear()
-            path = urlsplit(location).path
-            response = await client.request(case.method, path, headers=headers, **sent)
-        return read(case, response, path, self.sign_in_paths, self.plan.secrets.get(case.persona.name, ()))
-
-    async def _credentials(self, persona: Persona, way: SignIn | None) -> Credentials:
-        """What the persona sends with a request; the first request of each signs in, and the others wait for it."""
-        if not persona.signed_in:
-            return visiting(way)
-        if way is None:
-            raise SettingsError(f'persona "{persona.name}" has no way to sign in; write [probe.sign_in]')
-        key = (persona.name, id(way))
-        if key not in self.credentials:
-            signing_in = sign_in(self.settings, persona, way, self.transport, _BASE)
-            self.credentials[key] = asyncio.create_task(signing_in)
-        return await self.credentials[key]
-
-    async def _put_back(self) -> None:
-        """Put the data back where it may have been changed."""
-        if not self.touched or self.settings.reset is None:
-            return
-        self.touched = False
-        reset = self.settings.reset
-        if re.fullmatch(r"[\w.]+:[\w.]+", reset):
-            try:
-                done = imported(reset, self.settings.folder, "probe.reset")()
-                if inspect.isawaitable(done):
-                    await done
-            except SettingsError:
-                raise
-            except (Exception, SystemExit) as error:
-                raise SettingsError(f"probe.reset failed: {type(error).__name__}: {error}") from None
-            return
-        await asyncio.to_thread(_run, reset, self.settings)
-
-
-def _run(command: str, settings: Settings) -> None:
-    """Run the reset command in the project's folder."""
-    try:
-        words = shlex.split(command)
-    except ValueError as error:
-        raise SettingsError(f"probe.reset cannot be read as a command: {error}") from None
-    if words and words[0] in ("python", "python3"):
-        words[0] = sys.executable  # the interpreter that has the application's packages
-    try:
-        done = subprocess.run(  # noqa: S603
-            words, cwd=settings.folder, capture_output=True, text=True, timeout=_RESET_SECONDS, check=False
+    def _closed_page(self, name: str) -> str | None:
+        """A page that a persona may see, and a signed-out caller is asked to sign in for."""
+        closed = {
+            case.path for case in self.plan.cases if case.asked.method == "GET" and case.declared.value == "sign-in"
+        }
+        lands = {way.lands for way in self.settings.probe.sign_ins}
+        return next(
+            (
+                case.path
+                for case in self.plan.cases
+                if case.persona.name == name and case.allowed and case.path in closed - lands and case.method == "GET"
+            ),
+            None,
         )
-    except (OSError, IndexError) as error:
-        raise SettingsError(f"probe.reset cannot run: {error}") from None
-    except subprocess.TimeoutExpired:
-        raise SettingsError(f"probe.reset did not end within {_RESET_SECONDS} seconds") from None
-    if done.returncode:
-        last = (done.stderr.strip() or done.stdout.strip() or "it says nothing").splitlines()[-1]
-        raise SettingsError(f"probe.reset ended with status {done.returncode}: {last}")
+
+    async def _read(self, cases: list[Case]) -> None:
+        limit = asyncio.Semaphore(self.settings.probe.at_once)
+
+        async def one(case: Case) -> None:
+            async with limit:
+                self._note(case, await self.sender.ask(case))
+
+        try:
+            async with asyncio.TaskGroup() as group:
+                for case in cases:
+                    group.create_task(one(case))
+        except ExceptionGroup as failed:
+            # The first failure ended the others; it is the one to report.
+            raise failed.exceptions[0] from None
+
+    async def _change(self, case: Case) -> None:
+        await self.data.put_back()
+        await self.sender.prepare(case)
+        before = await self.data.fingerprint() if self.data.can_be_seen else None
+        self.journal.sending(case)
+        self.data.touched = True
+        seen = await self.sender.ask(case, around=self.data.around)
+        if before is not None:
+            changed = await self.data.fingerprint() != before
+            seen = replace(seen, changed=changed)
+            self.data.touched = changed
+        else:
+            # What a handler refuses half way may have changed something.
+            self.data.touched = seen.came not in _KEPT_OUT or seen.by is By.HANDLER
+        if self.data.touched:
+            self.sender.sessions_may_have_ended()
+        self._note(case, seen)
+
+    def _note(self, case: Case, seen: Seen) -> None:
+        self.facts[case] = seen
+        self.journal.seen(case, seen)
+        if self.progressed is not None:
+            self.progressed(len(self.facts), len(self.plan.cases))
+
+
+def _part(whole: Plan, part: int, total: int) -> Plan:
+    """A share of a plan. What is judged together stays together."""
+    if total == 1:
+        return whole
+    numbers: dict[int, int] = {}
+    for case in whole.cases:
+        numbers.setdefault(id(case.asked), len(numbers))
+    mine = {name for name, number in numbers.items() if number % total == part - 1}
+    untried = whole.untried if part == 1 else ()
+    return Plan(tuple(case for case in whole.cases if id(case.asked) in mine), untried, whole.secrets)
+
+
+def _without_changes(found: Plan, data: Data) -> Plan:
+    """A plan without requests that would change data which nothing puts back."""
+    if data.can_put_back:
+        return found
+    why = "it would change data, and nothing puts it back; write reset under [probe]"
+    changing = [case for case in found.cases if not case.safe]
+    untried = (*found.untried, *(Untried(case.asked, case.persona, why) for case in changing))
+    return Plan(tuple(case for case in found.cases if case.safe), untried, found.secrets)
+
+
+def _result(found: Plan, facts: dict[Case, Seen], application: Application, settings: Settings) -> Result:
+    """What the facts come to."""
+    observations = judge(found, facts)
+    groups: dict[int, list[Observation]] = {}
+    for each in observations:
+        groups.setdefault(id(each.case.asked), []).append(each)
+    notes: list[str] = []
+    left_out: set[int] = set()
+    for number, group in groups.items():
+        asked = group[0].case.asked
+        followed = next((each.seen.followed for each in group if each.seen.followed), "")
+        if asked.guessed and _is_not_served(group):
+            left_out.add(number)
+        elif followed:
+            notes.append(f"{asked.name}: the router sends to {followed} first")
+    base = application.base if not application.here else settings.url or USUAL_BASE
+    kept = [each for each in observations if id(each.case.asked) not in left_out]
+    return Result(
+        tuple(_with_repeat(each, settings, base) for each in kept),
+        found.untried,
+        (),
+        tuple(dict.fromkeys(notes)),
+        "" if application.here else application.base,
+        application.framework,
+        any(each.seen.by is By.POLICY for each in kept),
+    )
+
+
+def _with_repeat(each: Observation, settings: Settings, base: str) -> Observation:
+    if each.verdict is Verdict.AGREE:
+        return each
+    return replace(each, repeat=tuple(curl_lines(settings, each.case, base)))
+
+
+def _is_not_served(group: list[Observation]) -> bool:
+    """Whether a method that was only guessed turned out not to be served: no one was let in."""
+    if any(each.verdict is Verdict.HOLE for each in group):
+        return False
+    not_served = [each.seen.came is Came.NOT_SERVED for each in group]
+    return any(not_served) and all(none or not each.case.allowed for none, each in zip(not_served, group, strict=True))

@@ -2,61 +2,223 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
+import base64
+import datetime
+from collections.abc import Mapping
+from dataclasses import dataclass, field
 from typing import Any
+from urllib.parse import urlsplit
 
 import httpx
 
 from ..core.paths import read_path
+from ..identity.claims import claims_of
+from ..identity.examination import token_source
+from ..identity.tokens import make_token
 from ..settings import Persona, Settings, SettingsError, SignIn
+from .application import WATCHED, Application
+from .forms import ForgeryToken, forms_in, token_in
+from .spelling import is_other_spelling, is_same_page
+from .watching import Watched
+
+_PAGES = {"accept": "text/html,application/xhtml+xml,*/*;q=0.8"}
+_PROGRAMS = {"accept": "application/json"}
+_MOST_PAGES = 3
 
 
 @dataclass(frozen=True, slots=True)
 class Credentials:
-    """What a signed-in persona sends with each request."""
+    """What a persona sends with each request.
 
-    cookies: dict[str, str]
-    headers: dict[str, str]
+    Attributes:
+        cookies: its cookies.
+        headers: its headers: what it accepts, and perhaps a token.
+        forgery: the token that the application expects back with forms, or None.
+    """
 
+    cookies: Mapping[str, str] = field(default_factory=dict)
+    headers: Mapping[str, str] = field(default_factory=dict)
+    forgery: ForgeryToken | None = None
 
-def visiting(way: SignIn | None) -> Credentials:
-    """What a signed-out persona sends: no credentials, and whether it accepts pages or JSON."""
-    return Credentials({}, {"accept": "application/json" if way is not None and way.token else "text/html"})
+    @property
+    def by_token(self) -> bool:
+        """Whether nothing is sent that a browser would send by itself, so that no request can be forged."""
+        return not self.cookies and "authorization" in self.headers
 
 
 def way_for(settings: Settings, path: str) -> SignIn | None:
     """The way of signing in that goes with a path: one made for it, else the one made for all."""
-    segments = read_path(path)
-    for way in settings.sign_ins:
+    segments = read_path(path.rstrip("/") or "/")
+    for way in settings.probe.sign_ins:
         if way.covers is not None and segments is not None and way.covers.covers(segments):
             return way
-    return next((way for way in settings.sign_ins if way.covers is None), None)
+    return next((way for way in settings.probe.sign_ins if way.covers is None), None)
 
 
-async def sign_in(
-    settings: Settings, persona: Persona, way: SignIn, transport: httpx.AsyncBaseTransport, base: str
-) -> Credentials:
+def accepts(way: SignIn | None) -> dict[str, str]:
+    """What a caller accepts who uses a way of signing in: pages, or JSON."""
+    by_token = way is not None and (way.token is not None or way.how == "bearer")
+    return _PROGRAMS if by_token else _PAGES
+
+
+def client_of(application: Application, timeout: float) -> httpx.AsyncClient:
+    """What sends requests to an application, and follows no redirect by itself."""
+    return httpx.AsyncClient(
+        transport=application.transport,
+        base_url=application.base,
+        follow_redirects=False,
+        timeout=timeout,
+        trust_env=False,
+    )
+
+
+async def visit(settings: Settings, way: SignIn | None, application: Application) -> Credentials:
+    """What a signed-out persona sends: no credentials, and the token that forms have for visitors too."""
+    if way is None or way.how != "form":
+        return Credentials({}, accepts(way))
+    async with client_of(application, settings.probe.timeout) as client:
+        try:
+            page = await client.get(way.path, headers=_PAGES)
+        except httpx.HTTPError:
+            return Credentials({}, _PAGES)
+        cookies = _cookies(client)
+    return Credentials(cookies, _PAGES, token_in(page.text, way.path, cookies) if page.is_success else None)
+
+
+async def sign_in(settings: Settings, persona: Persona, way: SignIn, application: Application) -> Credentials:
     """Sign in, and keep the cookies or the token that the application hands out.
 
     Raises:
-        SettingsError: the application does not sign the persona in.
+        SettingsError: the application does not sign the persona in; the message has what came back.
     """
-    fields = {name: settings.fill(value, persona, f"probe.sign_in.fields.{name}") for name, value in way.fields.items()}
-    sent: dict[str, Any] = {"data": fields} if way.how == "form" else {"json": fields}
-    async with httpx.AsyncClient(transport=transport, base_url=base, follow_redirects=False) as client:
-        response = await client.post(way.path, **sent)
-        cookies = dict(client.cookies)
-    who = f'persona "{persona.name}" could not sign in: POST {way.path} answered {response.status_code}'
-    if response.status_code >= 400:
-        raise SettingsError(f"{who}; are the fields under [probe.sign_in] right, and is the data there?")
-    if way.token is None:
+    where = "probe.sign_in.fields"
+    fields = {name: settings.fill(value, persona, f"{where}.{name}") for name, value in way.fields.items()}
+    if way.how == "basic":
+        pair = base64.b64encode(f"{fields['name']}:{fields['password']}".encode()).decode()
+        return Credentials({}, {**_PAGES, "authorization": f"Basic {pair}"})
+    if way.how == "header":
+        return Credentials({}, {**_PAGES, **{name.lower(): value for name, value in fields.items()}})
+    if way.how == "bearer" and not way.path:
+        return Credentials({}, {**_PROGRAMS, "authorization": f"Bearer {_made(settings, persona)}"})
+    signing = _SigningIn(settings, persona, way, application)
+    async with client_of(application, settings.probe.timeout) as client:
+        try:
+            return await (signing.by_form(client, fields) if way.how == "form" else signing.by_json(client, fields))
+        except httpx.HTTPError as error:
+            raise SettingsError(
+                f'persona "{persona.name}" could not sign in: POST {way.path}: {type(error).__name__} {error}'.rstrip()
+            ) from None
+
+
+def _made(settings: Settings, persona: Persona) -> str:
+    """A token made for development, as ``bloodroot token make`` makes it."""
+    if settings.development is None:
+        raise SettingsError(
+            f'{settings.file.name}: how = "bearer" without a path makes tokens, and there is nothing to sign them '
+            'with; write [token] development_key = "{env.NAME}"'
+        )
+    caller = persona.caller
+    source = token_source(settings)
+    if caller is None or caller.id is None or source.token is None:
+        raise SettingsError(f'persona "{persona.name}" has no id to make a token for; write attributes = {{ id = 1 }}')
+    try:
+        claims = claims_of(caller, source.claims)
+    except ValueError as error:
+        raise SettingsError(f'persona "{persona.name}" cannot be written into a token: {error}') from None
+    now = datetime.datetime.now(datetime.UTC)
+    return make_token(claims, source.token, settings.development, settings, now)
+
+
+class _SigningIn:
+    """One persona, one way."""
+
+    def __init__(self, settings: Settings, persona: Persona, way: SignIn, application: Application) -> None:
+        self.settings = settings
+        self.persona = persona
+        self.way = way
+        self.application = application
+        self.watched = Watched()
+
+    def failed(self, response: httpx.Response, why: str) -> SettingsError:
+        """The error of a persona that cannot sign in, with what came back."""
+        said = f": the application raised {self.watched.error}" if self.watched.error else ""
+        return SettingsError(
+            f'persona "{self.persona.name}" could not sign in: POST {self.way.path} answered '
+            f"{response.status_code}{said}{why}"
+        )
+
+    async def sent(self, client: httpx.AsyncClient, headers: Mapping[str, str], **body: Any) -> httpx.Response:
+        response = await client.post(self.way.path, headers=dict(headers), extensions={WATCHED: self.watched}, **body)
+        if response.status_code >= 400:
+            raise self.failed(response, "; are the fields under [probe.sign_in] right, and is the data there?")
+        return response
+
+    async def by_form(self, client: httpx.AsyncClient, fields: Mapping[str, str]) -> Credentials:
+        """Fetch the form, fill it in, and send it with all that it hides."""
+        page = await client.get(self.way.path, headers=_PAGES)
+        before = _cookies(client)
+        hidden = {}
+        forms = [form for form in forms_in(page.text, self.way.path) if form.method == "POST"]
+        form = next((each for each in forms if each.password or set(fields) & each.fields.keys()), None)
+        if form is not None:
+            hidden = form.fields
+        token = token_in(page.text, self.way.path, before)
+        response = await self.sent(
+            client,
+            {**_PAGES, **(token.headers if token else {}), **_referer(self.application, self.way.path)},
+            data={**hidden, **fields},
+        )
+        cookies = _cookies(client)
+        leads = urlsplit(response.headers.get("location", "")).path
+        again = any(each.password for each in forms_in(response.text, self.way.path))
+        if is_same_page(leads, self.way.path) or (not leads and again):
+            raise self.failed(response, ", and shows the form again; are the fields under [probe.sign_in] right?")
         if not cookies:
-            raise SettingsError(f"{who} and set no cookie; is this the address the form is sent to?")
-        return Credentials(cookies, visiting(way).headers)
-    found = _at(response, way.token)
-    if not isinstance(found, str):
-        raise SettingsError(f'{who}, and there is no text at "{way.token}" in the answer')
-    return Credentials(cookies, {**visiting(way).headers, "authorization": f"Bearer {found}"})
+            raise self.failed(response, " and set no cookie; is this the address the form is sent to?")
+        if cookies == before and self.way.lands is None:
+            # Nothing has changed: unless a session that was there has been signed in, no one has.
+            raise self.failed(
+                response,
+                " and left the cookies as they were; if a session of a visitor becomes that of a member, "
+                'name the page that signing in leads to: lands = "/..."',
+            )
+        if self.way.lands is not None and leads and not is_same_page(leads, self.way.lands):
+            raise self.failed(response, f" and led to {leads}, not to {self.way.lands}")
+        return await self.signed_in(client, token, leads)
+
+    async def signed_in(self, client: httpx.AsyncClient, token: ForgeryToken | None, leads: str) -> Credentials:
+        """The credentials, with the token that forms have for who is signed in now."""
+        for path in dict.fromkeys(filter(None, (self.way.lands, leads, self.way.path))):
+            page = await client.get(path, headers=_PAGES)
+            if path == self.way.lands and not page.is_success:
+                raise SettingsError(
+                    f'persona "{self.persona.name}" could not sign in: GET {path}, where signing in leads, answered '
+                    f"{page.status_code}"
+                )
+            found = token_in(page.text, path, _cookies(client)) if page.is_success else None
+            if found is not None:
+                return Credentials(_cookies(client), _PAGES, found)
+        # What is bound to the session holds for all of its forms.
+        fresh = token_in("", "/", _cookies(client))
+        return Credentials(_cookies(client), _PAGES, fresh or token)
+
+    async def by_json(self, client: httpx.AsyncClient, fields: Mapping[str, str]) -> Credentials:
+        """Send the fields as JSON; keep the token of the answer, or the cookies."""
+        response = await self.sent(client, _PROGRAMS, json=dict(fields))
+        cookies = _cookies(client)
+        if self.way.token is None:
+            if not cookies:
+                raise self.failed(response, " and set no cookie; is this the address the form is sent to?")
+            return Credentials(cookies, accepts(self.way), token_in("", "/", cookies))
+        found = _at(response, self.way.token)
+        if not isinstance(found, str):
+            raise self.failed(response, f', and there is no text at "{self.way.token}" in the answer')
+        return Credentials({}, {**accepts(self.way), "authorization": f"Bearer {found}"})
+
+
+def _referer(application: Application, path: str) -> dict[str, str]:
+    """What a browser says of the page that a form is on; over HTTPS it is asked for."""
+    return {"referer": f"{application.base}{path}"} if application.base.startswith("https:") else {}
 
 
 def _at(response: httpx.Response, path: str) -> Any:
@@ -68,3 +230,60 @@ def _at(response: httpx.Response, path: str) -> Any:
     for name in path.split("."):
         found = found.get(name) if isinstance(found, dict) else None
     return found
+
+
+def _cookies(client: httpx.AsyncClient) -> dict[str, str]:
+    return {cookie.name: cookie.value or "" for cookie in client.cookies.jar}
+
+
+async def check_way(
+    settings: Settings, way: SignIn, persona: Persona, application: Application, page: str | None
+) -> list[str]:
+    """What is wrong with a sign-in that is to lead to a page, as a caller meets it who was sent there.
+
+    Args:
+        settings: the settings.
+        way: the way of signing in, with the page that it leads to.
+        persona: who signs in.
+        application: the application.
+        page: another page that the persona may see, and a signed-out caller may not; None for the landing page alone.
+
+    Returns:
+        A sentence for each fault.
+    """
+    asked = page or way.lands or "/"
+    async with client_of(application, settings.probe.timeout) as client:
+        response = await client.get(asked, headers=_PAGES)
+        location = response.headers.get("location", "")
+        if is_other_spelling(asked, response.status_code, location):
+            page = asked = urlsplit(location).path
+            response = await client.get(asked, headers=_PAGES)
+            location = response.headers.get("location", "")
+        if not is_same_page(urlsplit(location).path, way.path):
+            came = f"answered {response.status_code}" + (f" to {location}" if location else "")
+            return [f"GET {asked} of a signed-out caller {came}, and did not lead to {way.path}"]
+        form = urlsplit(location)
+        to = f"{way.path}?{form.query}" if form.query else way.path
+        shown = await client.get(to, headers=_PAGES)
+        if not shown.is_success:
+            return [f"GET {to}, where a signed-out caller is sent, answered {shown.status_code}"]
+        if page is None:
+            return []
+        forms = [each for each in forms_in(shown.text, to) if each.method == "POST"]
+        found = next((each for each in forms if each.password), forms[0] if forms else None)
+        fields = {
+            name: settings.fill(value, persona, f"probe.sign_in.fields.{name}") for name, value in way.fields.items()
+        }
+        token = token_in(shown.text, to, _cookies(client))
+        signed = await client.post(
+            to,
+            headers={**_PAGES, **(token.headers if token else {}), **_referer(application, way.path)},
+            data={**(found.fields if found is not None else {}), **fields},
+        )
+        leads = urlsplit(signed.headers.get("location", "")).path
+    if is_same_page(leads, page):
+        return []
+    came = f"to {leads}" if leads else f"nowhere (it answered {signed.status_code})"
+    return [
+        f"{persona.name} asked for {page}, was sent to {way.path}, and after signing in led {came}, not back to {page}"
+    ]

@@ -18,6 +18,8 @@ class Format(StrEnum):
     OPENAPI = "openapi"
     SARIF = "sarif"
     LINES = "lines"
+    JUNIT = "junit"
+    HTML = "html"
 
     @property
     def module(self) -> str:
@@ -26,4 +28,11 @@ class Format(StrEnum):
 
 
 # By which ending of a file name a format is chosen.
-ENDINGS = {".txt": Format.TABLE, ".json": Format.JSON, ".csv": Format.CSV, ".sarif": Format.SARIF}
+ENDINGS = {
+    ".txt": Format.TABLE,
+    ".json": Format.JSON,
+    ".csv": Format.CSV,
+    ".sarif": Format.SARIF,
+    ".xml": Format.JUNIT,
+    ".html": Format.HTML,
+}

@@ -9,7 +9,7 @@ from typing import Any
 
 from ..expected import ExpectedResult
 from ..identity.seed_result import SeedResult
-from ..probe.result import Result
+from ..probe.result import PlanResult, Result
 from ..survey.coverage import SurveyResult
 from .results import MatrixResult, MembersResult
 
@@ -49,12 +49,30 @@ def probe(result: Result) -> str:
     rows: list[list[Any]] = []
     for each in result.observations:
         case = each.case
-        about = (case.method, case.line.template.text, case.path, case.persona.name, case.sample, case.declared)
-        rows.append([each.verdict, *about, each.observed, each.status, each.text])
+        about = (case.method, case.asked.template.text, case.raw or case.target, case.persona.name, case.sample)
+        rows.append([each.verdict, *about, case.declared, each.seen.came, each.seen.status, each.text])
     rows += [
-        ["not-tried", each.method, each.line.template.text, "", each.persona.name, "", "", "", "", each.why]
+        ["not-tried", each.asked.method, each.asked.template.text, "", each.persona.name, "", "", "", "", each.why]
         for each in result.untried
     ]
+    return _text(heads, rows)
+
+
+def plan(result: PlanResult) -> str:
+    """A row for each request that a probe would send."""
+    heads = ["method", "template", "path", "persona", "sample", "declared", "line"]
+    rows = (
+        [
+            case.method,
+            case.asked.template.text,
+            case.raw or case.target,
+            case.persona.name,
+            case.sample,
+            case.declared,
+            case.asked.declared_at,
+        ]
+        for case in result.plan.cases
+    )
     return _text(heads, rows)
 
 
@@ -99,6 +117,7 @@ REPORTS = {
     ExpectedResult: expected,
     MatrixResult: matrix,
     Result: probe,
+    PlanResult: plan,
     MembersResult: members,
     SeedResult: seed,
 }

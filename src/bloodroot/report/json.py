@@ -20,8 +20,8 @@ from ..core.records import UNKNOWN
 from ..expected import ExpectedResult
 from ..identity.seed_result import SeedResult
 from ..probe.asking import AskResult
-from ..probe.result import Result
-from ..probe.verdicts import Verdict
+from ..probe.judging import Verdict
+from ..probe.result import PlanResult, Result
 from ..survey.coverage import SurveyResult
 from .results import FormatResult, LinesResult, MadeToken, MatrixResult, MembersResult, TokenResult
 
@@ -35,7 +35,8 @@ if TYPE_CHECKING:
     from ..core.roles import RoleTable
     from ..identity.members import Member
     from ..language.problems import Place
-    from ..probe.verdicts import Observation
+    from ..probe.judging import Observation
+    from ..probe.planning import Case, Untried
     from ..survey.coverage import Surveyed
     from ..survey.endpoints import HandlerGuard
 
@@ -127,10 +128,21 @@ def probe(result: Result) -> str:
         "probe",
         counts={**counts, "not-tried": len(result.untried)},
         observations=[_observation(each) for each in result.observations],
-        not_tried=[
-            {"method": each.method, "template": each.line.template.text, "persona": each.persona.name, "why": each.why}
-            for each in result.untried
-        ],
+        not_tried=[_untried(each) for each in result.untried],
+        sign_in_faults=list(result.sign_in_faults),
+        notes=list(result.notes),
+        url=result.base or None,
+        part=result.part or None,
+    )
+
+
+def plan(result: PlanResult) -> str:
+    """What a probe would ask."""
+    return _text(
+        "plan",
+        url=result.base or None,
+        requests=[_asked(case) for case in result.plan.cases],
+        not_tried=[_untried(each) for each in result.plan.untried],
     )
 
 
@@ -317,21 +329,43 @@ def _surveyed(row: Surveyed) -> dict[str, Any]:
     }
 
 
-def _observation(each: Observation) -> dict[str, Any]:
-    case = each.case
+def _asked(case: Case) -> dict[str, Any]:
     return {
-        "verdict": each.verdict.value,
         "method": case.method,
-        "template": case.line.template.text,
-        "path": case.path,
+        "template": case.asked.template.text,
+        "path": case.raw or case.target,
         "persona": case.persona.name,
         "sample": case.sample or None,
+        "spelled": case.spelled or None,
         "declared": case.declared.value,
-        "observed": each.observed.value,
+        "line": _line(case.asked.line) if case.asked.line is not None else None,
+    }
+
+
+def _untried(each: Untried) -> dict[str, Any]:
+    asked = each.asked
+    return {
+        "method": asked.method,
+        "template": asked.template.text,
+        "persona": each.persona.name,
+        "why": each.why,
+    }
+
+
+def _observation(each: Observation) -> dict[str, Any]:
+    seen = each.seen
+    return {
+        "verdict": each.verdict.value,
+        **_asked(each.case),
+        "observed": seen.came.value,
+        "by": seen.by.value or None,
         "text": each.text,
-        "status": each.status,
-        "location": each.location or None,
-        "line": _line(case.line),
+        "status": seen.status or None,
+        "location": seen.location or None,
+        "changed": seen.changed,
+        "exception": seen.note or None,
+        "settle": each.settle or None,
+        "repeat": list(each.repeat),
     }
 
 
@@ -367,6 +401,7 @@ REPORTS = {
     Explanation: decision,
     LinesResult: lines,
     Result: probe,
+    PlanResult: plan,
     MembersResult: members,
     SeedResult: seed,
     TokenResult: token,

@@ -2,7 +2,8 @@
 
 from .callers import ClaimNames, Development, DirectoryTables, Source, TokenRules, claim_path
 from .checked import SettingsError
-from .project import Body, Example, Persona, Sample, Settings, SignIn
+from .probing import Body, Example, KnownAnswer, ProbeRules, Sample, SignIn
+from .project import Persona, Settings
 from .reading import find_settings, read_settings
 
 __all__ = [
@@ -11,7 +12,9 @@ __all__ = [
     "Development",
     "DirectoryTables",
     "Example",
+    "KnownAnswer",
     "Persona",
+    "ProbeRules",
     "Sample",
     "Settings",
     "SettingsError",

@@ -10,9 +10,9 @@ from pathlib import Path
 from typing import Any
 
 from ..core.caller import Caller
-from ..core.paths import Template
 from .callers import Development, DirectoryTables, Source
 from .checked import ASKED, Checked, SettingsError
+from .probing import Body, ProbeRules, Sample
 
 
 @dataclass(frozen=True, slots=True)
@@ -52,54 +52,6 @@ class Persona:
 
 
 @dataclass(frozen=True, slots=True)
-class Example:
-    """A record for which a condition is known to hold or to fail.
-
-    Attributes:
-        values: parameters of the path that lead to it.
-        mark: text that is in this record and in no other, or None.
-    """
-
-    values: Mapping[str, str]
-    mark: str | None = None
-
-
-@dataclass(frozen=True, slots=True)
-class Sample:
-    """For one condition, a record where it holds and one where it fails."""
-
-    holds: Example | None = None
-    fails: Example | None = None
-
-
-@dataclass(frozen=True, slots=True)
-class SignIn:
-    """How a persona signs in.
-
-    Attributes:
-        how: ``form`` or ``json``.
-        path: where to.
-        fields: what is sent, with ``{persona.NAME}`` and ``{env.NAME}`` to be filled in.
-        token: where a JSON answer has the bearer token, names with dots between them; None for cookies.
-        covers: the paths that this way of signing in is for; None for all.
-    """
-
-    how: str
-    path: str
-    fields: Mapping[str, str]
-    token: str | None = None
-    covers: Template | None = None
-
-
-@dataclass(frozen=True, slots=True)
-class Body:
-    """What is sent along with a request: a form or JSON."""
-
-    kind: str
-    content: Any
-
-
-@dataclass(frozen=True, slots=True)
 class Settings:
     """Everything in the file, checked.
 
@@ -108,11 +60,11 @@ class Settings:
         policy: the policy file.
         app: the application object as ``module:name``, or None.
         openapi: an OpenAPI document of the application, or None.
+        url: where the application is running, or None: then it is asked in this process.
         personas: by name, in the order of the file.
         values: for each parameter of a path, a value.
         samples: for conditions, by name.
-        sign_ins: ways to sign in, in the order of the file.
-        reset: a command, or ``module:function``, that puts the data back; None where there is none.
+        probe: how the application is asked.
         bodies: what is sent, by method and path template such as ``POST /trials``.
         identity: where callers say who they are, in the order of the file.
         development: how to make tokens while the application is being developed, or None.
@@ -124,11 +76,11 @@ class Settings:
     policy: Path
     app: str | None = None
     openapi: Path | None = None
+    url: str | None = None
     personas: Mapping[str, Persona] = field(default_factory=dict)
     values: Mapping[str, str] = field(default_factory=dict)
     samples: Mapping[str, Sample] = field(default_factory=dict)
-    sign_ins: tuple[SignIn, ...] = ()
-    reset: str | None = None
+    probe: ProbeRules = field(default_factory=ProbeRules)
     bodies: Mapping[str, Body] = field(default_factory=dict)
     identity: tuple[Source, ...] = ()
     development: Development | None = None
@@ -165,3 +117,19 @@ class Settings:
             return persona.values[name]
 
         return ASKED.sub(filled, text)
+
+    def fill_in(self, text: str, persona: Persona) -> str:
+        """A string with ``{persona.NAME}`` filled in; ``{env.NAME}``, which may be a secret, stays a name.
+
+        Raises:
+            SettingsError: the persona has no such name.
+        """
+        return ASKED.sub(lambda match: match[0] if match[1] == "env" else self.fill(match[0], persona, "fields"), text)
+
+    def filled(self, value: Any, persona: Persona, where: str) -> Any:
+        """What a body holds, with every string in it filled in as by `fill`."""
+        if isinstance(value, str):
+            return self.fill(value, persona, where)
+        if isinstance(value, Mapping):
+            return {name: self.filled(each, persona, where) for name, each in value.items()}
+        return [self.filled(each, persona, where) for each in value] if isinstance(value, list) else value

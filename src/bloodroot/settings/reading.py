@@ -3,20 +3,23 @@
 from __future__ import annotations
 
 import os
+import re
 import tomllib
 from pathlib import Path
 from typing import Any
 
 from ..language.problems import suggestion
 from .checked import Checked, SettingsError, Table
-from .project import Body, Example, Persona, Sample, Settings, SignIn
+from .project import Persona, Settings
 from .reading_callers import read_development, read_directory, read_sources
+from .reading_probe import read_bodies, read_probe, read_samples
 
 NAME = "bloodroot.toml"
 KEYS = (
     "policy",
     "app",
     "openapi",
+    "url",
     "environment",
     "identity",
     "directory",
@@ -26,11 +29,8 @@ KEYS = (
     "probe",
     "bodies",
 )
+_URL = re.compile(r"https?://[^/?#\s@]+(/[^?#\s]*)?").fullmatch
 PERSONA_KEYS = ("signed_in", "member", "roles", "groups", "permissions", "attributes")
-SAMPLE_KEYS = ("holds", "fails")
-PROBE_KEYS = ("reset", "sign_in")
-SIGN_IN_KEYS = ("how", "path", "fields", "token", "for")
-BODY_KEYS = ("form", "json")
 
 
 def find_settings(start: Path | None = None) -> Path | None:
@@ -81,21 +81,21 @@ def _settings(table: Table) -> Settings:
     environment = table.file("environment")
     if environment is not None:
         _take_environment(table, environment)
-    values, samples = _samples(table.table("samples"))
-    probe = table.table("probe")
-    probe.known(PROBE_KEYS)
-    bodies = {" ".join(name.split()): _body(each) for name, each in table.table("bodies").each_table().items()}
+    values, samples = read_samples(table.table("samples"))
+    url = table.text("url")
+    if url is not None and not _URL(url):
+        table.problem("url", 'this must be where the application is running, such as "http://127.0.0.1:8000"')
     return Settings(
         checked.file,
         folder / (table.text("policy") or "access.bloodroot"),
         table.text("app"),
         table.file("openapi"),
+        url.rstrip("/") if url is not None else None,
         {name: _persona(name, each) for name, each in table.table("personas").each_table().items()},
         values,
         samples,
-        tuple(_sign_in(each) for each in probe.tables("sign_in")),
-        probe.text("reset"),
-        {name: body for name, body in bodies.items() if body is not None},
+        read_probe(table.table("probe")),
+        read_bodies(table.table("bodies")),
         read_sources(table),
         read_development(table),
         read_directory(table),
@@ -140,45 +140,3 @@ def _persona(name: str, table: Table) -> Persona:
     if member is not None:
         values["member"] = member
     return Persona(name, signed_in, roles, groups, attributes, values, permissions, member)
-
-
-def _samples(table: Table) -> tuple[dict[str, str], dict[str, Sample]]:
-    values: dict[str, str] = {}
-    samples: dict[str, Sample] = {}
-    for name, value in table.values.items():
-        if isinstance(value, dict):
-            sample = table.table(name)
-            sample.known(SAMPLE_KEYS)
-            examples = [_example(sample.table(key)) if key in sample else None for key in SAMPLE_KEYS]
-            samples[name] = Sample(*examples)
-        else:
-            values[name] = table.value(name)
-    return values, samples
-
-
-def _example(table: Table) -> Example:
-    values = table.each_value()
-    mark = values.pop("mark", None)
-    if not values:
-        table.problem(None, "this needs the parameters of the path, such as { trial_id = 7 }")
-    return Example(values, mark)
-
-
-def _sign_in(table: Table) -> SignIn:
-    table.known(SIGN_IN_KEYS)
-    if table.values.get("how") not in ("form", "json"):
-        table.problem("how", 'this must be "form" or "json"')
-    path = table.text("path") or ""
-    if not path.startswith("/"):
-        table.problem("path", "this must be the path of the application's own sign-in, such as /sign-in")
-    fields = table.table("fields").each_value()
-    return SignIn(str(table.values.get("how")), path, fields, table.text("token"), table.template("for"))
-
-
-def _body(table: Table) -> Body | None:
-    if len(table.values) != 1 or next(iter(table.values)) not in BODY_KEYS:
-        table.problem(None, "this must be { form = { ... } } or { json = ... }")
-        return None
-    if "form" in table:
-        return Body("form", table.table("form").each_value())
-    return Body("json", table.values["json"])

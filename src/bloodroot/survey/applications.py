@@ -119,6 +119,23 @@ def is_application(name: str, folder: Path) -> bool:
 
 def routes_of(app: Any) -> list[Route] | None:
     """The routes of an application, by the framework that it is made with; None where that is not known."""
+    framework, layer = _application_in(app)
+    if not framework:
+        return None
+    if framework == "django":
+        return _routes_of_django()
+    module = importlib.import_module(f"bloodroot.enforce.{framework}")
+    found: list[Route] = module.routes(layer)
+    return found
+
+
+def framework_of(app: Any) -> str:
+    """The framework that an application is made with: fastapi, starlette, flask or django; else an empty string."""
+    return _application_in(app)[0]
+
+
+def _application_in(app: Any) -> tuple[str, Any]:
+    """The framework, and the application within whatever is around it; an empty string where neither is known."""
     seen: set[int] = set()
     waiting = [app]
     while waiting and len(seen) < _MOST_LAYERS:
@@ -129,14 +146,12 @@ def routes_of(app: Any) -> list[Route] | None:
         for kind in type(layer).__mro__:
             framework = kind.__module__.split(".")[0]
             if framework == "django" and "handlers" in kind.__module__ and not hasattr(layer, "application"):
-                return _routes_of_django()
+                return framework, layer
             if framework in _FRAMEWORKS[:3] and _is_application(layer, framework):
-                module = importlib.import_module(f"bloodroot.enforce.{framework}")
-                found: list[Route] = module.routes(layer)
-                return found
+                return framework, layer
         # A bound method leads to its object, as ``app.wsgi_app`` does.
         waiting += [getattr(layer, name, None) for name in (*_INNER, "__self__", "__wrapped__")]
-    return None
+    return "", None
 
 
 def _is_application(layer: Any, framework: str) -> bool:

@@ -5,7 +5,7 @@ from ...core.explanation import Explanation
 from ...expected import ExpectedResult
 from ...identity.seed_result import SeedResult
 from ...probe.asking import AskResult
-from ...probe.result import Result
+from ...probe.result import PlanResult, Result
 from ...survey.coverage import SurveyResult
 from ..results import FormatResult, LinesResult, MadeToken, MatrixResult, MembersResult, TokenResult
 from .ask import ask
@@ -14,7 +14,7 @@ from .expected import expected
 from .formatted import formatted
 from .identity import made_token, members, seed, token
 from .matrix import matrix
-from .probe import probe
+from .probe import plan, probe
 from .survey import survey
 from .why import decision, lines
 
@@ -23,6 +23,7 @@ REPORTS = {
     Explanation: decision,
     LinesResult: lines,
     Result: probe,
+    PlanResult: plan,
     MembersResult: members,
     SeedResult: seed,
     TokenResult: token,

@@ -1,0 +1,126 @@
+"""Command lines that repeat a request as a persona. Secrets are in them by the names of environment variables."""
+
+from __future__ import annotations
+
+import json
+import re
+import shlex
+from collections.abc import Mapping
+from typing import TYPE_CHECKING, Any
+
+from ..settings import Body, Persona, Settings, SettingsError, SignIn
+from .sign_in import way_for
+
+if TYPE_CHECKING:
+    from .planning import Case
+
+# Where an application is when it is served by hand, as its documentation has it.
+USUAL_BASE = "http://127.0.0.1:8000"
+_ENVIRONMENT = re.compile(r"\{env\.([^{}]*)\}")
+_IN_QUOTES = re.compile(r'([\\"$`!])')
+_JAR = "cookies.txt"
+
+
+def curl_lines(settings: Settings, case: Case, base: str) -> list[str]:
+    """The lines that repeat a case of a probe.
+
+    Args:
+        settings: how the persona signs in.
+        case: the request.
+        base: the beginning of its URL.
+    """
+    url = base + (case.raw or case.target)
+    extra = ["--path-as-is"] if case.raw is not None else []
+    return lines(settings, case.persona, case.method, url, case.path, case.body, case.headers, extra)
+
+
+def lines(
+    settings: Settings,
+    persona: Persona,
+    method: str,
+    url: str,
+    path: str,
+    body: Body | None,
+    headers: Mapping[str, str] | None = None,
+    extra: list[str] | None = None,
+) -> list[str]:
+    """The lines that send a request as a persona: one to sign in, where that is needed, and one for the request.
+
+    Args:
+        settings: how the persona signs in.
+        persona: who asks.
+        method: the method.
+        url: the whole URL.
+        path: its path, which says how to sign in.
+        body: what is sent, or None.
+        headers: headers beside those of signing in.
+        extra: options beside.
+    """
+    way = way_for(settings, path)
+    base = url[: len(url) - len(url.partition("://")[2].partition("/")[2]) - 1]
+    before, credentials = _signing_in(settings, persona, way, base) if persona.signed_in and way else ([], [])
+    words = ["curl", "-i", *(extra or []), *_method(method, body), *credentials]
+    for name, value in (headers or {}).items():
+        words += ["-H", shlex.quote(f"{name}: {value}")]
+    return [*before, " ".join([*words, *_sent(settings, body, persona), shlex.quote(url)])]
+
+
+def _method(method: str, body: Body | None) -> list[str]:
+    if method == "HEAD":
+        return ["-I"]
+    return [] if method == ("POST" if body is not None else "GET") else ["-X", shlex.quote(method)]
+
+
+def _signing_in(settings: Settings, persona: Persona, way: SignIn, base: str) -> tuple[list[str], list[str]]:
+    """The line that signs in, if one is needed, and the words that the request needs then."""
+    fields = {name: _text(settings, text, persona) for name, text in way.fields.items()}
+    if way.how == "basic":
+        return [], ["-u", _quoted(f"{fields['name']}:{fields['password']}")]
+    if way.how == "header":
+        return [], [word for name, value in fields.items() for word in ("-H", _quoted(f"{name}: {value}"))]
+    if way.how == "bearer" and not way.path:
+        return [], ["-H", f'"Authorization: Bearer $(bloodroot token make {shlex.quote(persona.name)})"']
+    url = shlex.quote(base + way.path)
+    if way.how == "form":
+        sent = " ".join(f"--data-urlencode {_quoted(f'{name}={value}')}" for name, value in fields.items())
+        return [f"curl -s -o /dev/null -c {_JAR} {sent} {url}"], ["-b", _JAR]
+    sent = f"--json {_quoted(json.dumps(fields, ensure_ascii=False))}"
+    if way.token is None:
+        return [f"curl -s -o /dev/null -c {_JAR} {sent} {url}"], ["-b", _JAR]
+    steps = "".join(f"[{name!r}]" for name in way.token.split("."))
+    read = f'python3 -c "import json, sys; print(json.load(sys.stdin){steps})"'
+    return [f"TOKEN=$(curl -s {sent} {url} | {read})"], ["-H", '"Authorization: Bearer $TOKEN"']
+
+
+def _text(settings: Settings, text: str, persona: Persona) -> str:
+    """A field with what the persona has filled in; secrets stay names."""
+    parts = _ENVIRONMENT.split(text)
+    found = []
+    for place, part in enumerate(parts):
+        if place % 2:
+            found.append(f"{{env.{part}}}")
+            continue
+        try:
+            found.append(settings.fill(part, persona, "fields"))
+        except SettingsError:
+            found.append(part)
+    return "".join(found)
+
+
+def _quoted(text: str) -> str:
+    """A word for a shell, in which ``{env.NAME}`` is the variable."""
+    parts = _ENVIRONMENT.split(text)
+    if len(parts) == 1:
+        return shlex.quote(text)
+    words = [f"${part}" if place % 2 else _IN_QUOTES.sub(r"\\\1", part) for place, part in enumerate(parts)]
+    return f'"{"".join(words)}"'
+
+
+def _sent(settings: Settings, body: Body | None, persona: Persona) -> list[str]:
+    if body is None:
+        return []
+    if body.kind == "json":
+        return ["--json", _quoted(_text(settings, json.dumps(body.content, ensure_ascii=False), persona))]
+    content: Mapping[str, Any] = body.content
+    pairs = (_quoted(_text(settings, f"{name}={value}", persona)) for name, value in content.items())
+    return [word for pair in pairs for word in ("--data-urlencode", pair)]

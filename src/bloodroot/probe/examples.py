@@ -1,0 +1,177 @@
+"""Values of parameters, and bodies, from what an OpenAPI document says of an endpoint: its examples and schemas."""
+
+from __future__ import annotations
+
+import json
+from collections.abc import Mapping
+from pathlib import Path
+from typing import TYPE_CHECKING, Any
+
+from ..core.binding import Route, template_of
+from ..core.paths import specificity
+from ..settings import Body, Settings
+
+if TYPE_CHECKING:
+    from .application import Application
+    from .asked import AskedEndpoint
+
+_DEEPEST = 12
+_BY_FORMAT = {
+    "date": "2026-05-04",
+    "date-time": "2026-05-04T10:00:00Z",
+    "email": "fern@fernhollow.example",
+    "uuid": "00000000-0000-4000-8000-000000000001",
+    "uri": "https://fernhollow.example/",
+    "time": "10:00:00Z",
+    "ipv4": "127.0.0.1",
+}
+_FORMS = ("application/x-www-form-urlencoded", "multipart/form-data")
+
+
+class Examples:
+    """What a document says of each endpoint.
+
+    Args:
+        document: the document, as plain data; an empty mapping for none.
+    """
+
+    def __init__(self, document: Mapping[str, Any]) -> None:
+        self._document = document
+        self._operations: dict[tuple[str, object], tuple[Mapping[str, Any], Mapping[str, Any]]] = {}
+        paths = document.get("paths")
+        for path, item in paths.items() if isinstance(paths, Mapping) else ():
+            item = self._resolved(item)
+            if not isinstance(path, str) or not path.startswith("/") or not isinstance(item, Mapping):
+                continue
+            shape = specificity(template_of(Route("", (), path))[0], exact=True)
+            for method, operation in item.items():
+                if isinstance(operation, Mapping):
+                    self._operations[str(method).upper(), shape] = operation, item
+
+    def values(self, asked: AskedEndpoint) -> Mapping[str, str]:
+        """Values for the parameters of a path."""
+        operation, item = self._of(asked)
+        found: dict[str, str] = {}
+        listed = [*(item.get("parameters") or ()), *(operation.get("parameters") or ())]
+        for parameter in map(self._resolved, listed):
+            if not isinstance(parameter, Mapping) or parameter.get("in") != "path":
+                continue
+            value = self._given(parameter)
+            if value is None:
+                schema = self._resolved(parameter.get("schema"))
+                value = self._given(schema) if isinstance(schema, Mapping) else None
+            if isinstance(value, str | int | float) and not isinstance(value, bool):
+                found[str(parameter.get("name"))] = str(value)
+        return found
+
+    def body(self, asked: AskedEndpoint) -> Body | None:
+        """A body that is as the document says, or None where it says nothing."""
+        operation, _ = self._of(asked)
+        body = self._resolved(operation.get("requestBody"))
+        content = body.get("content") if isinstance(body, Mapping) else None
+        for kind, media in content.items() if isinstance(content, Mapping) else ():
+            if not isinstance(media, Mapping):
+                continue
+            value = self._given(media)
+            if value is None:
+                value = self.made(media.get("schema"))
+            if kind.endswith("json"):
+                return Body("json", value)
+            if kind in _FORMS and isinstance(value, Mapping):
+                return Body("form", {name: str(each) for name, each in value.items() if each is not None})
+        return None
+
+    def made(self, schema: Any, depth: int = 0) -> Any:
+        """A value that a schema allows, as far as its type, its examples and its limits say."""
+        schema = self._resolved(schema)
+        if not isinstance(schema, Mapping) or depth > _DEEPEST:
+            return None
+        given = self._given(schema)
+        if given is not None:
+            return given
+        for several in ("allOf", "oneOf", "anyOf"):
+            parts = schema.get(several)
+            if isinstance(parts, list) and parts:
+                made = [self.made(part, depth + 1) for part in parts]
+                if several == "allOf" and all(isinstance(each, Mapping) for each in made):
+                    return {name: value for each in made for name, value in each.items()}
+                return next((each for each in made if each is not None), None)
+        kind = schema.get("type")
+        if isinstance(kind, list):
+            kind = next((each for each in kind if each != "null"), None)
+        return self._of_kind(kind, schema, depth)
+
+    def _of_kind(self, kind: Any, schema: Mapping[str, Any], depth: int) -> Any:
+        if kind == "object" or "properties" in schema:
+            properties = schema.get("properties")
+            required = schema.get("required") or ()
+            pairs = properties.items() if isinstance(properties, Mapping) else ()
+            made = {name: self.made(each, depth + 1) for name, each in pairs}
+            return {name: value for name, value in made.items() if value is not None or name in required}
+        if kind == "array":
+            return [self.made(schema.get("items"), depth + 1)] if schema.get("minItems", 0) else []
+        if kind in ("integer", "number"):
+            least = schema.get("minimum", schema.get("exclusiveMinimum"))
+            return 1 if not isinstance(least, int | float) or least < 1 else least + ("exclusiveMinimum" in schema)
+        if kind == "boolean":
+            return True
+        if kind == "string":
+            return _BY_FORMAT.get(str(schema.get("format")), "fern".ljust(int(schema.get("minLength") or 0), "n"))
+        return None
+
+    def _given(self, schema: Mapping[str, Any]) -> Any:
+        """A value that is written down: an example, the default, the first of an enumeration."""
+        for key in ("example", "default", "const"):
+            if schema.get(key) is not None:
+                return schema[key]
+        for key in ("examples", "enum"):
+            several = schema.get(key)
+            if isinstance(several, list) and several:
+                return several[0]
+            if isinstance(several, Mapping) and several:
+                first = self._resolved(next(iter(several.values())))
+                return first.get("value") if isinstance(first, Mapping) else None
+        return None
+
+    def _of(self, asked: AskedEndpoint) -> tuple[Mapping[str, Any], Mapping[str, Any]]:
+        return self._operations.get((asked.method, specificity(asked.template, exact=True)), ({}, {}))
+
+    def _resolved(self, value: Any) -> Any:
+        """What a reference within the document leads to."""
+        for _ in range(_DEEPEST):
+            reference = value.get("$ref") if isinstance(value, Mapping) else None
+            if not isinstance(reference, str) or not reference.startswith("#/"):
+                return value
+            value = self._document
+            for name in reference[2:].split("/"):
+                value = value.get(name.replace("~1", "/").replace("~0", "~")) if isinstance(value, Mapping) else None
+        return None
+
+
+def examples_of(settings: Settings, application: Application) -> Examples:
+    """What is known of an application's endpoints: by the document that the settings name, or by FastAPI's own."""
+    if settings.openapi is not None:
+        return Examples(_read(settings.openapi))
+    make = getattr(getattr(application, "app", None), "openapi", None)
+    if callable(make):
+        try:
+            found = make()
+        except Exception:
+            return Examples({})
+        return Examples(found if isinstance(found, Mapping) else {})
+    return Examples({})
+
+
+def _read(file: Path) -> Mapping[str, Any]:
+    """A document, as JSON or YAML; `survey.documents` says what is wrong with one that cannot be read."""
+    from ..survey.documents import survey_openapi
+
+    survey_openapi(file)
+    text = file.read_text("utf-8-sig")
+    try:
+        found = json.loads(text)
+    except ValueError:
+        import yaml
+
+        found = yaml.safe_load(text)
+    return found if isinstance(found, Mapping) else {}

@@ -1,0 +1,209 @@
+"""One response, as plain facts: what it is by itself, before it is compared with what was declared."""
+
+from __future__ import annotations
+
+import html
+import re
+from collections.abc import Collection, Iterable, Mapping
+from dataclasses import dataclass, field
+from enum import StrEnum
+from typing import TYPE_CHECKING
+from urllib.parse import urlsplit
+
+from .spelling import is_same_page
+
+if TYPE_CHECKING:
+    import httpx
+
+    from ..settings import KnownAnswer
+    from .planning import Case, Secret
+    from .watching import Watched
+
+_TAGS = re.compile(r"<(script|style)\b.*?</\1>|<[^>]*>", re.S | re.I)
+_FORGERY = re.compile(r"\b(csrf|xsrf|cross.site request forgery)\b", re.I).search
+_LONGEST = 200_000  # characters of a page in which a reason is looked for
+
+
+class Came(StrEnum):
+    """What a response is."""
+
+    MADE = "made"
+    DONE = "done"
+    REFUSED = "refused"
+    SIGN_IN = "sign-in"
+    SENT = "sent-away"
+    NOT_FOUND = "not-found"
+    UNFIT = "unfit"
+    UNPROVEN = "unproven"
+    NOT_SERVED = "not-served"
+    LIMITED = "limited"
+    FAILED = "failed"
+    LOST = "lost"
+
+
+class By(StrEnum):
+    """What answered, as far as that can be seen."""
+
+    POLICY = "policy"  # enforcement refused
+    HANDLER = "handler"  # the handler began to run
+    ROUTE = "route"  # the route was chosen, and what is around its handler answered
+    BEFORE = "before"  # no handler was chosen
+    UNSEEN = ""  # the application runs elsewhere, or has no routes that can be read
+
+
+@dataclass(frozen=True, slots=True)
+class Seen:
+    """The facts of one request and its response.
+
+    Attributes:
+        came: what the response is.
+        by: what answered.
+        status: the HTTP status code; 0 for no response.
+        location: where it redirects to, or an empty string.
+        known: whether the settings say what such a response means.
+        shown: texts in it that the persona may not see.
+        changed: whether the data was another afterwards; None where that was not looked at.
+        stranger: the name of the handler that answered, where that is not the one of the endpoint.
+        followed: another spelling of the path that the router asked for first, or an empty string.
+        note: the exception that was raised first, or why there is no response.
+        by_token: whether it was sent with a token alone, so that no check against forged requests applies.
+    """
+
+    came: Came
+    by: By = By.UNSEEN
+    status: int = 0
+    location: str = ""
+    known: bool = False
+    shown: tuple[str, ...] = ()
+    changed: bool | None = None
+    stranger: str = ""
+    followed: str = ""
+    note: str = ""
+    by_token: bool = False
+
+
+@dataclass(frozen=True, slots=True)
+class Ways:
+    """What is known of the responses of an application.
+
+    Attributes:
+        sign_in_paths: a redirect to one of these asks the caller to sign in.
+        answers: what responses mean, as the settings say it.
+        here: whether handlers can be seen.
+        lands: by the path of a sign-in, the page that it leads to.
+    """
+
+    sign_in_paths: Collection[str] = ()
+    answers: tuple[KnownAnswer, ...] = ()
+    here: bool = False
+    lands: Mapping[str, str] = field(default_factory=dict)
+
+
+def facts_of(
+    case: Case,
+    response: httpx.Response,
+    watched: Watched,
+    ways: Ways,
+    secrets: Iterable[Secret] = (),
+    followed: str = "",
+    by_token: bool = False,
+) -> Seen:
+    """The facts of a response.
+
+    Args:
+        case: the request.
+        response: the response.
+        watched: what became of the request inside the application.
+        ways: what is known of its responses.
+        secrets: texts that the persona may not see.
+        followed: the path that was asked for in the end, where that is another spelling.
+        by_token: whether it was sent with a token alone.
+    """
+    status, location = response.status_code, response.headers.get("location", "")
+    text = response.text
+    by = _by(case, watched, ways)
+    came, known = _came(case, status, location, text, by, ways)
+    plain = html.unescape(text)
+    shown = tuple(dict.fromkeys(each.mark for each in secrets if each.mark in text or each.mark in plain))
+    return Seen(
+        came,
+        by,
+        status,
+        location,
+        known,
+        shown,
+        None,
+        _stranger(case, watched),
+        followed,
+        watched.error,
+        by_token,
+    )
+
+
+def _by(case: Case, watched: Watched, ways: Ways) -> By:
+    if watched.refusals:
+        return By.POLICY
+    if watched.reached:
+        return By.HANDLER
+    if watched.handler is not None:
+        return By.ROUTE
+    route = case.asked.route
+    # What is mounted as a whole, and files, are served without a handler that could be seen.
+    if not ways.here or case.asked.handler is None or (route is not None and route.kind in ("static", "mount")):
+        return By.UNSEEN
+    return By.BEFORE
+
+
+def _stranger(case: Case, watched: Watched) -> str:
+    """The handler that was chosen, where it is not the one of the endpoint."""
+    mine, chosen = case.asked.handler, watched.handler
+    if mine is None or chosen is None or mine is chosen or _unwrapped(mine) is _unwrapped(chosen):
+        return ""
+    return str(getattr(chosen, "__name__", type(chosen).__name__))
+
+
+def _unwrapped(handler: object) -> object:
+    while (inner := getattr(handler, "__wrapped__", None)) is not None:
+        handler = inner
+    return handler
+
+
+def _came(case: Case, status: int, location: str, text: str, by: By, ways: Ways) -> tuple[Came, bool]:
+    """What a response is, and whether the settings say so."""
+    leads = urlsplit(location).path if 300 <= status < 400 else ""
+    for answer in ways.answers:
+        if answer.matches(status, leads, text):
+            means = {"refused": Came.REFUSED, "sign-in": Came.SIGN_IN, "done": Came.DONE}
+            return means[answer.means], True
+    if leads and case.method == "POST" and _is_signed_in(case.path, leads, ways):
+        return Came.DONE, True
+    if status == 401 or (leads and any(is_same_page(leads, path) for path in ways.sign_in_paths)):
+        return Came.SIGN_IN, False
+    if 300 <= status < 400 and status != 304:
+        return Came.SENT, False
+    if not case.safe and by is not By.POLICY and status in (400, 403, 419) and _is_about_forgery(text):
+        return Came.UNPROVEN, False
+    return _by_status(status), False
+
+
+def _is_signed_in(path: str, leads: str, ways: Ways) -> bool:
+    """Whether a sign-in leads where the settings say."""
+    return any(is_same_page(path, signing) and is_same_page(leads, page) for signing, page in ways.lands.items())
+
+
+def _is_about_forgery(text: str) -> bool:
+    return _FORGERY(_TAGS.sub(" ", text[:_LONGEST])) is not None
+
+
+def _by_status(status: int) -> Came:
+    if 200 <= status < 300 or status == 304:
+        return Came.MADE
+    if status == 429:
+        return Came.LIMITED
+    if status in (405, 501):
+        return Came.NOT_SERVED
+    if status == 403:
+        return Came.REFUSED
+    if status in (404, 410):
+        return Came.NOT_FOUND
+    return Came.FAILED if status >= 500 or status < 200 else Came.UNFIT

@@ -1,0 +1,210 @@
+"""The journal of a probe: every request, a line of JSON each, so that a run that was stopped can go on.
+
+A request that changes data is written down before it is sent and again when it is answered. One that was sent and has
+no answer is not sent again. The journal has no credentials in it, and nothing of a response but its facts.
+"""
+
+from __future__ import annotations
+
+import hashlib
+import json
+import os
+from collections.abc import Iterable, Mapping
+from dataclasses import asdict
+from pathlib import Path
+from typing import TYPE_CHECKING, Any, TextIO
+
+from ..language.errors import BloodrootError
+from .facts import By, Came, Seen
+
+if TYPE_CHECKING:
+    from .planning import Case, Plan
+
+FORMAT = 1
+Key = tuple[str, ...]
+
+
+class JournalError(BloodrootError):
+    """A journal that cannot be read, or is of another plan. The message names the file and the way out."""
+
+
+def number_of(plan: Plan) -> str:
+    """A number that two plans share only where they ask the same and declare the same."""
+    text = "\n".join(json.dumps([*case.key, case.declared.value]) for case in plan.cases)
+    return hashlib.sha256(text.encode("utf-8", "surrogatepass")).hexdigest()[:16]
+
+
+class Journal:
+    """A journal that is being written.
+
+    Args:
+        file: where.
+        plan: what is going to be asked.
+        shard: which part of it.
+        resume: whether to go on with what is there.
+
+    Attributes:
+        answered: the facts that were written down before, by request.
+
+    Raises:
+        JournalError: the file cannot be written, or cannot be gone on with.
+    """
+
+    def __init__(self, file: Path, plan: Plan, shard: str, *, resume: bool) -> None:
+        self.file = file
+        self.answered: dict[Key, Seen] = {}
+        number = number_of(plan)
+        if resume:
+            found = read_journal(file)
+            if found.plan != number or found.shard != shard:
+                raise JournalError(
+                    f"{file}: this journal is of another plan: the policy, the settings, the options or the "
+                    "application have changed; begin again without --resume"
+                )
+            self.answered = dict(found.answered)
+            for key in found.unanswered:
+                self.answered[key] = _STOPPED
+        try:
+            file.parent.mkdir(parents=True, exist_ok=True)
+            if resume:
+                _cut_at_last_line(file)
+            elif file.parent.name == ".bloodroot":
+                (file.parent / ".gitignore").write_text("*\n", "utf-8")
+            self._file: TextIO = file.open("a" if resume else "w", encoding="utf-8")
+        except OSError as error:
+            raise JournalError(
+                f"{file}: the journal cannot be written: {error.strerror}; name one with --journal"
+            ) from None
+        if not resume:
+            self._write({"format": FORMAT, "journal": "probe", "plan": number, "shard": shard})
+        for key in found.unanswered if resume else ():
+            self._write({"answered": list(key), **asdict(_STOPPED)})
+
+    def sending(self, case: Case) -> None:
+        """Write down that a request is about to be sent that may change data."""
+        self._write({"sent": list(case.key)})
+        os.fsync(self._file.fileno())
+
+    def seen(self, case: Case, seen: Seen) -> None:
+        """Write down the facts of a response."""
+        self._write({"answered": list(case.key), **asdict(seen)})
+
+    def end(self) -> None:
+        """Write down that everything was asked."""
+        self._write({"end": True})
+        self._file.close()
+
+    def close(self) -> None:
+        """Close the file."""
+        self._file.close()
+
+    def _write(self, values: Mapping[str, Any]) -> None:
+        self._file.write(json.dumps(values, ensure_ascii=False) + "\n")
+        self._file.flush()
+
+
+_STOPPED = Seen(Came.LOST, note="the run was stopped while this was under way; it is not sent twice")
+
+
+class Written:
+    """A journal as it was read.
+
+    Attributes:
+        plan: the number of its plan.
+        shard: which part of it, as ``2/5``.
+        answered: the facts of each response, by request.
+        unanswered: requests that were sent, and have no answer.
+        ended: whether everything was asked.
+    """
+
+    def __init__(self, plan: str, shard: str) -> None:
+        self.plan = plan
+        self.shard = shard
+        self.answered: dict[Key, Seen] = {}
+        self.unanswered: list[Key] = []
+        self.ended = False
+
+
+def read_journal(file: Path) -> Written:
+    """Read a journal. A last line that was not finished is left out.
+
+    Raises:
+        JournalError: it cannot be read.
+    """
+    try:
+        lines = file.read_text("utf-8").split("\n")
+    except FileNotFoundError:
+        raise JournalError(f"{file}: there is no such journal; begin without --resume") from None
+    except (OSError, UnicodeDecodeError) as error:
+        raise JournalError(f"{file}: this journal cannot be read: {error}") from None
+    found: Written | None = None
+    sent: dict[Key, None] = {}
+    for number, line in enumerate(lines[:-1], 1):
+        try:
+            values = json.loads(line)
+            if found is None:
+                if values.get("journal") != "probe" or values.get("format") != FORMAT:
+                    raise ValueError("it does not begin as a journal of a probe")
+                found = Written(values["plan"], values["shard"])
+            elif "answered" in values:
+                key = tuple(values.pop("answered"))
+                found.answered[key] = _seen(values)
+                sent.pop(key, None)
+            elif "sent" in values:
+                sent[tuple(values["sent"])] = None
+            elif "end" in values:
+                found.ended = True
+            else:
+                raise ValueError("it is no line of a journal")
+        except (ValueError, TypeError, KeyError, AttributeError) as error:
+            raise JournalError(f"{file}:{number}: this is no journal of a probe: {error}") from None
+    if found is None:
+        raise JournalError(f"{file}: this journal is empty; begin without --resume")
+    found.unanswered = list(sent)
+    return found
+
+
+def _seen(values: dict[str, Any]) -> Seen:
+    values["came"], values["by"] = Came(values["came"]), By(values["by"])
+    values["shown"] = tuple(values["shown"])
+    return Seen(**values)
+
+
+def _cut_at_last_line(file: Path) -> None:
+    """Take off the beginning of a line that was not finished."""
+    text = file.read_bytes()
+    end = text.rfind(b"\n") + 1
+    if end < len(text):
+        with file.open("r+b") as opened:
+            opened.truncate(end)
+
+
+def merged(plan: Plan, files: Iterable[Path]) -> dict[Key, Seen]:
+    """The facts of several journals that are parts of one plan.
+
+    Raises:
+        JournalError: one cannot be read, is of another plan or was not ended, or a part is missing.
+    """
+    number = number_of(plan)
+    found: dict[Key, Seen] = {}
+    shards: dict[str, Path] = {}
+    for file in files:
+        written = read_journal(file)
+        if written.plan != number:
+            raise JournalError(
+                f"{file}: this journal is of another plan; probe with the same policy, settings and options everywhere"
+            )
+        if not written.ended:
+            raise JournalError(f"{file}: this run was not ended; go on with --resume --shard {written.shard}")
+        if written.shard in shards:
+            raise JournalError(f"{file}: {shards[written.shard]} is part {written.shard} as well")
+        shards[written.shard] = file
+        found.update(written.answered)
+    totals = {shard.partition("/")[2] for shard in shards}
+    if len(totals) != 1:
+        raise JournalError(f"these are parts of different divisions: {', '.join(shards)}")
+    total = int(totals.pop())
+    missing = [f"{part}/{total}" for part in range(1, total + 1) if f"{part}/{total}" not in shards]
+    if missing:
+        raise JournalError(f"parts are missing: {', '.join(missing)}")
+    return found

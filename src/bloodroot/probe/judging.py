@@ -1,0 +1,314 @@
+"""Whether responses are what was declared. Nothing is said to agree without evidence.
+
+A response is judged beside those of the other personas at the same endpoint: what callers get who may use it says what
+the handler answers, and that a request as it was sent reaches it.
+"""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Iterable, Mapping, Sequence
+from dataclasses import dataclass
+from enum import StrEnum
+from urllib.parse import urlsplit
+
+from ..core.decision import Outcome
+from .facts import By, Came, Seen
+from .planning import Case, Plan
+from .spelling import is_other_spelling, is_same_page
+
+_NUMBER = re.compile(r"[0-9]+|[0-9a-f]{8}-[0-9a-f-]{27}")
+
+
+class Verdict(StrEnum):
+    """How a response compares with the policy."""
+
+    AGREE = "agree"
+    HOLE = "hole"
+    BLOCKED = "blocked"
+    OTHER = "other"
+    INCONCLUSIVE = "inconclusive"
+
+
+@dataclass(frozen=True, slots=True)
+class Observation:
+    """One request and what came back.
+
+    Attributes:
+        case: the request.
+        seen: the facts of its response.
+        verdict: how that compares with the policy.
+        text: what was observed, in words.
+        settle: for what is inconclusive, what would settle it; else an empty string.
+        repeat: command lines that repeat it, where it is not as declared.
+    """
+
+    case: Case
+    seen: Seen
+    verdict: Verdict
+    text: str
+    settle: str = ""
+    repeat: tuple[str, ...] = ()
+
+
+Said = tuple[Verdict, str, str]
+
+
+def judge(plan: Plan, seen: Mapping[Case, Seen]) -> tuple[Observation, ...]:
+    """Compare every response with what was declared, in the order of the plan."""
+    groups: dict[int, list[Case]] = {}
+    there: set[str] = set()
+    proven: set[str] = set()
+    for case in plan.cases:
+        if case in seen and not case.spelled:
+            groups.setdefault(id(case.asked), []).append(case)
+            if _handled(case, seen[case]):
+                there.add(case.path)
+                if not case.safe:
+                    proven.add(case.persona.name)
+    found: dict[Case, Observation] = {}
+    for group in groups.values():
+        beside = _Beside([(case, seen[case]) for case in group], there, proven, plan)
+        for case in group:
+            verdict, text, settle = beside.judge(case, seen[case])
+            found[case] = Observation(case, seen[case], verdict, text, settle)
+    for case in plan.cases:
+        if case in seen and case.spelled:
+            found[case] = _other_spelling(case, seen[case])
+    return tuple(found[case] for case in plan.cases if case in found)
+
+
+def _handled(case: Case, seen: Seen) -> bool:
+    """Whether a caller who may use an endpoint was answered by its handler."""
+    return case.allowed and seen.came in (Came.MADE, Came.DONE) and seen.by is not By.BEFORE and not seen.stranger
+
+
+def _shape(seen: Seen) -> tuple[int, str]:
+    """A redirect, whatever the number of the record that it leads to."""
+    path = urlsplit(seen.location).path
+    return seen.status, "/".join("*" if _NUMBER.fullmatch(part) else part for part in path.split("/"))
+
+
+class _Beside:
+    """The responses of one endpoint, which say what each of them means.
+
+    Args:
+        group: its requests and their facts.
+        there: paths at which some caller was answered by a handler.
+        proven: personas for whom a request that changes data was answered by a handler, somewhere.
+        plan: the plan, for what it keeps secret.
+    """
+
+    def __init__(self, group: Sequence[tuple[Case, Seen]], there: set[str], proven: set[str], plan: Plan) -> None:
+        self.there = there
+        self.proven = proven
+        self.plan = plan
+        self.works = any(_handled(case, seen) for case, seen in group)
+        sent = [(case, seen) for case, seen in group if seen.came in (Came.SENT, Came.DONE) and seen.location]
+        self.sent_when_allowed = {_shape(seen) for case, seen in sent if case.allowed}
+        self.sent_when_refused = {
+            _shape(seen) for case, seen in sent if not case.allowed and not _goes_where_declared(case, seen)
+        }
+        # Where all who may not are refused plainly, being sent elsewhere is what the handler answers.
+        refused = [(case, seen) for case, seen in group if not case.allowed]
+        self.refuses_plainly = any(seen.came in (Came.REFUSED, Came.SIGN_IN) for _, seen in refused) and all(
+            seen.came is Came.REFUSED for case, seen in refused if case.persona.signed_in
+        )
+        # The data changes when someone who may uses the endpoint: where it does not, nothing was done.
+        self.changes = any(case.allowed and seen.changed for case, seen in group)
+        self.works = self.works or any(
+            case.allowed and seen.came is Came.SENT and self._is_done(seen) for case, seen in group
+        )
+
+    def judge(self, case: Case, seen: Seen) -> Said:
+        """The verdict on one response, what was observed, and what would settle it."""
+        if seen.shown:
+            return Verdict.HOLE, self._shows(case, seen.shown), ""
+        if seen.changed and not case.allowed and seen.came not in (Came.MADE, Came.DONE):
+            return Verdict.HOLE, f"answered {seen.status}, and changed the data all the same", ""
+        unclear = _unclear(case, seen)
+        if unclear is not None:
+            return Verdict.INCONCLUSIVE, *unclear
+        if seen.stranger:
+            text = f"answered by another handler, {seen.stranger}"
+            return Verdict.INCONCLUSIVE, text, "its route comes first: move it behind, or give its line this path"
+        return self._allowed(case, seen) if case.allowed else self._refused(case, seen)
+
+    def _shows(self, case: Case, marks: Iterable[str]) -> str:
+        for secret in self.plan.secrets.get(case.persona.name, ()):
+            if secret.mark in marks:
+                return f'shows "{secret.mark}", which {secret.page.name} keeps from them: {secret.condition} fails'
+        return "shows what is kept from them"
+
+    # Where access is declared --------------------------------------------------------------------
+
+    def _allowed(self, case: Case, seen: Seen) -> Said:
+        if seen.by is By.POLICY:
+            return Verdict.BLOCKED, _refusal(seen), ""
+        if seen.came in (Came.REFUSED, Came.SIGN_IN):
+            if seen.by is By.BEFORE and not case.safe and seen.status == 403 and not seen.known:
+                return Verdict.INCONCLUSIVE, "refused before its handler was chosen", _ABOUT_REQUEST
+            return Verdict.BLOCKED, _refusal(seen), ""
+        if seen.came is Came.MADE:
+            if seen.by is By.BEFORE:
+                text = f"answered {seen.status} before its handler"
+                return Verdict.INCONCLUSIVE, text, "middleware answers here; ask a path that the handler serves"
+            return Verdict.AGREE, "answered by its handler" if seen.by is not By.UNSEEN else "answered", ""
+        if seen.came is Came.DONE or seen.changed or self._is_done(seen):
+            return Verdict.AGREE, f"sent to {seen.location}" if seen.location else "done", ""
+        settle = _ALIKE if _shape(seen) in self.sent_when_refused and not case.safe else _teach(seen)
+        return Verdict.INCONCLUSIVE, f"sent to {seen.location}", settle
+
+    def _is_done(self, seen: Seen) -> bool:
+        """Whether a redirect is what the handler answers to those who may."""
+        if seen.by is By.BEFORE or _shape(seen) in self.sent_when_refused:
+            return False
+        return seen.by is By.HANDLER or self.refuses_plainly
+
+    # Where a refusal is declared --------------------------------------------------------------------
+
+    def _refused(self, case: Case, seen: Seen) -> Said:
+        if seen.by is By.POLICY:
+            return self._as_declared(case, seen)
+        if _goes_where_declared(case, seen):
+            return self._sent_as_declared(seen)
+        if seen.came in (Came.MADE, Came.DONE):
+            if seen.by is By.BEFORE:
+                text = f"answered {seen.status} before its handler"
+                return Verdict.INCONCLUSIVE, text, _teach(seen)
+            return Verdict.HOLE, "let in", ""
+        if seen.came is Came.SENT:
+            return self._sent(seen)
+        if seen.came is Came.NOT_FOUND:
+            return self._hidden(case, seen)
+        if seen.came is Came.REFUSED and not self._is_about_the_caller(case, seen):
+            return Verdict.INCONCLUSIVE, "refused, and no request of this kind was let in", _ABOUT_REQUEST
+        return self._as_declared(case, seen)
+
+    def _is_about_the_caller(self, case: Case, seen: Seen) -> bool:
+        """Whether a 403 is a refusal of the caller, and not of the request.
+
+        Checks against forged forms answer 403 as well, before the handler, to requests that change data.
+        """
+        if case.safe or seen.known or seen.by_token or seen.by in (By.HANDLER, By.ROUTE):
+            return True
+        return self.works or case.persona.name in self.proven
+
+    def _sent_as_declared(self, seen: Seen) -> Said:
+        """A redirect to where refused callers are to go: unless those who may are sent there as well."""
+        alike = _shape(seen) in self.sent_when_allowed and seen.by in (By.HANDLER, By.UNSEEN)
+        if alike and not (seen.changed is False and self.changes):
+            text = f"sent to {seen.location}, as declared, and as those who may"
+            return Verdict.INCONCLUSIVE, text, _ALIKE.replace("who may not", "who may")
+        return Verdict.AGREE, f"sent to {seen.location}, as declared", ""
+
+    def _sent(self, seen: Seen) -> Said:
+        if seen.by is By.ROUTE:
+            return Verdict.OTHER, f"sent to {seen.location}", ""
+        if seen.changed is False and self.changes:
+            return Verdict.OTHER, f"sent to {seen.location}, and nothing changed", ""
+        if _shape(seen) in self.sent_when_allowed and seen.by is not By.BEFORE:
+            return Verdict.HOLE, f"let in: sent to {seen.location}, as those who may", ""
+        return Verdict.INCONCLUSIVE, f"sent to {seen.location}", _teach(seen)
+
+    def _hidden(self, case: Case, seen: Seen) -> Said:
+        served = case.path in self.there or (not case.asked.template.names and seen.by in (By.HANDLER, By.ROUTE))
+        if not served:
+            return Verdict.INCONCLUSIVE, "nothing found, and no one was shown anything there", _SAMPLE
+        return self._as_declared(case, seen)
+
+    def _as_declared(self, case: Case, seen: Seen) -> Said:
+        """A refusal: is it the one that was declared?"""
+        answer = case.answer
+        if case.asked.line is None or _goes_where_declared(case, seen):
+            # How to refuse what no line covers is nowhere declared.
+            return Verdict.AGREE, _refusal(seen), ""
+        if case.declared is Outcome.SIGN_IN and (answer is None or not answer.hidden):
+            agrees = seen.came is Came.SIGN_IN
+        elif answer is not None and answer.hidden:
+            agrees = seen.came is Came.NOT_FOUND
+        elif answer is not None and answer.location is not None:
+            agrees = seen.status == answer.otherwise
+        else:
+            wanted = answer.status if answer is not None else 403
+            agrees = seen.status == wanted or (seen.known and seen.came is Came.REFUSED)
+        if agrees:
+            return Verdict.AGREE, _refusal(seen), ""
+        return Verdict.OTHER, _refusal(seen), ""
+
+
+_ABOUT_REQUEST = (
+    "this may be a check of the request, such as one against forged forms; see that some persona who may is let in"
+)
+_ALIKE = "those who may not are answered alike: write state under [probe], so that it is seen who changed the data"
+_SAMPLE = "see that the record of [samples] is in the data"
+
+
+def _goes_where_declared(case: Case, seen: Seen) -> bool:
+    answer = case.answer
+    if answer is None or answer.location is None or not seen.location:
+        return False
+    return is_same_page(urlsplit(seen.location).path, answer.location)
+
+
+def _refusal(seen: Seen) -> str:
+    if seen.came is Came.SIGN_IN:
+        return "asked to sign in"
+    if seen.came is Came.NOT_FOUND:
+        return "hidden"
+    if seen.came is Came.SENT:
+        return f"sent to {seen.location}"
+    return "refused"
+
+
+def _teach(seen: Seen) -> str:
+    if not seen.location:
+        return (
+            f'say what this page means: [probe.answers] refused = ["{seen.status} ..."] or done = ["{seen.status} ..."]'
+        )
+    where = urlsplit(seen.location).path
+    return (
+        f'say what this means: [probe.answers] refused = ["{seen.status} {where}"] or done = ["{seen.status} {where}"]'
+    )
+
+
+def _unclear(case: Case, seen: Seen) -> tuple[str, str] | None:
+    """What says nothing of access, and what would settle it; None for anything else."""
+    if seen.came is Came.LOST:
+        return f"no response: {seen.note or 'the connection was lost'}", "see that the application is running"
+    if seen.came is Came.LIMITED:
+        return "too many requests", "write rate = ... under [probe], or raise the application's limit"
+    if seen.came is Came.UNPROVEN:
+        return (
+            "refused as a forged request",
+            "the token against forgery was not found: let [probe.sign_in] name the page with the form",
+        )
+    if seen.came is Came.FAILED and seen.by is not By.POLICY:
+        where = " in its handler" if seen.by is By.HANDLER else ""
+        expects = f'write what it expects: [bodies] "{case.asked.name}" = ...'
+        return f"the application failed{where}", f"mend the exception, or {expects}" if seen.note else expects
+    if seen.by is By.POLICY:
+        return None
+    if seen.came is Came.NOT_SERVED:
+        return "this method is not served here", "leave the method out of the line"
+    if seen.came is Came.UNFIT and (case.answer is None or case.answer.status != seen.status):
+        expected = f'write what it expects: [bodies] "{case.asked.name}" = {{ form = {{ ... }} }}'
+        return f"answered {seen.status}: the request is not as the application expects", expected
+    if seen.came is Came.NOT_FOUND and case.allowed:
+        return "nothing found", _SAMPLE
+    if seen.came is Came.SENT and is_other_spelling(seen.followed or case.path, seen.status, seen.location):
+        return f"sent to {seen.location}, another spelling of the path", "the router sends from one to the other"
+    return None
+
+
+def _other_spelling(case: Case, seen: Seen) -> Observation:
+    """A refused request in another spelling: only what reaches the handler counts."""
+    text = f"let in when spelled with {case.spelled}"
+    if seen.shown or seen.changed:
+        return Observation(case, seen, Verdict.HOLE, text)
+    if seen.came in (Came.LOST, Came.LIMITED):
+        return Observation(case, seen, Verdict.INCONCLUSIVE, "no usable answer", "ask again, more slowly")
+    reached = seen.by is By.HANDLER or (seen.by is By.UNSEEN and case.method != "OPTIONS")
+    if reached and not seen.stranger and seen.came in (Came.MADE, Came.DONE):
+        return Observation(case, seen, Verdict.HOLE, text)
+    return Observation(case, seen, Verdict.AGREE, "kept out")

@@ -1,0 +1,387 @@
+"""Which requests a probe sends, as whom, and what the policy declares for each."""
+
+from __future__ import annotations
+
+import itertools
+from collections.abc import Callable, Iterable, Iterator, Mapping
+from dataclasses import dataclass, field, replace
+from typing import TYPE_CHECKING, Any
+from urllib.parse import parse_qs
+
+from ..core.decision import Decision, Outcome
+from ..core.formulas import TRUE, can_be_true
+from ..core.known import facts_for
+from ..core.paths import read_path
+from ..core.question import Question
+from ..core.requirements import asks_for_guard, conditions_in
+from ..settings import Body, Persona, Settings, SettingsError
+from .samples import NoValueError, SampleRecord, records_for, target
+from .spelling import is_same_page
+
+if TYPE_CHECKING:
+    from ..core.answers import Answer
+    from ..core.policy import Policy
+    from .asked import AskedEndpoint
+
+SAFE = ("GET", "HEAD", "OPTIONS")
+_MOST_CONDITIONS = 6
+
+
+@dataclass(frozen=True, slots=True, eq=False)
+class Case:
+    """One request as one persona.
+
+    Attributes:
+        asked: the endpoint.
+        path: with every parameter filled in, as the route spells it.
+        query: the query, encoded.
+        persona: who asks.
+        declared: what the policy says: allow, deny or sign-in.
+        answer: what a refused caller is to get; None where access is declared.
+        sample: which record it is for, such as ``own-trial holds``; empty where that makes no difference.
+        values: the parameters of the path.
+        body: what is sent along, or None.
+        raw: for a request that is spelled in another way, the target as it is sent; else None.
+        headers: headers of such a request.
+        method: the method that is sent, in capitals.
+        spelled: in words, how such a request is spelled.
+    """
+
+    asked: AskedEndpoint
+    path: str
+    query: str
+    persona: Persona
+    declared: Outcome
+    answer: Answer | None = None
+    sample: str = ""
+    values: Mapping[str, str] = field(default_factory=dict)
+    body: Body | None = None
+    raw: str | None = None
+    headers: Mapping[str, str] = field(default_factory=dict)
+    method: str = ""
+    spelled: str = ""
+
+    def __post_init__(self) -> None:
+        if not self.method:
+            object.__setattr__(self, "method", self.asked.method)
+
+    @property
+    def safe(self) -> bool:
+        """Whether the method promises to change nothing (RFC 9110, section 9.2.1)."""
+        return self.method in SAFE and self.asked.method in SAFE
+
+    @property
+    def target(self) -> str:
+        """Path and query."""
+        return f"{self.path}?{self.query}" if self.query else self.path
+
+    @property
+    def key(self) -> tuple[str, ...]:
+        """What makes it a request of its own, equal in every run of the same plan."""
+        return self.method, self.raw or self.target, self.persona.name, self.asked.template.text, self.spelled
+
+    @property
+    def allowed(self) -> bool:
+        """Whether access is declared."""
+        return self.declared is Outcome.ALLOW
+
+
+@dataclass(frozen=True, slots=True)
+class Untried:
+    """A request that could not be made, and why."""
+
+    asked: AskedEndpoint
+    persona: Persona
+    why: str
+
+
+@dataclass(frozen=True, slots=True)
+class Secret:
+    """Text of a record that a persona may not see, wherever it turns up.
+
+    Attributes:
+        mark: the text.
+        condition: the condition that keeps the record from the persona.
+        page: the endpoint that would refuse the record itself.
+    """
+
+    mark: str
+    condition: str
+    page: AskedEndpoint
+
+
+@dataclass(frozen=True, slots=True)
+class Plan:
+    """All that a probe is going to ask.
+
+    Attributes:
+        cases: the requests.
+        untried: what it cannot ask.
+        secrets: by the name of a persona, texts that it may not see.
+    """
+
+    cases: tuple[Case, ...]
+    untried: tuple[Untried, ...]
+    secrets: Mapping[str, tuple[Secret, ...]]
+
+
+@dataclass(frozen=True, slots=True)
+class Chosen:
+    """Which part of a plan is wanted.
+
+    Attributes:
+        endpoint: whether an endpoint is.
+        persona: whether a persona is.
+    """
+
+    endpoint: Callable[[AskedEndpoint], bool] = lambda asked: True  # noqa: ARG005
+    persona: Callable[[Persona], bool] = lambda persona: True  # noqa: ARG005
+
+
+@dataclass(frozen=True, slots=True)
+class Known:
+    """What is known of an application beside its settings.
+
+    Attributes:
+        body: what to send to an endpoint that no settings have a body for, or None.
+        examples: values for the parameters of an endpoint's path.
+    """
+
+    body: Callable[[AskedEndpoint], Body | None] = lambda asked: None  # noqa: ARG005
+    examples: Callable[[AskedEndpoint], Mapping[str, str]] = lambda asked: {}  # noqa: ARG005
+
+
+def plan(
+    policy: Policy,
+    settings: Settings,
+    asked: Iterable[AskedEndpoint],
+    known: Known | None = None,
+    chosen: Chosen | None = None,
+) -> Plan:
+    """Work out every request from a policy and the samples of the settings.
+
+    Args:
+        policy: what is declared.
+        settings: the personas, the samples, the bodies.
+        asked: the endpoints, as `asked.endpoints_asked` has them.
+        known: what is known of the application beside the settings.
+        chosen: which part of the plan is wanted; None for all of it.
+
+    Raises:
+        SettingsError: a sample contradicts the condition that it is for.
+    """
+    known, chosen = known or Known(), chosen or Chosen()
+    cases: dict[tuple[str, ...], Case] = {}
+    untried: list[Untried] = []
+    secrets: dict[str, dict[str, Secret]] = {}
+    personas = list(settings.personas.values())
+    held: dict[str, set[bool | None]] = {}
+    for endpoint in asked:
+        planning = _Planning(policy, settings, endpoint, known, held)
+        for persona in personas:
+            found = planning.requests(persona)
+            for secret in planning.secrets(persona):
+                secrets.setdefault(persona.name, {}).setdefault(secret.mark, secret)
+            if chosen.endpoint(endpoint) and chosen.persona(persona):
+                untried += [each for each in found if isinstance(each, Untried)]
+                for case in found:
+                    if isinstance(case, Case):
+                        cases.setdefault(case.key, case)
+    for name, told in held.items():
+        if told == {False}:
+            raise SettingsError(
+                f"{settings.file.name}: samples.{name}.holds: {name} fails there for every persona; correct the sample"
+            )
+    return Plan(tuple(cases.values()), tuple(untried), {name: tuple(each.values()) for name, each in secrets.items()})
+
+
+class _Planning:
+    """The requests for one endpoint.
+
+    Args:
+        policy: what is declared.
+        settings: the personas, the samples, the bodies.
+        asked: the endpoint.
+        known: what is known of the application beside the settings.
+        held: by condition, what the policy told of records under ``holds``: true, false or None for nothing. It is
+            added to.
+    """
+
+    def __init__(
+        self,
+        policy: Policy,
+        settings: Settings,
+        asked: AskedEndpoint,
+        known: Known,
+        held: dict[str, set[bool | None]],
+    ) -> None:
+        self.held = held
+        self.policy = policy
+        self.settings = settings
+        self.asked = asked
+        self.conditions: tuple[str, ...] = ()
+        if asked.line is not None:
+            formulas = [formula for _, formula in policy.engine.asked(asked.line, asked.method)]
+            self.conditions = tuple(dict.fromkeys(each.name for formula in formulas for each in conditions_in(formula)))
+        named = asked.line.template.text if asked.line is not None else asked.template.text
+        bodies = settings.bodies
+        body = bodies.get(asked.name) or bodies.get(f"{asked.method} {named}")
+        self.body = body if body is not None or asked.method in SAFE else known.body(asked)
+        self.examples = known.examples(asked)
+
+    def requests(self, persona: Persona) -> list[Case | Untried]:
+        """The requests as one persona, and what of them cannot be made."""
+        made: list[Case | Untried] = []
+        missing = ""
+        tried: list[Mapping[str, bool]] = []
+        for record in self.records(persona):
+            try:
+                path, query = target(self.settings, self.asked, record, persona)
+            except NoValueError as error:
+                return [Untried(self.asked, persona, str(error))]
+            except SettingsError as error:
+                # This persona has no such record of its own. Another one may do.
+                missing = missing or str(error)
+                continue
+            record = self.corrected(persona, record, query)
+            declared = self.declared(persona, path, query, record)
+            if declared.remainder is not None:
+                made.append(Untried(self.asked, persona, _depends(declared)))
+                continue
+            tried.append({**record.settled, **record.known})
+            body = self.body or self.signing_in(persona, path)
+            words = record.words if self.conditions else ""
+            made.append(
+                Case(self.asked, path, query, persona, declared.outcome, declared.answer, words, record.values, body)
+            )
+        if not made:
+            made.append(Untried(self.asked, persona, missing or "no sample leads to a record"))
+        elif any(isinstance(each, Case) for each in made):
+            made += [Untried(self.asked, persona, why) for why in self.lacking(persona, tried)]
+        return made
+
+    def signing_in(self, persona: Persona, path: str) -> Body | None:
+        """What is sent to the application's own sign-in; a visitor signs in as the first persona who can."""
+        way = next((way for way in self.settings.probe.sign_ins if way.path and is_same_page(way.path, path)), None)
+        if way is None or self.asked.method != "POST":
+            return None
+        for who in (persona, *self.settings.personas.values()):
+            if not who.signed_in:
+                continue
+            try:
+                fields = {name: self.settings.fill_in(text, who) for name, text in way.fields.items()}
+            except SettingsError:
+                continue
+            return Body("form" if way.how == "form" else "json", fields)
+        return None
+
+    def records(self, persona: Persona) -> list[SampleRecord]:
+        """The records to ask for."""
+        return records_for(self.settings, self.asked, self.conditions, persona, self.examples)
+
+    def decided(
+        self, persona: Persona, path: str, query: str, assume: Mapping[str, bool] | None, record: Any = None
+    ) -> Decision:
+        """What the policy says of a request that this endpoint serves."""
+        question = Question(persona.caller, self.asked.method, path)
+        question.line, question.routed = self.asked.line, True
+        question.query = {name: each[0] if len(each) == 1 else each for name, each in parse_qs(query, True).items()}
+        question.assume, question.record = assume, record
+        return self.policy.engine.decide(question, read_path(path.rstrip("/") or "/"))
+
+    def corrected(self, persona: Persona, record: SampleRecord, query: str) -> SampleRecord:
+        """A record with what the policy itself can tell of it, from the path, the query and the caller.
+
+        A record that is one persona's own is another's for most: what the policy can tell counts.
+
+        Raises:
+            SettingsError: a condition fails for a record that ``holds`` takes from the persona.
+        """
+        engine = self.policy.engine
+        asked = {name: each[0] for name, each in parse_qs(query, keep_blank_values=True).items()}
+        facts = facts_for(engine.roles.held(persona.caller), persona.caller, path=record.values, query=asked)
+        told = {name: self.policy.conditions[name].test.fold(facts) for name in self.conditions}
+        settled = {name: found is TRUE for name, found in told.items() if found is TRUE or not can_be_true(found)}
+        for name, holds in record.known.items():
+            if holds:
+                self.held.setdefault(name, set()).add(settled.get(name))
+            if holds and settled.get(name) is False and self._is_by_persona(name):
+                where = ", ".join(f"{key} = {value}" for key, value in record.values.items())
+                raise SettingsError(
+                    f"{self.settings.file.name}: samples.{name}.holds: {name} fails for {persona.name} at {where}; "
+                    f"correct what the sample takes from [personas.{persona.name}]"
+                )
+        known = {name: settled.get(name, holds) for name, holds in record.known.items()}
+        return replace(record, known=known, settled=settled)
+
+    def _is_by_persona(self, name: str) -> bool:
+        """Whether the records of a sample differ between personas."""
+        return any("{persona." in text for each in self.settings.samples[name].holds for text in each.values.values())
+
+    def declared(self, persona: Persona, path: str, query: str, record: SampleRecord) -> Decision:
+        """What the policy says, the sample taken at its word where that matters."""
+        before = self.decided(persona, path, query, None)
+        if before.remainder is None or not record.known:
+            return before
+        return self.decided(persona, path, query, record.known)
+
+    def lacking(self, persona: Persona, tried: list[Mapping[str, bool]]) -> Iterator[str]:
+        """The combinations of conditions that change the outcome for a persona, and that no sample leads to."""
+        if self.asked.line is None or not self.conditions:
+            return
+        outcome, remainder = self.policy.engine.outcome_at(self.asked.line, self.asked.method, persona.caller)
+        if outcome is not Outcome.DEPENDS or remainder is None:
+            return
+        names = tuple(dict.fromkeys(each.name for each in conditions_in(remainder)))
+        if not names or len(names) > _MOST_CONDITIONS:
+            return
+        path = "/" + "/".join("x" for _ in self.asked.template.segments)
+        allowed: dict[tuple[bool, ...], bool] = {}
+        for truths in itertools.product((True, False), repeat=len(names)):
+            found = self.decided(persona, path, "", dict(zip(names, truths, strict=True)))
+            if found.outcome is Outcome.DEPENDS:
+                return  # on something without a name
+            allowed[truths] = found.allowed
+        for truths, outcome_there in allowed.items():
+            flips = [(*truths[:place], not truths[place], *truths[place + 1 :]) for place in range(len(names))]
+            if all(allowed[flip] is outcome_there for flip in flips):
+                continue
+            wanted = dict(zip(names, truths, strict=True))
+            if not any(all(known.get(name) is truth for name, truth in wanted.items()) for known in tried):
+                yield _no_sample(wanted)
+
+    def secrets(self, persona: Persona) -> Iterator[Secret]:
+        """Marked records that this endpoint, being the record's own page, keeps from a persona."""
+        if self.asked.method != "GET":
+            return
+        for record in self.records(persona):
+            if not record.marks:
+                continue
+            try:
+                path, query = target(self.settings, self.asked, record, persona)
+            except SettingsError:
+                continue
+            record = self.corrected(persona, record, query)
+            if self.declared(persona, path, query, record).reason is not None:
+                for name, mark in record.marks.items():
+                    if not record.known[name]:
+                        yield Secret(mark, name, self.asked)
+
+
+def _depends(declared: Decision) -> str:
+    assert declared.remainder is not None
+    words = declared.remainder.words()
+    if asks_for_guard(declared.remainder):
+        return f"depends on {words}: what the guard asks is in the application, and not in the policy"
+    names = list(dict.fromkeys(each.name for each in conditions_in(declared.remainder)))
+    where = " and ".join(f"[samples.{name}]" for name in names) or "a condition with a name, and samples for it"
+    return f"depends on {words}; write {where}" + (" with holds and fails" if names else "")
+
+
+def _no_sample(wanted: Mapping[str, bool]) -> str:
+    words = " and ".join(f"{name} {'holds' if truth else 'fails'}" for name, truth in wanted.items())
+    if len(wanted) == 1:
+        name, truth = next(iter(wanted.items()))
+        return f"no sample where {words}; write {'holds' if truth else 'fails'} = {{ ... }} under [samples.{name}]"
+    tables = " and ".join(f"[samples.{name}]" for name in wanted)
+    return f"no sample where {words}; write the same record under {tables}"

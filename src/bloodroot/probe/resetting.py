@@ -1,0 +1,159 @@
+"""The data behind an application: put back after each change, and looked at to see whether it has changed."""
+
+from __future__ import annotations
+
+import asyncio
+import hashlib
+import inspect
+import shlex
+import subprocess
+import sys
+from collections.abc import Callable
+from typing import TYPE_CHECKING, Any
+
+from ..settings import Settings, SettingsError
+from ..survey.applications import imported
+
+if TYPE_CHECKING:
+    import httpx
+
+    from .application import Application
+
+ROLLBACK = "rollback"
+_RESET_SECONDS = 60
+
+
+class Data:
+    """The data of one project.
+
+    Args:
+        settings: with ``probe.reset`` and ``probe.state``.
+        application: the application that changes it.
+
+    Attributes:
+        can_put_back: whether something puts the data back.
+        touched: whether it may have changed since it was put back last.
+        around: what a changing request is made within, so that it leaves no trace; None where that is not asked for.
+
+    Raises:
+        SettingsError: a function cannot be imported, or changes cannot be rolled back in this application.
+    """
+
+    def __init__(self, settings: Settings, application: Application) -> None:
+        self.settings = settings
+        self.reset = settings.probe.reset
+        if self.reset == ROLLBACK and settings.probe.state is not None:
+            raise SettingsError(
+                f'{settings.file.name}: probe.state cannot see what reset = "rollback" takes back; leave one out'
+            )
+        self.can_put_back = self.reset is not None
+        self.touched = self.reset != ROLLBACK
+        self.around = _rollback(settings, application) if self.reset == ROLLBACK else None
+        self._state: Callable[[], Any] | None = None
+        if settings.probe.state is not None:
+            self._state = imported(settings.probe.state, settings.folder, "probe.state")
+
+    async def put_back(self) -> None:
+        """Put the data back, if it may have changed.
+
+        Raises:
+            SettingsError: that fails.
+        """
+        if self.reset is None or self.reset == ROLLBACK or not self.touched:
+            return
+        self.touched = False
+        if ":" not in self.reset or " " in self.reset:
+            await asyncio.to_thread(_run, self.reset, self.settings)
+            return
+        function = imported(self.reset, self.settings.folder, "probe.reset")
+        await _called(function, "probe.reset")
+
+    @property
+    def can_be_seen(self) -> bool:
+        """Whether a change of the data would be seen."""
+        return self._state is not None
+
+    async def fingerprint(self) -> str:
+        """A text that is another when the data is.
+
+        Raises:
+            SettingsError: the project's function fails.
+        """
+        assert self._state is not None
+        found = await _called(self._state, "probe.state")
+        return hashlib.sha256(repr(found).encode("utf-8", "surrogatepass")).hexdigest()
+
+
+async def _called(function: Callable[[], Any], key: str) -> Any:
+    """What a function of the project returns, sync or async; one that is sync never holds up the event loop."""
+    try:
+        if inspect.iscoroutinefunction(function):
+            return await function()
+        found = await asyncio.to_thread(function)
+        return await found if inspect.isawaitable(found) else found
+    except (Exception, SystemExit) as error:
+        raise SettingsError(f"{key} failed: {type(error).__name__}: {error}") from None
+
+
+def _rollback(settings: Settings, application: Application) -> Callable[[Callable[[], httpx.Response]], httpx.Response]:
+    """What makes a request within a transaction of Django that is rolled back.
+
+    Raises:
+        SettingsError: the application is none of Django over WSGI in this process.
+    """
+    if not application.here or not getattr(application, "wsgi", False) or "django" not in sys.modules:
+        raise SettingsError(
+            f'{settings.file.name}: probe.reset = "rollback" works for Django over WSGI in this process; '
+            'write a command, or "module:function", that puts the data back'
+        )
+    from django.core.signals import request_finished, request_started
+    from django.db import close_old_connections, connections, transaction
+
+    names = list(connections)
+    for name in names:
+        if not connections[name].features.supports_transactions:
+            raise SettingsError(f'probe.reset = "rollback": the database "{name}" has no transactions')
+
+    def around(answered: Callable[[], httpx.Response]) -> httpx.Response:
+        def within(rest: list[str]) -> httpx.Response:
+            if not rest:
+                return answered()
+            with transaction.atomic(using=rest[0]):
+                try:
+                    return within(rest[1:])
+                finally:
+                    transaction.set_rollback(True, using=rest[0])
+
+        # Between requests Django closes connections that are in a transaction, which is what is wanted here.
+        signals = (request_started, request_finished)
+        for signal in signals:
+            signal.disconnect(close_old_connections)
+        try:
+            return within(names)
+        finally:
+            for signal in signals:
+                signal.connect(close_old_connections)
+            connections.close_all()
+
+    return around
+
+
+def _run(command: str, settings: Settings) -> None:
+    """Run the reset command in the project's folder."""
+    try:
+        words = shlex.split(command)
+    except ValueError as error:
+        raise SettingsError(f"probe.reset cannot be read as a command: {error}") from None
+    if words and words[0] in ("python", "python3"):
+        words[0] = sys.executable  # the interpreter that has the application's packages
+    try:
+        done = subprocess.run(  # noqa: S603
+            words, cwd=settings.folder, capture_output=True, text=True, timeout=_RESET_SECONDS, check=False
+        )
+    except (OSError, IndexError) as error:
+        raise SettingsError(f"probe.reset cannot run: {error}") from None
+    except subprocess.TimeoutExpired:
+        raise SettingsError(f"probe.reset did not end within {_RESET_SECONDS} seconds") from None
+    if done.returncode:
+        last = (done.stderr.strip() or done.stdout.strip() or "it says nothing").splitlines()[-1]
+        raise SettingsError(f"probe.reset ended with status {done.returncode}: {last}")

@@ -1,0 +1,157 @@
+"""Ways to fill in the path of an endpoint, and what the samples of the settings say of the records they lead to."""
+
+from __future__ import annotations
+
+from collections.abc import Iterable, Mapping
+from dataclasses import dataclass, field
+from typing import TYPE_CHECKING
+from urllib.parse import parse_qsl, quote, urlencode
+
+from ..core.paths import Parameter
+from ..settings import Example, Persona, Settings, SettingsError
+
+if TYPE_CHECKING:
+    from .asked import AskedEndpoint
+
+_MOST = 64  # records for one endpoint as one persona
+
+
+class NoValueError(SettingsError):
+    """A parameter of a path has no value.
+
+    Attributes:
+        name: the parameter.
+    """
+
+    def __init__(self, name: str) -> None:
+        self.name = name
+        super().__init__(f"no value for {{{name}}}; write {name} = ... under [samples]")
+
+
+@dataclass(frozen=True, slots=True)
+class SampleRecord:
+    """One record that an endpoint is asked for.
+
+    Attributes:
+        values: the parameters of the path.
+        query: the parameters of the query.
+        known: by condition, whether it holds for the record, as the samples say.
+        marks: by condition that fails, text that is in this record and in no other.
+        settled: by condition, what the policy itself can tell from the path, the query and the caller.
+    """
+
+    values: Mapping[str, str] = field(default_factory=dict)
+    query: Mapping[str, str] = field(default_factory=dict)
+    known: Mapping[str, bool] = field(default_factory=dict)
+    marks: Mapping[str, str] = field(default_factory=dict)
+    settled: Mapping[str, bool] = field(default_factory=dict)
+
+    @property
+    def words(self) -> str:
+        """What is known of it: ``own-trial holds, draft fails``."""
+        return ", ".join(f"{name} {'holds' if holds else 'fails'}" for name, holds in self.known.items())
+
+
+def records_for(
+    settings: Settings, asked: AskedEndpoint, conditions: Iterable[str], persona: Persona, examples: Mapping[str, str]
+) -> list[SampleRecord]:
+    """The records to ask an endpoint for: each combination of the samples that make a difference to it.
+
+    Args:
+        settings: with the samples.
+        asked: the endpoint.
+        conditions: what it may depend on.
+        persona: who asks. A record that is written with what the persona does not have is left out.
+        examples: values for parameters that no sample names.
+    """
+    names = set(asked.template.names)
+    given: list[tuple[str, bool, Example]] = []
+    for name in conditions:
+        sample = settings.samples.get(name)
+        for found, holds in ((sample.holds, True), (sample.fails, False)) if sample is not None else ():
+            for example in found:
+                filled = _filled(settings, example, persona, name)
+                if filled is not None and (names & filled.values.keys() or filled.query):
+                    given.append((name, holds, filled))
+    base = {**examples, **_values(settings, persona, names)}
+    records = [SampleRecord()]
+    for name in dict.fromkeys(each[0] for each in given):
+        more = [_with(record, example) for record in records for other, _, example in given if other == name]
+        records = list(filter(None, more))[:_MOST] or records
+    return [_told(record, base, given, names) for record in records]
+
+
+def _filled(settings: Settings, example: Example, persona: Persona, name: str) -> Example | None:
+    """An example with what the persona has; None where it lacks something."""
+    where = f"samples.{name}"
+    try:
+        return Example(
+            {key: settings.fill(value, persona, where) for key, value in example.values.items()},
+            example.mark,
+            {key: settings.fill(value, persona, where) for key, value in example.query.items()},
+        )
+    except SettingsError:
+        return None
+
+
+def _values(settings: Settings, persona: Persona, names: set[str]) -> dict[str, str]:
+    found = {}
+    for name in names & settings.values.keys():
+        try:
+            found[name] = settings.fill(settings.values[name], persona, f"samples.{name}")
+        except SettingsError:
+            continue
+    return found
+
+
+def _with(record: SampleRecord, example: Example) -> SampleRecord | None:
+    """A record that is that of an example as well; None where the two lead to different ones."""
+    for one, other in ((record.values, example.values), (record.query, example.query)):
+        if any(one.get(name, value) != value for name, value in other.items()):
+            return None
+    return SampleRecord({**record.values, **example.values}, {**record.query, **example.query})
+
+
+def _told(
+    record: SampleRecord, base: Mapping[str, str], given: list[tuple[str, bool, Example]], names: set[str]
+) -> SampleRecord:
+    """A record with all that the samples say of it."""
+    values = {**base, **{name: value for name, value in record.values.items() if name in names}}
+    known: dict[str, bool] = {}
+    marks: dict[str, str] = {}
+    contested: set[str] = set()
+    for name, holds, example in given:
+        own = {key: value for key, value in example.values.items() if key in names}
+        if own.items() <= values.items() and example.query.items() <= record.query.items():
+            contested |= {name} if known.setdefault(name, holds) is not holds else set()
+            if not holds and example.mark is not None:
+                marks[name] = example.mark
+    # What is another's for most personas is this one's own: what of it is true the policy may still tell.
+    known = {name: holds for name, holds in known.items() if name not in contested}
+    return SampleRecord(values, record.query, known, {name: mark for name, mark in marks.items() if name in known})
+
+
+def target(settings: Settings, asked: AskedEndpoint, record: SampleRecord, persona: Persona) -> tuple[str, str]:
+    """The path to a record, as the route spells it, and the query.
+
+    Raises:
+        NoValueError: a parameter has no value.
+        SettingsError: a value requires something that the persona does not have.
+    """
+    template = asked.template
+    whole = settings.values.get(template.text)
+    if whole is not None:
+        path, _, query = settings.fill(whole, persona, f'samples."{template.text}"').partition("?")
+        return path, urlencode([*parse_qsl(query, keep_blank_values=True), *record.query.items()])
+    for part in template.segments:
+        if isinstance(part, Parameter) and part.name not in record.values:
+            if part.name in settings.values:
+                settings.fill(settings.values[part.name], persona, f"samples.{part.name}")
+            raise NoValueError(part.name)
+        if not isinstance(part, Parameter | str):
+            # Whatever fills a wildcard is a page of its own: only the project knows one.
+            raise SettingsError(f'no value for {part.value}; write "{template.text}" = "/..." under [samples]')
+    path = template.fill(record.values)
+    if asked.slash and not path.endswith("/"):
+        path += "/"
+    return quote(path, safe="/%-._~!$&'()*+,=:@"), urlencode(record.query)

@@ -1,0 +1,209 @@
+"""Sends one request as one persona, signed in where that is needed."""
+
+from __future__ import annotations
+
+import asyncio
+import time
+from collections.abc import Callable, Mapping
+from types import TracebackType
+from typing import Any
+from urllib.parse import urlsplit
+
+import httpx
+
+from ..settings import Body, Persona, Settings, SettingsError, SignIn
+from .application import WATCHED, Application
+from .facts import Came, Seen, Ways, facts_of
+from .planning import SAFE, Case, Secret
+from .sign_in import Credentials, client_of, sign_in, visit, way_for
+from .spelling import is_other_spelling
+from .watching import Watched
+
+_PAUSES = (0.1, 0.5)  # before a connection that failed is tried again
+_FORGETFUL = 60.0  # seconds after which a session may well have ended
+Around = Callable[[Callable[[], httpx.Response]], httpx.Response]
+
+
+class _Session:
+    """A persona that is signed in, or is about to be."""
+
+    def __init__(self, signing: asyncio.Task[Credentials]) -> None:
+        self.signing = signing
+        self.at = time.monotonic()
+        self.may_have_ended = False
+
+
+class Sender:
+    """Sends the requests of one run.
+
+    Args:
+        settings: how to sign in, and how fast to ask.
+        application: what is asked.
+        ways: what is known of its responses.
+        secrets: by the name of a persona, texts that it may not see.
+    """
+
+    def __init__(
+        self, settings: Settings, application: Application, ways: Ways, secrets: Mapping[str, tuple[Secret, ...]]
+    ) -> None:
+        self.settings = settings
+        self.application = application
+        self.ways = ways
+        self.secrets = secrets
+        self.client = client_of(application, settings.probe.timeout)
+        self._sessions: dict[tuple[str, int], _Session] = {}
+        self._next = 0.0
+
+    async def __aenter__(self) -> Sender:
+        await self.client.__aenter__()
+        return self
+
+    async def __aexit__(
+        self, kind: type[BaseException] | None, error: BaseException | None, trace: TracebackType | None
+    ) -> None:
+        await self.client.__aexit__(kind, error, trace)
+
+    def sessions_may_have_ended(self) -> None:
+        """Note that what was changed, or put back, may have taken sessions with it."""
+        for session in self._sessions.values():
+            session.may_have_ended = True
+
+    async def prepare(self, case: Case) -> None:
+        """Sign in, before the data is looked at."""
+        await self._credentials(case.persona, way_for(self.settings, case.path))
+
+    async def ask(self, case: Case, around: Around | None = None) -> Seen:
+        """Send a request, and say what came back.
+
+        Args:
+            case: the request.
+            around: what the request is made within, for an application in this process.
+
+        Raises:
+            SettingsError: the persona cannot sign in.
+        """
+        way = way_for(self.settings, case.path)
+        seen = await self._send(case, await self._credentials(case.persona, way), around)
+        key = (case.persona.name, id(way))
+        session = self._sessions.get(key)
+        stale = session is not None and (session.may_have_ended or time.monotonic() - session.at > _FORGETFUL)
+        if stale and seen.came in (Came.SIGN_IN, Came.UNPROVEN):
+            # A session may have ended, or gone when the data was put back: ask once more, freshly signed in.
+            del self._sessions[key]
+            seen = await self._send(case, await self._credentials(case.persona, way), around)
+        return seen
+
+    async def _send(self, case: Case, credentials: Credentials, around: Around | None) -> Seen:
+        watched = Watched(raw=case.raw)
+        sent = self._request(case, credentials, watched, around)
+        path, followed = case.path, ""
+        try:
+            response = await self._answered(sent, safe=case.safe)
+            location = response.headers.get("location", "")
+            if case.raw is None and is_other_spelling(path, response.status_code, location):
+                # The router asks for another spelling before any handler has seen the request: follow it once.
+                path = followed = urlsplit(location).path
+                watched = Watched()
+                sent = self._request(case, credentials, watched, around, path)
+                response = await self._answered(sent, safe=case.safe)
+        except (httpx.HTTPError, httpx.InvalidURL) as error:
+            return Seen(Came.LOST, note=f"{type(error).__name__}: {error}".rstrip(": "))
+        except TimeoutError:
+            return Seen(Came.LOST, note=f"none within {self.settings.probe.timeout:g} seconds")
+        self._notice_cookies(case, credentials, response)
+        return facts_of(
+            case, response, watched, self.ways, self.secrets.get(case.persona.name, ()), followed, credentials.by_token
+        )
+
+    def _request(
+        self, case: Case, credentials: Credentials, watched: Watched, around: Around | None, path: str | None = None
+    ) -> httpx.Request:
+        headers = {**credentials.headers, **case.headers}
+        if credentials.cookies:
+            headers["cookie"] = "; ".join(f"{name}={value}" for name, value in credentials.cookies.items())
+        if self.application.base.startswith("https:"):
+            headers["referer"] = f"{self.application.base}{case.path}"
+        content = case.body
+        if content is not None:
+            filled = self.settings.filled(content.content, case.persona, f'bodies."{case.asked.name}"')
+            content = Body(content.kind, filled)
+        body = body_of(content, case.method, credentials, headers)
+        url = path or case.path
+        if case.query:
+            url = f"{url}?{case.query}"
+        extensions: dict[str, Any] = {WATCHED: watched}
+        if case.raw is not None:
+            extensions["target"] = (urlsplit(self.application.base).path + case.raw).encode()
+        if around is not None:
+            extensions["around"] = around
+        # Cookies that one answer sets must not go along with the next request, which may be another persona's.
+        self.client.cookies.clear()
+        return self.client.build_request(case.method, url, headers=headers, extensions=extensions, **body)
+
+    async def _answered(self, request: httpx.Request, *, safe: bool) -> httpx.Response:
+        """The response. Only connections that failed are tried again, and only where nothing can have been done."""
+        for pause in (*_PAUSES, None):
+            await self._wait_for_turn()
+            try:
+                async with asyncio.timeout(self.settings.probe.timeout):
+                    return await self.client.send(request)
+            except (httpx.ConnectError, httpx.ConnectTimeout):
+                if pause is None:
+                    raise
+            except (httpx.ReadError, httpx.RemoteProtocolError):
+                if pause is None or not safe:
+                    raise
+            await asyncio.sleep(pause or 0)
+        raise AssertionError("the last attempt returns or raises")
+
+    async def _wait_for_turn(self) -> None:
+        rate = self.settings.probe.rate
+        if rate is None:
+            return
+        now = time.monotonic()
+        turn = max(self._next, now)
+        self._next = turn + 1 / rate
+        await asyncio.sleep(turn - now)
+
+    def _notice_cookies(self, case: Case, credentials: Credentials, response: httpx.Response) -> None:
+        """Where a response exchanges or takes away a cookie of the persona's, its session may have ended."""
+        names = {header.partition("=")[0].strip() for header in response.headers.get_list("set-cookie")}
+        if names & credentials.cookies.keys():
+            session = self._sessions.get((case.persona.name, id(way_for(self.settings, case.path))))
+            if session is not None:
+                session.may_have_ended = True
+
+    async def _credentials(self, persona: Persona, way: SignIn | None) -> Credentials:
+        """What the persona sends with a request; the first request of each signs in, and the others wait for it."""
+        if persona.signed_in and way is None:
+            raise SettingsError(f'persona "{persona.name}" has no way to sign in; write [probe.sign_in]')
+        key = (persona.name, id(way))
+        if key not in self._sessions:
+            if persona.signed_in and way is not None:
+                signing = asyncio.create_task(sign_in(self.settings, persona, way, self.application))
+            else:
+                signing = asyncio.create_task(visit(self.settings, way, self.application))
+            self._sessions[key] = _Session(signing)
+        return await self._sessions[key].signing
+
+
+def body_of(body: Body | None, method: str, credentials: Credentials, headers: dict[str, str]) -> dict[str, Any]:
+    """The body of a request, as httpx takes it, with the token that the application expects back with forms.
+
+    Args:
+        body: what is sent.
+        method: the method.
+        credentials: with the token, where there is one.
+        headers: headers, to which those of the token are added.
+    """
+    token = credentials.forgery
+    if method in SAFE or credentials.by_token:
+        token = None
+    if token is not None:
+        headers.update(token.headers)
+    if body is not None and body.kind == "json":
+        return {"json": body.content}
+    fields = dict(body.content) if body is not None else {}
+    if token is not None and token.field is not None:
+        fields = {token.field: token.value, **fields}
+    return {"data": fields} if fields or body is not None else {}

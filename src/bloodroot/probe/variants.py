@@ -1,0 +1,111 @@
+"""Refused requests once more, spelled otherwise: what reaches a handler then is a hole.
+
+Servers, proxies and frameworks read a path in different ways. What one of them refuses, another may serve.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+from dataclasses import replace
+from typing import TYPE_CHECKING
+from urllib.parse import urlsplit
+
+from .planning import SAFE, Case, Plan
+
+if TYPE_CHECKING:
+    from ..core.policy import Policy
+
+
+def with_variants(plan: Plan, policy: Policy, *, seen: bool) -> Plan:
+    """A plan with the other spellings of each request that is to be refused, behind all others.
+
+    Args:
+        plan: the plan.
+        policy: what is declared.
+        seen: whether it can be seen which handler answers. Where it cannot, spellings that are open to the persona by
+            themselves are left out: their answers say nothing of what is closed.
+    """
+    known = {(case.method, case.target, case.persona.name) for case in plan.cases}
+    more: dict[tuple[str, ...], Case] = {}
+    for case in plan.cases:
+        if case.allowed:
+            continue
+        for other in _spellings(case):
+            # A spelling that is another endpoint's own is asked for already.
+            if (other.method, other.raw or other.target, other.persona.name) in known:
+                continue
+            if seen or not _is_open(policy, other):
+                more.setdefault(other.key, other)
+    return Plan((*plan.cases, *more.values()), plan.untried, plan.secrets)
+
+
+def _is_open(policy: Policy, case: Case) -> bool:
+    """Whether a spelling is an endpoint that the persona may use anyway."""
+    path = (case.raw or case.path).partition("?")[0]
+    return policy.decide(case.persona.caller, case.method, path, query={}).reason is None
+
+
+def _spellings(case: Case) -> Iterator[Case]:
+    for words, path in _paths(case.path):
+        target = f"{path}?{case.query}" if case.query else path
+        yield replace(case, raw=target, spelled=words)
+    for words, method, headers in _methods(case):
+        yield replace(case, method=method, raw=case.target, headers=headers, spelled=words)
+    for words, raw, headers in _forwarded(case):
+        yield replace(case, raw=raw, headers=headers, spelled=words)
+
+
+def _paths(path: str) -> Iterator[tuple[str, str]]:
+    """Other spellings of a path, each with words for it."""
+    first, *rest = path[1:].split("/")
+    last = path.rstrip("/").rpartition("/")[2]
+    before = path.rstrip("/")[: len(path.rstrip("/")) - len(last)]
+    yield "a slash at the end", path[:-1] if path.endswith("/") and path != "/" else f"{path}/"
+    yield "two slashes at the beginning", f"/{path}"
+    yield "two slashes at the end", f"{path.rstrip('/')}//"
+    if path == "/":
+        return
+    yield "capitals", path.upper() if path.upper() != path else path.lower()
+    yield "two slashes within", f"/{first}//{'/'.join(rest)}" if rest else f"//{first}"
+    yield "a dot segment", f"/./{path[1:]}"
+    yield "a dot segment within", f"{before}./{last}"
+    yield "a way back", f"/{first}/x/../{'/'.join(rest)}" if rest else f"/x/../{first}"
+    yield "a way back, encoded", f"/x/%2e%2e/{path[1:]}"
+    yield "an encoded letter", f"{before}%{ord(last[0]):02X}{last[1:]}" if last and last[0] != "%" else path
+    yield "a letter encoded twice", f"{before}%25{ord(last[0]):02X}{last[1:]}" if last and last[0] != "%" else path
+    yield "an encoded slash", f"/{first}%2F{'/'.join(rest)}" if rest else f"/%2F{first}"
+    yield "a backslash", f"/{first}\\{'/'.join(rest)}" if rest else f"\\{first}"
+    yield "a parameter behind ;", f"{path};x=1"
+    yield "a parameter behind ; within", f"/{first};x/{'/'.join(rest)}" if rest else f"/;x/{first}"
+    yield "a blank at the end", f"{path}%20"
+    yield "a line end at the end", f"{path}%0A"
+    yield "a zero byte at the end", f"{path}%00"
+    yield "the format .json", f"{path.rstrip('/')}.json"
+    yield "the format .html", f"{path.rstrip('/')}.html"
+    yield "an encoded question mark", f"{path}%3F"
+    yield "a number sign", f"{path}%23"
+
+
+def _methods(case: Case) -> Iterator[tuple[str, str, dict[str, str]]]:
+    """Other methods that may reach the same handler."""
+    method = case.method
+    if method == "GET":
+        yield "HEAD", "HEAD", {}
+    yield "OPTIONS", "OPTIONS", {}
+    if method not in SAFE:
+        for name in ("x-http-method-override", "x-method-override", "x-http-method"):
+            yield f"POST with {name}", "POST", {name: method}
+            if method != "GET":
+                yield f"GET with {name}", "GET", {name: method}
+
+
+def _forwarded(case: Case) -> Iterator[tuple[str, str, dict[str, str]]]:
+    """Headers by which a proxy says another path, or that a request is from within."""
+    path = case.target
+    for name in ("x-original-url", "x-rewrite-url"):
+        yield f"the path / with {name}", "/", {name: path}
+    yield "x-forwarded-prefix", path, {"x-forwarded-prefix": urlsplit(path).path}
+    yield "x-script-name", path, {"x-script-name": "/x"}
+    for name in ("x-forwarded-for", "x-real-ip", "x-client-ip"):
+        yield name, path, {name: "127.0.0.1"}
+    yield "x-forwarded-host", path, {"x-forwarded-host": "localhost"}

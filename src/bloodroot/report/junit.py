@@ -1,0 +1,71 @@
+"""JUnit XML, for CI servers that show tests: a suite an endpoint, a case for each request as a persona."""
+
+from __future__ import annotations
+
+import re
+from typing import TYPE_CHECKING
+from xml.etree import ElementTree as Xml
+
+from ..probe.judging import Verdict
+from ..probe.result import Result
+
+if TYPE_CHECKING:
+    from ..probe.judging import Observation
+
+# XML 1.0, section 2.2: what no document may have, not even escaped.
+_UNFIT = re.compile("[^\t\n\r\x20-\ud7ff\ue000-\ufffd\U00010000-\U0010ffff]")
+
+
+def probe(result: Result) -> str:
+    """A failure for what is not as declared, an error for what is inconclusive; what was not tried is skipped."""
+    root = Xml.Element("testsuites", name="bloodroot probe")
+    suites: dict[int, Xml.Element] = {}
+
+    def suite(asked: object, name: str) -> Xml.Element:
+        found = suites.get(id(asked))
+        if found is None:
+            found = suites[id(asked)] = Xml.SubElement(root, "testsuite", name=_fit(name))
+        return found
+
+    for each in result.observations:
+        _case(suite(each.case.asked, each.case.asked.name), each)
+    for left in result.untried:
+        case = Xml.SubElement(
+            suite(left.asked, left.asked.name),
+            "testcase",
+            classname=_fit(left.asked.name),
+            name=_fit(left.persona.name),
+        )
+        Xml.SubElement(case, "skipped", message=_fit(left.why))
+    if result.sign_in_faults:
+        signing = Xml.SubElement(root, "testsuite", name="sign-in")
+        for fault in result.sign_in_faults:
+            case = Xml.SubElement(signing, "testcase", classname="sign-in", name=_fit(fault))
+            Xml.SubElement(case, "failure", message=_fit(fault))
+    for element in root:
+        element.set("tests", str(len(element)))
+        for kind, name in (("failures", "failure"), ("errors", "error"), ("skipped", "skipped")):
+            element.set(kind, str(sum(case.find(name) is not None for case in element)))
+    Xml.indent(root)
+    return '<?xml version="1.0" encoding="UTF-8"?>\n' + Xml.tostring(root, "unicode") + "\n"
+
+
+def _case(suite: Xml.Element, each: Observation) -> None:
+    case = each.case
+    words = " ".join(filter(None, (case.persona.name, case.sample and f"[{case.sample}]", case.spelled)))
+    name = f"{words}: {case.method} {case.raw or case.target}"
+    element = Xml.SubElement(suite, "testcase", classname=_fit(case.asked.name), name=_fit(name))
+    if each.verdict is Verdict.AGREE:
+        return
+    kind = "error" if each.verdict is Verdict.INCONCLUSIVE else "failure"
+    message = f"{each.verdict.value}: declared {case.declared.value}, observed {each.text}"
+    found = Xml.SubElement(element, kind, message=_fit(message), type=each.verdict.value)
+    place = f"{case.asked.line.place.at}  {case.asked.line.text}" if case.asked.line is not None else "no line"
+    found.text = _fit("\n".join(filter(None, (f"answered {each.seen.status}", place, each.settle, *each.repeat))))
+
+
+def _fit(text: str) -> str:
+    return _UNFIT.sub("?", text)
+
+
+REPORTS = {Result: probe}

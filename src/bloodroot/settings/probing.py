@@ -1,0 +1,119 @@
+"""What the settings say for the probe, as plain data: samples, bodies, ``[probe]`` and ``[probe.sign_in]``."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+from dataclasses import dataclass, field
+from pathlib import Path
+from typing import Any
+
+from ..core.paths import Template, read_path
+
+
+@dataclass(frozen=True, slots=True)
+class Example:
+    """A record for which a condition is known to hold or to fail.
+
+    Attributes:
+        values: parameters of the path that lead to it.
+        mark: text that is in this record and in no other, or None.
+        query: parameters of the query.
+    """
+
+    values: Mapping[str, str]
+    mark: str | None = None
+    query: Mapping[str, str] = field(default_factory=dict)
+
+
+@dataclass(frozen=True, slots=True)
+class Sample:
+    """For one condition, records where it holds and records where it fails."""
+
+    holds: tuple[Example, ...] = ()
+    fails: tuple[Example, ...] = ()
+
+
+@dataclass(frozen=True, slots=True)
+class SignIn:
+    """How a persona signs in.
+
+    Attributes:
+        how: ``form``, ``json``, ``bearer``, ``basic`` or ``header``.
+        path: where to; empty where nothing is sent to sign in.
+        fields: what is sent, with ``{persona.NAME}`` and ``{env.NAME}`` to be filled in.
+        token: where a JSON answer has the bearer token, names with dots between them; None for cookies.
+        covers: the paths that this way of signing in is for; None for all.
+        lands: the page that signing in leads to, or None where that is not checked.
+    """
+
+    how: str
+    path: str
+    fields: Mapping[str, str]
+    token: str | None = None
+    covers: Template | None = None
+    lands: str | None = None
+
+
+@dataclass(frozen=True, slots=True)
+class Body:
+    """What is sent along with a request: a form or JSON."""
+
+    kind: str
+    content: Any
+
+
+@dataclass(frozen=True, slots=True)
+class KnownAnswer:
+    """What a response of this application means.
+
+    Attributes:
+        means: ``refused``, ``sign-in`` or ``done``.
+        status: the HTTP status code.
+        text: for a redirect, a path template of where it leads; else text that is in the body; empty for any.
+        leads: the same as a template, for a redirect.
+    """
+
+    means: str
+    status: int
+    text: str = ""
+    leads: Template | None = None
+
+    def matches(self, status: int, location: str, body: str) -> bool:
+        """Whether a response is of this kind.
+
+        Args:
+            status: its status.
+            location: the path that it redirects to, or an empty string.
+            body: its body, as text.
+        """
+        if status != self.status:
+            return False
+        if self.leads is not None:
+            segments = read_path(location)
+            return segments is not None and self.leads.covers(segments)
+        return self.text in body
+
+
+@dataclass(frozen=True, slots=True)
+class ProbeRules:
+    """``[probe]``: how an application is asked.
+
+    Attributes:
+        sign_ins: ways to sign in, in the order of the file.
+        reset: a command, ``module:function`` or ``rollback``: what puts the data back; None where there is none.
+        answers: what responses of this application mean, where their status does not say it.
+        state: ``module:function`` for a value that changes when the data does, or None.
+        at_once: how many requests that change nothing are under way at a time.
+        rate: the most requests a second, or None.
+        timeout: seconds to wait for a response.
+        journal: the file that requests are written down in.
+    """
+
+    sign_ins: tuple[SignIn, ...] = ()
+    reset: str | None = None
+    answers: tuple[KnownAnswer, ...] = ()
+    state: str | None = None
+    at_once: int = 8
+    rate: float | None = None
+    timeout: float = 30
+    journal: Path | None = None

@@ -1,0 +1,132 @@
+"""``[samples]``, ``[bodies]`` and ``[probe]``, read and checked."""
+
+from __future__ import annotations
+
+import re
+
+from ..core.paths import TemplateError, parse_template
+from .checked import Table
+from .probing import Body, Example, KnownAnswer, ProbeRules, Sample, SignIn
+
+SAMPLE_KEYS = ("holds", "fails")
+PROBE_KEYS = ("reset", "sign_in", "answers", "state", "at_once", "rate", "timeout", "journal")
+ANSWER_KEYS = ("refused", "sign-in", "done")
+BODY_KEYS = ("form", "json")
+# The keys of each way to sign in.
+SIGN_IN_KEYS = {
+    "form": ("how", "path", "fields", "for", "lands"),
+    "json": ("how", "path", "fields", "token", "for", "lands"),
+    "bearer": ("how", "path", "fields", "token", "for"),
+    "basic": ("how", "fields", "for"),
+    "header": ("how", "fields", "for"),
+}
+_ANSWER = re.compile(r"([1-5][0-9][0-9])(?:\s+(\S.*))?")
+
+
+def read_samples(table: Table) -> tuple[dict[str, str], dict[str, Sample]]:
+    """``[samples]``: values for parameters, and records for conditions."""
+    values: dict[str, str] = {}
+    samples: dict[str, Sample] = {}
+    for name, value in table.values.items():
+        if isinstance(value, dict):
+            sample = table.table(name)
+            sample.known(SAMPLE_KEYS)
+            found = [tuple(map(_example, sample.tables(key))) if key in sample else () for key in SAMPLE_KEYS]
+            samples[name] = Sample(*found)
+        else:
+            values[name] = table.value(name)
+    return values, samples
+
+
+def _example(table: Table) -> Example:
+    query = table.table("query").each_value()
+    values = Table(table.checked, table.path, {k: v for k, v in table.values.items() if k != "query"}).each_value()
+    mark = values.pop("mark", None)
+    if not values and not query:
+        table.problem(None, "this needs the parameters of the path, such as { trial_id = 7 }")
+    return Example(values, mark, query)
+
+
+def read_bodies(table: Table) -> dict[str, Body]:
+    """``[bodies]``: what is sent, by method and path template."""
+    found = {" ".join(name.split()): _body(each) for name, each in table.each_table().items()}
+    return {name: body for name, body in found.items() if body is not None}
+
+
+def _body(table: Table) -> Body | None:
+    if len(table.values) != 1 or next(iter(table.values)) not in BODY_KEYS:
+        table.problem(None, "this must be { form = { ... } } or { json = ... }")
+        return None
+    if "form" in table:
+        return Body("form", table.table("form").each_value())
+    return Body("json", table.values["json"])
+
+
+def read_probe(table: Table) -> ProbeRules:
+    """``[probe]``."""
+    table.known(PROBE_KEYS)
+    state = table.text("state")
+    if state is not None and ":" not in state:
+        table.problem("state", 'this must be "module:function"; it returns a value that changes when the data does')
+    answers = table.table("answers")
+    answers.known(ANSWER_KEYS)
+    known = [_answer(answers, key, text) for key in ANSWER_KEYS for text in answers.names(key)]
+    return ProbeRules(
+        tuple(_sign_in(each) for each in table.tables("sign_in")),
+        table.text("reset"),
+        tuple(each for each in known if each is not None),
+        state,
+        int(table.number("at_once", 8, least=1, most=100, unit="requests")),
+        table.number("rate", 10, least=0.01, most=100_000, unit="requests a second") if "rate" in table else None,
+        table.number("timeout", 30, least=0.1, most=3600, unit="seconds"),
+        table.file("journal"),
+    )
+
+
+def _answer(table: Table, key: str, text: str) -> KnownAnswer | None:
+    match = _ANSWER.fullmatch(text.strip())
+    if match is None:
+        table.problem(key, f'"{text}": write a status, and what the page says or where it leads: "302 /home"')
+        return None
+    status, said = int(match[1]), match[2] or ""
+    if not 300 <= status < 400:
+        if status < 300 and not said and key != "done":
+            table.problem(key, f'"{text}" would be every page; write what it says too, as in "200 You have no access"')
+        return KnownAnswer(key, status, said)
+    if not said:
+        table.problem(key, f'"{text}": write where it leads too, as in "{status} /home"')
+        return None
+    try:
+        return KnownAnswer(key, status, said, parse_template(said))
+    except TemplateError as error:
+        table.problem(key, f'"{text}": {error}')
+        return None
+
+
+def _sign_in(table: Table) -> SignIn:
+    how = table.choice("how", tuple(SIGN_IN_KEYS)) or "form"
+    known = SIGN_IN_KEYS[how]
+    for key in table.values:
+        ways = [way for way, keys in SIGN_IN_KEYS.items() if key in keys]
+        if key not in known and ways:
+            message = " or ".join(f'how = "{way}"' for way in ways)
+            table.problem(key, f'this belongs to {message}, and here how = "{how}"')
+    everything = {key for keys in SIGN_IN_KEYS.values() for key in keys}
+    others = {key: value for key, value in table.values.items() if key not in everything}
+    Table(table.checked, table.path, others).known(known)
+    path = table.text("path") or ""
+    if how in ("form", "json") and not path.startswith("/"):
+        table.problem("path", "this must be the path of the application's own sign-in, such as /sign-in")
+    if how == "bearer" and path and not path.startswith("/"):
+        table.problem("path", "a path begins with /")
+    if how == "bearer" and path and "token" not in table:
+        table.problem(None, 'token is missing: where does the answer have it? Write token = "access_token"')
+    fields = table.table("fields").each_value()
+    if how == "basic" and set(fields) != {"name", "password"}:
+        table.problem("fields", 'this must be { name = "...", password = "{env.NAME}" }')
+    if how == "header" and not fields:
+        table.problem("fields", 'this must be the headers that the proxy sends, as in { "X-Member" = "{persona.id}" }')
+    lands = table.text("lands")
+    if lands is not None and not lands.startswith("/"):
+        table.problem("lands", "this must be the path of the page that signing in leads to, such as /desk")
+    return SignIn(how, path, fields, table.text("token"), table.template("for"), lands)
