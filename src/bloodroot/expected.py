@@ -1,11 +1,14 @@
-"""Expected matrices: tables that people have reviewed, read from CSV and held against a matrix cell by cell."""
+"""Expected matrices: tables that people have reviewed, read from CSV and held cell by cell against what is.
+
+What is may be the matrix of a policy, or what a running application answered.
+"""
 
 from __future__ import annotations
 
 import csv
 import io
-from collections.abc import Iterable, Iterator
-from dataclasses import dataclass
+from collections.abc import Callable, Iterable, Iterator
+from dataclasses import dataclass, replace
 from pathlib import Path
 
 from .core.lines import Line
@@ -49,6 +52,23 @@ class ExpectedRow:
 
 
 @dataclass(frozen=True, slots=True)
+class ActualRow:
+    """What is true of one endpoint.
+
+    Attributes:
+        methods: its methods; ``any`` for all that are not named.
+        path: the path template.
+        cell: what is true for a kind of caller, in the words of a table.
+        line: the line that decides, or None.
+    """
+
+    methods: tuple[str, ...]
+    path: str
+    cell: Callable[[str], str]
+    line: Line | None
+
+
+@dataclass(frozen=True, slots=True)
 class Mismatch:
     """A cell that is not as expected.
 
@@ -56,7 +76,7 @@ class Mismatch:
         row: the row of the table.
         column: the kind of caller.
         expected: what the table says.
-        actual: what the matrix says; ``no line`` where nothing covers the endpoint.
+        actual: what is; ``no line`` where nothing covers the endpoint.
         line: the line that decides, or None.
     """
 
@@ -69,20 +89,20 @@ class Mismatch:
 
 @dataclass(frozen=True, slots=True)
 class ExpectedResult:
-    """What holding a matrix against tables came to.
+    """What holding what is against tables came to.
 
     Attributes:
         files: the tables.
         agreed: how many cells are as expected.
         mismatches: those that are not, in the order of the tables.
-        unsaid: the rows of the matrix that no table has.
+        unsaid: the endpoints that no table has.
         written: the table that was written, or None.
     """
 
     files: tuple[str, ...]
     agreed: int
     mismatches: tuple[Mismatch, ...]
-    unsaid: tuple[Row, ...]
+    unsaid: tuple[ActualRow, ...]
     written: str | None = None
 
 
@@ -162,12 +182,56 @@ def _in_row(row: ExpectedRow, more: int) -> Iterator[str]:
             yield f'{row.at}: {column}: "{cell}" is no outcome{guess}'
 
 
-def hold_against(policy: Policy, matrix: Matrix, rows: list[ExpectedRow], files: Iterable[Path] = ()) -> ExpectedResult:
-    """Hold a matrix against what tables say.
+class Actual:
+    """What is true of every endpoint.
 
     Args:
-        policy: the policy that the matrix shows.
-        matrix: the matrix.
+        policy: the policy, which says what line decides for an endpoint of a table.
+        rows: the endpoints.
+    """
+
+    def __init__(self, policy: Policy, rows: Iterable[ActualRow]) -> None:
+        self.rows = tuple(rows)
+        self._policy = policy
+        self._exact: dict[tuple[str, object], ActualRow] = {}
+        self._by_line: dict[int, list[ActualRow]] = {}
+        for row in self.rows:
+            shape = specificity(parse_template(row.path), exact=True)
+            for method in row.methods:
+                self._exact.setdefault((method, shape), row)
+            if row.line is not None:
+                self._by_line.setdefault(id(row.line), []).append(row)
+
+    def row(self, method: str, path: str) -> ActualRow | None:
+        """The row that says what becomes of an endpoint: its own, or that of the line that decides for it."""
+        template = parse_template(path)
+        exact = self._exact.get((method, specificity(template, exact=True)))
+        if exact is not None:
+            return exact
+        asked = "TRACE" if method == ANY else method
+        line = self._policy.engine.line(asked, unnamed_segments(template, True))
+        if line is None or (method == ANY and line.methods):
+            return None
+        rows = self._by_line.get(id(line), [])
+        named = [row for row in rows if ANY not in row.methods and covers(row.methods, method)]
+        return next(iter(named or [row for row in rows if ANY in row.methods or method in row.methods]), None)
+
+
+def matrix_as_it_is(policy: Policy, matrix: Matrix) -> Actual:
+    """What a matrix says of every endpoint."""
+    numbers = {column.name: number for number, column in enumerate(matrix.columns)}
+
+    def actual(row: Row) -> ActualRow:
+        return ActualRow(row.methods, row.path, lambda name: row.cell(numbers[name]).words(), row.line)
+
+    return Actual(policy, map(actual, matrix.rows))
+
+
+def hold_against(actual: Actual, rows: list[ExpectedRow], files: Iterable[Path] = ()) -> ExpectedResult:
+    """Hold what is against what tables say.
+
+    Args:
+        actual: what is true of every endpoint.
         rows: the rows of all tables.
         files: the tables, for the result.
 
@@ -177,23 +241,21 @@ def hold_against(policy: Policy, matrix: Matrix, rows: list[ExpectedRow], files:
     contradictions = list(_contradictions(rows))
     if contradictions:
         raise ExpectedError("\n".join(contradictions))
-    numbers = {column.name: number for number, column in enumerate(matrix.columns)}
-    find = _Rows(policy, matrix)
     agreed = 0
     mismatches: list[Mismatch] = []
     said: set[int] = set()
     for expected in rows:
-        found = find(expected.method, expected.path)
+        found = actual.row(expected.method, expected.path)
         if found is not None:
             said.add(id(found))
         for column, cell in expected.cells.items():
-            actual = found.cell(numbers[column]).words() if found is not None else "no line"
-            if actual == cell:
+            is_now = found.cell(column) if found is not None else "no line"
+            if is_now == cell:
                 agreed += 1
             else:
                 line = found.line if found is not None else None
-                mismatches.append(Mismatch(expected, column, cell, actual, line))
-    unsaid = tuple(row for row in matrix.rows if id(row) not in said)
+                mismatches.append(Mismatch(expected, column, cell, is_now, line))
+    unsaid = tuple(row for row in actual.rows if id(row) not in said)
     return ExpectedResult(tuple(map(str, files)), agreed, tuple(mismatches), unsaid)
 
 
@@ -209,59 +271,58 @@ def _contradictions(rows: list[ExpectedRow]) -> Iterator[str]:
                 )
 
 
-class _Rows:
-    """The rows of a matrix by endpoint."""
-
-    def __init__(self, policy: Policy, matrix: Matrix) -> None:
-        self._policy = policy
-        self._exact: dict[tuple[str, object], Row] = {}
-        self._by_line: dict[int, list[Row]] = {}
-        for row in matrix.rows:
-            shape = specificity(row.line.template, exact=True)
-            for method in row.methods:
-                self._exact.setdefault((method, shape), row)
-            self._by_line.setdefault(id(row.line), []).append(row)
-
-    def __call__(self, method: str, path: str) -> Row | None:
-        """The row that says what becomes of an endpoint: its own, or that of the line that decides for it."""
-        template = parse_template(path)
-        exact = self._exact.get((method, specificity(template, exact=True)))
-        if exact is not None:
-            return exact
-        asked = "TRACE" if method == ANY else method
-        line = self._policy.engine.line(asked, unnamed_segments(template, True))
-        if line is None or (method == ANY and line.methods):
-            return None
-        rows = self._by_line.get(id(line), [])
-        named = [row for row in rows if ANY not in row.methods and covers(row.methods, method)]
-        return next(iter(named or [row for row in rows if ANY in row.methods or method in row.methods]), None)
-
-
-def blessed(matrix: Matrix, policy: Policy, rows: list[ExpectedRow], heads: Iterable[str]) -> str:
-    """A table as it has to be for the matrix to be as expected: what it says, corrected, and what it lacks.
+def blessed(actual: Actual, rows: list[ExpectedRow], heads: Iterable[str]) -> str:
+    """A table as it has to be for what is to be as expected: what it says, corrected, and what it lacks.
 
     Args:
-        matrix: the matrix.
-        policy: the policy that it shows.
+        actual: what is true of every endpoint.
         rows: the rows of the table; empty for a new one.
         heads: the kinds of callers that it has columns for.
     """
     columns = list(heads)
-    numbers = {column.name: number for number, column in enumerate(matrix.columns)}
-    find = _Rows(policy, matrix)
     text = io.StringIO()
     writer = csv.writer(text, lineterminator="\n")
     writer.writerow([*_HEADS, *columns])
     said: set[int] = set()
     for expected in rows:
-        found = find(expected.method, expected.path)
+        found = actual.row(expected.method, expected.path)
         if found is None:
             continue  # nothing covers it any more
         said.add(id(found))
-        cells = [found.cell(numbers[name]).words() if name in expected.cells else "" for name in columns]
+        cells = [_sayable(found.cell(name)) if name in expected.cells else "" for name in columns]
         writer.writerow([expected.method, expected.path, *cells])
-    for row in matrix.rows:
+    for row in actual.rows:
         if id(row) not in said:
-            cells = [row.cell(numbers[name]).words() for name in columns]
+            cells = [_sayable(row.cell(name)) for name in columns]
             writer.writerows([method, row.path, *cells] for method in row.methods)
     return text.getvalue()
+
+
+def _sayable(cell: str) -> str:
+    """A cell that a table may have; what is not known is not said."""
+    return cell if cell in _CELLS or cell.startswith("if ") else ""
+
+
+def hold_files(actual: Actual, columns: list[str], files: list[Path], *, bless: bool) -> tuple[ExpectedResult, str]:
+    """Hold what is against tables in files.
+
+    Args:
+        actual: what is true of every endpoint.
+        columns: the kinds of callers there are.
+        files: the tables.
+        bless: whether the one table is to be written as it is.
+
+    Returns:
+        What it came to, and the text of the table that is to be written; an empty string for none.
+
+    Raises:
+        ExpectedError: a table cannot be read, two contradict each other, or several are to be written.
+    """
+    if not bless:
+        return hold_against(actual, [row for file in files for row in read_expected(file, columns)], files), ""
+    if len(files) > 1:
+        raise ExpectedError("--bless writes one table; name one with --expect FILE")
+    file = files[0]
+    rows = read_expected(file, columns) if file.exists() else []
+    held = replace(hold_against(actual, rows, files), written=str(file))
+    return held, blessed(actual, rows, columns_of(file) if file.exists() else columns)

@@ -7,7 +7,17 @@ from typing import TYPE_CHECKING, Annotated
 
 import typer
 
-from .output import Color, ColorOption, FormatWithoutCsvOption, OutOption, PolicyOption, SettingsOption, UsageError
+from .output import (
+    Color,
+    ColorOption,
+    FormatWithoutCsvOption,
+    HostOption,
+    OutOption,
+    PolicyOption,
+    SettingsOption,
+    UsageError,
+    apart,
+)
 
 if TYPE_CHECKING:
     from ..probe.asking import Sent
@@ -27,6 +37,10 @@ def ask(
     header: Annotated[
         list[str] | None, typer.Option("--header", metavar="'NAME: VALUE'", help="A header to send; repeatable.")
     ] = None,
+    curl: Annotated[
+        bool, typer.Option("--curl", help="Print the command lines that send the request; nothing is sent.")
+    ] = False,
+    hosts: HostOption = None,
     policy: PolicyOption = None,
     settings: SettingsOption = None,
     form: FormatWithoutCsvOption = None,
@@ -35,6 +49,7 @@ def ask(
 ) -> None:
     """Send one request to the application as a persona, and show the answer beside what is declared."""
     from ..probe.asking import ask as run
+    from ..probe.asking import curl_lines
     from . import inputs, output
 
     output.check_out(form, out)
@@ -43,7 +58,13 @@ def ask(
         raise UsageError("there are no settings; write bloodroot.toml, or name one with --settings")
     inputs.check_request(method.upper(), path, rules)
     persona = _persona(who, inputs.with_members(found, [who] if who in found.personas else []) or found)
-    result = run(rules, found, persona, method.upper(), path, _sent(body, header or []))
+    sent = _sent(body, header or [])
+    if curl:
+        lines = curl_lines(rules, found, persona, method.upper(), path, sent, str(body) if body is not None else None)
+        typer.echo("\n".join(lines))
+        return
+    with apart():
+        result = run(rules, found, persona, method.upper(), path, sent, hosts or ())
     output.deliver(result, form, out, color)
 
 

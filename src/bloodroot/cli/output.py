@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import contextlib
 import io
 import os
 import sys
@@ -16,7 +17,11 @@ from ..language.errors import BloodrootError
 from ..report import ENDINGS, Format
 
 if TYPE_CHECKING:
+    from collections.abc import Iterator
+
     from rich.console import Console, RenderableType
+
+    from ..expected import Actual
 
 
 class UsageError(BloodrootError):
@@ -69,6 +74,17 @@ FormatWithoutCsvOption = Annotated[FormatWithoutCsv | None, typer.Option("--form
 OutOption = Annotated[
     Path | None, typer.Option("--out", metavar="FILE", help="Write to this file; its ending picks the format.")
 ]
+HostOption = Annotated[
+    list[str] | None,
+    typer.Option("--allow-host", metavar="NAME", help="A host that may be asked, beside this machine; repeatable."),
+]
+ExpectOption = Annotated[
+    list[Path] | None,
+    typer.Option("--expect", metavar="FILE", help="Hold what is against a reviewed table, a CSV file; repeatable."),
+]
+BlessOption = Annotated[
+    bool, typer.Option("--bless", help="Write the table of --expect as it is, after showing what changes.")
+]
 
 _PIPE_WIDTH = 160
 
@@ -90,6 +106,13 @@ def _width() -> int:
     """The width of results that no terminal shows: that of ``COLUMNS``, else one that most tables fit into."""
     columns = os.environ.get("COLUMNS", "")
     return max(40, int(columns)) if columns.isdecimal() and len(columns) < 5 else _PIPE_WIDTH
+
+
+@contextlib.contextmanager
+def apart() -> Iterator[None]:
+    """Keeps what the application prints out of the report: its log is its own."""
+    with contextlib.redirect_stdout(io.StringIO()):
+        yield
 
 
 def check_out(wanted: StrEnum | None, out: Path | None) -> None:
@@ -134,6 +157,33 @@ def deliver(result: object, wanted: StrEnum | None = None, out: Path | None = No
         # A token is for its owner alone.
         write_text(out, _encodable(text, "utf-8"), private=isinstance(result, MadeToken))
         typer.echo(f"wrote {out}", err=True)
+
+
+def deliver_held(
+    actual: Actual,
+    columns: list[str],
+    files: list[Path],
+    wanted: StrEnum | None,
+    out: Path | None,
+    color: Color,
+    *,
+    bless: bool,
+) -> None:
+    """Hold what is against reviewed tables, show what that came to, and write the table where that is asked for.
+
+    Raises:
+        Exit: with status 1, where a cell is not as expected.
+        ExpectedError: a table cannot be read or written.
+    """
+    from ..expected import hold_files
+    from ..writing import write_text
+
+    held, text = hold_files(actual, columns, files, bless=bless)
+    deliver(held, wanted, out, color)
+    if bless:
+        write_text(files[0], text)
+    elif held.mismatches:
+        raise typer.Exit(1)
 
 
 def _encodable(text: str, encoding: str) -> str:

@@ -2,8 +2,6 @@
 
 from __future__ import annotations
 
-import contextlib
-import io
 import re
 import sys
 from enum import StrEnum
@@ -14,11 +12,20 @@ from typing import TYPE_CHECKING, Annotated
 import typer
 
 from ..report import Format
-from .output import Color, ColorOption, OutOption, PolicyOption, SettingsOption, UsageError
+from .output import (
+    BlessOption,
+    Color,
+    ColorOption,
+    ExpectOption,
+    HostOption,
+    OutOption,
+    PolicyOption,
+    SettingsOption,
+    UsageError,
+    apart,
+)
 
 if TYPE_CHECKING:
-    from collections.abc import Iterator
-
     from ..core.policy import Policy
     from ..probe.asked import AskedEndpoint
     from ..probe.planning import Chosen
@@ -35,12 +42,6 @@ class FormatOfProbe(StrEnum):
     CSV = Format.CSV
     JUNIT = Format.JUNIT
     HTML = Format.HTML
-
-
-HostOption = Annotated[
-    list[str] | None,
-    typer.Option("--allow-host", metavar="NAME", help="A host that may be asked, beside this machine; repeatable."),
-]
 
 
 def probe(
@@ -71,6 +72,8 @@ def probe(
         str | None, typer.Option("--shard", metavar="PART/TOTAL", help="Ask one part of the plan, as 2/5.")
     ] = None,
     merge: Annotated[bool, typer.Option("--merge", help="Put the journals of all parts together.")] = False,
+    expect: ExpectOption = None,
+    bless: BlessOption = False,
     policy: PolicyOption = None,
     settings: SettingsOption = None,
     form: Annotated[
@@ -82,9 +85,12 @@ def probe(
 ) -> None:
     """Ask the application as every persona, and compare what it answers with what is declared."""
     from ..probe import runner
+    from ..probe.observed import as_it_is
     from . import inputs, output
 
     output.check_out(form, out)
+    if bless and expect is None:
+        raise UsageError("--bless writes the table that --expect FILE names")
     if bool(journals) != merge:
         raise UsageError("--merge puts journals together: bloodroot probe --merge one.jsonl two.jsonl")
     rules, found = inputs.bound_project(policy, settings)
@@ -106,6 +112,9 @@ def probe(
         return
     with apart():
         result = runner.merge(rules, found, options, journals) if journals else with_progress(rules, found, options)
+    if expect is not None:
+        output.deliver_held(as_it_is(rules, result), list(found.personas), expect, form, out, color, bless=bless)
+        return
     output.deliver(result, form, out, color)
     if not result.sound:
         raise typer.Exit(1)
@@ -146,13 +155,6 @@ def _chosen(settings: Settings, only: list[str], personas: list[str], methods: s
         return not patterns or any(fnmatchcase(asked.name, pattern) for pattern in patterns)
 
     return Chosen(endpoint, lambda each: not personas or each.name in personas)
-
-
-@contextlib.contextmanager
-def apart() -> Iterator[None]:
-    """Keeps what the application prints out of the report: its log is its own."""
-    with contextlib.redirect_stdout(io.StringIO()):
-        yield
 
 
 def with_progress(policy: Policy, settings: Settings, options: Options | None = None) -> Result:

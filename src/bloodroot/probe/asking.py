@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import asyncio
+import shlex
 from collections.abc import Collection, Mapping
 from dataclasses import dataclass
 from http import HTTPStatus
@@ -15,6 +16,7 @@ from ..core.explanation import Explanation, explain
 from ..core.policy import Policy
 from ..settings import Body, Persona, Settings, SettingsError
 from .application import Application, application_of
+from .curl import USUAL_BASE, lines
 from .sending import body_of
 from .sign_in import Credentials, client_of, sign_in, visit, way_for
 
@@ -89,6 +91,33 @@ def ask(
     )
 
 
+def curl_lines(
+    policy: Policy,
+    settings: Settings,
+    persona: Persona,
+    method: str,
+    target: str,
+    sent: Sent,
+    file: str | None,
+) -> list[str]:
+    """The command lines that send the request of `ask`; secrets are in them by the names of environment variables.
+
+    Args:
+        policy: what is declared.
+        settings: the application, and how to sign in.
+        persona: whom to act as.
+        method: the method.
+        target: the path, with its query.
+        sent: what goes along with it.
+        file: the file that the body is from, or None.
+    """
+    url = (settings.url or USUAL_BASE) + target
+    path = target.partition("?")[0]
+    body = _known_body(policy, settings, method, path)[0] if file is None else None
+    extra = ["--data-binary", shlex.quote(f"@{file}")] if file is not None else []
+    return lines(settings, persona, method, url, path, body, sent.headers, extra)
+
+
 async def _answered(
     policy: Policy, settings: Settings, application: Application, persona: Persona, method: str, target: str, sent: Sent
 ) -> tuple[httpx.Response, str]:
@@ -135,9 +164,15 @@ def _body(
     if sent.content is not None:
         body_of(None, method, credentials, headers)
         return {"content": sent.content}, "--body"
+    known, name = _known_body(policy, settings, method, path)
+    if known is not None:
+        known = Body(known.kind, settings.filled(known.content, persona, f'bodies."{name}"'))
+    return body_of(known, method, credentials, headers), "[bodies] of the settings" if known is not None else ""
+
+
+def _known_body(policy: Policy, settings: Settings, method: str, path: str) -> tuple[Body | None, str]:
+    """The body that the settings have for an endpoint, and the name of that."""
     line = policy.engine.line_for(method, path)
     template = None if line is None else line.served or line.template
-    known = settings.bodies.get(f"{method} {template.text}") if template is not None else None
-    if known is not None and template is not None:
-        known = Body(known.kind, settings.filled(known.content, persona, f'bodies."{method} {template.text}"'))
-    return body_of(known, method, credentials, headers), "[bodies] of the settings" if known is not None else ""
+    name = f"{method} {template.text}" if template is not None else ""
+    return settings.bodies.get(name), name

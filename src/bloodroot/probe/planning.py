@@ -40,6 +40,7 @@ class Case:
         answer: what a refused caller is to get; None where access is declared.
         sample: which record it is for, such as ``own-trial holds``; empty where that makes no difference.
         values: the parameters of the path.
+        known: by condition, whether it holds for the record, as far as that is known.
         body: what is sent along, or None.
         raw: for a request that is spelled in another way, the target as it is sent; else None.
         headers: headers of such a request.
@@ -55,6 +56,7 @@ class Case:
     answer: Answer | None = None
     sample: str = ""
     values: Mapping[str, str] = field(default_factory=dict)
+    known: Mapping[str, bool] = field(default_factory=dict)
     body: Body | None = None
     raw: str | None = None
     headers: Mapping[str, str] = field(default_factory=dict)
@@ -248,11 +250,23 @@ class _Planning:
             if declared.remainder is not None:
                 made.append(Untried(self.asked, persona, _depends(declared)))
                 continue
-            tried.append({**record.settled, **record.known})
+            known = {**record.settled, **record.known}
+            tried.append(known)
             body = self.body or self.signing_in(persona, path)
             words = record.words if self.conditions else ""
             made.append(
-                Case(self.asked, path, query, persona, declared.outcome, declared.answer, words, record.values, body)
+                Case(
+                    self.asked,
+                    path,
+                    query,
+                    persona,
+                    declared.outcome,
+                    declared.answer,
+                    words,
+                    record.values,
+                    known,
+                    body,
+                )
             )
         if not made:
             made.append(Untried(self.asked, persona, missing or "no sample leads to a record"))

@@ -219,7 +219,14 @@ def expected(result: ExpectedResult) -> str:
         }
         for each in result.mismatches
     ]
-    unsaid = [{"methods": list(row.methods), "template": row.path, "line": _line(row.line)} for row in result.unsaid]
+    unsaid = [
+        {
+            "methods": list(row.methods),
+            "template": row.path,
+            "line": _line(row.line) if row.line is not None else None,
+        }
+        for row in result.unsaid
+    ]
     return _text("expected", files=list(result.files), agreed=result.agreed, mismatches=mismatches, unsaid=unsaid)
 
 

@@ -43,7 +43,7 @@ def expected(result: ExpectedResult, _: Console) -> RenderableType:
         parts += [Text(), table]
     if result.unsaid and result.written is None:
         parts += [Text(), Text("Endpoints that no table has:", style="bold")]
-        parts += [Text(f"  {row.method} {row.path}") for row in result.unsaid[:_MOST_UNSAID]]
+        parts += [Text(f"  {' '.join(row.methods)} {row.path}") for row in result.unsaid[:_MOST_UNSAID]]
         if len(result.unsaid) > _MOST_UNSAID:
             parts.append(Text(f"  and {len(result.unsaid) - _MOST_UNSAID} more"))
     return Group(*parts, Text(), Text(_next(result)))
@@ -54,7 +54,7 @@ def _next(result: ExpectedResult) -> str:
         added = f", {plural(len(result.unsaid), 'endpoint')} added" if result.unsaid else ""
         return f"Wrote {result.written}: {plural(len(result.mismatches), 'cell')} changed{added}. Have it reviewed."
     if result.mismatches:
-        return "Next: correct the policy; or, where the change is right, add --bless and have the table reviewed."
+        return "Next: correct what is wrong; or, where the change is right, add --bless and have the table reviewed."
     if result.unsaid:
         return "Next: add these endpoints with --bless, and have the table reviewed."
     return "Every cell that the tables have is as expected, and every endpoint is in them."
