@@ -2,7 +2,8 @@
 
 from __future__ import annotations
 
-from typing import Annotated
+from pathlib import Path
+from typing import TYPE_CHECKING, Annotated
 
 import typer
 
@@ -18,6 +19,12 @@ from .output import (
     UsageError,
 )
 
+if TYPE_CHECKING:
+    from ..core.matrix import Matrix
+    from ..core.policy import Policy
+    from ..settings import Settings
+    from ..tried import TriedResult
+
 
 def matrix(
     policy: PolicyOption = None,
@@ -25,6 +32,18 @@ def matrix(
     personas: Annotated[bool, typer.Option("--personas", help="A column for each persona, not each role.")] = False,
     expect: ExpectOption = None,
     bless: BlessOption = False,
+    tried: Annotated[
+        list[Path] | None,
+        typer.Option(
+            "--tried", metavar="LOG", help="Show what was ever tried, by an audit log or a probe's journal; repeatable."
+        ),
+    ] = None,
+    fail_untried: Annotated[
+        list[str] | None,
+        typer.Option(
+            "--fail-untried", metavar="PATTERN", help='Fail where a cell at such endpoints was not, as "DELETE *".'
+        ),
+    ] = None,
     form: FormatOption = None,
     out: OutOption = None,
     color: ColorOption = Color.AUTO,
@@ -44,10 +63,37 @@ def matrix(
         result = matrix_of_callers(rules, {name: each.caller for name, each in found.personas.items()})
     else:
         result = matrix_of_roles(rules)
+    if bless and expect is None:
+        raise UsageError("--bless writes the table that --expect FILE names")
+    if fail_untried and tried is None:
+        raise UsageError("--fail-untried is about what --tried LOG shows")
+    if tried is not None:
+        held = _tried(rules, result, found, tried, personas=personas)
+        output.deliver(held, form, out, color)
+        if any(
+            output.matches(f"{method} {each.row.path}", fail_untried or [])
+            for each in held.lacking
+            for method in each.row.methods
+        ):
+            raise typer.Exit(1)
+        return
     if expect is None:
-        if bless:
-            raise UsageError("--bless writes the table that --expect FILE names")
         output.deliver(MatrixResult(rules, result), form, out, color)
         return
     columns = [column.name for column in result.columns]
     output.deliver_held(matrix_as_it_is(rules, result), columns, expect, form, out, color, bless=bless)
+
+
+def _tried(
+    policy: Policy, matrix: Matrix, settings: Settings | None, logs: list[Path], *, personas: bool
+) -> TriedResult:
+    """The matrix held against what was written down."""
+    from itertools import chain
+
+    from ..tried import columns_of_callers, columns_of_roles, hold_tried, read_tried
+    from . import inputs
+
+    settings = inputs.with_members(settings)
+    callers = {name: each.caller for name, each in settings.personas.items()} if settings is not None else {}
+    columns = columns_of_callers(callers) if personas else columns_of_roles(policy, matrix, callers)
+    return hold_tried(policy, matrix, chain.from_iterable(map(read_tried, logs)), columns, logs)

@@ -7,6 +7,7 @@ import io
 import os
 import sys
 from enum import StrEnum
+from fnmatch import fnmatchcase
 from importlib import import_module
 from pathlib import Path
 from typing import TYPE_CHECKING, Annotated
@@ -113,6 +114,11 @@ def apart() -> Iterator[None]:
     """Keeps what the application prints out of the report: its log is its own."""
     with contextlib.redirect_stdout(io.StringIO()):
         yield
+
+
+def matches(endpoint: str, patterns: list[str]) -> bool:
+    """Whether an endpoint, as ``GET /trials``, is one of those that patterns are for: ``/trials*``, ``DELETE *``."""
+    return any(fnmatchcase(endpoint, pattern if " " in pattern else f"* {pattern}") for pattern in patterns)
 
 
 def check_out(wanted: StrEnum | None, out: Path | None) -> None:

@@ -5,7 +5,6 @@ from __future__ import annotations
 import re
 import sys
 from enum import StrEnum
-from fnmatch import fnmatchcase
 from pathlib import Path
 from typing import TYPE_CHECKING, Annotated
 
@@ -23,6 +22,7 @@ from .output import (
     SettingsOption,
     UsageError,
     apart,
+    matches,
 )
 
 if TYPE_CHECKING:
@@ -147,12 +147,11 @@ def _chosen(settings: Settings, only: list[str], personas: list[str], methods: s
     for name in wanted:
         if not is_method(name):
             raise UsageError(f'--methods "{methods}": write methods with commas between them, as GET,POST')
-    patterns = [pattern if " " in pattern else f"* {pattern}" for pattern in only]
 
     def endpoint(asked: AskedEndpoint) -> bool:
         if wanted and asked.method not in wanted:
             return False
-        return not patterns or any(fnmatchcase(asked.name, pattern) for pattern in patterns)
+        return not only or matches(asked.name, only)
 
     return Chosen(endpoint, lambda each: not personas or each.name in personas)
 

@@ -16,14 +16,15 @@ if TYPE_CHECKING:
 
 log = logging.getLogger("bloodroot.audit")
 _message = False
-_FIELDS = ("caller", "method", "path", "line", "outcome", "reason")
+_FIELDS = ("caller", "roles", "groups", "method", "path", "line", "outcome", "reason")
 
 
 class Audit:
     """What is written down of decisions, through ``logging.getLogger("bloodroot.audit")`` at the level INFO.
 
-    Each record has ``caller`` (the id), ``method``, ``path``, ``line`` (file and line), ``outcome`` (``allow``,
-    ``deny``, ``sign-in`` or ``withheld``) and ``reason`` as attributes; `JsonLines` writes them as JSON.
+    Each record has ``caller`` (the id), ``roles`` and ``groups`` as they came, ``method``, ``path``, ``line`` (file and
+    line), ``outcome`` (``allow``, ``deny``, ``sign-in``, ``missing`` or ``withheld``) and ``reason`` as attributes;
+    `JsonLines` writes them as JSON.
 
     Args:
         which: ``all`` decisions, or the ``refused`` ones.
@@ -61,9 +62,11 @@ class Audit:
             return
         if outcome == "allow" and self._sample < 1 and random.random() >= self._sample:  # noqa: S311
             return
-        place = decision.place
+        place, caller = decision.place, access.caller
         values: dict[str, Any] = {
-            "caller": access.caller.id if access.caller is not None else None,
+            "caller": caller.id if caller is not None else None,
+            "roles": sorted(caller.roles) if caller is not None else None,
+            "groups": sorted(caller.groups) if caller is not None else None,
             "method": access.method,
             "path": access.path,
             "line": place.at if place is not None else None,
@@ -82,7 +85,8 @@ class Audit:
 
 
 class JsonLines(logging.Formatter):
-    """Each record of the audit log as a line of JSON: time (RFC 3339), caller, method, path, line, outcome, reason."""
+    """Each record of the audit log as a line of JSON: time (RFC 3339), caller, roles, groups, method, path, line,
+    outcome, reason."""
 
     def format(self, record: logging.LogRecord) -> str:
         """One line."""

@@ -18,6 +18,7 @@ from ..language.errors import BloodrootError
 from .facts import By, Came, Seen
 
 if TYPE_CHECKING:
+    from .judging import Observation
     from .planning import Case, Plan
 
 FORMAT = 1
@@ -89,8 +90,11 @@ class Journal:
         """Write down the facts of a response."""
         self._write({"answered": list(case.key), **asdict(seen)})
 
-    def end(self) -> None:
-        """Write down that everything was asked."""
+    def end(self, observations: Iterable[Observation]) -> None:
+        """Write down that everything was asked, and what became of it."""
+        for each in observations:
+            values = {"judged": list(each.case.key), "verdict": each.verdict.value, "let_in": each.let_in}
+            self._write(values)
         self._write({"end": True})
         self._file.close()
 
@@ -152,6 +156,8 @@ def read_journal(file: Path) -> Written:
                 sent.pop(key, None)
             elif "sent" in values:
                 sent[tuple(values["sent"])] = None
+            elif "judged" in values:
+                continue
             elif "end" in values:
                 found.ended = True
             else:

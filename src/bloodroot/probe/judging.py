@@ -50,6 +50,13 @@ class Observation:
     settle: str = ""
     repeat: tuple[str, ...] = ()
 
+    @property
+    def let_in(self) -> bool | None:
+        """Whether the caller was let in; None where that is not known."""
+        if self.verdict is Verdict.INCONCLUSIVE:
+            return None
+        return self.verdict is Verdict.HOLE or (self.case.allowed and self.verdict is Verdict.AGREE)
+
 
 Said = tuple[Verdict, str, str]
 

@@ -61,8 +61,6 @@ def _cell(policy: Policy, found: list[Observation]) -> str:
 def _word(each: Observation) -> str:
     if each.verdict is Verdict.INCONCLUSIVE:
         return "?"
-    # A page that shows too much was shown.
-    allowed = each.case.allowed and each.verdict in (Verdict.AGREE, Verdict.HOLE)
-    if allowed or (each.verdict is Verdict.HOLE and not each.case.allowed):
+    if each.let_in:
         return "allow"
     return "sign-in" if each.seen.came is Came.SIGN_IN or each.case.declared.value == "sign-in" else "deny"

@@ -157,10 +157,10 @@ class _Probe:
                 for case in changing:
                     await self._change(case)
                 await self.data.put_back()
-            self.journal.end()
+            found = _result(self.plan, self.facts, self.application, self.settings)
+            self.journal.end(found.observations)
         finally:
             self.journal.close()
-        found = _result(self.plan, self.facts, self.application, self.settings)
         return replace(found, sign_in_faults=tuple(faults), part=self.part)
 
     async def _sign_in_faults(self) -> list[str]:

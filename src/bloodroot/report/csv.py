@@ -11,6 +11,7 @@ from ..expected import ExpectedResult
 from ..identity.seed_result import SeedResult
 from ..probe.result import PlanResult, Result
 from ..survey.coverage import SurveyResult
+from ..tried import TriedResult
 from .results import MatrixResult, MembersResult
 
 
@@ -56,6 +57,16 @@ def probe(result: Result) -> str:
         for each in result.untried
     ]
     return _text(heads, rows)
+
+
+def tried(result: TriedResult) -> str:
+    """A row for each cell that was not tried."""
+    names = [column.name for column in result.matrix.columns]
+    rows = (
+        [each.row.method, each.row.path, names[each.column], each.cell.words(), each.side.strip(", ")]
+        for each in result.lacking
+    )
+    return _text(["method", "path", "caller", "declared", "not tried"], rows)
 
 
 def plan(result: PlanResult) -> str:
@@ -114,6 +125,7 @@ def survey(result: SurveyResult) -> str:
 
 REPORTS = {
     SurveyResult: survey,
+    TriedResult: tried,
     ExpectedResult: expected,
     MatrixResult: matrix,
     Result: probe,

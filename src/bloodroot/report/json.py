@@ -23,6 +23,7 @@ from ..probe.asking import AskResult
 from ..probe.judging import Verdict
 from ..probe.result import PlanResult, Result
 from ..survey.coverage import SurveyResult
+from ..tried import TriedResult
 from .results import FormatResult, LinesResult, MadeToken, MatrixResult, MembersResult, TokenResult
 
 if TYPE_CHECKING:
@@ -133,6 +134,30 @@ def probe(result: Result) -> str:
         notes=list(result.notes),
         url=result.base or None,
         part=result.part or None,
+    )
+
+
+def tried(result: TriedResult) -> str:
+    """How many cells of the matrix were tried, and each that was not."""
+    return _text(
+        "tried",
+        files=list(result.files),
+        cells=result.cells,
+        tried=result.cells - len(result.lacking),
+        decisions=result.decisions,
+        others=result.others,
+        lacking=[
+            {
+                "methods": list(each.row.methods),
+                "template": each.row.path,
+                "column": result.matrix.columns[each.column].name,
+                "declared": each.cell.words(),
+                "never": each.never,
+                "side": each.side.strip(", ") or None,
+                "line": _line(each.row.line),
+            }
+            for each in result.lacking
+        ],
     )
 
 
@@ -415,6 +440,7 @@ REPORTS = {
     MadeToken: made_token,
     FormatResult: formatted,
     SurveyResult: survey,
+    TriedResult: tried,
     CheckResult: check,
     AskResult: ask,
     ExpectedResult: expected,

@@ -7,6 +7,7 @@ from ...identity.seed_result import SeedResult
 from ...probe.asking import AskResult
 from ...probe.result import PlanResult, Result
 from ...survey.coverage import SurveyResult
+from ...tried import TriedResult
 from ..results import FormatResult, LinesResult, MadeToken, MatrixResult, MembersResult, TokenResult
 from .ask import ask
 from .check import check
@@ -16,6 +17,7 @@ from .identity import made_token, members, seed, token
 from .matrix import matrix
 from .probe import plan, probe
 from .survey import survey
+from .tried import tried
 from .why import decision, lines
 
 REPORTS = {
@@ -30,6 +32,7 @@ REPORTS = {
     MadeToken: made_token,
     FormatResult: formatted,
     SurveyResult: survey,
+    TriedResult: tried,
     CheckResult: check,
     AskResult: ask,
     ExpectedResult: expected,

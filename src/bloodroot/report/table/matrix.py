@@ -14,7 +14,7 @@ from ...core.requirements import conditions_in
 from .words import STYLES, plural
 
 if TYPE_CHECKING:
-    from collections.abc import Iterable
+    from collections.abc import Callable, Iterable
 
     from ...core.lines import Line
     from ...core.matrix import Cell, Matrix, Row
@@ -39,18 +39,28 @@ def matrix(whole: MatrixResult, console: Console) -> RenderableType:
 
     Columns that do not fit beside each other, even as letters, follow in tables of their own.
     """
-    result, policy = whole.matrix, whole.policy
-    parts: list[RenderableType] = [Text(_headline(result, policy), style="bold")]
+    return Group(Text(_headline(whole.matrix, whole.policy), style="bold"), *sheets(whole.matrix, console))
+
+
+def sheets(result: Matrix, console: Console, lacking: frozenset[tuple[int, int]] = frozenset()) -> list[RenderableType]:
+    """A matrix in as many tables as the width at hand needs, each with its legend.
+
+    Args:
+        result: the matrix.
+        console: what it is for.
+        lacking: cells to mark, as the id of a row and the number of a column.
+    """
+    parts: list[RenderableType] = []
     widest = max((len(row.method) + len(row.path) for row in result.rows), default=0)
     at_once = max(8, (console.width - widest - _ROOM_FOR_CONDITIONS) // 4)
     count = len(result.columns)
     for first in range(0, count, at_once):
         numbers = range(first, min(first + at_once, count))
-        sheet = _Sheet(result, console, numbers)
+        sheet = _Sheet(result, console, numbers, lacking)
         if at_once < count:
             parts += [Text(), Text(f"columns {numbers[0] + 1} to {numbers[-1] + 1} of {count}", style="bold")]
         parts += [Text(), sheet.table(), Text(), *sheet.legend()]
-    return Group(*parts)
+    return parts
 
 
 def _headline(result: Matrix, policy: Policy) -> str:
@@ -62,8 +72,9 @@ def _headline(result: Matrix, policy: Policy) -> str:
 class _Sheet:
     """A matrix laid out for the width at hand: conditions in the cells where they fit, else at the end of the row."""
 
-    def __init__(self, result: Matrix, console: Console, numbers: range) -> None:
+    def __init__(self, result: Matrix, console: Console, numbers: range, lacking: frozenset[tuple[int, int]]) -> None:
         self.result = result
+        self.lacking = lacking
         self.numbers = numbers
         self.columns = [result.columns[number] for number in numbers]
         self.letters = [_letters(place) for place in range(len(numbers))]
@@ -71,7 +82,7 @@ class _Sheet:
         self.signs = _PLAIN_SIGNS if self.plain else _SIGNS
         self.marks = self._marks()
         rows = [(row, [row.cell(number) for number in numbers]) for row in result.rows]
-        self.rows = _joined(rows)
+        self.rows = _joined(rows, lambda row: [(id(row), number) in lacking for number in numbers])
         self.left = max((len(methods) + len(row.path) for _, methods, row, _ in self.rows), default=0) + 3
         widths = [
             max([len(column.name), *(len(self._full(cell)) + 2 for cell in cells)], default=1)
@@ -120,7 +131,7 @@ class _Sheet:
         for number, cell in zip(self.numbers, cells, strict=True):
             sign = self.signs[cell.outcome] + self._mark(row, number)
             text = Text(sign if self.narrow or cell.remainder is None else f"{sign} {cell.remainder.words()}")
-            text.stylize(STYLES[cell.outcome])
+            text.stylize("bold reverse" if (id(row), number) in self.lacking else STYLES[cell.outcome])
             shown.append(text)
         if self.narrow:
             shown.append(Text(self._remainders(cells), style=STYLES[Outcome.DEPENDS]))
@@ -131,7 +142,8 @@ class _Sheet:
 
     def _mark(self, row: Row, column: int) -> str:
         rules = [rule.requirement.words() for rule, _, columns in row.marks if columns >> column & 1]
-        return "".join(dict.fromkeys(self.marks[words] for words in rules))
+        marks = "".join(dict.fromkeys(self.marks[words] for words in rules))
+        return marks + ("!" if (id(row), column) in self.lacking else "")
 
     def _remainders(self, cells: list[Cell]) -> str:
         """What the cells of a row depend on, with the letters of their columns."""
@@ -187,7 +199,9 @@ def _guards(row: Row) -> str:
     return ", ".join(dict.fromkeys(guard.place.at for guard in row.line.guards))
 
 
-def _joined(rows: list[tuple[Row, list[Cell]]]) -> list[tuple[str, str, Row, list[Cell]]]:
+def _joined(
+    rows: list[tuple[Row, list[Cell]]], marked: Callable[[Row], list[bool]]
+) -> list[tuple[str, str, Row, list[Cell]]]:
     """Rows by area, with the methods of one line and the same cells in one row.
 
     Areas of one row are gathered under ``/``: a heading for each of them would be longer than what it heads.
@@ -195,7 +209,8 @@ def _joined(rows: list[tuple[Row, list[Cell]]]) -> list[tuple[str, str, Row, lis
     areas: dict[str, list[tuple[str, Row, list[Cell]]]] = {}
     for row, cells in rows:
         found = areas.setdefault(row.area, [])
-        if found and found[-1][1].line is row.line and found[-1][2] == cells:
+        last = found[-1] if found else None
+        if last and last[1].line is row.line and last[2] == cells and marked(last[1]) == marked(row):
             found[-1] = (f"{found[-1][0]} {row.method}", row, cells)
         else:
             found.append((row.method, row, cells))

@@ -1,0 +1,265 @@
+"""What of a matrix was ever tried: its cells, held against decisions that were written down.
+
+Decisions are in the audit log of an application, of its tests or of production, and in the journal of a probe; both are
+JSON Lines.
+"""
+
+from __future__ import annotations
+
+import json
+from collections.abc import Callable, Iterable, Iterator, Mapping
+from dataclasses import dataclass, field
+from pathlib import Path
+from typing import Any
+
+from .core.caller import Caller
+from .core.decision import Outcome
+from .core.lines import Line
+from .core.matrix import Cell, Matrix, Row
+from .core.methods import ANY, covers
+from .core.policy import Policy
+from .language.errors import BloodrootError
+
+ALLOWED, REFUSED = "allowed", "refused"
+_OUTCOMES = {"allow": ALLOWED, "deny": REFUSED, "sign-in": REFUSED, "missing": REFUSED}
+
+
+class TriedError(BloodrootError):
+    """A log that cannot be read. The message names it and the way out."""
+
+
+@dataclass(frozen=True, slots=True)
+class Tried:
+    """One decision that was written down.
+
+    Attributes:
+        method: the method of the request.
+        path: its path.
+        outcome: ``allowed`` or ``refused``.
+        caller: the caller's id as text, or None for a signed-out caller.
+        roles: the roles that were held directly; None where the log does not say.
+        groups: the groups.
+        persona: for the journal of a probe, the persona's name.
+    """
+
+    method: str
+    path: str
+    outcome: str
+    caller: str | None = None
+    roles: tuple[str, ...] | None = None
+    groups: tuple[str, ...] = ()
+    persona: str | None = None
+
+
+@dataclass(frozen=True, slots=True)
+class Lacking:
+    """A cell that was not tried, or on one side only.
+
+    Attributes:
+        row: the endpoint.
+        column: the number of the column, counted from 0.
+        cell: what is declared.
+        never: whether it was not tried at all.
+        side: what of it was not: `` where own-trial fails``, or ``, who was only ever refused``; empty for all of it.
+    """
+
+    row: Row
+    column: int
+    cell: Cell
+    never: bool
+    side: str = ""
+
+
+@dataclass(frozen=True, slots=True)
+class TriedResult:
+    """A matrix, with what of it was tried.
+
+    Attributes:
+        policy: the policy.
+        matrix: its matrix.
+        files: the logs.
+        decisions: how many decisions are in them.
+        others: how many of these were by callers who are in no column, or at endpoints that are in no row.
+        lacking: the cells that were not tried, row by row.
+    """
+
+    policy: Policy
+    matrix: Matrix
+    files: tuple[str, ...]
+    decisions: int
+    others: int
+    lacking: tuple[Lacking, ...] = field(default=())
+
+    @property
+    def cells(self) -> int:
+        """How many cells the matrix has."""
+        return len(self.matrix.rows) * len(self.matrix.columns)
+
+
+def read_tried(file: Path) -> Iterator[Tried]:
+    """The decisions of a log, one after the other. Lines that are no decision are left out.
+
+    Raises:
+        TriedError: it cannot be read, or has no decision in it.
+    """
+    found = 0
+    try:
+        with file.open(encoding="utf-8", errors="replace") as lines:
+            for line in lines:
+                tried = _read(line)
+                if tried is not None:
+                    found += 1
+                    yield tried
+    except FileNotFoundError:
+        raise TriedError(f"{file}: there is no such file") from None
+    except OSError as error:
+        raise TriedError(f"{file}: this file cannot be read: {error.strerror}") from None
+    if not found:
+        raise TriedError(
+            f"{file}: there is no decision in it; an audit log is written by bloodroot.enforce.JsonLines, and has "
+            'what is allowed too with Audit("all")'
+        )
+
+
+def _read(line: str) -> Tried | None:
+    if not line.startswith("{"):
+        return None
+    try:
+        values = json.loads(line)
+    except ValueError:
+        return None
+    if not isinstance(values, dict):
+        return None
+    return _of_journal(values) if "judged" in values else _of_audit(values)
+
+
+def _of_audit(values: Mapping[str, Any]) -> Tried | None:
+    outcome = _OUTCOMES.get(str(values.get("outcome")))
+    method, path = values.get("method"), values.get("path")
+    if outcome is None or not isinstance(method, str) or not isinstance(path, str):
+        return None
+    caller, roles, groups = values.get("caller"), values.get("roles"), values.get("groups")
+    return Tried(
+        method,
+        path,
+        outcome,
+        str(caller) if caller is not None else None,
+        tuple(map(str, roles)) if isinstance(roles, list) else None,
+        tuple(map(str, groups)) if isinstance(groups, list) else (),
+    )
+
+
+def _of_journal(values: Mapping[str, Any]) -> Tried | None:
+    let_in, key = values.get("let_in"), values["judged"]
+    if not isinstance(let_in, bool) or not isinstance(key, list) or len(key) != 5 or key[4]:
+        return None
+    outcome = ALLOWED if let_in else REFUSED
+    method, target, persona = map(str, key[:3])
+    return Tried(method, target.partition("?")[0], outcome, persona=persona)
+
+
+Columns = Callable[[Tried], Iterable[int]]
+
+
+def columns_of_roles(policy: Policy, matrix: Matrix, personas: Mapping[str, Caller | None]) -> Columns:
+    """In which columns of a matrix of roles a decision counts: those whose callers hold the same roles.
+
+    Args:
+        policy: the policy.
+        matrix: the matrix.
+        personas: the callers that a probe has acted as.
+    """
+    by_roles: dict[int, list[int]] = {}
+    for number, column in enumerate(matrix.columns):
+        caller = None if number == 0 else Caller("", [column.name] if number > 1 else [])
+        by_roles.setdefault(policy.roles.held(caller).bits, []).append(number)
+
+    def columns(tried: Tried) -> Iterable[int]:
+        if tried.persona is not None:
+            caller = personas.get(tried.persona)
+            if tried.persona not in personas or (caller is not None and caller.granted):
+                return ()
+        elif tried.caller is None:
+            caller = None
+        elif tried.roles is None:
+            return ()
+        else:
+            caller = Caller(tried.caller, tried.roles, tried.groups)
+        return by_roles.get(policy.roles.held(caller).bits, ())
+
+    return columns
+
+
+def columns_of_callers(personas: Mapping[str, Caller | None]) -> Columns:
+    """In which columns of a matrix of personas a decision counts: those of the same caller."""
+    numbers = {name: number for number, name in enumerate(personas)}
+    by_id: dict[str | None, list[int]] = {}
+    for name, caller in personas.items():
+        by_id.setdefault(str(caller.id) if caller is not None else None, []).append(numbers[name])
+
+    def columns(tried: Tried) -> Iterable[int]:
+        if tried.persona is not None:
+            return [numbers[tried.persona]] if tried.persona in numbers else ()
+        return by_id.get(tried.caller, ())
+
+    return columns
+
+
+def hold_tried(
+    policy: Policy, matrix: Matrix, tried: Iterable[Tried], columns: Columns, files: Iterable[Path] = ()
+) -> TriedResult:
+    """Hold a matrix against decisions that were written down.
+
+    Args:
+        policy: the policy.
+        matrix: its matrix.
+        tried: the decisions.
+        columns: in which columns a decision counts.
+        files: the logs, for the result.
+    """
+    rows_of: dict[tuple[str, str], list[Row]] = {}
+    for row in matrix.rows:
+        rows_of.setdefault(_key(row.line), []).append(row)
+    seen: dict[tuple[int, int], set[str]] = {}
+    decisions = others = 0
+    for each in tried:
+        decisions += 1
+        at = _row_for(policy, rows_of, each)
+        counted = list(columns(each)) if at is not None else []
+        others += not counted
+        for column in counted:
+            seen.setdefault((id(at), column), set()).add(each.outcome)
+    lacking = tuple(
+        found
+        for row in matrix.rows
+        for column in range(len(matrix.columns))
+        if (found := _lacking(row, column, seen.get((id(row), column), set()))) is not None
+    )
+    return TriedResult(policy, matrix, tuple(map(str, files)), decisions, others, lacking)
+
+
+def _key(line: Line) -> tuple[str, str]:
+    """What is equal for a line wherever it is: the line of an action is made anew for each route."""
+    return line.place.at, line.template.text
+
+
+def _row_for(policy: Policy, rows_of: Mapping[tuple[str, str], list[Row]], tried: Tried) -> Row | None:
+    line = policy.engine.line_for(tried.method, tried.path)
+    rows = rows_of.get(_key(line), []) if line is not None else []
+    named = [row for row in rows if ANY not in row.methods and covers(row.methods, tried.method)]
+    return next(iter(named or [row for row in rows if ANY in row.methods]), None)
+
+
+def _lacking(row: Row, column: int, seen: set[str]) -> Lacking | None:
+    cell = row.cell(column)
+    if cell.outcome is Outcome.DEPENDS and cell.remainder is not None:
+        words = cell.remainder.words()
+        sides = [side for side, outcome in (("holds", ALLOWED), ("fails", REFUSED)) if outcome not in seen]
+        if not sides:
+            return None
+        return Lacking(row, column, cell, len(sides) == 2, f" where {words} {sides[0]}" if len(sides) == 1 else "")
+    wanted = ALLOWED if cell.outcome is Outcome.ALLOW else REFUSED
+    if wanted in seen:
+        return None
+    only = next(iter(seen), None)
+    return Lacking(row, column, cell, only is None, f", only ever {only}" if only else "")
