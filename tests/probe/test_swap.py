@@ -1,22 +1,18 @@
 """The probe on a Flask and a Django application, sound, with planted holes, and protected; here and over HTTP."""
 
-import contextlib
 import json
 import os
 import random
 import signal
-import socket
 import subprocess
 import sys
 import time
-from collections.abc import Iterator
-from pathlib import Path
 from xml.etree import ElementTree
 
-from tests.probe.swap import HOLES, POLICY, SETTINGS
-from tests.program import PROGRAM, InFolder
+from tests.probe.swap import HOLES
+from tests.probe.swap.project import APPS, ROOT, SwapProject
+from tests.program import PROGRAM
 
-ROOT = Path(__file__).parents[2]
 # Holes that can be there together: which ones hide others is no matter of the probe.
 TOGETHER = (
     [name for name in HOLES if name not in ("owner-not-asked", "status-not-asked")],
@@ -28,62 +24,9 @@ ALSO = {
     # A function of Django has no methods of its own: what is done before the check is done for each.
     "deletes-first": {f"{method} /packets/{{packet_id}}/delete" for method in ("PUT", "PATCH", "DELETE")},
 }
-APPS = {"flask": "tests.probe.swap.flask_app:make()", "django": "tests.probe.swap.django_app:make()"}
 
 
-def free_port() -> int:
-    with socket.socket() as found:
-        found.bind(("127.0.0.1", 0))
-        return int(found.getsockname()[1])
-
-
-class Swap(InFolder):
-    def project(self, framework: str, app: str | None = None, **changes: str) -> dict[str, str]:
-        """Write the project's files; gives the environment that its application wants."""
-        slash = "/" if framework == "django" else ""
-        text = SETTINGS.replace("SLASH", f"/sign-in{slash}").replace("LANDS", f"/desk{slash}").replace("MORE", "")
-        text = text.replace("APP", app or APPS[framework])
-        for before, after in changes.items():
-            text = (
-                text.replace(
-                    *{
-                        "reset": ('state = "tests.probe.swap:state"', ""),
-                        "rollback": ('reset = "tests.probe.swap:reset"', 'reset = "rollback"'),
-                    }[before]
-                )
-                if after == "yes"
-                else text
-            )
-        self.write("access.bloodroot", POLICY)
-        self.write("bloodroot.toml", text)
-        return {"PYTHONPATH": str(ROOT), "SWAP_DATABASE": str(self.folder / "swap.db"), "SWAP_PASSWORD": "fern"}
-
-    @contextlib.contextmanager
-    def served(self, framework: str, environment: dict[str, str]) -> Iterator[int]:
-        """The application on loopback, in a process of its own."""
-        port = free_port()
-        words = [sys.executable, "-m", "tests.probe.swap", framework, str(port)]
-        process = subprocess.Popen(words, cwd=ROOT, env={**os.environ, **environment}, stderr=subprocess.DEVNULL)
-        try:
-            for _ in range(200):
-                with contextlib.suppress(OSError):
-                    socket.create_connection(("127.0.0.1", port), 1).close()
-                    break
-                time.sleep(0.05)
-            yield port
-        finally:
-            process.kill()
-            process.wait()
-
-    def at(self, port: int) -> None:
-        """Ask a running application, and know nothing of its routes."""
-        file = self.folder / "bloodroot.toml"
-        lines = [
-            f'url = "http://127.0.0.1:{port}"' if line.startswith("app =") else line
-            for line in file.read_text().splitlines()
-        ]
-        file.write_text("\n".join(lines))
-
+class Probed(SwapProject):
     def found(self, environment: dict[str, str], status: int, *words: str) -> dict[str, object]:
         return json.loads(self.ran("probe", "--format", "json", *words, status=status, **environment))
 

@@ -90,6 +90,11 @@ def loader_of(name: str) -> Loading | None:
     return next((found[name] for found in reversed([*_loaders.values()]) if name in found), None)
 
 
+def is_any() -> bool:
+    """Whether a policy is in force in this process."""
+    return any(reference() is not None for reference in _policies)
+
+
 def guards() -> int:
     """How many guards there are in this process."""
     return len(_guards)

@@ -9,6 +9,7 @@ import shlex
 import subprocess
 import sys
 from collections.abc import Callable
+from functools import partial
 from typing import TYPE_CHECKING, Any
 
 from ..settings import Settings, SettingsError
@@ -53,8 +54,11 @@ class Data:
         if settings.probe.state is not None:
             self._state = imported(settings.probe.state, settings.folder, "probe.state")
 
-    async def put_back(self) -> None:
+    async def put_back(self, *, in_thread: bool = True) -> None:
         """Put the data back, if it may have changed.
+
+        Args:
+            in_thread: whether what is not async runs in a thread of its own, so that it holds up nothing else.
 
         Raises:
             SettingsError: that fails.
@@ -63,34 +67,39 @@ class Data:
             return
         self.touched = False
         if ":" not in self.reset or " " in self.reset:
-            await asyncio.to_thread(_run, self.reset, self.settings)
+            await _called(partial(_run, self.reset, self.settings), "", in_thread=in_thread)
             return
         function = imported(self.reset, self.settings.folder, "probe.reset")
-        await _called(function, "probe.reset")
+        await _called(function, "probe.reset", in_thread=in_thread)
 
     @property
     def can_be_seen(self) -> bool:
         """Whether a change of the data would be seen."""
         return self._state is not None
 
-    async def fingerprint(self) -> str:
+    async def fingerprint(self, *, in_thread: bool = True) -> str:
         """A text that is another when the data is.
+
+        Args:
+            in_thread: as `put_back`.
 
         Raises:
             SettingsError: the project's function fails.
         """
         assert self._state is not None
-        found = await _called(self._state, "probe.state")
+        found = await _called(self._state, "probe.state", in_thread=in_thread)
         return hashlib.sha256(repr(found).encode("utf-8", "surrogatepass")).hexdigest()
 
 
-async def _called(function: Callable[[], Any], key: str) -> Any:
-    """What a function of the project returns, sync or async; one that is sync never holds up the event loop."""
+async def _called(function: Callable[[], Any], key: str, *, in_thread: bool) -> Any:
+    """What a function of the project returns, sync or async."""
     try:
         if inspect.iscoroutinefunction(function):
             return await function()
-        found = await asyncio.to_thread(function)
+        found = await asyncio.to_thread(function) if in_thread else function()
         return await found if inspect.isawaitable(found) else found
+    except SettingsError:
+        raise
     except (Exception, SystemExit) as error:
         raise SettingsError(f"{key} failed: {type(error).__name__}: {error}") from None
 

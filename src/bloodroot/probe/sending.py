@@ -95,7 +95,7 @@ class Sender:
 
     async def _send(self, case: Case, credentials: Credentials, around: Around | None) -> Seen:
         watched = Watched(raw=case.raw)
-        sent = self._request(case, credentials, watched, around)
+        sent = request_of(self.client, self.settings, case, credentials, watched, around)
         path, followed = case.path, ""
         try:
             response = await self._answered(sent, safe=case.safe)
@@ -104,7 +104,7 @@ class Sender:
                 # The router asks for another spelling before any handler has seen the request: follow it once.
                 path = followed = urlsplit(location).path
                 watched = Watched()
-                sent = self._request(case, credentials, watched, around, path)
+                sent = request_of(self.client, self.settings, case, credentials, watched, around, path)
                 response = await self._answered(sent, safe=case.safe)
         except (httpx.HTTPError, httpx.InvalidURL) as error:
             return Seen(Came.LOST, note=f"{type(error).__name__}: {error}".rstrip(": "))
@@ -114,31 +114,6 @@ class Sender:
         return facts_of(
             case, response, watched, self.ways, self.secrets.get(case.persona.name, ()), followed, credentials.by_token
         )
-
-    def _request(
-        self, case: Case, credentials: Credentials, watched: Watched, around: Around | None, path: str | None = None
-    ) -> httpx.Request:
-        headers = {**credentials.headers, **case.headers}
-        if credentials.cookies:
-            headers["cookie"] = "; ".join(f"{name}={value}" for name, value in credentials.cookies.items())
-        if self.application.base.startswith("https:"):
-            headers["referer"] = f"{self.application.base}{case.path}"
-        content = case.body
-        if content is not None:
-            filled = self.settings.filled(content.content, case.persona, f'bodies."{case.asked.name}"')
-            content = Body(content.kind, filled)
-        body = body_of(content, case.method, credentials, headers)
-        url = path or case.path
-        if case.query:
-            url = f"{url}?{case.query}"
-        extensions: dict[str, Any] = {WATCHED: watched}
-        if case.raw is not None:
-            extensions["target"] = (urlsplit(self.application.base).path + case.raw).encode()
-        if around is not None:
-            extensions["around"] = around
-        # Cookies that one answer sets must not go along with the next request, which may be another persona's.
-        self.client.cookies.clear()
-        return self.client.build_request(case.method, url, headers=headers, extensions=extensions, **body)
 
     async def _answered(self, request: httpx.Request, *, safe: bool) -> httpx.Response:
         """The response. Only connections that failed are tried again, and only where nothing can have been done."""
@@ -185,6 +160,50 @@ class Sender:
                 signing = asyncio.create_task(visit(self.settings, way, self.application))
             self._sessions[key] = _Session(signing)
         return await self._sessions[key].signing
+
+
+def request_of(
+    client: httpx.AsyncClient,
+    settings: Settings,
+    case: Case,
+    credentials: Credentials,
+    watched: Watched,
+    around: Around | None = None,
+    path: str | None = None,
+) -> httpx.Request:
+    """A case of a plan as a request.
+
+    Args:
+        client: what is going to send it.
+        settings: what fills in the body.
+        case: the case.
+        credentials: what its persona sends with each request.
+        watched: what notes what becomes of it.
+        around: what it is made within, for an application in this process.
+        path: another spelling of its path; None for its own.
+    """
+    headers = {**credentials.headers, **case.headers}
+    if credentials.cookies:
+        headers["cookie"] = "; ".join(f"{name}={value}" for name, value in credentials.cookies.items())
+    base = str(client.base_url)
+    if base.startswith("https:"):
+        headers["referer"] = f"{base.rstrip('/')}{case.path}"
+    content = case.body
+    if content is not None:
+        filled = settings.filled(content.content, case.persona, f'bodies."{case.asked.name}"')
+        content = Body(content.kind, filled)
+    body = body_of(content, case.method, credentials, headers)
+    url = path or case.path
+    if case.query:
+        url = f"{url}?{case.query}"
+    extensions: dict[str, Any] = {WATCHED: watched}
+    if case.raw is not None:
+        extensions["target"] = (urlsplit(base).path.rstrip("/") + case.raw).encode()
+    if around is not None:
+        extensions["around"] = around
+    # Cookies that one answer sets must not go along with the next request, which may be another persona's.
+    client.cookies.clear()
+    return client.build_request(case.method, url, headers=headers, extensions=extensions, **body)
 
 
 def body_of(body: Body | None, method: str, credentials: Credentials, headers: dict[str, str]) -> dict[str, Any]:

@@ -5,7 +5,7 @@ from __future__ import annotations
 import base64
 import datetime
 from collections.abc import Mapping
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 from typing import Any
 from urllib.parse import urlsplit
 
@@ -147,6 +147,15 @@ class _SigningIn:
             f"{response.status_code}{said}{why}"
         )
 
+    async def page(self, client: httpx.AsyncClient) -> httpx.Response:
+        """The page with the form, wherever the router sends from one spelling of its path to the other."""
+        page = await client.get(self.way.path, headers=_PAGES)
+        location = page.headers.get("location", "")
+        if is_other_spelling(self.way.path, page.status_code, location):
+            self.way = replace(self.way, path=urlsplit(location).path)
+            page = await client.get(self.way.path, headers=_PAGES)
+        return page
+
     async def sent(self, client: httpx.AsyncClient, headers: Mapping[str, str], **body: Any) -> httpx.Response:
         response = await client.post(self.way.path, headers=dict(headers), extensions={WATCHED: self.watched}, **body)
         if response.status_code >= 400:
@@ -155,7 +164,7 @@ class _SigningIn:
 
     async def by_form(self, client: httpx.AsyncClient, fields: Mapping[str, str]) -> Credentials:
         """Fetch the form, fill it in, and send it with all that it hides."""
-        page = await client.get(self.way.path, headers=_PAGES)
+        page = await self.page(client)
         before = _cookies(client)
         hidden = {}
         forms = [form for form in forms_in(page.text, self.way.path) if form.method == "POST"]

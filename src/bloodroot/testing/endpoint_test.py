@@ -1,0 +1,164 @@
+"""One endpoint, asked as every persona."""
+
+from __future__ import annotations
+
+import unittest
+from collections.abc import Callable, Mapping
+from dataclasses import replace
+from urllib.parse import urlsplit
+
+import httpx
+
+from ..probe.asked import AskedEndpoint
+from ..probe.facts import Came, Seen, Ways, facts_of
+from ..probe.judging import Observation, Verdict, judge
+from ..probe.planning import Case, Plan
+from ..probe.resetting import Data
+from ..probe.sending import request_of
+from ..probe.sign_in import client_of
+from ..probe.spelling import is_other_spelling
+from ..probe.watching import Watched
+from ..settings import Settings
+from .client import Client
+from .in_tests import InTests
+from .project import Project
+from .writing_down import write_down
+
+_NOT_SIGNED_IN = "the persona is not signed in; where handlers look into the session themselves, write sign_in = True"
+
+
+def check(asked: AskedEndpoint, test: unittest.TestCase, project: Project, *, sign_in: bool | None) -> None:
+    """Ask one endpoint as every persona, and see that each answer is as declared.
+
+    Args:
+        asked: the endpoint.
+        test: the test that fails where an answer is not.
+        project: the project under test.
+        sign_in: whether personas sign in, as `Client` has it.
+    """
+    whole = project.plan
+    cases = tuple(case for case in whole.cases if case.asked is asked)
+    untried = tuple(each for each in whole.untried if each.asked is asked)
+    mine = Plan(cases, untried, whole.secrets)
+    clients = {
+        persona.name: project.clients.setdefault(
+            (persona.name, sign_in), Client(project.application, project.settings, persona, sign_in=sign_in)
+        )
+        for persona in project.settings.personas.values()
+    }
+    facts = _asked_all(test, project, mine, clients)
+    observations = [each for each in judge(mine, facts) if each.seen.came is not Came.NOT_SERVED or not asked.guessed]
+    write_down(observations)
+    for each in observations:
+        with test.subTest(persona=each.case.persona.name, request=f"{each.case.method} {each.case.target}"):
+            if each.verdict is not Verdict.AGREE:
+                test.fail(_message(each, acts=not clients[each.case.persona.name].signs_in))
+    for left in untried:
+        with test.subTest(persona=left.persona.name):
+            test.fail(f"{asked.name} as {left.persona.name} was not tried: {left.why}")
+
+
+def put_back(test: unittest.TestCase, project: Project) -> None:
+    """Put the data back before a test, where the settings say how and no transaction of the test's own does."""
+    if not _is_in_transaction(test):
+        project.application.run(Data(project.settings, project.application).put_back(in_thread=False))
+
+
+def _message(each: Observation, *, acts: bool) -> str:
+    case = each.case
+    place = (
+        f"{case.asked.line.place.at}: {case.asked.line.text}" if case.asked.line is not None else "no line covers it"
+    )
+    answered = f"it answered {each.seen.status} {each.seen.location}".rstrip()
+    said = [
+        f"{each.verdict.value}: {case.method} {case.target} as {case.persona.name}"
+        + (f" [{case.sample}]" if case.sample else ""),
+        f"declared {case.declared.value}, observed {each.text}; {answered}",
+        *([f"to settle it, {each.settle}"] if each.settle else []),
+        *([f"first exception: {each.seen.note}"] if each.seen.note else []),
+        *([_NOT_SIGNED_IN] if acts and each.seen.came is Came.FAILED else []),
+        place,
+    ]
+    return "\n".join(said)
+
+
+def _asked_all(
+    test: unittest.TestCase, project: Project, mine: Plan, clients: Mapping[str, Client]
+) -> dict[Case, Seen]:
+    settings, application = project.settings, project.application
+    signing = settings.probe.sign_ins
+    lands = {way.path: way.lands for way in signing if way.lands is not None}
+    ways = Ways({way.path for way in signing if way.path}, settings.probe.answers, True, lands)
+    around = _taken_back if _is_in_transaction(test) else None
+    if around is not None:
+        settings = replace(settings, probe=replace(settings.probe, reset=None, state=None))
+    data = Data(settings, application)
+    if around is None and not data.can_put_back and any(not case.safe for case in mine.cases):
+        test.fail(f"{mine.cases[0].asked.name} would change data, and nothing puts it back; write reset under [probe]")
+    facts: dict[Case, Seen] = {}
+    for case in mine.cases:
+        client = clients[case.persona.name]
+        application.run(data.put_back(in_thread=False))
+        before = application.run(data.fingerprint(in_thread=False)) if data.can_be_seen and not case.safe else None
+        data.touched = not case.safe
+        within = None if case.safe else around
+        seen = _ask(application, settings, case, client, ways, mine, within)
+        if seen.came in (Came.SIGN_IN, Came.UNPROVEN) and client.signs_in and case.persona.signed_in:
+            # The session may have gone with the data of a test before.
+            client.forget()
+            seen = _ask(application, settings, case, client, ways, mine, within)
+        if before is not None:
+            seen = replace(seen, changed=application.run(data.fingerprint(in_thread=False)) != before)
+        facts[case] = seen
+    application.run(data.put_back(in_thread=False))
+    return facts
+
+
+def _ask(
+    application: InTests,
+    settings: Settings,
+    case: Case,
+    client: Client,
+    ways: Ways,
+    mine: Plan,
+    around: Callable[[Callable[[], httpx.Response]], httpx.Response] | None,
+) -> Seen:
+    credentials = client.credentials(case.path)
+
+    async def asked() -> Seen:
+        watched, followed = Watched(), ""
+        with client.acting():
+            async with client_of(application, settings.probe.timeout) as sender:
+                response = await sender.send(request_of(sender, settings, case, credentials, watched, around))
+                location = response.headers.get("location", "")
+                if is_other_spelling(case.path, response.status_code, location):
+                    watched, followed = Watched(), urlsplit(location).path
+                    sent = request_of(sender, settings, case, credentials, watched, around, followed)
+                    response = await sender.send(sent)
+        secrets = mine.secrets.get(case.persona.name, ())
+        return facts_of(case, response, watched, ways, secrets, followed, credentials.by_token)
+
+    return application.run(asked())
+
+
+def _is_in_transaction(test: unittest.TestCase) -> bool:
+    """Whether a test is one of Django's whose changes are taken back."""
+    return any(
+        kind.__module__ == "django.test.testcases" and kind.__name__ == "TestCase" for kind in type(test).__mro__
+    )
+
+
+def _taken_back(answered: Callable[[], httpx.Response]) -> httpx.Response:
+    """Make a request within a savepoint of the test's transaction, and go back to it."""
+    from django.db import connections, transaction
+
+    def within(rest: list[str]) -> httpx.Response:
+        if not rest:
+            return answered()
+        with transaction.atomic(using=rest[0]):
+            try:
+                return within(rest[1:])
+            finally:
+                transaction.set_rollback(True, using=rest[0])
+
+    return within([name for name in connections if connections[name].in_atomic_block])

@@ -1,0 +1,60 @@
+"""What the tests of one settings file share: the application, the policy, the plan."""
+
+from __future__ import annotations
+
+from pathlib import Path
+
+from ..core.policy import Policy
+from ..files import load
+from ..identity.personas import with_members
+from ..probe.asked import endpoints_asked
+from ..probe.examples import examples_of
+from ..probe.planning import Known, Plan, plan
+from ..settings import Settings, SettingsError, find_settings, read_settings
+from ..settings.policy_names import check_names
+from ..survey.applications import bound, imported
+from .client import Client
+from .in_tests import InTests
+
+
+class Project:
+    """A project under test.
+
+    Args:
+        file: its settings; None for those of the current folder or above.
+
+    Raises:
+        SettingsError: there are no settings, or they cannot be used.
+        PolicyError: the policy cannot be used.
+    """
+
+    def __init__(self, file: str | Path | None) -> None:
+        found = Path(file) if file is not None else find_settings()
+        if found is None:
+            raise SettingsError("there are no settings; write bloodroot.toml, or name one: settings = ...")
+        self.settings: Settings = read_settings(found.resolve())
+        if self.settings.app is None:
+            raise SettingsError(f'{found.name}: there is no application to test; write app = "module:name"')
+        self.application = InTests(imported(self.settings.app, self.settings.folder, "app"))
+        self.policy: Policy = bound(load(self.settings.policy), self.settings)
+        check_names(self.settings, self.policy)
+        self.asked = endpoints_asked(self.policy, self.application.routes)
+        self._plan: Plan | None = None
+        self._complete = False
+        # By the name of a persona, and whether it signs in: sessions last for more than one test.
+        self.clients: dict[tuple[str, bool | None], Client] = {}
+
+    def complete(self) -> None:
+        """Ask the directory for the personas that are its members, once: not before there are tests that run."""
+        if not self._complete and any(persona.member is not None for persona in self.settings.personas.values()):
+            self.settings = with_members(self.settings)
+        self._complete = True
+
+    @property
+    def plan(self) -> Plan:
+        """Every request."""
+        self.complete()
+        if self._plan is None:
+            examples = examples_of(self.settings, self.application)
+            self._plan = plan(self.policy, self.settings, self.asked, Known(examples.body, examples.values))
+        return self._plan
