@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import html
+import json
 import re
 from collections.abc import Collection, Iterable, Mapping
 from dataclasses import dataclass, field
@@ -123,8 +124,7 @@ def facts_of(
     text = response.text
     by = _by(case, watched, ways)
     came, known = _came(case, status, location, text, by, ways)
-    plain = html.unescape(text)
-    shown = tuple(dict.fromkeys(each.mark for each in secrets if each.mark in text or each.mark in plain))
+    shown = tuple(dict.fromkeys(each.mark for each in secrets if _is_in(each.mark, text)))
     return Seen(
         came,
         by,
@@ -138,6 +138,12 @@ def facts_of(
         watched.error,
         by_token,
     )
+
+
+def _is_in(mark: str, text: str) -> bool:
+    """Whether a page or a JSON value has a text in it, whichever way it is written there."""
+    written = (mark, json.dumps(mark)[1:-1], json.dumps(mark, ensure_ascii=False)[1:-1])
+    return any(each in text for each in written) or mark in html.unescape(text)
 
 
 def _by(case: Case, watched: Watched, ways: Ways) -> By:

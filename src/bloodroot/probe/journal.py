@@ -90,8 +90,14 @@ class Journal:
         """Write down the facts of a response."""
         self._write({"answered": list(case.key), **asdict(seen)})
 
-    def end(self, observations: Iterable[Observation]) -> None:
-        """Write down that everything was asked, and what became of it."""
+    def end(self, observations: Iterable[Observation], faults: Iterable[str]) -> None:
+        """Write down that everything was asked, and what became of it.
+
+        Args:
+            observations: the responses, compared with what was declared.
+            faults: where signing in does not lead where the settings say.
+        """
+        self._write({"faults": list(faults)})
         for each in observations:
             values = {"judged": list(each.case.key), "verdict": each.verdict.value, "let_in": each.let_in}
             self._write(values)
@@ -119,6 +125,7 @@ class Written:
         answered: the facts of each response, by request.
         unanswered: requests that were sent, and have no answer.
         ended: whether everything was asked.
+        faults: where signing in does not lead where the settings say.
     """
 
     def __init__(self, plan: str, shard: str) -> None:
@@ -127,6 +134,7 @@ class Written:
         self.answered: dict[Key, Seen] = {}
         self.unanswered: list[Key] = []
         self.ended = False
+        self.faults: tuple[str, ...] = ()
 
 
 def read_journal(file: Path) -> Written:
@@ -158,6 +166,8 @@ def read_journal(file: Path) -> Written:
                 sent[tuple(values["sent"])] = None
             elif "judged" in values:
                 continue
+            elif "faults" in values:
+                found.faults = tuple(map(str, values["faults"]))
             elif "end" in values:
                 found.ended = True
             else:
@@ -185,14 +195,15 @@ def _cut_at_last_line(file: Path) -> None:
             opened.truncate(end)
 
 
-def merged(plan: Plan, files: Iterable[Path]) -> dict[Key, Seen]:
-    """The facts of several journals that are parts of one plan.
+def merged(plan: Plan, files: Iterable[Path]) -> tuple[dict[Key, Seen], tuple[str, ...]]:
+    """The facts of several journals that are parts of one plan, and the faults of signing in.
 
     Raises:
         JournalError: one cannot be read, is of another plan or was not ended, or a part is missing.
     """
     number = number_of(plan)
     found: dict[Key, Seen] = {}
+    faults: dict[str, None] = {}
     shards: dict[str, Path] = {}
     for file in files:
         written = read_journal(file)
@@ -206,6 +217,7 @@ def merged(plan: Plan, files: Iterable[Path]) -> dict[Key, Seen]:
             raise JournalError(f"{file}: {shards[written.shard]} is part {written.shard} as well")
         shards[written.shard] = file
         found.update(written.answered)
+        faults.update(dict.fromkeys(written.faults))
     totals = {shard.partition("/")[2] for shard in shards}
     if len(totals) != 1:
         raise JournalError(f"these are parts of different divisions: {', '.join(shards)}")
@@ -213,4 +225,4 @@ def merged(plan: Plan, files: Iterable[Path]) -> dict[Key, Seen]:
     missing = [f"{part}/{total}" for part in range(1, total + 1) if f"{part}/{total}" not in shards]
     if missing:
         raise JournalError(f"parts are missing: {', '.join(missing)}")
-    return found
+    return found, tuple(faults)

@@ -14,7 +14,7 @@ from urllib.parse import urlsplit
 
 from ..core.decision import Outcome
 from .facts import By, Came, Seen
-from .planning import Case, Plan
+from .planning import SAFE, Case, Plan
 from .spelling import is_other_spelling, is_same_page
 
 _NUMBER = re.compile(r"[0-9]+|[0-9a-f]{8}-[0-9a-f-]{27}")
@@ -195,9 +195,9 @@ class _Beside:
     def _is_about_the_caller(self, case: Case, seen: Seen) -> bool:
         """Whether a 403 is a refusal of the caller, and not of the request.
 
-        Checks against forged forms answer 403 as well, before the handler, to requests that change data.
+        Checks against forged forms answer 403 as well, to requests that change data.
         """
-        if case.safe or seen.known or seen.by_token or seen.by in (By.HANDLER, By.ROUTE):
+        if case.safe or seen.known or seen.by_token:
             return True
         return self.works or case.persona.name in self.proven
 
@@ -311,6 +311,8 @@ def _unclear(case: Case, seen: Seen) -> tuple[str, str] | None:
 def _other_spelling(case: Case, seen: Seen) -> Observation:
     """A refused request in another spelling: only what reaches the handler counts."""
     text = f"let in when spelled with {case.spelled}"
+    if case.allowed and not (case.method in SAFE and seen.changed):
+        return Observation(case, seen, Verdict.AGREE, "open by itself, and nothing more was done")
     if seen.shown or seen.changed:
         return Observation(case, seen, Verdict.HOLE, text)
     if seen.came in (Came.LOST, Came.LIMITED):

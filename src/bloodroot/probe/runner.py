@@ -83,8 +83,12 @@ def merge(policy: Policy, settings: Settings, options: Options, files: list[Path
         JournalError: a journal cannot be used, or a part is missing.
     """
     application, found = planned(policy, settings, options)
-    facts = merged(found, files)
-    return _result(found, {case: facts[case.key] for case in found.cases if case.key in facts}, application, settings)
+    facts, faults = merged(found, files)
+    asked = _without_changes(found, settings)
+    lost = [Untried(case.asked, case.persona, "no journal has it") for case in asked.cases if case.key not in facts]
+    asked = replace(asked, untried=(*asked.untried, *lost))
+    known = {case: facts[case.key] for case in asked.cases if case.key in facts}
+    return replace(_result(asked, known, application, settings), sign_in_faults=faults)
 
 
 def probe(
@@ -131,7 +135,7 @@ class _Probe:
         self.data = Data(settings, application)
         part, total = options.part
         self.part = f"{part}/{total}" if total > 1 else ""
-        self.plan = _without_changes(_part(whole, part, total), self.data)
+        self.plan = _without_changes(_part(whole, part, total), settings)
         file = options.journal or settings.probe.journal or settings.folder / JOURNAL
         self.journal = Journal(file, whole, f"{part}/{total}", resume=options.resume)
         self.facts: dict[Case, Seen] = {
@@ -158,7 +162,7 @@ class _Probe:
                     await self._change(case)
                 await self.data.put_back()
             found = _result(self.plan, self.facts, self.application, self.settings)
-            self.journal.end(found.observations)
+            self.journal.end(found.observations, faults)
         finally:
             self.journal.close()
         return replace(found, sign_in_faults=tuple(faults), part=self.part)
@@ -243,9 +247,9 @@ def _part(whole: Plan, part: int, total: int) -> Plan:
     return Plan(tuple(case for case in whole.cases if id(case.asked) in mine), untried, whole.secrets)
 
 
-def _without_changes(found: Plan, data: Data) -> Plan:
+def _without_changes(found: Plan, settings: Settings) -> Plan:
     """A plan without requests that would change data which nothing puts back."""
-    if data.can_put_back:
+    if settings.probe.reset is not None:
         return found
     why = "it would change data, and nothing puts it back; write reset under [probe]"
     changing = [case for case in found.cases if not case.safe]

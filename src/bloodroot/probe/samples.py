@@ -52,6 +52,23 @@ class SampleRecord:
         return ", ".join(f"{name} {'holds' if holds else 'fails'}" for name, holds in self.known.items())
 
 
+@dataclass(frozen=True, slots=True)
+class _Given:
+    """An example of a condition, for one persona.
+
+    Attributes:
+        name: the condition.
+        holds: whether it holds for the record.
+        example: the record, with what the persona has.
+        own: whether the settings write it with what the persona has.
+    """
+
+    name: str
+    holds: bool
+    example: Example
+    own: bool
+
+
 def records_for(
     settings: Settings, asked: AskedEndpoint, conditions: Iterable[str], persona: Persona, examples: Mapping[str, str]
 ) -> list[SampleRecord]:
@@ -65,18 +82,19 @@ def records_for(
         examples: values for parameters that no sample names.
     """
     names = set(asked.template.names)
-    given: list[tuple[str, bool, Example]] = []
+    given: list[_Given] = []
     for name in conditions:
         sample = settings.samples.get(name)
         for found, holds in ((sample.holds, True), (sample.fails, False)) if sample is not None else ():
             for example in found:
                 filled = _filled(settings, example, persona, name)
                 if filled is not None and (names & filled.values.keys() or filled.query):
-                    given.append((name, holds, filled))
+                    own = any("{persona." in text for text in (*example.values.values(), *example.query.values()))
+                    given.append(_Given(name, holds, filled, own))
     base = {**examples, **_values(settings, persona, names)}
     records = [SampleRecord()]
-    for name in dict.fromkeys(each[0] for each in given):
-        more = [_with(record, example) for record in records for other, _, example in given if other == name]
+    for name in dict.fromkeys(each.name for each in given):
+        more = [_with(record, each.example) for record in records for each in given if each.name == name]
         records = list(filter(None, more))[:_MOST] or records
     return [_told(record, base, given, names) for record in records]
 
@@ -112,23 +130,25 @@ def _with(record: SampleRecord, example: Example) -> SampleRecord | None:
     return SampleRecord({**record.values, **example.values}, {**record.query, **example.query})
 
 
-def _told(
-    record: SampleRecord, base: Mapping[str, str], given: list[tuple[str, bool, Example]], names: set[str]
-) -> SampleRecord:
+def _told(record: SampleRecord, base: Mapping[str, str], given: list[_Given], names: set[str]) -> SampleRecord:
     """A record with all that the samples say of it."""
     values = {**base, **{name: value for name, value in record.values.items() if name in names}}
-    known: dict[str, bool] = {}
+    said: dict[str, list[_Given]] = {}
     marks: dict[str, str] = {}
-    contested: set[str] = set()
-    for name, holds, example in given:
-        own = {key: value for key, value in example.values.items() if key in names}
-        if own.items() <= values.items() and example.query.items() <= record.query.items():
-            contested |= {name} if known.setdefault(name, holds) is not holds else set()
-            if not holds and example.mark is not None:
-                marks[name] = example.mark
-    # What is another's for most personas is this one's own: what of it is true the policy may still tell.
-    known = {name: holds for name, holds in known.items() if name not in contested}
-    return SampleRecord(values, record.query, known, {name: mark for name, mark in marks.items() if name in known})
+    for each in given:
+        own = {key: value for key, value in each.example.values.items() if key in names}
+        if own.items() <= values.items() and each.example.query.items() <= record.query.items():
+            said.setdefault(each.name, []).append(each)
+            if not each.holds and each.example.mark is not None:
+                marks[each.name] = each.example.mark
+    known: dict[str, bool] = {}
+    for name, found in said.items():
+        # What is another's for most personas is this one's own, where the settings say so of the persona.
+        counts = [each.holds for each in found if each.own] or [each.holds for each in found]
+        if len(set(counts)) == 1:
+            known[name] = counts[0]
+    marks = {name: mark for name, mark in marks.items() if known.get(name) is False}
+    return SampleRecord(values, record.query, known, marks)
 
 
 def target(settings: Settings, asked: AskedEndpoint, record: SampleRecord, persona: Persona) -> tuple[str, str]:

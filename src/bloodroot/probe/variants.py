@@ -10,6 +10,7 @@ from dataclasses import replace
 from typing import TYPE_CHECKING
 from urllib.parse import urlsplit
 
+from ..core.decision import Outcome
 from .planning import SAFE, Case, Plan
 
 if TYPE_CHECKING:
@@ -32,9 +33,13 @@ def with_variants(plan: Plan, policy: Policy, *, seen: bool) -> Plan:
             continue
         for other in _spellings(case):
             # A spelling that is another endpoint's own is asked for already.
-            if (other.method, other.raw or other.target, other.persona.name) in known:
+            if not other.headers and (other.method, other.raw or other.target, other.persona.name) in known:
                 continue
-            if seen or not _is_open(policy, other):
+            opened = _is_open(policy, other)
+            if opened and other.method != case.method:
+                # The method is open by itself. What it must not do is the work of the other one.
+                other = replace(other, declared=Outcome.ALLOW)
+            if seen or not opened or other.allowed:
                 more.setdefault(other.key, other)
     return Plan((*plan.cases, *more.values()), plan.untried, plan.secrets)
 
@@ -42,7 +47,7 @@ def with_variants(plan: Plan, policy: Policy, *, seen: bool) -> Plan:
 def _is_open(policy: Policy, case: Case) -> bool:
     """Whether a spelling is an endpoint that the persona may use anyway."""
     path = (case.raw or case.path).partition("?")[0]
-    return policy.decide(case.persona.caller, case.method, path, query={}).reason is None
+    return policy.decide(case.persona.caller, case.method, path, query={}, assume=case.known).reason is None
 
 
 def _spellings(case: Case) -> Iterator[Case]:

@@ -33,7 +33,7 @@ async def verify(policy: Policy, plan: Plan, application: Application) -> None:
     loaded: dict[tuple[str, str], Any] = {}
     with _within(application):
         for case in plan.cases:
-            if case.sample and case.asked.line is not None:
+            if case.sample and case.asked.line is not None and not case.spelled:
                 records = await _records(case, loaded)
                 if records:
                     _hold(policy, case, records)
