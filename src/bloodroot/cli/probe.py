@@ -62,6 +62,16 @@ def probe(
     variants: Annotated[
         bool, typer.Option("--variants", help="Send each request that is to be refused in other spellings too.")
     ] = False,
+    stale: Annotated[
+        float | None,
+        typer.Option(
+            "--stale",
+            metavar="SECONDS",
+            min=0,
+            max=3600,
+            help="Take roles away at the end, and see that old sessions and tokens lose them within this time.",
+        ),
+    ] = None,
     hosts: HostOption = None,
     journal: Annotated[
         Path | None,
@@ -104,6 +114,7 @@ def probe(
         journal,
         resume,
         variants,
+        stale,
     )
     if list_only:
         with apart():

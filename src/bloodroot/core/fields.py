@@ -46,13 +46,14 @@ class FieldRules:
 
     def readable(self, names: Iterable[str], facts: Facts) -> frozenset[str]:
         """Those of these fields that may be read."""
-        return frozenset(name for name in names if self._rule(name, "read").fold(facts) is TRUE)
+        return frozenset(name for name in names if self.required(name, "read").fold(facts) is TRUE)
 
     def refused(self, names: Iterable[str], facts: Facts) -> list[str]:
         """Those of these fields that may not be changed."""
-        return [name for name in names if self._rule(name, "change").fold(facts) is not TRUE]
+        return [name for name in names if self.required(name, "change").fold(facts) is not TRUE]
 
-    def _rule(self, name: str, verb: str) -> Formula:
+    def required(self, name: str, verb: str) -> Formula:
+        """What is required to read a field, or to change it; nothing meets what is required of one without a rule."""
         rule = self.rules.get(name) or self.rules.get("*")
         if rule is None:
             return FALSE

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import contextlib
-from collections.abc import Sequence
+from collections.abc import Iterator, Sequence
 from pathlib import Path
 from typing import Any
 
@@ -243,6 +243,38 @@ class Directory:
         if not in_one_transaction(self.engine, work):
             raise UnknownNameError(f"the directory has no member {member_id}")
         self.forget()
+
+    @contextlib.contextmanager
+    def without_roles(self, member_id: object) -> Iterator[None]:
+        """A member without roles, memberships and grants for a while; all of it comes back.
+
+        Raises:
+            TypeError: the tables are the application's own.
+        """
+        self._only_own()
+        member = self._as_asked(member_id)
+        taken: list[tuple[sa.Table, list[dict[str, Any]]]] = []
+
+        def take(connection: sa.Connection) -> None:
+            taken.clear()
+            for table in (tables.member_roles, tables.memberships, tables.member_grants):
+                rows = connection.execute(table.select().where(table.c.member_id == member)).mappings()
+                taken.append((table, [dict(row) for row in rows]))
+                connection.execute(table.delete().where(table.c.member_id == member))
+
+        def give_back(connection: sa.Connection) -> None:
+            for table, rows in taken:
+                connection.execute(table.delete().where(table.c.member_id == member))
+                if rows:
+                    connection.execute(table.insert(), rows)
+
+        in_one_transaction(self.engine, take)
+        self.forget()
+        try:
+            yield
+        finally:
+            in_one_transaction(self.engine, give_back)
+            self.forget()
 
     def _change(self, member_id: object, **values: Any) -> None:
         self._only_own()

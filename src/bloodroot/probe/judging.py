@@ -144,7 +144,7 @@ class _Beside:
     def _shows(self, case: Case, marks: Iterable[str]) -> str:
         for secret in self.plan.secrets.get(case.persona.name, ()):
             if secret.mark in marks:
-                return f'shows "{secret.mark}", which {secret.page.name} keeps from them: {secret.condition} fails'
+                return f'shows "{secret.mark}", {secret.words}'
         return "shows what is kept from them"
 
     # Where access is declared --------------------------------------------------------------------
@@ -308,8 +308,26 @@ def _unclear(case: Case, seen: Seen) -> tuple[str, str] | None:
     return None
 
 
+def _change_of_field(case: Case, seen: Seen) -> Observation:
+    """A change of a field by a caller who may use the endpoint, and may not change the field."""
+    if seen.changed:
+        return Observation(case, seen, Verdict.HOLE, f"accepted a change of {case.changes}")
+    if seen.came is Came.REFUSED or seen.by is By.POLICY:
+        return Observation(case, seen, Verdict.AGREE, f"refused a change of {case.changes}")
+    if seen.changed is False and seen.came in (Came.MADE, Came.DONE, Came.SENT, Came.UNFIT):
+        return Observation(case, seen, Verdict.AGREE, f"{case.changes} was left as it was")
+    unclear = _unclear(case, seen)
+    if unclear is not None:
+        return Observation(case, seen, Verdict.INCONCLUSIVE, *unclear)
+    text = f"answered {seen.status} to a change of {case.changes}"
+    settle = "write state under [probe], so that it is seen whether the data has changed"
+    return Observation(case, seen, Verdict.INCONCLUSIVE, text, settle)
+
+
 def _other_spelling(case: Case, seen: Seen) -> Observation:
     """A refused request in another spelling: only what reaches the handler counts."""
+    if case.changes:
+        return _change_of_field(case, seen)
     text = f"let in when spelled with {case.spelled}"
     if case.allowed and not (case.method in SAFE and seen.changed):
         return Observation(case, seen, Verdict.AGREE, "open by itself, and nothing more was done")

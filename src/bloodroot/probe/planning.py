@@ -46,6 +46,7 @@ class Case:
         headers: headers of such a request.
         method: the method that is sent, in capitals.
         spelled: in words, how such a request is spelled.
+        changes: the field that such a request tries to change, where that is what it is about.
     """
 
     asked: AskedEndpoint
@@ -62,6 +63,7 @@ class Case:
     headers: Mapping[str, str] = field(default_factory=dict)
     method: str = ""
     spelled: str = ""
+    changes: str = ""
 
     def __post_init__(self) -> None:
         if not self.method:
@@ -103,13 +105,11 @@ class Secret:
 
     Attributes:
         mark: the text.
-        condition: the condition that keeps the record from the persona.
-        page: the endpoint that would refuse the record itself.
+        words: what it is, and what keeps it from the persona.
     """
 
     mark: str
-    condition: str
-    page: AskedEndpoint
+    words: str
 
 
 @dataclass(frozen=True, slots=True)
@@ -379,7 +379,7 @@ class _Planning:
             if self.declared(persona, path, query, record).reason is not None:
                 for name, mark in record.marks.items():
                     if not record.known[name]:
-                        yield Secret(mark, name, self.asked)
+                        yield Secret(mark, f"which {self.asked.name} keeps from them: {name} fails")
 
 
 def _depends(declared: Decision) -> str:

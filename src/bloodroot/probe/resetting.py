@@ -67,10 +67,10 @@ class Data:
             return
         self.touched = False
         if ":" not in self.reset or " " in self.reset:
-            await _called(partial(_run, self.reset, self.settings), "", in_thread=in_thread)
+            await called(partial(_run, self.reset, self.settings), "", in_thread=in_thread)
             return
         function = imported(self.reset, self.settings.folder, "probe.reset")
-        await _called(function, "probe.reset", in_thread=in_thread)
+        await called(function, "probe.reset", in_thread=in_thread)
 
     @property
     def can_be_seen(self) -> bool:
@@ -87,11 +87,11 @@ class Data:
             SettingsError: the project's function fails.
         """
         assert self._state is not None
-        found = await _called(self._state, "probe.state", in_thread=in_thread)
+        found = await called(self._state, "probe.state", in_thread=in_thread)
         return hashlib.sha256(repr(found).encode("utf-8", "surrogatepass")).hexdigest()
 
 
-async def _called(function: Callable[[], Any], key: str, *, in_thread: bool) -> Any:
+async def called(function: Callable[[], Any], key: str, *, in_thread: bool) -> Any:
     """What a function of the project returns, sync or async."""
     try:
         if inspect.iscoroutinefunction(function):

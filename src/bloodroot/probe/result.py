@@ -10,6 +10,7 @@ from .judging import Verdict
 if TYPE_CHECKING:
     from .judging import Observation
     from .planning import Plan, Untried
+    from .staleness import Stale
 
 
 @dataclass(frozen=True, slots=True)
@@ -20,6 +21,7 @@ class Result:
         observations: every request with its answer, in the order of the policy.
         untried: what could not be asked, and why.
         sign_in_faults: where signing in does not lead where the settings say.
+        stale: for how long roles that were taken away still counted.
         notes: what else was seen: other spellings that a router asks for, methods that are not served.
         base: what was asked, as a URL; an empty string for an application in this process.
         framework: what the application is made with, or an empty string.
@@ -30,6 +32,7 @@ class Result:
     observations: tuple[Observation, ...]
     untried: tuple[Untried, ...]
     sign_in_faults: tuple[str, ...] = ()
+    stale: tuple[Stale, ...] = ()
     notes: tuple[str, ...] = ()
     base: str = ""
     framework: str = ""
@@ -39,7 +42,7 @@ class Result:
     @property
     def sound(self) -> bool:
         """Whether everything could be asked, and the application does what is declared."""
-        if self.untried or self.sign_in_faults or not self.observations:
+        if self.untried or self.sign_in_faults or not self.observations or any(each.late for each in self.stale):
             return False
         return all(each.verdict is Verdict.AGREE for each in self.observations)
 

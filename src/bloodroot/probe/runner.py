@@ -14,6 +14,7 @@ from .asked import endpoints_asked
 from .curl import USUAL_BASE, curl_lines
 from .examples import examples_of
 from .facts import By, Came, Seen, Ways
+from .field_cases import with_fields
 from .journal import Journal, merged
 from .judging import Observation, Verdict, judge
 from .planning import Case, Chosen, Known, Plan, Untried, plan
@@ -21,6 +22,7 @@ from .resetting import Data
 from .result import PlanResult, Result
 from .sending import Sender
 from .sign_in import check_way
+from .staleness import Stale, staleness
 from .verifying import verify
 
 if TYPE_CHECKING:
@@ -41,6 +43,7 @@ class Options:
         journal: the file that requests are written down in; None for the one of the settings, or the usual one.
         resume: whether to go on with the journal of a run that was stopped.
         variants: whether refused requests are sent in other spellings too.
+        stale: the most seconds that a role may count after it was taken away; None where that is not looked at.
     """
 
     hosts: tuple[str, ...] = ()
@@ -49,6 +52,7 @@ class Options:
     journal: Path | None = None
     resume: bool = False
     variants: bool = False
+    stale: float | None = None
 
 
 def planned(policy: Policy, settings: Settings, options: Options) -> tuple[Application, Plan]:
@@ -63,6 +67,8 @@ def planned(policy: Policy, settings: Settings, options: Options) -> tuple[Appli
     examples = examples_of(settings, application)
     asked = endpoints_asked(policy, application.routes)
     found = plan(policy, settings, asked, Known(examples.body, examples.values), options.chosen)
+    if settings.probe.fields:
+        found = with_fields(found, policy, settings)
     if options.variants:
         from .variants import with_variants
 
@@ -130,6 +136,7 @@ class _Probe:
     ) -> None:
         self.policy = policy
         self.settings = settings
+        self.options = options
         self.application = application
         self.progressed = progressed
         self.data = Data(settings, application)
@@ -152,6 +159,7 @@ class _Probe:
         reading = [case for case in waiting if case.safe]
         changing = sorted((case for case in waiting if not case.safe), key=lambda case: case.method == "DELETE")
         faults: list[str] = []
+        stale: list[Stale] = []
         try:
             async with self.application.running(), self.sender:
                 await self.data.put_back()
@@ -161,11 +169,14 @@ class _Probe:
                 for case in changing:
                     await self._change(case)
                 await self.data.put_back()
+                if self.options.stale is not None:
+                    asked = self.policy, self.settings, self.plan, self.application, self.sender, self.options.stale
+                    stale = await staleness(*asked)
             found = _result(self.plan, self.facts, self.application, self.settings)
             self.journal.end(found.observations, faults)
         finally:
             self.journal.close()
-        return replace(found, sign_in_faults=tuple(faults), part=self.part)
+        return replace(found, sign_in_faults=tuple(faults), stale=tuple(stale), part=self.part)
 
     async def _sign_in_faults(self) -> list[str]:
         """Where signing in does not lead where the settings say."""
@@ -277,6 +288,7 @@ def _result(found: Plan, facts: dict[Case, Seen], application: Application, sett
     return Result(
         tuple(_with_repeat(each, settings, base) for each in kept),
         found.untried,
+        (),
         (),
         tuple(dict.fromkeys(notes)),
         "" if application.here else application.base,

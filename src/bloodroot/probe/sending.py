@@ -83,17 +83,24 @@ class Sender:
             SettingsError: the persona cannot sign in.
         """
         way = way_for(self.settings, case.path)
-        seen = await self._send(case, await self._credentials(case.persona, way), around)
+        seen = await self.send(case, await self._credentials(case.persona, way), around)
         key = (case.persona.name, id(way))
         session = self._sessions.get(key)
         stale = session is not None and (session.may_have_ended or time.monotonic() - session.at > _FORGETFUL)
         if stale and seen.came in (Came.SIGN_IN, Came.UNPROVEN):
             # A session may have ended, or gone when the data was put back: ask once more, freshly signed in.
             del self._sessions[key]
-            seen = await self._send(case, await self._credentials(case.persona, way), around)
+            seen = await self.send(case, await self._credentials(case.persona, way), around)
         return seen
 
-    async def _send(self, case: Case, credentials: Credentials, around: Around | None) -> Seen:
+    async def send(self, case: Case, credentials: Credentials, around: Around | None = None) -> Seen:
+        """Send a request with these credentials, and say what came back.
+
+        Args:
+            case: the request.
+            credentials: what goes along with it.
+            around: as `ask`.
+        """
         watched = Watched(raw=case.raw)
         sent = request_of(self.client, self.settings, case, credentials, watched, around)
         path, followed = case.path, ""

@@ -29,7 +29,7 @@ def with_variants(plan: Plan, policy: Policy, *, seen: bool) -> Plan:
     known = {(case.method, case.target, case.persona.name) for case in plan.cases}
     more: dict[tuple[str, ...], Case] = {}
     for case in plan.cases:
-        if case.allowed:
+        if case.allowed or case.spelled:
             continue
         for other in _spellings(case):
             # A spelling that is another endpoint's own is asked for already.

@@ -131,6 +131,17 @@ def probe(result: Result) -> str:
         observations=[_observation(each) for each in result.observations],
         not_tried=[_untried(each) for each in result.untried],
         sign_in_faults=list(result.sign_in_faults),
+        stale=[
+            {
+                "persona": each.case.persona.name,
+                "method": each.case.method,
+                "path": each.case.target,
+                "how": each.how,
+                "seconds": each.seconds,
+                "limit": each.limit,
+            }
+            for each in result.stale
+        ],
         notes=list(result.notes),
         url=result.base or None,
         part=result.part or None,

@@ -48,6 +48,12 @@ def check_names(settings: Settings, policy: Policy) -> None:
         check((*path, "permissions"), "permission", unknown, policy.permissions)
     for name in settings.samples:
         check(("samples", name), "condition", [name], policy.conditions)
+    for kind, fields in settings.probe.fields.items():
+        check(("probe", "fields", kind), "fields", [kind], policy.fields)
+        if kind in policy.fields and "*" not in policy.fields[kind].rules:
+            named = policy.fields[kind].rules
+            check(("probe", "fields", kind, "marks"), f"field of {kind}", fields.marks, named)
+            check(("probe", "fields", kind, "values"), f"field of {kind}", fields.values, named)
     if not policy.unbound:
         for name in settings.bodies:
             method, _, template = name.partition(" ")

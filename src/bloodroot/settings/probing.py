@@ -95,6 +95,21 @@ class KnownAnswer:
 
 
 @dataclass(frozen=True, slots=True)
+class FieldSamples:
+    """``[probe.fields.KIND]``: the fields of one kind of record.
+
+    Attributes:
+        marks: for each field, the text that it has in some record, and that nothing else has.
+        change: endpoints that change such a record, by method and path template.
+        values: for each field, a value that is sent to change it.
+    """
+
+    marks: Mapping[str, str] = field(default_factory=dict)
+    change: tuple[str, ...] = ()
+    values: Mapping[str, Any] = field(default_factory=dict)
+
+
+@dataclass(frozen=True, slots=True)
 class ProbeRules:
     """``[probe]``: how an application is asked.
 
@@ -103,6 +118,8 @@ class ProbeRules:
         reset: a command, ``module:function`` or ``rollback``: what puts the data back; None where there is none.
         answers: what responses of this application mean, where their status does not say it.
         state: ``module:function`` for a value that changes when the data does, or None.
+        take_away: ``module:function`` that takes the roles of a persona away, or None.
+        fields: by kind of record, what is known of its fields.
         at_once: how many requests that change nothing are under way at a time.
         rate: the most requests a second, or None.
         timeout: seconds to wait for a response.
@@ -113,6 +130,8 @@ class ProbeRules:
     reset: str | None = None
     answers: tuple[KnownAnswer, ...] = ()
     state: str | None = None
+    take_away: str | None = None
+    fields: Mapping[str, FieldSamples] = field(default_factory=dict)
     at_once: int = 8
     rate: float | None = None
     timeout: float = 30

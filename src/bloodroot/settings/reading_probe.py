@@ -6,10 +6,11 @@ import re
 
 from ..core.paths import TemplateError, parse_template
 from .checked import Table
-from .probing import Body, Example, KnownAnswer, ProbeRules, Sample, SignIn
+from .probing import Body, Example, FieldSamples, KnownAnswer, ProbeRules, Sample, SignIn
 
 SAMPLE_KEYS = ("holds", "fails")
-PROBE_KEYS = ("reset", "sign_in", "answers", "state", "at_once", "rate", "timeout", "journal")
+PROBE_KEYS = ("reset", "sign_in", "answers", "state", "take_away", "fields", "at_once", "rate", "timeout", "journal")
+FIELD_KEYS = ("marks", "change", "values")
 ANSWER_KEYS = ("refused", "sign-in", "done")
 BODY_KEYS = ("form", "json")
 # The keys of each way to sign in.
@@ -76,11 +77,22 @@ def read_probe(table: Table) -> ProbeRules:
         table.text("reset"),
         tuple(each for each in known if each is not None),
         state,
+        table.text("take_away"),
+        {kind: _fields(each) for kind, each in table.table("fields").each_table().items()},
         int(table.number("at_once", 8, least=1, most=100, unit="requests")),
         table.number("rate", 10, least=0.01, most=100_000, unit="requests a second") if "rate" in table else None,
         table.number("timeout", 30, least=0.1, most=3600, unit="seconds"),
         table.file("journal"),
     )
+
+
+def _fields(table: Table) -> FieldSamples:
+    table.known(FIELD_KEYS)
+    change = tuple(" ".join(name.split()) for name in table.names("change"))
+    values = table.table("values").values
+    if bool(change) != bool(values):
+        table.problem(None, "change says where fields are changed, and values what is sent; write both, or neither")
+    return FieldSamples(table.table("marks").each_value(), change, values)
 
 
 def _answer(table: Table, key: str, text: str) -> KnownAnswer | None:

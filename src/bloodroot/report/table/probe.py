@@ -18,6 +18,7 @@ if TYPE_CHECKING:
     from ...probe.judging import Observation
     from ...probe.planning import Case
     from ...probe.result import PlanResult, Result
+    from ...probe.staleness import Stale
 
 # Words of a command line; what is in quotes is never broken.
 _WORD = re.compile(r"""(?:"(?:[^"\\]|\\.)*"|'[^']*'|\\.|[^\s"'\\])+""")
@@ -51,6 +52,8 @@ def probe(result: Result, made: Console) -> RenderableType:
         parts += [Text(), *_not_tried(result)]
     for fault in result.sign_in_faults:
         parts += [Text(), Text.assemble(("SIGN-IN ", "bold red"), fault)]
+    for each in result.stale:
+        parts += [Text(), _stale(each)]
     if result.notes:
         parts.append(Text())
     parts += [Text(f"note    {note}", style="dim") for note in result.notes[:_MOST]]
@@ -58,6 +61,16 @@ def probe(result: Result, made: Console) -> RenderableType:
         parts.append(Text(f"note    and {len(result.notes) - _MOST} more; --format json has them all", style="dim"))
     parts += [Text(), *map(Text, _closing(result))]
     return Group(*parts)
+
+
+def _stale(each: Stale) -> Text:
+    case = each.case
+    who = f"{case.persona.name} by {case.method} {case.target}, with the {each.how} of before"
+    if each.late:
+        return Text.assemble(
+            ("STALE   ", "bold red"), f"roles taken away still let in {who} after {each.limit:g} seconds"
+        )
+    return Text(f"stale   roles taken away let in {who} for {each.seconds:g} seconds, of at most {each.limit:g}")
 
 
 def _summary(result: Result) -> str:
@@ -194,6 +207,8 @@ def _closing(result: Result) -> Iterator[str]:
             yield f"Next: close the holes in the application, or put the policy in front of it: {protect}."
     elif result.count(Verdict.BLOCKED):
         yield "Next: ask `bloodroot why PERSONA METHOD PATH` whether the policy or the application is right."
+    elif any(each.late for each in result.stale):
+        yield "Next: look roles up afresh, or shorten the life of tokens: see docs/identity.md."
     elif result.sign_in_faults:
         yield "Next: mend where signing in leads, or correct lands under [probe.sign_in]."
     elif not result.observations and not result.untried:

@@ -159,6 +159,12 @@ def reset() -> None:
     _sow(update=True)
 
 
+def state() -> list[object]:
+    """All that requests can change: another value after each change."""
+    tables = ("accessions", "trials", "exchanges", "bloodroot_members", "bloodroot_member_roles")
+    return [tuple(map(tuple, ask(f"select * from {table}"))) for table in tables]  # noqa: S608
+
+
 def _fill(database: sqlite3.Connection) -> None:
     database.executemany("insert into accessions values (?, ?, ?, ?, ?, 0)", _ACCESSIONS)
     database.executemany("insert into trials values (?, ?, ?, ?, ?)", _TRIALS)

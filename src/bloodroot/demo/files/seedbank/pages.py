@@ -246,9 +246,15 @@ def germination_report(request: Request) -> Response:
     return page(request, "table.html", title="Germination", heads=("Trial", "Came up"), rows=rows)
 
 
+def _found_at(request: Request, record: data.Accession) -> str:
+    """Where an accession was found, for those who may read it."""
+    readable = rights(request).readable(request, "accession", record)
+    return record.coordinates if "coordinates" in readable else "not shown"
+
+
 def report(request: Request) -> Response:
     if request.path_params["report"] == "stock":
-        rows = [("", each.id, each.species, each.coordinates) for each in data.accessions()]
+        rows = [("", each.id, each.species, _found_at(request, each)) for each in data.accessions()]
         return page(request, "table.html", title="Stock", heads=("No.", "Species", "Found at"), rows=rows)
     if request.path_params["report"] == "exchanges":
         rows = [("", each.id, each.partner, each.state) for each in data.exchanges()]

@@ -1,0 +1,71 @@
+"""Fields of records: text that shows one to whoever may not read it, and requests that change one without the right."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+from dataclasses import replace
+from typing import TYPE_CHECKING
+
+from ..core.decision import Outcome
+from ..core.formulas import can_be_true
+from ..settings import Body, Persona, Settings
+from .planning import Case, Plan, Secret
+
+if TYPE_CHECKING:
+    from ..core.policy import Policy
+
+
+def with_fields(plan: Plan, policy: Policy, settings: Settings) -> Plan:
+    """A plan that knows of the fields which the settings have marks and values for.
+
+    Args:
+        plan: the plan.
+        policy: what is declared.
+        settings: the marks, the values, and where fields are changed.
+    """
+    secrets = {name: [*found] for name, found in plan.secrets.items()}
+    for persona in settings.personas.values():
+        secrets.setdefault(persona.name, []).extend(_hidden(policy, settings, persona))
+    more = {case.key: case for case in _changes(plan, policy, settings)}
+    whole = {name: tuple(found) for name, found in secrets.items()}
+    return Plan((*plan.cases, *more.values()), plan.untried, whole)
+
+
+def _may(policy: Policy, persona: Persona, kind: str, name: str, verb: str) -> bool:
+    """Whether a persona may read or change a field, of some record at least."""
+    engine = policy.engine
+    required = policy.fields[kind].required(name, verb)
+    callers = engine.counted_as(persona.caller)
+    return all(can_be_true(required.fold(engine.facts_of(caller))) for caller in callers)
+
+
+def _hidden(policy: Policy, settings: Settings, persona: Persona) -> Iterator[Secret]:
+    for kind, fields in settings.probe.fields.items():
+        for name, mark in fields.marks.items():
+            if not _may(policy, persona, kind, name, "read"):
+                yield Secret(mark, f"which is {name} of {kind}, and not for them to read")
+
+
+def _changes(plan: Plan, policy: Policy, settings: Settings) -> Iterator[Case]:
+    """Requests by personas who may use an endpoint, each with one field that they may not change."""
+    for kind, fields in settings.probe.fields.items():
+        for case in plan.cases:
+            if not case.allowed or case.spelled or not _is_one_of(case, fields.change):
+                continue
+            for name, value in fields.values.items():
+                if not _may(policy, case.persona, kind, name, "change"):
+                    form = case.body is not None and case.body.kind == "form"
+                    body = Body("form", {name: str(value)}) if form else Body("json", {name: value})
+                    yield replace(
+                        case,
+                        declared=Outcome.DENY,
+                        body=body,
+                        spelled=f"{name} of {kind}",
+                        changes=f"{name} of {kind}",
+                    )
+
+
+def _is_one_of(case: Case, endpoints: tuple[str, ...]) -> bool:
+    line = case.asked.line
+    names = (case.asked.name, f"{case.asked.method} {line.template.text}" if line is not None else "")
+    return any(name in endpoints for name in names)
