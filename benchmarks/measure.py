@@ -414,6 +414,17 @@ def in_process() -> None:
         print(f"  {least['alone']:.0f} µs a request alone, {least['behind']:.0f} µs behind the policy")
 
 
+def probe_of_pages() -> None:
+    """The probe, with plan, journal and verdicts, against httpx sending the same requests."""
+    import probing
+
+    ratio, count = probing.ratio('app = "probing:app"', "http://here", 5)
+    report_ratio(f"probe in process, {count:,} requests", ratio, 1.25)
+    with probing.served() as port:
+        ratio, count = probing.ratio(f'url = "http://127.0.0.1:{port}"', f"http://127.0.0.1:{port}", 5)
+        report_ratio(f"probe over HTTP, {count:,} requests", ratio, 1.25)
+
+
 def connected(port: int) -> socket.socket:
     """A connection to a server that may still be starting."""
     for _ in range(200):
@@ -444,6 +455,7 @@ MEASURES = {
     "uvicorn": served_by_uvicorn,
     "gunicorn": served_by_gunicorn,
     "process": in_process,
+    "probe": probe_of_pages,
 }
 
 if __name__ == "__main__":

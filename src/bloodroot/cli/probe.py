@@ -73,6 +73,9 @@ def probe(
         ),
     ] = None,
     hosts: HostOption = None,
+    watch: Annotated[
+        bool, typer.Option("--watch", help="Check, show the matrix and probe again whenever a file changes.")
+    ] = False,
     journal: Annotated[
         Path | None,
         typer.Option("--journal", metavar="FILE", help="Where requests are written down; .bloodroot/probe.jsonl."),
@@ -99,6 +102,11 @@ def probe(
     from . import inputs, output
 
     output.check_out(form, out)
+    if watch:
+        from .watching_files import watch_project
+
+        watch_project(policy, settings)
+        return
     if bless and expect is None:
         raise UsageError("--bless writes the table that --expect FILE names")
     if bool(journals) != merge:

@@ -10,7 +10,7 @@ import hashlib
 import json
 import os
 from collections.abc import Iterable, Mapping
-from dataclasses import asdict
+from dataclasses import fields
 from pathlib import Path
 from typing import TYPE_CHECKING, Any, TextIO
 
@@ -79,16 +79,19 @@ class Journal:
         if not resume:
             self._write({"format": FORMAT, "journal": "probe", "plan": number, "shard": shard})
         for key in found.unanswered if resume else ():
-            self._write({"answered": list(key), **asdict(_STOPPED)})
+            self._write({"answered": list(key), **_as_values(_STOPPED)})
 
     def sending(self, case: Case) -> None:
         """Write down that a request is about to be sent that may change data."""
         self._write({"sent": list(case.key)})
+        self._file.flush()
         os.fsync(self._file.fileno())
 
     def seen(self, case: Case, seen: Seen) -> None:
         """Write down the facts of a response."""
-        self._write({"answered": list(case.key), **asdict(seen)})
+        self._write({"answered": list(case.key), **_as_values(seen)})
+        if not case.safe:
+            self._file.flush()
 
     def end(self, observations: Iterable[Observation], faults: Iterable[str]) -> None:
         """Write down that everything was asked, and what became of it.
@@ -109,8 +112,16 @@ class Journal:
         self._file.close()
 
     def _write(self, values: Mapping[str, Any]) -> None:
-        self._file.write(json.dumps(values, ensure_ascii=False) + "\n")
-        self._file.flush()
+        # What changes nothing may be asked again, and need not be on the disk at once.
+        self._file.write(_encode(values) + "\n")
+
+
+_encode = json.JSONEncoder(ensure_ascii=False).encode
+_FIELDS = tuple(field.name for field in fields(Seen))
+
+
+def _as_values(seen: Seen) -> dict[str, Any]:
+    return {name: getattr(seen, name) for name in _FIELDS}
 
 
 _STOPPED = Seen(Came.LOST, note="the run was stopped while this was under way; it is not sent twice")

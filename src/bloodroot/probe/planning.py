@@ -112,7 +112,7 @@ class Secret:
     words: str
 
 
-@dataclass(frozen=True, slots=True)
+@dataclass(frozen=True, slots=True, repr=False)
 class Plan:
     """All that a probe is going to ask.
 
@@ -218,6 +218,7 @@ class _Planning:
         held: dict[str, set[bool | None]],
     ) -> None:
         self.held = held
+        self._records: dict[str, list[SampleRecord]] = {}
         self.policy = policy
         self.settings = settings
         self.asked = asked
@@ -291,7 +292,11 @@ class _Planning:
 
     def records(self, persona: Persona) -> list[SampleRecord]:
         """The records to ask for."""
-        return records_for(self.settings, self.asked, self.conditions, persona, self.examples)
+        found = self._records.get(persona.name)
+        if found is None:
+            found = records_for(self.settings, self.asked, self.conditions, persona, self.examples)
+            self._records[persona.name] = found
+        return found
 
     def decided(
         self, persona: Persona, path: str, query: str, assume: Mapping[str, bool] | None, record: Any = None
@@ -311,6 +316,8 @@ class _Planning:
         Raises:
             SettingsError: a condition fails for a record that ``holds`` takes from the persona.
         """
+        if not self.conditions:
+            return record
         engine = self.policy.engine
         asked = {name: each[0] for name, each in parse_qs(query, keep_blank_values=True).items()}
         facts = facts_for(engine.roles.held(persona.caller), persona.caller, path=record.values, query=asked)
@@ -366,7 +373,7 @@ class _Planning:
 
     def secrets(self, persona: Persona) -> Iterator[Secret]:
         """Marked records that this endpoint, being the record's own page, keeps from a persona."""
-        if self.asked.method != "GET":
+        if self.asked.method != "GET" or not self.conditions:
             return
         for record in self.records(persona):
             if not record.marks:

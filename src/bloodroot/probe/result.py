@@ -13,7 +13,7 @@ if TYPE_CHECKING:
     from .staleness import Stale
 
 
-@dataclass(frozen=True, slots=True)
+@dataclass(frozen=True, slots=True, repr=False)
 class Result:
     """What a probe found.
 

@@ -94,8 +94,7 @@ def records_for(
     base = {**examples, **_values(settings, persona, names)}
     records = [SampleRecord()]
     for name in dict.fromkeys(each.name for each in given):
-        more = [_with(record, each.example) for record in records for each in given if each.name == name]
-        records = list(filter(None, more))[:_MOST] or records
+        records = _together(records, [each.example for each in given if each.name == name])[:_MOST]
     return [_told(record, base, given, names) for record in records]
 
 
@@ -120,6 +119,20 @@ def _values(settings: Settings, persona: Persona, names: set[str]) -> dict[str, 
         except SettingsError:
             continue
     return found
+
+
+def _together(records: list[SampleRecord], examples: list[Example]) -> list[SampleRecord]:
+    """Records and the examples of one more condition: each pair that is of one record, and what is in no pair."""
+    found: list[SampleRecord] = []
+    for record in records:
+        found += [both for each in examples if (both := _with(record, each)) is not None] or [record]
+    found += [
+        SampleRecord(each.values, each.query)
+        for each in examples
+        if all(_with(record, each) is None for record in records)
+    ]
+    alike = {(tuple(each.values.items()), tuple(each.query.items())): each for each in found}
+    return list(alike.values())
 
 
 def _with(record: SampleRecord, example: Example) -> SampleRecord | None:

@@ -198,6 +198,8 @@ def request_of(
     content = case.body
     if content is not None:
         filled = settings.filled(content.content, case.persona, f'bodies."{case.asked.name}"')
+        if content.kind == "form":
+            filled = {**credentials.hidden.get(path or case.path, {}), **filled}
         content = Body(content.kind, filled)
     body = body_of(content, case.method, credentials, headers)
     url = path or case.path

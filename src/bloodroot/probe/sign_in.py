@@ -34,11 +34,13 @@ class Credentials:
         cookies: its cookies.
         headers: its headers: what it accepts, and perhaps a token.
         forgery: the token that the application expects back with forms, or None.
+        hidden: by the path of a form, the fields that it sends by itself.
     """
 
     cookies: Mapping[str, str] = field(default_factory=dict)
     headers: Mapping[str, str] = field(default_factory=dict)
     forgery: ForgeryToken | None = None
+    hidden: Mapping[str, Mapping[str, str]] = field(default_factory=dict)
 
     @property
     def by_token(self) -> bool:
@@ -82,7 +84,14 @@ async def visit(settings: Settings, way: SignIn | None, application: Application
         except httpx.HTTPError:
             return Credentials({}, _PAGES)
         cookies = _cookies(client)
-    return Credentials(cookies, _PAGES, token_in(page.text, way.path, cookies) if page.is_success else None)
+    if not page.is_success:
+        return Credentials(cookies, _PAGES)
+    return Credentials(cookies, _PAGES, token_in(page.text, way.path, cookies), _hidden(page.text, way.path))
+
+
+def _hidden(text: str, page: str) -> dict[str, dict[str, str]]:
+    """By the path of each form of a page, the fields that it sends by itself."""
+    return {form.action: form.fields for form in forms_in(text, page) if form.method == "POST"}
 
 
 async def sign_in(settings: Settings, persona: Persona, way: SignIn, application: Application) -> Credentials:
@@ -193,7 +202,8 @@ class _SigningIn:
             )
         if self.way.lands is not None and leads and not is_same_page(leads, self.way.lands):
             raise self.failed(response, f" and led to {leads}, not to {self.way.lands}")
-        return await self.signed_in(client, token, leads)
+        found = await self.signed_in(client, token, leads)
+        return replace(found, hidden={self.way.path: hidden, **found.hidden})
 
     async def signed_in(self, client: httpx.AsyncClient, token: ForgeryToken | None, leads: str) -> Credentials:
         """The credentials, with the token that forms have for who is signed in now."""
@@ -206,7 +216,7 @@ class _SigningIn:
                 )
             found = token_in(page.text, path, _cookies(client)) if page.is_success else None
             if found is not None:
-                return Credentials(_cookies(client), _PAGES, found)
+                return Credentials(_cookies(client), _PAGES, found, _hidden(page.text, path))
         # What is bound to the session holds for all of its forms.
         fresh = token_in("", "/", _cookies(client))
         return Credentials(_cookies(client), _PAGES, fresh or token)

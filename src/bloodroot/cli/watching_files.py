@@ -1,0 +1,61 @@
+"""bloodroot probe --watch: check, matrix and probe, again whenever a file of the project changes."""
+
+from __future__ import annotations
+
+import subprocess
+import sys
+from pathlib import Path
+
+import typer
+
+from .output import UsageError
+
+_SUFFIXES = (".bloodroot", ".py", ".toml", ".html", ".jinja", ".json", ".yaml", ".yml", ".env")
+_COMMANDS = ("check", "matrix", "probe")
+
+
+def watch_project(policy: Path | None, settings: Path | None) -> None:
+    """Run the three commands now, and again after each change, each in a process of its own.
+
+    Args:
+        policy: the policy that is named, or None.
+        settings: the settings that are named, or None.
+
+    Raises:
+        UsageError: there are no settings.
+    """
+    from watchfiles import DefaultFilter, watch
+
+    from ..settings import find_settings
+
+    file = settings or find_settings()
+    if file is None:
+        raise UsageError("there are no settings; write bloodroot.toml, or name one with --settings")
+    folder = file.resolve().parent
+
+    class OfProject(DefaultFilter):
+        def __call__(self, change: object, path: str) -> bool:
+            # What a probe writes itself is no change.
+            return path.endswith(_SUFFIXES) and ".bloodroot/" not in path and super().__call__(change, path)  # type: ignore[arg-type]
+
+    named = (("--policy", policy), ("--settings", settings))
+    options = [word for name, value in named if value is not None for word in (name, str(value))]
+    _run_all(options)
+    typer.echo(f"watching {folder}; Ctrl+C ends it", err=True)
+    try:
+        for changes in watch(folder, watch_filter=OfProject(), raise_interrupt=False):
+            names = sorted({str(Path(path).relative_to(folder)) for _, path in changes})
+            typer.echo(f"\n{', '.join(names[:4])}{' and others' if len(names) > 4 else ''} changed", err=True)
+            _run_all(options)
+    except KeyboardInterrupt:
+        return
+
+
+def _run_all(options: list[str]) -> None:
+    for command in _COMMANDS:
+        typer.secho(f"\n── bloodroot {command}", bold=True)
+        sys.stdout.flush()
+        words = [sys.executable, "-c", "from bloodroot.cli import run; run()", command, *options]
+        # What one says is wrong, the next may not be able to work with.
+        if subprocess.run(words, check=False).returncode == 2:  # noqa: S603
+            return
