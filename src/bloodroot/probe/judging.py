@@ -74,8 +74,11 @@ def judge(plan: Plan, seen: Mapping[Case, Seen]) -> tuple[Observation, ...]:
                 if not case.safe:
                     proven.add(case.persona.name)
     found: dict[Case, Observation] = {}
-    for group in groups.values():
-        beside = _Beside([(case, seen[case]) for case in group], there, proven, plan)
+    together = [_Beside([(case, seen[case]) for case in group], there, proven, plan) for group in groups.values()]
+    # Where one endpoint sends those who may not, others will send theirs.
+    turned_away = {shape for beside in together if beside.works for shape in beside.sent_when_refused_alone}
+    for beside, group in zip(together, groups.values(), strict=True):
+        beside.turned_away = turned_away
         for case in group:
             verdict, text, settle = beside.judge(case, seen[case])
             found[case] = Observation(case, seen[case], verdict, text, settle)
@@ -112,15 +115,21 @@ class _Beside:
         self.plan = plan
         self.works = any(_handled(case, seen) for case, seen in group)
         sent = [(case, seen) for case, seen in group if seen.came in (Came.SENT, Came.DONE) and seen.location]
-        self.sent_when_allowed = {_shape(seen) for case, seen in sent if case.allowed}
+        self.sent_when_allowed = {
+            _shape(seen) for case, seen in sent if case.allowed and seen.by not in (By.BEFORE, By.ROUTE)
+        }
         self.sent_when_refused = {
             _shape(seen) for case, seen in sent if not case.allowed and not _goes_where_declared(case, seen)
         }
+        made = any(case.allowed and seen.came is Came.MADE for case, seen in group)
+        self.ways_when_allowed = len(self.sent_when_allowed) + made
+        self.sent_when_refused_alone = self.sent_when_refused - self.sent_when_allowed
+        self.turned_away: set[tuple[int, str]] = set()
         # Where all who may not are refused plainly, being sent elsewhere is what the handler answers.
         refused = [(case, seen) for case, seen in group if not case.allowed]
-        self.refuses_plainly = any(seen.came in (Came.REFUSED, Came.SIGN_IN) for _, seen in refused) and all(
-            seen.came is Came.REFUSED for case, seen in refused if case.persona.signed_in
-        )
+        members = [seen.came is Came.REFUSED for case, seen in refused if case.persona.signed_in]
+        self.refuses_plainly = bool(members) and all(members)
+        self.asks_to_sign_in = not members and any(seen.came is Came.SIGN_IN for _, seen in refused)
         # The data changes when someone who may uses the endpoint: where it does not, nothing was done.
         self.changes = any(case.allowed and seen.changed for case, seen in group)
         self.works = self.works or any(
@@ -163,14 +172,18 @@ class _Beside:
             return Verdict.AGREE, "answered by its handler" if seen.by is not By.UNSEEN else "answered", ""
         if seen.came is Came.DONE or seen.changed or self._is_done(seen):
             return Verdict.AGREE, f"sent to {seen.location}" if seen.location else "done", ""
+        if seen.by is By.ROUTE:
+            return Verdict.BLOCKED, f"sent to {seen.location} before its handler", ""
         settle = _ALIKE if _shape(seen) in self.sent_when_refused and not case.safe else _teach(seen)
         return Verdict.INCONCLUSIVE, f"sent to {seen.location}", settle
 
     def _is_done(self, seen: Seen) -> bool:
         """Whether a redirect is what the handler answers to those who may."""
-        if seen.by is By.BEFORE or _shape(seen) in self.sent_when_refused:
+        if seen.by in (By.BEFORE, By.ROUTE) or _shape(seen) in self.sent_when_refused | self.turned_away:
             return False
-        return seen.by is By.HANDLER or self.refuses_plainly
+        # Where those who may are not all answered alike, one of them may have been turned away.
+        distinct = seen.by is By.HANDLER or self.asks_to_sign_in
+        return self.refuses_plainly or (distinct and self.ways_when_allowed == 1)
 
     # Where a refusal is declared --------------------------------------------------------------------
 
@@ -214,7 +227,8 @@ class _Beside:
             return Verdict.OTHER, f"sent to {seen.location}", ""
         if seen.changed is False and self.changes:
             return Verdict.OTHER, f"sent to {seen.location}, and nothing changed", ""
-        if _shape(seen) in self.sent_when_allowed and seen.by is not By.BEFORE:
+        shape = _shape(seen)
+        if shape in self.sent_when_allowed and shape not in self.turned_away and seen.by is not By.BEFORE:
             return Verdict.HOLE, f"let in: sent to {seen.location}, as those who may", ""
         return Verdict.INCONCLUSIVE, f"sent to {seen.location}", _teach(seen)
 

@@ -1,0 +1,168 @@
+"""Verdicts, held against applications of which it is known whom they let in."""
+
+import random
+import unittest
+
+import httpx
+
+from bloodroot.core.answers import Answer
+from bloodroot.core.decision import Outcome
+from bloodroot.core.paths import parse_template
+from bloodroot.probe.asked import AskedEndpoint
+from bloodroot.probe.facts import By, Came, Seen, Ways, facts_of
+from bloodroot.probe.judging import Verdict, judge
+from bloodroot.probe.planning import Case, Plan
+from bloodroot.probe.watching import Watched
+from bloodroot.settings import KnownAnswer, Persona
+
+PEOPLE = [Persona("visitor", signed_in=False), *(Persona(name) for name in ("ash", "wren", "hazel", "rowan"))]
+ANSWERS = {
+    "403": Answer(403, ""),
+    "hidden": Answer(404, "", hidden=True),
+    "home": Answer(303, "", "/home"),
+    "sign-in": Answer(303, "", "/sign-in", otherwise=401),
+}
+
+
+def case(asked: AskedEndpoint, persona: Persona, declared: Outcome, answer: Answer | None) -> Case:
+    return Case(asked, "/plots/7", "", persona, declared, answer)
+
+
+def handler() -> None: ...
+
+
+class Application:
+    """An application that lets in whom it likes, and says so in its own way.
+
+    Attributes:
+        success: what those get who are let in.
+        refusal: what signed-in callers get who are not.
+        here: whether its handlers are seen.
+        checked_late: whether it refuses within its handler, and not around it.
+        forged: whether a check of the request refuses all that change data, before anything else.
+        looks: whether it is seen when the data changes.
+    """
+
+    def __init__(self, chance: random.Random) -> None:
+        self.success = chance.choice(("page", "page", "redirect", "invalid", "fails"))
+        self.refusal = chance.choice(("403", "hidden", "home", "sign-in", "page"))
+        self.here = chance.random() < 0.5
+        self.checked_late = chance.random() < 0.5
+        self.forged = chance.random() < 0.15
+        self.looks = chance.random() < 0.5
+        self.acts_first = chance.random() < 0.1
+
+    def answer(self, asked: Case, let_in: bool) -> tuple[httpx.Response, Watched, bool | None]:
+        watched = Watched()
+        if self.forged and not asked.safe:
+            return httpx.Response(403, text="no"), watched, False if self.looks else None
+        if self.here:
+            watched.handler = handler
+            watched.reached = let_in or self.checked_late
+        done = (let_in and self.success in ("page", "redirect")) or (self.acts_first and not asked.safe)
+        changed = (done and not asked.safe) if self.looks else None
+        if let_in:
+            made = {"page": (200, ""), "redirect": (303, "/plots/7"), "invalid": (400, ""), "fails": (500, "")}
+            status, location = made[self.success]
+        elif not asked.persona.signed_in:
+            status, location = 303, "/sign-in"
+        else:
+            refused = {
+                "403": (403, ""),
+                "hidden": (404, ""),
+                "home": (303, "/home"),
+                "sign-in": (303, "/sign-in"),
+                "page": (200, ""),
+            }
+            status, location = refused[self.refusal]
+        return httpx.Response(status, headers={"location": location} if location else {}, text="text"), watched, changed
+
+
+class Judging(unittest.TestCase):
+    def test_no_leak_is_agreed_to_and_nothing_sound_is_a_hole(self) -> None:
+        chance = random.Random(7900)
+        found: dict[Verdict, int] = dict.fromkeys(Verdict, 0)
+        for _ in range(4000):
+            application = Application(chance)
+            method = chance.choice(("GET", "POST"))
+            asked = AskedEndpoint(method, parse_template("/plots/{plot_id}"), object(), handler=handler)  # type: ignore[arg-type]
+            declared_refusal = ANSWERS[chance.choice(("403", "hidden", "home"))]
+            cases, seen, truth = [], {}, {}
+            for persona in PEOPLE:
+                allowed = chance.random() < 0.5
+                refusal = (
+                    (Outcome.SIGN_IN, ANSWERS["sign-in"]) if not persona.signed_in else (Outcome.DENY, declared_refusal)
+                )
+                mine = case(asked, persona, *((Outcome.ALLOW, None) if allowed else refusal))
+                let_in = allowed if chance.random() < 0.8 else not allowed
+                response, watched, changed = application.answer(mine, let_in)
+                facts = facts_of(mine, response, watched, Ways({"/sign-in"}, here=application.here))
+                seen[mine] = Seen(**{**{name: getattr(facts, name) for name in Seen.__slots__}, "changed": changed})
+                cases.append(mine)
+                truth[mine] = let_in and not (application.forged and method == "POST")
+            for each in judge(Plan(tuple(cases), (), {}), seen):
+                mine, verdict = each.case, each.verdict
+                found[verdict] += 1
+                what = f"{vars(application)} {method} {mine.persona.name} {mine.declared} let in: {truth[mine]}: {each}"
+                if not mine.allowed and truth[mine]:
+                    self.assertNotEqual(verdict, Verdict.AGREE, what)
+                if not mine.allowed and not truth[mine] and verdict is Verdict.HOLE:
+                    # What cannot be told from those who may, or has changed the data, is one.
+                    sent = {other.location for one, other in seen.items() if one.allowed and other.came is Came.SENT}
+                    alike = application.refusal == "page" or each.seen.location in sent
+                    self.assertTrue(alike or each.seen.changed, what)
+                if not mine.allowed and each.seen.changed:
+                    self.assertEqual(verdict, Verdict.HOLE, what)
+                if mine.allowed and not truth[mine]:
+                    # A page that says no looks like any other, and so does what the handler says to all who may.
+                    others = {
+                        (seen[one].came, seen[one].location)
+                        for one in cases
+                        if one.allowed and seen[one].came in (Came.MADE, Came.SENT)
+                    }
+                    alike = application.refusal == "page" or len(others) == 1
+                    self.assertTrue(verdict is not Verdict.AGREE or alike or each.seen.changed, what)
+                if mine.allowed and truth[mine]:
+                    self.assertNotIn(verdict, (Verdict.HOLE, Verdict.BLOCKED, Verdict.OTHER), what)
+        self.assertTrue(all(count > 100 for count in found.values()), found)
+
+    def test_what_each_status_means(self) -> None:
+        asked = AskedEndpoint("POST", parse_template("/plots/{plot_id}"), object(), handler=handler)  # type: ignore[arg-type]
+        mine = case(asked, PEOPLE[1], Outcome.DENY, ANSWERS["403"])
+        taught = (
+            KnownAnswer("refused", 200, "You may not"),
+            KnownAnswer("done", 303, "/plots/**", parse_template("/plots/**")),
+        )
+        ways = Ways({"/sign-in"}, taught, True, {"/sign-in": "/desk"})
+        for status, location, text, came in (
+            (200, "", "", Came.MADE), (204, "", "", Came.MADE), (304, "", "", Came.MADE),
+            (200, "", "You may not see this", Came.REFUSED),
+            (401, "", "", Came.SIGN_IN), (302, "/sign-in?next=/x", "", Came.SIGN_IN), (302, "/sign-in/", "", Came.SIGN_IN),
+            (302, "/sign-in-help", "", Came.SENT), (303, "/home", "", Came.SENT), (303, "/plots/9", "", Came.DONE),
+            (403, "", "no", Came.REFUSED), (403, "", "<h1>CSRF verification failed</h1>", Came.UNPROVEN),
+            (400, "", "The CSRF token is missing.", Came.UNPROVEN), (403, "", '<input name="csrf">no', Came.REFUSED),
+            (404, "", "", Came.NOT_FOUND), (410, "", "", Came.NOT_FOUND), (405, "", "", Came.NOT_SERVED), (501, "", "", Came.NOT_SERVED),
+            (429, "", "", Came.LIMITED), (400, "", "", Came.UNFIT), (409, "", "", Came.UNFIT), (415, "", "", Came.UNFIT), (422, "", "", Came.UNFIT),
+            (500, "", "", Came.FAILED), (503, "", "", Came.FAILED),
+        ):  # fmt: skip
+            with self.subTest(f"{status} {location} {text}"):
+                response = httpx.Response(status, headers={"location": location} if location else {}, text=text)
+                self.assertEqual(facts_of(mine, response, Watched(), ways).came, came)
+
+    def test_a_refusal_of_the_request_is_none_of_the_caller(self) -> None:
+        asked = AskedEndpoint("POST", parse_template("/plots/{plot_id}"), object())  # type: ignore[arg-type]
+        refused = case(asked, PEOPLE[1], Outcome.DENY, ANSWERS["403"])
+        allowed = case(asked, PEOPLE[3], Outcome.ALLOW, None)
+        for others, sent, wanted in (
+            ({}, Seen(Came.REFUSED, status=403), Verdict.INCONCLUSIVE),
+            ({}, Seen(Came.REFUSED, By.ROUTE, 403), Verdict.INCONCLUSIVE),
+            ({}, Seen(Came.REFUSED, By.POLICY, 403), Verdict.AGREE),
+            ({}, Seen(Came.REFUSED, status=403, by_token=True), Verdict.AGREE),
+            ({allowed: Seen(Came.REFUSED, status=403)}, Seen(Came.REFUSED, status=403), Verdict.INCONCLUSIVE),
+            ({allowed: Seen(Came.FAILED, status=500)}, Seen(Came.REFUSED, status=403), Verdict.INCONCLUSIVE),
+            ({allowed: Seen(Came.MADE, status=200)}, Seen(Came.REFUSED, status=403), Verdict.AGREE),
+            ({allowed: Seen(Came.MADE, By.BEFORE, 200)}, Seen(Came.REFUSED, status=403), Verdict.INCONCLUSIVE),
+        ):
+            cases = (refused, *others)
+            verdicts = {each.case: each.verdict for each in judge(Plan(cases, (), {}), {refused: sent, **others})}
+            self.assertEqual(verdicts[refused], wanted, (others, sent))
