@@ -99,6 +99,16 @@ def _shape(seen: Seen) -> tuple[int, str]:
     return seen.status, "/".join("*" if _NUMBER.fullmatch(part) else part for part in path.split("/"))
 
 
+def is_not_served(group: Sequence[Observation]) -> bool:
+    """Whether a method that was only guessed for an endpoint turned out not to be served: no one was let in."""
+    if not group or not group[0].case.asked.guessed:
+        return False
+    if any(each.verdict is Verdict.HOLE for each in group):
+        return False
+    not_served = [each.seen.came is Came.NOT_SERVED for each in group]
+    return any(not_served) and all(none or not each.case.allowed for none, each in zip(not_served, group, strict=True))
+
+
 class _Beside:
     """The responses of one endpoint, which say what each of them means.
 

@@ -16,7 +16,7 @@ from .examples import examples_of
 from .facts import By, Came, Seen, Ways
 from .field_cases import with_fields
 from .journal import Journal, merged
-from .judging import Observation, Verdict, judge
+from .judging import Observation, Verdict, is_not_served, judge
 from .planning import Case, Chosen, Known, Plan, Untried, plan
 from .resetting import Data
 from .result import PlanResult, Result
@@ -279,7 +279,7 @@ def _result(found: Plan, facts: dict[Case, Seen], application: Application, sett
     for number, group in groups.items():
         asked = group[0].case.asked
         followed = next((each.seen.followed for each in group if each.seen.followed), "")
-        if asked.guessed and _is_not_served(group):
+        if is_not_served(group):
             left_out.add(number)
         elif followed:
             notes.append(f"{asked.name}: the router sends to {followed} first")
@@ -301,11 +301,3 @@ def _with_repeat(each: Observation, settings: Settings, base: str) -> Observatio
     if each.verdict is Verdict.AGREE:
         return each
     return replace(each, repeat=tuple(curl_lines(settings, each.case, base)))
-
-
-def _is_not_served(group: list[Observation]) -> bool:
-    """Whether a method that was only guessed turned out not to be served: no one was let in."""
-    if any(each.verdict is Verdict.HOLE for each in group):
-        return False
-    not_served = [each.seen.came is Came.NOT_SERVED for each in group]
-    return any(not_served) and all(none or not each.case.allowed for none, each in zip(not_served, group, strict=True))

@@ -11,7 +11,7 @@ import httpx
 
 from ..probe.asked import AskedEndpoint
 from ..probe.facts import Came, Seen, Ways, facts_of
-from ..probe.judging import Observation, Verdict, judge
+from ..probe.judging import Observation, Verdict, is_not_served, judge
 from ..probe.planning import Case, Plan
 from ..probe.resetting import Data
 from ..probe.sending import request_of
@@ -47,7 +47,9 @@ def check(asked: AskedEndpoint, test: unittest.TestCase, project: Project, *, si
         for persona in project.settings.personas.values()
     }
     facts = _asked_all(test, project, mine, clients)
-    observations = [each for each in judge(mine, facts) if each.seen.came is not Came.NOT_SERVED or not asked.guessed]
+    observations = judge(mine, facts)
+    if is_not_served(observations):
+        return
     write_down(observations)
     for each in observations:
         with test.subTest(persona=each.case.persona.name, request=f"{each.case.method} {each.case.target}"):
