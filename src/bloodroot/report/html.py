@@ -32,25 +32,37 @@ def probe(result: Result) -> str:
         asked = each.case.asked
         row = rows.setdefault(id(asked), {"name": asked.name, "place": asked.declared_at, "cells": {}})
         row["cells"].setdefault(each.case.persona.name, []).append(each)
-    findings = [each for verdict in list(_WORDS)[:-1] for each in result.observations if each.verdict is verdict]
+    groups: dict[tuple[object, ...], list[Observation]] = {}
+    for verdict in list(_WORDS)[:-1]:
+        for each in result.observations:
+            if each.verdict is verdict:
+                case = each.case
+                key = (id(case.asked), each.text, case.declared, case.sample, case.spelled)
+                groups.setdefault(key, []).append(each)
     return _page(
         "probe.html",
         result=result,
-        counts=[(_WORDS[verdict], verdict.value, result.count(verdict)) for verdict in _WORDS],
-        findings=[_finding(each) for each in findings],
+        counts=[(_counted(verdict, result), verdict.value, result.count(verdict)) for verdict in _WORDS],
+        findings=[_finding(group) for group in groups.values()],
         personas=personas,
         rows=[{**row, "cells": [_cell(row["cells"].get(name, [])) for name in personas]} for row in rows.values()],
         requests=plural(len(result.observations), "request"),
     )
 
 
-def _finding(each: Observation) -> dict[str, Any]:
+def _counted(verdict: Verdict, result: Result) -> str:
+    return "holes" if verdict is Verdict.HOLE and result.count(verdict) != 1 else _WORDS[verdict]
+
+
+def _finding(group: list[Observation]) -> dict[str, Any]:
+    """What is alike for several personas, told of the first."""
+    each = group[0]
     case = each.case
     return {
         "verdict": each.verdict.value,
         "word": _WORDS[each.verdict],
         "name": case.asked.name,
-        "persona": case.persona.name,
+        "personas": ", ".join(dict.fromkeys(other.case.persona.name for other in group)),
         "sample": case.sample,
         "declared": case.declared.value,
         "text": each.text,

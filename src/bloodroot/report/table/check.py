@@ -10,20 +10,20 @@ from rich.text import Text
 
 from ...checks.finding import Severity
 from ...checks.witnesses import command
-from .words import plural
+from .words import ASKS, GOOD, OPEN, WRONG, plural
 
 if TYPE_CHECKING:
     from ...checks.checking import CheckResult
     from ...checks.finding import Finding
     from ...language.problems import Place
 
-_STYLES = {Severity.ERROR: "bold red", Severity.WARNING: "bold magenta", Severity.NOTE: "bold blue"}
+_STYLES = {Severity.ERROR: f"bold {WRONG}", Severity.WARNING: f"bold {OPEN}", Severity.NOTE: f"bold {ASKS}"}
 
 
 def check(result: CheckResult, console: Console) -> RenderableType:
     """The count, each finding with its line and what to do, and what is accepted."""
     worst = min((finding.severity.rank for finding in result.findings), default=None)
-    style = "bold green" if worst is None else _STYLES[list(Severity)[worst]]
+    style = f"bold {GOOD}" if worst is None else _STYLES[list(Severity)[worst]]
     parts: list[RenderableType] = [Text(_headline(result), style=style)]
     arrow = "→" if console.encoding.lower().startswith("utf") else "->"
     for finding in result.findings:

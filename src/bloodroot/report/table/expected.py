@@ -8,7 +8,7 @@ from rich.console import Console, Group, RenderableType
 from rich.table import Table
 from rich.text import Text
 
-from .words import plural
+from .words import GOOD, WRONG, plural
 
 if TYPE_CHECKING:
     from ...expected import ExpectedResult
@@ -19,7 +19,7 @@ _MOST_UNSAID = 12
 def expected(result: ExpectedResult, _: Console) -> RenderableType:
     """The counts, each cell that differs with both places, and what no table says."""
     differ = len(result.mismatches)
-    style = "bold red" if differ else "bold green"
+    style = f"bold {WRONG}" if differ else f"bold {GOOD}"
     of = ", ".join(result.files)
     parts: list[RenderableType] = [
         Text(f"{plural(differ, 'cell')} not as in {of}, {result.agreed} as expected", style=style)

@@ -11,7 +11,7 @@ from rich.table import Table
 from rich.text import Text
 
 from ...identity.seed_result import SeedResult, Verdict
-from .words import plural
+from .words import GOOD, OPEN, WRONG, plural
 
 if TYPE_CHECKING:
     from collections.abc import Iterable
@@ -23,7 +23,7 @@ if TYPE_CHECKING:
 
 _SIGNS = {Verdict.MADE: "+", Verdict.KEPT: "=", Verdict.DIFFERS: "≠", Verdict.UPDATED: "~"}
 _PLAIN_SIGNS = {**_SIGNS, Verdict.DIFFERS: "!"}
-_STYLES = {Verdict.MADE: "green", Verdict.KEPT: "dim", Verdict.DIFFERS: "magenta", Verdict.UPDATED: "green"}
+_STYLES = {Verdict.MADE: GOOD, Verdict.KEPT: "dim", Verdict.DIFFERS: OPEN, Verdict.UPDATED: GOOD}
 
 
 def _plain(console: Console) -> bool:
@@ -55,7 +55,7 @@ def seed(result: SeedResult, console: Console) -> RenderableType:
             names.append(f": {'; '.join(row.differences)}", _STYLES[row.verdict])
         table.add_row(sign, row.kind, names)
     return Group(
-        Text(head, style="bold magenta" if differs else "bold green"), Text(), table, Text(), Text(_after(result))
+        Text(head, style=f"bold {OPEN}" if differs else f"bold {GOOD}"), Text(), table, Text(), Text(_after(result))
     )
 
 
@@ -94,7 +94,7 @@ def members(result: MembersResult, _: Console) -> RenderableType:
         direct = [name if name in policy.roles.bit else f"{name}?" for name in sorted(member.roles)]
         strangers = strangers or any(name.endswith("?") for name in direct)
         included = [name for name in policy.roles.names(held.bits) if name not in member.roles]
-        status = Text(member.status, "" if member.active else "magenta")
+        status = Text(member.status, "" if member.active else OPEN)
         granted = ", ".join(sorted(member.granted))
         apart = f" (apart: {' and '.join(held.apart)})" if held.apart else ""
         cells = (", ".join(direct) + apart, ", ".join(included), ", ".join(sorted(member.groups)), granted)
@@ -127,21 +127,19 @@ def token(whole: TokenResult, console: Console) -> RenderableType:
     parts += [said, Text()]
     steps = _table()
     if result.fault is not None:
-        steps.add_row(Text(no, "red"), "", Text(result.fault, "red"))
+        steps.add_row(Text(no, WRONG), "", Text(result.fault, WRONG))
     for step in result.steps:
         good = not step.notes
         given = ", ".join(step.gives) or "nothing"
-        steps.add_row(
-            Text(yes if good else no, "green" if good else "magenta"), step.what, f"{step.where} gives {given}"
-        )
+        steps.add_row(Text(yes if good else no, GOOD if good else OPEN), step.what, f"{step.where} gives {given}")
         for note in step.notes:
-            steps.add_row("", "", Text(note, "magenta"))
+            steps.add_row("", "", Text(note, OPEN))
     for hint in result.hints:
-        steps.add_row(Text(no, "magenta"), "", Text(hint, "magenta"))
+        steps.add_row(Text(no, OPEN), "", Text(hint, OPEN))
     if result.fresh is not None and result.counts is not None:
-        steps.add_row(Text(yes, "green"), "directory", result.fresh)
+        steps.add_row(Text(yes, GOOD), "directory", result.fresh)
         for note in result.counts.notes:
-            steps.add_row("", "", Text(note, "magenta"))
+            steps.add_row("", "", Text(note, OPEN))
     parts.append(steps)
     if result.counts is not None:
         parts += [Text(), _rights(result)]
@@ -152,13 +150,17 @@ def token(whole: TokenResult, console: Console) -> RenderableType:
 
 def _token_head(result: Examined, policy: Policy) -> Text:
     if result.counts is None:
-        return Text(f"Not valid: {result.fault}. A caller who sends it is treated as signed out.", style="bold red")
+        return Text(
+            f"Not valid: {result.fault}. A caller who sends it is treated as signed out.", style=f"bold {WRONG}"
+        )
     held = policy.roles.held(result.counts)
     names = ", ".join(policy.roles.names(held.bits)) or "no role"
     message = f"Valid{_until(result.ends)}: caller {result.counts.id} with {names}"
     if held.apart:
-        return Text(f"{message}; {' and '.join(held.apart)} are kept apart, so everything is refused", style="bold red")
-    return Text(message, style="bold green")
+        return Text(
+            f"{message}; {' and '.join(held.apart)} are kept apart, so everything is refused", style=f"bold {WRONG}"
+        )
+    return Text(message, style=f"bold {GOOD}")
 
 
 def _until(ends: datetime.datetime | None) -> str:

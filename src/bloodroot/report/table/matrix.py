@@ -11,7 +11,7 @@ from rich.text import Text
 
 from ...core.decision import Outcome
 from ...core.requirements import conditions_in
-from .words import STYLES, plural
+from .words import STYLES, WARN, plural
 
 if TYPE_CHECKING:
     from collections.abc import Callable, Iterable
@@ -131,7 +131,7 @@ class _Sheet:
         for number, cell in zip(self.numbers, cells, strict=True):
             sign = self.signs[cell.outcome] + self._mark(row, number)
             text = Text(sign if self.narrow or cell.remainder is None else f"{sign} {cell.remainder.words()}")
-            text.stylize("bold reverse" if (id(row), number) in self.lacking else STYLES[cell.outcome])
+            text.stylize(f"bold {WARN}" if (id(row), number) in self.lacking else STYLES[cell.outcome])
             shown.append(text)
         if self.narrow:
             shown.append(Text(self._remainders(cells), style=STYLES[Outcome.DEPENDS]))

@@ -11,7 +11,7 @@ from rich.text import Text
 
 from ...probe.facts import By
 from ...probe.judging import Verdict
-from .words import plural
+from .words import GOOD, OPEN, WARN, WRONG, plural
 
 if TYPE_CHECKING:
     from ...probe.asked import AskedEndpoint
@@ -24,10 +24,10 @@ if TYPE_CHECKING:
 _WORD = re.compile(r"""(?:"(?:[^"\\]|\\.)*"|'[^']*'|\\.|[^\s"'\\])+""")
 _MOST = 12  # groups of one kind; --format json has them all
 _KINDS = (
-    (Verdict.HOLE, "HOLE", "red"),
-    (Verdict.BLOCKED, "BLOCKED", "yellow"),
-    (Verdict.OTHER, "OTHER", "yellow"),
-    (Verdict.INCONCLUSIVE, "UNCLEAR", "magenta"),
+    (Verdict.HOLE, "HOLE", WRONG),
+    (Verdict.BLOCKED, "BLOCKED", WARN),
+    (Verdict.OTHER, "OTHER", WARN),
+    (Verdict.INCONCLUSIVE, "UNCLEAR", OPEN),
 )
 _PROTECT = {
     "flask": "bloodroot.enforce.flask.protect(app, ...)",
@@ -39,7 +39,7 @@ _PROTECT = {
 
 def probe(result: Result, made: Console) -> RenderableType:
     """What a probe found: the count first, then each hole, and what else is not as declared, with who and what."""
-    style = "bold red" if result.count(Verdict.HOLE) else "bold green" if result.sound else "bold yellow"
+    style = f"bold {WRONG}" if result.count(Verdict.HOLE) else f"bold {GOOD}" if result.sound else f"bold {WARN}"
     parts: list[RenderableType] = [Text(_summary(result), style=style)]
     for verdict, title, colour in _KINDS:
         groups = _by_endpoint(each for each in result.observations if each.verdict is verdict)
@@ -51,7 +51,7 @@ def probe(result: Result, made: Console) -> RenderableType:
     if result.untried:
         parts += [Text(), *_not_tried(result)]
     for fault in result.sign_in_faults:
-        parts += [Text(), Text.assemble(("SIGN-IN ", "bold red"), fault)]
+        parts += [Text(), Text.assemble(("SIGN-IN ", f"bold {WRONG}"), fault)]
     for each in result.stale:
         parts += [Text(), _stale(each)]
     if result.notes:
@@ -68,7 +68,7 @@ def _stale(each: Stale) -> Text:
     who = f"{case.persona.name} by {case.method} {case.target}, with the {each.how} of before"
     if each.late:
         return Text.assemble(
-            ("STALE   ", "bold red"), f"roles taken away still let in {who} after {each.limit:g} seconds"
+            ("STALE   ", f"bold {WRONG}"), f"roles taken away still let in {who} after {each.limit:g} seconds"
         )
     return Text(f"stale   roles taken away let in {who} for {each.seconds:g} seconds, of at most {each.limit:g}")
 
@@ -167,7 +167,7 @@ def _status(each: Observation) -> str:
 
 
 def _not_tried(result: Result) -> Iterator[Text]:
-    yield Text("NOT TRIED", style="bold magenta")
+    yield Text("NOT TRIED", style=f"bold {OPEN}")
     reasons: dict[str, dict[str, list[str]]] = {}
     for each in result.untried:
         reasons.setdefault(each.why, {}).setdefault(each.asked.name, []).append(each.persona.name)

@@ -9,7 +9,7 @@ from rich.console import Console, Group, RenderableType
 from rich.table import Table
 from rich.text import Text
 
-from .words import plural
+from .words import GOOD, OPEN, WARN, WRONG, plural
 
 if TYPE_CHECKING:
     from ...survey.coverage import Surveyed, SurveyResult
@@ -20,7 +20,7 @@ _MOST_IDLE = 20
 def survey(result: SurveyResult, console: Console) -> RenderableType:
     """Endpoints by area of the path, with the line that covers each and what it requires."""
     uncovered = result.uncovered if result.policy is not None else ()
-    style = "bold red" if uncovered else "bold yellow" if result.idle else "bold green"
+    style = f"bold {WRONG}" if uncovered else f"bold {WARN}" if result.idle else f"bold {GOOD}"
     parts: list[RenderableType] = [Text(_headline(result), style=style if result.policy is not None else "bold")]
     if result.endpoints:
         parts += [Text(), _table(result, console)]
@@ -93,14 +93,14 @@ def _what(row: Surveyed) -> Text:
 
 def _line(row: Surveyed, plain: bool) -> list[Text]:
     if row.line is None:
-        return [Text(f"{'!' if plain else '✗'} no line: closed", style="bold red"), Text()]
+        return [Text(f"{'!' if plain else '✗'} no line: closed", style=f"bold {WRONG}"), Text()]
     words = Text(row.line.requirement.words())
     for rule in row.rules:
         words.append(f", and always {rule.requirement.words()}", style="dim")
     for guard in row.endpoint.guards:
         words.append(f", and in {guard.place.at} {guard.text}", style="dim")
     if row.closed:
-        words.append(f"; no line for {' '.join(row.closed)}", style="magenta")
+        words.append(f"; no line for {' '.join(row.closed)}", style=OPEN)
     return [words, Text(row.line.place.at, style="dim")]
 
 

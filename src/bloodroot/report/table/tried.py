@@ -8,7 +8,7 @@ from rich.console import Console, Group, RenderableType
 from rich.text import Text
 
 from .matrix import sheets
-from .words import plural
+from .words import GOOD, WARN, plural
 
 if TYPE_CHECKING:
     from ...tried import Lacking, TriedResult
@@ -21,7 +21,7 @@ def tried(result: TriedResult, console: Console) -> RenderableType:
     lacking = result.lacking
     of = plural(result.decisions, "decision")
     summary = f"{result.cells - len(lacking)} of {result.cells} cells tried, by {of} in {', '.join(result.files)}"
-    parts: list[RenderableType] = [Text(summary, style="bold yellow" if lacking else "bold green")]
+    parts: list[RenderableType] = [Text(summary, style=f"bold {WARN}" if lacking else f"bold {GOOD}")]
     parts += sheets(result.matrix, console, frozenset((id(each.row), each.column) for each in lacking))
     if lacking:
         parts += [Text("! not tried, or on one side only"), Text(), Text("No one asks", style="bold")]

@@ -9,21 +9,21 @@ from rich.table import Table
 from rich.text import Text
 
 from ...core.decision import Outcome
-from .words import STYLES
+from .words import GOOD, OPEN, STYLES, WRONG
 
 if TYPE_CHECKING:
     from ...core.decision import Decision
     from ...core.explanation import Explanation
     from ..results import LinesResult
 
-_VERDICTS = {"passed": ("✓", "green"), "refused": ("✗", "red"), "open": ("◐", "magenta")}
+_VERDICTS = {"passed": ("✓", GOOD), "refused": ("✗", WRONG), "open": ("◐", OPEN)}
 _PLAIN_VERDICTS = {"passed": "ok", "refused": "no", "open": "??"}
 
 
 def decision(result: Explanation, console: Console) -> RenderableType:
     """One decision: the outcome, the steps with their lines, the answer, and who would have been let in."""
     made = result.decision
-    style = STYLES[made.outcome] if made.outcome is not Outcome.DENY else "red"
+    style = STYLES[made.outcome] if made.outcome is not Outcome.DENY else WRONG
     sentence = made.outcome.value + (f" ({made.reason})" if made.reason else "")
     head = Text.assemble((f"{result.method} {result.path} as {result.who}: ", "bold"), (sentence, f"bold {style}"))
     parts: list[RenderableType] = [head]

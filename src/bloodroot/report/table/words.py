@@ -4,7 +4,9 @@ from __future__ import annotations
 
 from ...core.decision import Outcome
 
-STYLES = {Outcome.ALLOW: "green", Outcome.DEPENDS: "magenta", Outcome.SIGN_IN: "blue", Outcome.DENY: "dim"}
+# Colours that stand out from white and from black alike: a contrast of 3.6 or more on either.
+GOOD, WRONG, WARN, OPEN, ASKS = "green4", "red3", "dark_orange3", "medium_orchid3", "dodger_blue3"
+STYLES = {Outcome.ALLOW: GOOD, Outcome.DEPENDS: OPEN, Outcome.SIGN_IN: ASKS, Outcome.DENY: "dim"}
 
 
 def plural(count: int, word: str) -> str:
