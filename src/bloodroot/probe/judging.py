@@ -77,8 +77,11 @@ def judge(plan: Plan, seen: Mapping[Case, Seen]) -> tuple[Observation, ...]:
     together = [_Beside([(case, seen[case]) for case in group], there, proven, plan) for group in groups.values()]
     # Where one endpoint sends those who may not, others will send theirs.
     turned_away = {shape for beside in together if beside.works for shape in beside.sent_when_refused_alone}
+    # What those who may are sent to by requests that change nothing, is not what comes of a change.
+    generic = {shape for beside in together for shape in beside.sent_by_reading}
     for beside, group in zip(together, groups.values(), strict=True):
         beside.turned_away = turned_away
+        beside.generic = generic
         for case in group:
             verdict, text, settle = beside.judge(case, seen[case])
             found[case] = Observation(case, seen[case], verdict, text, settle)
@@ -106,7 +109,7 @@ def is_not_served(group: Sequence[Observation]) -> bool:
     if any(each.verdict is Verdict.HOLE for each in group):
         return False
     not_served = [each.seen.came is Came.NOT_SERVED for each in group]
-    return any(not_served) and all(none or not each.case.allowed for none, each in zip(not_served, group, strict=True))
+    return any(not_served) and not any(each.let_in for each in group)
 
 
 class _Beside:
@@ -135,6 +138,8 @@ class _Beside:
         self.ways_when_allowed = len(self.sent_when_allowed) + made
         self.sent_when_refused_alone = self.sent_when_refused - self.sent_when_allowed
         self.turned_away: set[tuple[int, str]] = set()
+        self.sent_by_reading = {_shape(seen) for case, seen in sent if case.allowed and case.safe}
+        self.generic: set[tuple[int, str]] = set()
         # Where all who may not are refused plainly, being sent elsewhere is what the handler answers.
         refused = [(case, seen) for case, seen in group if not case.allowed]
         members = [seen.came is Came.REFUSED for case, seen in refused if case.persona.signed_in]
@@ -208,7 +213,7 @@ class _Beside:
                 return Verdict.INCONCLUSIVE, text, _teach(seen)
             return Verdict.HOLE, "let in", ""
         if seen.came is Came.SENT:
-            return self._sent(seen)
+            return self._sent(case, seen)
         if seen.came is Came.NOT_FOUND:
             return self._hidden(case, seen)
         if seen.came is Came.REFUSED and not self._is_about_the_caller(case, seen):
@@ -232,13 +237,15 @@ class _Beside:
             return Verdict.INCONCLUSIVE, text, _ALIKE.replace("who may not", "who may")
         return Verdict.AGREE, f"sent to {seen.location}, as declared", ""
 
-    def _sent(self, seen: Seen) -> Said:
+    def _sent(self, case: Case, seen: Seen) -> Said:
         if seen.by is By.ROUTE:
             return Verdict.OTHER, f"sent to {seen.location}", ""
         if seen.changed is False and self.changes:
             return Verdict.OTHER, f"sent to {seen.location}, and nothing changed", ""
         shape = _shape(seen)
-        if shape in self.sent_when_allowed and shape not in self.turned_away and seen.by is not By.BEFORE:
+        alike = shape in self.sent_when_allowed and shape not in self.turned_away | self.generic
+        # A redirect shows nothing: it is a hole where something was done.
+        if alike and not case.safe and seen.by is not By.BEFORE:
             return Verdict.HOLE, f"let in: sent to {seen.location}, as those who may", ""
         return Verdict.INCONCLUSIVE, f"sent to {seen.location}", _teach(seen)
 

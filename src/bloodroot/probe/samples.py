@@ -172,9 +172,11 @@ def target(settings: Settings, asked: AskedEndpoint, record: SampleRecord, perso
         SettingsError: a value requires something that the persona does not have.
     """
     template = asked.template
-    whole = settings.values.get(template.text)
-    if whole is not None:
-        path, _, query = settings.fill(whole, persona, f'samples."{template.text}"').partition("?")
+    # What serves a path may be known by name alone: several routes may be one template, where that is made wider.
+    names = (f"action {asked.action}", template.text)
+    name = next((name for name in names if name in settings.values), None)
+    if name is not None:
+        path, _, query = settings.fill(settings.values[name], persona, f'samples."{name}"').partition("?")
         return path, urlencode([*parse_qsl(query, keep_blank_values=True), *record.query.items()])
     for part in template.segments:
         if isinstance(part, Parameter) and part.name not in record.values:
@@ -183,7 +185,8 @@ def target(settings: Settings, asked: AskedEndpoint, record: SampleRecord, perso
             raise NoValueError(part.name)
         if not isinstance(part, Parameter | str):
             # Whatever fills a wildcard is a page of its own: only the project knows one.
-            raise SettingsError(f'no value for {part.value}; write "{template.text}" = "/..." under [samples]')
+            known = f"action {asked.action}" if asked.action is not None else template.text
+            raise SettingsError(f'no value for {part.value}; write "{known}" = "/..." under [samples]')
     path = template.fill(record.values)
     if asked.slash and not path.endswith("/"):
         path += "/"

@@ -233,5 +233,5 @@ def body_of(body: Body | None, method: str, credentials: Credentials, headers: d
         return {"json": body.content}
     fields = dict(body.content) if body is not None else {}
     if token is not None and token.field is not None:
-        fields = {token.field: token.value, **fields}
+        fields = {**fields, token.field: token.value}
     return {"data": fields} if fields or body is not None else {}

@@ -42,7 +42,8 @@ def probe(result: Result, made: Console) -> RenderableType:
     style = f"bold {WRONG}" if result.count(Verdict.HOLE) else f"bold {GOOD}" if result.sound else f"bold {WARN}"
     parts: list[RenderableType] = [Text(_summary(result), style=style)]
     for verdict, title, colour in _KINDS:
-        groups = _by_endpoint(each for each in result.observations if each.verdict is verdict)
+        found = (each for each in result.observations if each.verdict is verdict)
+        groups = _by_endpoint(found, methods_apart=verdict in (Verdict.HOLE, Verdict.BLOCKED))
         most = len(groups) if verdict is Verdict.HOLE else _MOST
         for group in groups[:most]:
             parts += [Text(), *_finding(group, title, colour, made.width)]
@@ -94,11 +95,13 @@ def _endpoints(found: Iterable[Observation]) -> int:
     return len({id(each.case.asked) for each in found})
 
 
-def _by_endpoint(found: Iterable[Observation]) -> list[list[Observation]]:
+def _by_endpoint(found: Iterable[Observation], *, methods_apart: bool) -> list[list[Observation]]:
     """Observations of one endpoint, with one thing observed, together."""
-    groups: dict[tuple[int, str, str, str], list[Observation]] = {}
+    groups: dict[tuple[object, ...], list[Observation]] = {}
     for each in found:
-        key = (id(each.case.asked), each.text, each.case.sample, each.case.spelled)
+        asked = each.case.asked
+        endpoint = id(asked) if methods_apart else (asked.template.text, asked.action, each.seen.note)
+        key = (endpoint, each.text, each.case.sample, each.case.spelled)
         groups.setdefault(key, []).append(each)
     return list(groups.values())
 
@@ -107,7 +110,9 @@ def _finding(group: list[Observation], title: str, colour: str, width: int) -> I
     first = group[0]
     case = first.case
     sample = f"  [{case.sample}]" if case.sample else ""
-    yield Text.assemble((f"{title:8}", f"bold {colour}"), (case.asked.name, "bold"), sample)
+    methods = " ".join(dict.fromkeys(each.case.asked.method for each in group))
+    name = f"{methods} {case.asked.template.text}"
+    yield Text.assemble((f"{title:8}", f"bold {colour}"), (name, "bold"), sample)
     by_declared: dict[str, list[str]] = {}
     for each in group:
         by_declared.setdefault(_declared(each.case), []).append(each.case.persona.name)
