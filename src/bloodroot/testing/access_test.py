@@ -16,7 +16,7 @@ from ..settings import Persona, SettingsError
 from .acting import acted_in
 from .client import Client
 from .endpoint_test import check, put_back
-from .project import Project
+from .under_test import Project
 from .writing_down import log_to
 
 _NAME = re.compile(r"[^A-Za-z0-9]+")

@@ -21,7 +21,7 @@ from ..probe.watching import Watched
 from ..settings import Settings
 from .client import Client
 from .in_tests import InTests
-from .project import Project
+from .under_test import Project
 from .writing_down import write_down
 
 _NOT_SIGNED_IN = "the persona is not signed in; where handlers look into the session themselves, write sign_in = True"
