@@ -41,6 +41,7 @@ class Settings(InFolder):
         ("`[personas.NAME]`", reading.PERSONA_KEYS),
         ("`[samples]`", reading_probe.SAMPLE_KEYS),
         ("`[probe]`", reading_probe.PROBE_KEYS),
+        ("`[probe.values.NAME]`", reading_probe.VALUE_KEYS),
         ("`[probe.fields.KIND]`", reading_probe.FIELD_KEYS),
         ("`[probe.answers]`", reading_probe.ANSWER_KEYS),
         ("`[probe.sign_in]`", {key for keys in reading_probe.SIGN_IN_KEYS.values() for key in keys}),
@@ -58,7 +59,7 @@ class Settings(InFolder):
 
     def test_every_example_can_be_read(self) -> None:
         blocks = re.findall(r"```toml\n(.*?)```", self.TEXT, re.S)
-        self.assertEqual(len(blocks), 12)
+        self.assertEqual(len(blocks), 13)
         for block in blocks:
             with self.subTest(block):
                 self.write("secrets.env", "")

@@ -230,7 +230,9 @@ class AuditLog(unittest.TestCase):
         found = self.logged(Audit("all"), *self.REQUESTS)
         keys = ("caller", "method", "path", "line", "outcome", "reason")
         self.assertEqual([tuple(each[key] for key in keys) for each in found], list(self.EXPECTED))
-        self.assertEqual({tuple(each) for each in found}, {("time", *keys)})
+        self.assertEqual({frozenset(each) for each in found}, {frozenset(("time", "roles", "groups", *keys))})
+        self.assertEqual(found[2]["roles"], None)
+        self.assertEqual(found[-1]["roles"], sorted(found[-1]["roles"]))
         for each in found:
             self.assertRegex(each["time"], r"^\d{4}-\d\d-\d\dT\d\d:\d\d:\d\d\.\d{3}\+00:00$")
         self.assertNotIn("secret", json.dumps(found))

@@ -244,6 +244,7 @@ class Importing(InFolder):
             self.assertEqual(grind(), "flour")
         with self.assertRaises(bloodroot.PolicyError), on_behalf_of(CLERK, POLICY):
             grind()
+        gc.collect()  # what other tests have left
         before = in_force.guards()
         del grind
         gc.collect()

@@ -296,6 +296,21 @@ class Ways(InFolder):
         )
         self.assertIn("samples.self.holds: self fails there for every persona; correct the sample", self.refused())
 
+    def test_values_from_a_list_of_the_application(self) -> None:
+        listed = SETTINGS.replace("plot_id = 1\n    [samples.own]", "[samples.own]").replace(
+            "    [probe.fields.plot]",
+            '    [probe.values]\n    plot_id = { list = "/vault", at = "beds.0", as = "hazel" }\n    [probe.fields.plot]',
+        )
+        self.project(settings=listed)
+        self.assertIn("probe.values.plot_id: GET /vault as hazel did not answer JSON", self.refused())
+        file = self.folder / "plots.py"
+        file.write_text(file.read_text().replace('PlainTextResponse("vault")', 'JSONResponse({"beds": [2, 1]})'))
+        paths = {each["path"] for each in self.probed(status=0)["observations"] if "plots" in each["path"]}
+        self.assertIn("/plots/2", paths)
+        file.write_text(file.read_text().replace("beds", "boxes"))
+        self.assertIn('has no text or number at "beds.0"', self.refused())
+        self.assertIn("is taken from a list of the application", self.in_process("probe", "--list", PLOT_KEY=KEY).out)
+
     def test_fields_that_are_shown_and_accepted(self) -> None:
         self.project()
         self.assertEqual(self.probed(status=0)["counts"]["hole"], 0)

@@ -100,8 +100,8 @@ class Elsewhere:
         self.base = url
         self.routes = routes_of(app) if app is not None else None
         self.framework = framework_of(app)
-        self._http = httpx.AsyncHTTPTransport(retries=0, trust_env=False)
-        self.transport: httpx.AsyncBaseTransport = _Shared(self._http)
+        self._shared = _Shared()
+        self.transport: httpx.AsyncBaseTransport = self._shared
         self.timeout = timeout
 
     @asynccontextmanager
@@ -119,18 +119,21 @@ class Elsewhere:
             writer.close()
         except (OSError, TimeoutError) as error:
             raise SettingsError(f"url: nothing answers at {self.base}: {error or 'no answer in time'}") from None
-        async with self._http:
+        async with httpx.AsyncHTTPTransport(retries=0, trust_env=False) as self._shared.transport:
             yield
 
 
 class _Shared(httpx.AsyncBaseTransport):
-    """The connections of several clients: they stay open when one of these is closed."""
+    """The connections of several clients: they stay open when one of these is closed.
 
-    def __init__(self, transport: httpx.AsyncBaseTransport) -> None:
-        self._transport = transport
+    Attributes:
+        transport: what has the connections, while the application is asked.
+    """
+
+    transport: httpx.AsyncBaseTransport
 
     async def handle_async_request(self, sent: httpx.Request) -> httpx.Response:
-        return await self._transport.handle_async_request(sent)
+        return await self.transport.handle_async_request(sent)
 
 
 class Here:
@@ -200,8 +203,12 @@ class _InLoop(httpx.AsyncBaseTransport):
             request.reset(token)
 
 
-class _InThreads(httpx.AsyncBaseTransport):
-    """A WSGI application, each request in a thread."""
+class Wsgi:
+    """Sends requests to a WSGI application, in the thread that asks.
+
+    Args:
+        app: the application.
+    """
 
     def __init__(self, app: Any) -> None:
         self._app = app
@@ -219,17 +226,36 @@ class _InThreads(httpx.AsyncBaseTransport):
                 seen.failed(error)
             raise
 
-    async def handle_async_request(self, sent: httpx.Request) -> httpx.Response:
-        content = await sent.aread()
-        copy = httpx.Request(sent.method, sent.url, headers=sent.headers, content=content)
-        around = sent.extensions.get("around")
+    def answered(self, sent: httpx.Request, content: bytes) -> httpx.Response:
+        """The response to a request, within what it is to be made within.
 
-        def answered() -> httpx.Response:
-            request.set(sent.extensions.get(WATCHED) or Watched())
+        Args:
+            sent: the request.
+            content: its body.
+        """
+        copy = httpx.Request(sent.method, sent.url, headers=sent.headers, content=content)
+
+        def answer() -> httpx.Response:
             response = self._transport.handle_request(copy)
             return httpx.Response(response.status_code, headers=response.headers, content=response.read())
 
-        return await asyncio.to_thread(answered if around is None else lambda: around(answered))
+        around = sent.extensions.get("around")
+        token = request.set(sent.extensions.get(WATCHED) or Watched())
+        try:
+            found: httpx.Response = answer() if around is None else around(answer)
+            return found
+        finally:
+            request.reset(token)
+
+
+class _InThreads(httpx.AsyncBaseTransport):
+    """A WSGI application, each request in a thread."""
+
+    def __init__(self, app: Any) -> None:
+        self._wsgi = Wsgi(app)
+
+    async def handle_async_request(self, sent: httpx.Request) -> httpx.Response:
+        return await asyncio.to_thread(self._wsgi.answered, sent, await sent.aread())
 
 
 @asynccontextmanager

@@ -116,7 +116,7 @@ def _rollback(settings: Settings, application: Application) -> Callable[[Callabl
             'write a command, or "module:function", that puts the data back'
         )
     from django.core.signals import request_finished, request_started
-    from django.db import close_old_connections, connections, transaction
+    from django.db import close_old_connections, connections
 
     names = list(connections)
     for name in names:
@@ -124,27 +124,31 @@ def _rollback(settings: Settings, application: Application) -> Callable[[Callabl
             raise SettingsError(f'probe.reset = "rollback": the database "{name}" has no transactions')
 
     def around(answered: Callable[[], httpx.Response]) -> httpx.Response:
-        def within(rest: list[str]) -> httpx.Response:
-            if not rest:
-                return answered()
-            with transaction.atomic(using=rest[0]):
-                try:
-                    return within(rest[1:])
-                finally:
-                    transaction.set_rollback(True, using=rest[0])
-
         # Between requests Django closes connections that are in a transaction, which is what is wanted here.
         signals = (request_started, request_finished)
         for signal in signals:
             signal.disconnect(close_old_connections)
         try:
-            return within(names)
+            return rolled_back(answered, names)
         finally:
             for signal in signals:
                 signal.connect(close_old_connections)
             connections.close_all()
 
     return around
+
+
+def rolled_back(answered: Callable[[], httpx.Response], databases: list[str]) -> httpx.Response:
+    """Make a request within a transaction, or a savepoint, of each of these databases of Django, and go back to it."""
+    from django.db import transaction
+
+    if not databases:
+        return answered()
+    with transaction.atomic(using=databases[0]):
+        try:
+            return rolled_back(answered, databases[1:])
+        finally:
+            transaction.set_rollback(True, using=databases[0])
 
 
 def _run(command: str, settings: Settings) -> None:

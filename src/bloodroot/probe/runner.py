@@ -17,6 +17,7 @@ from .facts import By, Came, Seen, Ways
 from .field_cases import with_fields
 from .journal import Journal, merged
 from .judging import Observation, Verdict, is_not_served, judge
+from .listed_values import with_listed_values
 from .planning import Case, Chosen, Known, Plan, Untried, plan
 from .resetting import Data
 from .result import PlanResult, Result
@@ -88,6 +89,8 @@ def merge(policy: Policy, settings: Settings, options: Options, files: list[Path
     Raises:
         JournalError: a journal cannot be used, or a part is missing.
     """
+    if settings.probe.values:
+        settings = asyncio.run(_with_values(settings, options))
     application, found = planned(policy, settings, options)
     facts, faults = merged(found, files)
     asked = _without_changes(found, settings)
@@ -118,8 +121,17 @@ def probe(
         JournalError: the journal cannot be written, or cannot be gone on with.
     """
     options = options or Options()
+    if settings.probe.values:
+        settings = asyncio.run(_with_values(settings, options))
     application, found = planned(policy, settings, options)
     return asyncio.run(_Probe(policy, settings, options, application, found, progressed).run())
+
+
+async def _with_values(settings: Settings, options: Options) -> Settings:
+    """The settings with the values that the application lists, once its data is as it should be."""
+    application = application_of(settings, options.hosts)
+    await Data(settings, application).put_back()
+    return await with_listed_values(settings, application)
 
 
 class _Probe:

@@ -182,6 +182,8 @@ def target(settings: Settings, asked: AskedEndpoint, record: SampleRecord, perso
         if isinstance(part, Parameter) and part.name not in record.values:
             if part.name in settings.values:
                 settings.fill(settings.values[part.name], persona, f"samples.{part.name}")
+            if part.name in settings.probe.values:
+                raise SettingsError(f"the value for {{{part.name}}} is taken from a list of the application")
             raise NoValueError(part.name)
         if not isinstance(part, Parameter | str):
             # Whatever fills a wildcard is a page of its own: only the project knows one.

@@ -2,7 +2,7 @@
 
 from .callers import ClaimNames, Development, DirectoryTables, Source, TokenRules, claim_path
 from .checked import SettingsError
-from .probing import Body, Example, KnownAnswer, ProbeRules, Sample, SignIn
+from .probing import Body, Example, KnownAnswer, ListedValue, ProbeRules, Sample, SignIn
 from .project import Persona, Settings
 from .reading import find_settings, read_settings
 
@@ -13,6 +13,7 @@ __all__ = [
     "DirectoryTables",
     "Example",
     "KnownAnswer",
+    "ListedValue",
     "Persona",
     "ProbeRules",
     "Sample",

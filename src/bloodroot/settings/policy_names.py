@@ -48,6 +48,8 @@ def check_names(settings: Settings, policy: Policy) -> None:
         check((*path, "permissions"), "permission", unknown, policy.permissions)
     for name in settings.samples:
         check(("samples", name), "condition", [name], policy.conditions)
+    for name, listed in settings.probe.values.items():
+        check(("probe", "values", name, "as"), "persona", [listed.persona], settings.personas)
     for kind, fields in settings.probe.fields.items():
         check(("probe", "fields", kind), "fields", [kind], policy.fields)
         if kind in policy.fields and "*" not in policy.fields[kind].rules:

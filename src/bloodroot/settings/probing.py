@@ -110,6 +110,21 @@ class FieldSamples:
 
 
 @dataclass(frozen=True, slots=True)
+class ListedValue:
+    """``[probe.values]``: a value for a parameter, taken from a list that the application itself gives.
+
+    Attributes:
+        path: the path of the list, asked for by GET.
+        at: where the answer has the value: names and numbers with dots between them, such as ``items.0.id``.
+        persona: who asks.
+    """
+
+    path: str
+    at: str
+    persona: str
+
+
+@dataclass(frozen=True, slots=True)
 class ProbeRules:
     """``[probe]``: how an application is asked.
 
@@ -120,6 +135,7 @@ class ProbeRules:
         state: ``module:function`` for a value that changes when the data does, or None.
         take_away: ``module:function`` that takes the roles of a persona away, or None.
         fields: by kind of record, what is known of its fields.
+        values: by parameter, where a value for it is found.
         at_once: how many requests that change nothing are under way at a time.
         rate: the most requests a second, or None.
         timeout: seconds to wait for a response.
@@ -132,6 +148,7 @@ class ProbeRules:
     state: str | None = None
     take_away: str | None = None
     fields: Mapping[str, FieldSamples] = field(default_factory=dict)
+    values: Mapping[str, ListedValue] = field(default_factory=dict)
     at_once: int = 8
     rate: float | None = None
     timeout: float = 30

@@ -6,10 +6,23 @@ import re
 
 from ..core.paths import TemplateError, parse_template
 from .checked import Table
-from .probing import Body, Example, FieldSamples, KnownAnswer, ProbeRules, Sample, SignIn
+from .probing import Body, Example, FieldSamples, KnownAnswer, ListedValue, ProbeRules, Sample, SignIn
 
 SAMPLE_KEYS = ("holds", "fails")
-PROBE_KEYS = ("reset", "sign_in", "answers", "state", "take_away", "fields", "at_once", "rate", "timeout", "journal")
+PROBE_KEYS = (
+    "reset",
+    "sign_in",
+    "answers",
+    "state",
+    "take_away",
+    "fields",
+    "values",
+    "at_once",
+    "rate",
+    "timeout",
+    "journal",
+)
+VALUE_KEYS = ("list", "at", "as")
 FIELD_KEYS = ("marks", "change", "values")
 ANSWER_KEYS = ("refused", "sign-in", "done")
 BODY_KEYS = ("form", "json")
@@ -79,6 +92,7 @@ def read_probe(table: Table) -> ProbeRules:
         state,
         table.text("take_away"),
         {kind: _fields(each) for kind, each in table.table("fields").each_table().items()},
+        {name: _listed(each) for name, each in table.table("values").each_table().items()},
         int(table.number("at_once", 8, least=1, most=100, unit="requests")),
         table.number("rate", 10, least=0.01, most=100_000, unit="requests a second") if "rate" in table else None,
         table.number("timeout", 30, least=0.1, most=3600, unit="seconds"),
@@ -93,6 +107,18 @@ def _fields(table: Table) -> FieldSamples:
     if bool(change) != bool(values):
         table.problem(None, "change says where fields are changed, and values what is sent; write both, or neither")
     return FieldSamples(table.table("marks").each_value(), change, values)
+
+
+def _listed(table: Table) -> ListedValue:
+    table.known(VALUE_KEYS)
+    found = {key: table.text(key) for key in VALUE_KEYS}
+    for key, value in found.items():
+        if value is None:
+            table.problem(None, f'{key} is missing; write {{ list = "/api/trials", at = "0.id", as = "curator" }}')
+    path = found["list"] or "/"
+    if not path.startswith("/"):
+        table.problem("list", "a path begins with /")
+    return ListedValue(path, found["at"] or "", found["as"] or "")
 
 
 def _answer(table: Table, key: str, text: str) -> KnownAnswer | None:

@@ -13,7 +13,7 @@ from ..probe.asked import AskedEndpoint
 from ..probe.facts import Came, Seen, Ways, facts_of
 from ..probe.judging import Observation, Verdict, is_not_served, judge
 from ..probe.planning import Case, Plan
-from ..probe.resetting import Data
+from ..probe.resetting import Data, rolled_back
 from ..probe.sending import request_of
 from ..probe.sign_in import client_of
 from ..probe.spelling import is_other_spelling
@@ -152,15 +152,6 @@ def _is_in_transaction(test: unittest.TestCase) -> bool:
 
 def _taken_back(answered: Callable[[], httpx.Response]) -> httpx.Response:
     """Make a request within a savepoint of the test's transaction, and go back to it."""
-    from django.db import connections, transaction
+    from django.db import connections
 
-    def within(rest: list[str]) -> httpx.Response:
-        if not rest:
-            return answered()
-        with transaction.atomic(using=rest[0]):
-            try:
-                return within(rest[1:])
-            finally:
-                transaction.set_rollback(True, using=rest[0])
-
-    return within([name for name in connections if connections[name].in_atomic_block])
+    return rolled_back(answered, [name for name in connections if connections[name].in_atomic_block])

@@ -4,15 +4,13 @@ from __future__ import annotations
 
 import asyncio
 import threading
-from collections.abc import Callable, Coroutine
+from collections.abc import Coroutine
 from contextlib import AbstractAsyncContextManager, asynccontextmanager
 from typing import TYPE_CHECKING, Any, TypeVar
 
 import httpx
 
-from ..probe.application import WATCHED, Here
-from ..probe.watching import Watched
-from ..probe.watching import request as watched_request
+from ..probe.application import Here, Wsgi
 
 if TYPE_CHECKING:
     from collections.abc import AsyncIterator
@@ -88,28 +86,7 @@ class _InThread(httpx.AsyncBaseTransport):
     """A WSGI application, called at once."""
 
     def __init__(self, app: Any) -> None:
-        self._app = app
-        self._transport = httpx.WSGITransport(app=self._called, raise_app_exceptions=False)
-
-    def _called(self, environ: dict[str, Any], start_response: Any) -> Any:
-        seen = watched_request.get()
-        try:
-            return self._app(environ, start_response)
-        except Exception as error:
-            if seen is not None:
-                seen.failed(error)
-            raise
+        self._wsgi = Wsgi(app)
 
     async def handle_async_request(self, sent: httpx.Request) -> httpx.Response:
-        copy = httpx.Request(sent.method, sent.url, headers=sent.headers, content=await sent.aread())
-        around: Callable[[Callable[[], httpx.Response]], httpx.Response] | None = sent.extensions.get("around")
-
-        def answered() -> httpx.Response:
-            response = self._transport.handle_request(copy)
-            return httpx.Response(response.status_code, headers=response.headers, content=response.read())
-
-        token = watched_request.set(sent.extensions.get(WATCHED) or Watched())
-        try:
-            return answered() if around is None else around(answered)
-        finally:
-            watched_request.reset(token)
+        return self._wsgi.answered(sent, await sent.aread())
