@@ -149,6 +149,15 @@ class Judging(unittest.TestCase):
                 response = httpx.Response(status, headers={"location": location} if location else {}, text=text)
                 self.assertEqual(facts_of(mine, response, Watched(), ways).came, came)
 
+    def test_nothing_of_a_response_reaches_a_terminal_as_a_command(self) -> None:
+        asked = AskedEndpoint("POST", parse_template("/plots/{plot_id}"), object())  # type: ignore[arg-type]
+        mine = case(asked, PEOPLE[1], Outcome.DENY, ANSWERS["403"])
+        watched = Watched()
+        watched.failed(ValueError("\x1b[2J"))
+        response = httpx.Response(303, headers=[(b"location", b"/a\x1b[31m")])
+        seen = facts_of(mine, response, watched, Ways())
+        self.assertEqual((seen.location, seen.note), ("/a?[31m", "ValueError: ?[2J"))
+
     def test_a_refusal_of_the_request_is_none_of_the_caller(self) -> None:
         asked = AskedEndpoint("POST", parse_template("/plots/{plot_id}"), object())  # type: ignore[arg-type]
         refused = case(asked, PEOPLE[1], Outcome.DENY, ANSWERS["403"])

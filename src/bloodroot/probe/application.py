@@ -6,7 +6,7 @@ import asyncio
 import inspect
 import ipaddress
 from collections.abc import Collection
-from contextlib import AbstractAsyncContextManager, asynccontextmanager
+from contextlib import AbstractAsyncContextManager, asynccontextmanager, nullcontext
 from typing import TYPE_CHECKING, Any, Protocol
 from urllib.parse import unquote_to_bytes, urlsplit
 
@@ -198,7 +198,8 @@ class _InLoop(httpx.AsyncBaseTransport):
     async def handle_async_request(self, sent: httpx.Request) -> httpx.Response:
         token = request.set(sent.extensions.get(WATCHED) or Watched())
         try:
-            return await self._transport.handle_async_request(sent)
+            with sent.extensions.get("around", nullcontext)():
+                return await self._transport.handle_async_request(sent)
         finally:
             request.reset(token)
 
@@ -235,15 +236,11 @@ class Wsgi:
         """
         copy = httpx.Request(sent.method, sent.url, headers=sent.headers, content=content)
 
-        def answer() -> httpx.Response:
-            response = self._transport.handle_request(copy)
-            return httpx.Response(response.status_code, headers=response.headers, content=response.read())
-
-        around = sent.extensions.get("around")
         token = request.set(sent.extensions.get(WATCHED) or Watched())
         try:
-            found: httpx.Response = answer() if around is None else around(answer)
-            return found
+            with sent.extensions.get("around", nullcontext)():
+                response = self._transport.handle_request(copy)
+                return httpx.Response(response.status_code, headers=response.headers, content=response.read())
         finally:
             request.reset(token)
 

@@ -11,6 +11,7 @@ from enum import StrEnum
 from typing import TYPE_CHECKING
 from urllib.parse import urlsplit
 
+from ..survey.endpoints import printable
 from .spelling import is_same_page
 
 if TYPE_CHECKING:
@@ -120,7 +121,8 @@ def facts_of(
         followed: the path that was asked for in the end, where that is another spelling.
         by_token: whether it was sent with a token alone.
     """
-    status, location = response.status_code, response.headers.get("location", "")
+    # Responses are written by others: nothing of them may reach a terminal as a command.
+    status, location = response.status_code, printable(response.headers.get("location", ""))
     text = response.text
     by = _by(case, watched, ways)
     came, known = _came(case, status, location, text, by, ways)
@@ -133,9 +135,9 @@ def facts_of(
         known,
         shown,
         None,
-        _stranger(case, watched),
-        followed,
-        watched.error,
+        printable(_stranger(case, watched)),
+        printable(followed),
+        printable(watched.error),
         by_token,
     )
 

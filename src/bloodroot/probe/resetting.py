@@ -14,10 +14,9 @@ from typing import TYPE_CHECKING, Any
 
 from ..settings import Settings, SettingsError
 from ..survey.applications import imported
+from .rollback import rollback
 
 if TYPE_CHECKING:
-    import httpx
-
     from .application import Application
 
 ROLLBACK = "rollback"
@@ -49,7 +48,7 @@ class Data:
             )
         self.can_put_back = self.reset is not None
         self.touched = self.reset != ROLLBACK
-        self.around = _rollback(settings, application) if self.reset == ROLLBACK else None
+        self.around = rollback(settings, application) if self.reset == ROLLBACK else None
         self._state: Callable[[], Any] | None = None
         if settings.probe.state is not None:
             self._state = imported(settings.probe.state, settings.folder, "probe.state")
@@ -102,53 +101,6 @@ async def called(function: Callable[[], Any], key: str, *, in_thread: bool) -> A
         raise
     except (Exception, SystemExit) as error:
         raise SettingsError(f"{key} failed: {type(error).__name__}: {error}") from None
-
-
-def _rollback(settings: Settings, application: Application) -> Callable[[Callable[[], httpx.Response]], httpx.Response]:
-    """What makes a request within a transaction of Django that is rolled back.
-
-    Raises:
-        SettingsError: the application is none of Django over WSGI in this process.
-    """
-    if not application.here or not getattr(application, "wsgi", False) or "django" not in sys.modules:
-        raise SettingsError(
-            f'{settings.file.name}: probe.reset = "rollback" works for Django over WSGI in this process; '
-            'write a command, or "module:function", that puts the data back'
-        )
-    from django.core.signals import request_finished, request_started
-    from django.db import close_old_connections, connections
-
-    names = list(connections)
-    for name in names:
-        if not connections[name].features.supports_transactions:
-            raise SettingsError(f'probe.reset = "rollback": the database "{name}" has no transactions')
-
-    def around(answered: Callable[[], httpx.Response]) -> httpx.Response:
-        # Between requests Django closes connections that are in a transaction, which is what is wanted here.
-        signals = (request_started, request_finished)
-        for signal in signals:
-            signal.disconnect(close_old_connections)
-        try:
-            return rolled_back(answered, names)
-        finally:
-            for signal in signals:
-                signal.connect(close_old_connections)
-            connections.close_all()
-
-    return around
-
-
-def rolled_back(answered: Callable[[], httpx.Response], databases: list[str]) -> httpx.Response:
-    """Make a request within a transaction, or a savepoint, of each of these databases of Django, and go back to it."""
-    from django.db import transaction
-
-    if not databases:
-        return answered()
-    with transaction.atomic(using=databases[0]):
-        try:
-            return rolled_back(answered, databases[1:])
-        finally:
-            transaction.set_rollback(True, using=databases[0])
 
 
 def _run(command: str, settings: Settings) -> None:

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import asyncio
 import time
-from collections.abc import Callable, Mapping
+from collections.abc import Mapping
 from types import TracebackType
 from typing import Any
 from urllib.parse import urlsplit
@@ -15,13 +15,13 @@ from ..settings import Body, Persona, Settings, SettingsError, SignIn
 from .application import WATCHED, Application
 from .facts import Came, Seen, Ways, facts_of
 from .planning import SAFE, Case, Secret
+from .rollback import Around
 from .sign_in import Credentials, client_of, sign_in, visit, way_for
 from .spelling import is_other_spelling
 from .watching import Watched
 
 _PAUSES = (0.1, 0.5)  # before a connection that failed is tried again
 _FORGETFUL = 60.0  # seconds after which a session may well have ended
-Around = Callable[[Callable[[], httpx.Response]], httpx.Response]
 
 
 class _Session:

@@ -17,6 +17,8 @@ from contextvars import ContextVar
 from dataclasses import dataclass, field
 from typing import TYPE_CHECKING, Any
 
+from ..survey.endpoints import printable
+
 if TYPE_CHECKING:
     from ..core.binding import Route
 
@@ -57,7 +59,7 @@ def in_a_line(error: BaseException) -> str:
         place = place.tb_next
     where = f" ({place.tb_frame.f_code.co_filename.rpartition('/')[2]}:{place.tb_lineno})" if place else ""
     text = " ".join(str(error).split())
-    return f"{type(error).__name__}{f': {text[:200]}' if text else ''}{where}"
+    return printable(f"{type(error).__name__}{f': {text[:200]}' if text else ''}{where}")
 
 
 @contextmanager

@@ -133,6 +133,7 @@ class ProbeRules:
         reset: a command, ``module:function`` or ``rollback``: what puts the data back; None where there is none.
         answers: what responses of this application mean, where their status does not say it.
         state: ``module:function`` for a value that changes when the data does, or None.
+        engine: ``module:name`` of the engine of SQLAlchemy whose changes are rolled back, or None.
         take_away: ``module:function`` that takes the roles of a persona away, or None.
         fields: by kind of record, what is known of its fields.
         values: by parameter, where a value for it is found.
@@ -146,6 +147,7 @@ class ProbeRules:
     reset: str | None = None
     answers: tuple[KnownAnswer, ...] = ()
     state: str | None = None
+    engine: str | None = None
     take_away: str | None = None
     fields: Mapping[str, FieldSamples] = field(default_factory=dict)
     values: Mapping[str, ListedValue] = field(default_factory=dict)

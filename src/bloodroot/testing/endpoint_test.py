@@ -3,17 +3,17 @@
 from __future__ import annotations
 
 import unittest
-from collections.abc import Callable, Mapping
+from collections.abc import Mapping
+from contextlib import AbstractContextManager
 from dataclasses import replace
 from urllib.parse import urlsplit
-
-import httpx
 
 from ..probe.asked import AskedEndpoint
 from ..probe.facts import Came, Seen, Ways, facts_of
 from ..probe.judging import Observation, Verdict, is_not_served, judge
 from ..probe.planning import Case, Plan
-from ..probe.resetting import Data, rolled_back
+from ..probe.resetting import Data
+from ..probe.rollback import Around, rolled_back
 from ..probe.sending import request_of
 from ..probe.sign_in import client_of
 from ..probe.spelling import is_other_spelling
@@ -123,7 +123,7 @@ def _ask(
     client: Client,
     ways: Ways,
     mine: Plan,
-    around: Callable[[Callable[[], httpx.Response]], httpx.Response] | None,
+    around: Around | None,
 ) -> Seen:
     credentials = client.credentials(case.path)
 
@@ -150,8 +150,8 @@ def _is_in_transaction(test: unittest.TestCase) -> bool:
     )
 
 
-def _taken_back(answered: Callable[[], httpx.Response]) -> httpx.Response:
-    """Make a request within a savepoint of the test's transaction, and go back to it."""
+def _taken_back() -> AbstractContextManager[None]:
+    """A savepoint of the test's transaction, that is gone back on."""
     from django.db import connections
 
-    return rolled_back(answered, [name for name in connections if connections[name].in_atomic_block])
+    return rolled_back([name for name in connections if connections[name].in_atomic_block])
