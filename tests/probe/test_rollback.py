@@ -104,6 +104,34 @@ class Rollback(InFolder):
                     self.assertEqual(out.splitlines()[0].partition(";")[0], summary, out)
                     self.assertEqual(self.rows(), [(1, "fern"), (2, "tarn")])
 
+    def test_files_and_tables_show_what_changed(self) -> None:
+        reset = "\n\ndef reset():\n    with engine.begin() as c:\n        c.execute(beds.delete())\n        c.execute(beds.insert(), [{'id': 1, 'name': 'fern'}])\n"
+        for state, message in (
+            ('["beds"]', "changed the data all the same"),
+            ('["beds.db"]', "changed the data all the same"),
+            ('["bedz.db"]', '"bedz.db" is no file in'),
+        ):
+            with self.subTest(state):
+                self.write("access.bloodroot", POLICY)
+                settings = SETTINGS.replace("APP", "wsgi").replace('"rollback"', f'"beds:reset"\n    state = {state}')
+                self.write(
+                    "bloodroot.toml", settings.replace('engine = "beds:engine"', "") if "bedz" in state else settings
+                )
+                app = self.write("beds.py", APP.replace("OPEN", 'method == "POST"').replace("FOLDER", str(self.folder)))
+                late = '        if who != "hazel" and method == "POST":\n            return "no", 403\n        with engine.connect()'
+                text = app.read_text().replace(
+                    "    with engine.connect()", late.removeprefix("    ").replace("\n        ", "\n    ")
+                )
+                app.write_text(text + reset)
+                store = sqlite3.connect(self.folder / "beds.db")
+                store.executescript("create table if not exists beds (id integer primary key, name text)")
+                store.close()
+                run = self.in_process("probe")
+                self.assertIn(message, run.out + run.err)
+                if "bedz" not in state:
+                    # Refused, and done all the same: the answer alone would agree.
+                    self.assertIn("answered 403, and changed the data all the same", run.out)
+
     def test_where_nothing_can_be_rolled_back(self) -> None:
         self.write("access.bloodroot", POLICY)
         self.write("beds.py", APP.replace("OPEN", "False").replace("FOLDER", str(self.folder)))

@@ -296,6 +296,24 @@ class Ways(InFolder):
         )
         self.assertIn("samples.self.holds: self fails there for every persona; correct the sample", self.refused())
 
+    def test_a_condition_on_the_query(self) -> None:
+        self.project(
+            settings=SETTINGS.replace(
+                "[samples.own]",
+                '[samples.brief]\n    holds = { query = { all = "no" } }\n    fails = { query = { all = "yes" } }\n    [samples.own]',
+            )
+        )
+        policy = self.folder / "access.bloodroot"
+        text = policy.read_text().replace("conditions\n", 'conditions\n  brief  query.all == "no"\n')
+        policy.write_text(
+            text.replace("/vault            keeper\n  POST", "/vault            keeper or signed-in and brief\n  POST")
+        )
+        found = self.probed("--only", "GET /vault", "--persona", "ash")["observations"]
+        self.assertEqual(
+            {(each["path"], each["declared"], each["verdict"]) for each in found},
+            {("/vault?all=no", "allow", "blocked"), ("/vault?all=yes", "deny", "agree")},
+        )
+
     def test_values_from_a_list_of_the_application(self) -> None:
         listed = SETTINGS.replace("plot_id = 1\n    [samples.own]", "[samples.own]").replace(
             "    [probe.fields.plot]",

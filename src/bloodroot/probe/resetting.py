@@ -10,6 +10,7 @@ import subprocess
 import sys
 from collections.abc import Callable
 from functools import partial
+from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
 from ..settings import Settings, SettingsError
@@ -50,8 +51,10 @@ class Data:
         self.touched = self.reset != ROLLBACK
         self.around = rollback(settings, application) if self.reset == ROLLBACK else None
         self._state: Callable[[], Any] | None = None
-        if settings.probe.state is not None:
+        if isinstance(settings.probe.state, str):
             self._state = imported(settings.probe.state, settings.folder, "probe.state")
+        elif settings.probe.state is not None:
+            self._state = _looked_at(settings, settings.probe.state)
 
     async def put_back(self, *, in_thread: bool = True) -> None:
         """Put the data back, if it may have changed.
@@ -101,6 +104,45 @@ async def called(function: Callable[[], Any], key: str, *, in_thread: bool) -> A
         raise
     except (Exception, SystemExit) as error:
         raise SettingsError(f"{key} failed: {type(error).__name__}: {error}") from None
+
+
+def _looked_at(settings: Settings, names: tuple[str, ...]) -> Callable[[], Any]:
+    """What gives the contents of files and of tables.
+
+    Raises:
+        SettingsError: a name is that of no file, and there is no engine to find a table with.
+    """
+    engine = None
+    if settings.probe.engine is not None:
+        engine = imported(settings.probe.engine, settings.folder, "probe.engine")
+        engine = getattr(engine, "sync_engine", engine)
+    for name in names:
+        if engine is None and not (settings.folder / name).is_file():
+            raise SettingsError(
+                f'{settings.file.name}: probe.state: "{name}" is no file in {settings.folder}; for a table, write '
+                'engine = "module:name" beside it'
+            )
+
+    def look() -> list[Any]:
+        return [_contents(settings.folder / name) or _rows(engine, name) for name in names]
+
+    return look
+
+
+def _contents(file: Path) -> list[str]:
+    """The contents of a file, in short; with what SQLite has written beside it, and not yet into it."""
+    found = [each for each in (file, file.with_name(f"{file.name}-wal")) if each.is_file()]
+    return [hashlib.sha256(each.read_bytes()).hexdigest() for each in found]
+
+
+def _rows(engine: Any, table: str) -> list[Any]:
+    """The rows of a table."""
+    import sqlalchemy as sa
+
+    schema, _, name = table.rpartition(".")
+    with engine.connect() as connection:
+        rows = connection.execute(sa.select(sa.text("*")).select_from(sa.table(name, schema=schema or None)))
+        return sorted(map(repr, map(tuple, rows)))
 
 
 def _run(command: str, settings: Settings) -> None:

@@ -132,7 +132,8 @@ class ProbeRules:
         sign_ins: ways to sign in, in the order of the file.
         reset: a command, ``module:function`` or ``rollback``: what puts the data back; None where there is none.
         answers: what responses of this application mean, where their status does not say it.
-        state: ``module:function`` for a value that changes when the data does, or None.
+        state: ``module:function`` for a value that changes when the data does, or the names of files and tables that
+            hold the data; None where the data is not looked at.
         engine: ``module:name`` of the engine of SQLAlchemy whose changes are rolled back, or None.
         take_away: ``module:function`` that takes the roles of a persona away, or None.
         fields: by kind of record, what is known of its fields.
@@ -146,7 +147,7 @@ class ProbeRules:
     sign_ins: tuple[SignIn, ...] = ()
     reset: str | None = None
     answers: tuple[KnownAnswer, ...] = ()
-    state: str | None = None
+    state: str | tuple[str, ...] | None = None
     engine: str | None = None
     take_away: str | None = None
     fields: Mapping[str, FieldSamples] = field(default_factory=dict)

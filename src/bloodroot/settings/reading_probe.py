@@ -80,9 +80,7 @@ def _body(table: Table) -> Body | None:
 def read_probe(table: Table) -> ProbeRules:
     """``[probe]``."""
     table.known(PROBE_KEYS)
-    state = table.text("state")
-    if state is not None and ":" not in state:
-        table.problem("state", 'this must be "module:function"; it returns a value that changes when the data does')
+    state = _state(table)
     answers = table.table("answers")
     answers.known(ANSWER_KEYS)
     known = [_answer(answers, key, text) for key in ANSWER_KEYS for text in answers.names(key)]
@@ -100,6 +98,16 @@ def read_probe(table: Table) -> ProbeRules:
         table.number("timeout", 30, least=0.1, most=3600, unit="seconds"),
         table.file("journal"),
     )
+
+
+def _state(table: Table) -> str | tuple[str, ...] | None:
+    if isinstance(table.values.get("state"), list):
+        return table.names("state")
+    state = table.text("state")
+    if state is not None and ":" not in state:
+        message = 'this must be "module:function", which returns a value that changes when the data does'
+        table.problem("state", f'{message}, or the files and tables that hold the data, such as ["seedbank.db"]')
+    return state
 
 
 def _fields(table: Table) -> FieldSamples:
