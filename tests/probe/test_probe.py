@@ -170,9 +170,11 @@ class Probe(InFolder):
         self.assertIn('HOLE GET /lots declared allow for tess observed shows "Hidden fern"', flat)
         self.assertIn("HOLE POST /lots/{lot_id} [own fails] declared deny (hidden) for tess observed let in", flat)
         self.assertIn("POST /lots/2 answered 200 rules/access.bloodroot:12", flat)
-        self.assertIn("UNCLEAR GET /lots/{lot_id} [own holds] declared allow for tess observed nothing found", flat)
         self.assertIn(
-            "UNCLEAR GET /broken declared sign-in for visitor declared allow for tess, kit observed the application failed in "
+            "INCONCLUSIVE GET /lots/{lot_id} [own holds] declared allow for tess observed nothing found", flat
+        )
+        self.assertIn(
+            "INCONCLUSIVE GET /broken declared sign-in for visitor declared allow for tess, kit observed the application failed in "
             "its handler GET /broken answered 500 first exception: RuntimeError: broken (tarn.py:",
             flat,
         )

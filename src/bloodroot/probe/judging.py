@@ -189,7 +189,8 @@ class _Beside:
             return Verdict.AGREE, f"sent to {seen.location}" if seen.location else "done", ""
         if seen.by is By.ROUTE:
             return Verdict.BLOCKED, f"sent to {seen.location} before its handler", ""
-        settle = _ALIKE if _shape(seen) in self.sent_when_refused and not case.safe else _teach(seen)
+        alike = _shape(seen) in self.sent_when_refused and not case.safe
+        settle = _alike(seen, "who may not") if alike else _teach(seen)
         return Verdict.INCONCLUSIVE, f"sent to {seen.location}", settle
 
     def _is_done(self, seen: Seen) -> bool:
@@ -234,7 +235,7 @@ class _Beside:
         alike = _shape(seen) in self.sent_when_allowed and seen.by in (By.HANDLER, By.UNSEEN)
         if alike and not (seen.changed is False and self.changes):
             text = f"sent to {seen.location}, as declared, and as those who may"
-            return Verdict.INCONCLUSIVE, text, _ALIKE.replace("who may not", "who may")
+            return Verdict.INCONCLUSIVE, text, _alike(seen, "who may")
         return Verdict.AGREE, f"sent to {seen.location}, as declared", ""
 
     def _sent(self, case: Case, seen: Seen) -> Said:
@@ -278,7 +279,6 @@ class _Beside:
 _ABOUT_REQUEST = (
     "this may be a check of the request, such as one against forged forms; see that some persona who may is let in"
 )
-_ALIKE = "those who may not are answered alike: write state under [probe], so that it is seen who changed the data"
 _SAMPLE = "see that the record of [samples] is in the data"
 
 
@@ -297,6 +297,12 @@ def _refusal(seen: Seen) -> str:
     if seen.came is Came.SENT:
         return f"sent to {seen.location}"
     return "refused"
+
+
+def _alike(seen: Seen, who: str) -> str:
+    if seen.changed is None and seen.by is not By.POLICY:
+        return f"those {who} are answered alike: write state under [probe], so that it is seen who changed the data"
+    return f"those {who} are answered alike, and nothing changed: ask the application in this process (app = ...)"
 
 
 def _teach(seen: Seen) -> str:

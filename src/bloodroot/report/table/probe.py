@@ -27,7 +27,7 @@ _KINDS = (
     (Verdict.HOLE, "HOLE", WRONG),
     (Verdict.BLOCKED, "BLOCKED", WARN),
     (Verdict.OTHER, "OTHER", WARN),
-    (Verdict.INCONCLUSIVE, "UNCLEAR", OPEN),
+    (Verdict.INCONCLUSIVE, "INCONCLUSIVE", OPEN),
 )
 _PROTECT = {
     "flask": "bloodroot.enforce.flask.protect(app, ...)",
@@ -48,7 +48,10 @@ def probe(result: Result, made: Console) -> RenderableType:
         for group in groups[:most]:
             parts += [Text(), *_finding(group, title, colour, made.width)]
         if len(groups) > most:
-            parts += [Text(), Text(f"{title:8}and {len(groups) - most} more; --format json has them all", style=colour)]
+            parts += [
+                Text(),
+                Text(f"{title:7} and {len(groups) - most} more; --format json has them all", style=colour),
+            ]
     if result.untried:
         parts += [Text(), *_not_tried(result)]
     for fault in result.sign_in_faults:
@@ -112,7 +115,7 @@ def _finding(group: list[Observation], title: str, colour: str, width: int) -> I
     sample = f"  [{case.sample}]" if case.sample else ""
     methods = " ".join(dict.fromkeys(each.case.asked.method for each in group))
     name = f"{methods} {case.asked.template.text}"
-    yield Text.assemble((f"{title:8}", f"bold {colour}"), (name, "bold"), sample)
+    yield Text.assemble((f"{title:7} ", f"bold {colour}"), (name, "bold"), sample)
     by_declared: dict[str, list[str]] = {}
     for each in group:
         by_declared.setdefault(_declared(each.case), []).append(each.case.persona.name)
