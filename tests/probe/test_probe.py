@@ -287,3 +287,54 @@ class Slashes(InFolder):
                 out = self.probed(path, 200, requirement)
                 self.assertIn("0 holes, 0 blocked, 0 agree", out.splitlines()[0], (path, requirement))
                 self.assertNotIn("1 agree", out)
+
+
+SIGN_OUT = """
+import asyncio, secrets
+from starlette.applications import Starlette
+from starlette.responses import PlainTextResponse
+from starlette.routing import Route
+
+LIVE = set()
+
+async def sign_in(request):
+    token = secrets.token_hex(4)
+    LIVE.add(token)
+    answer = PlainTextResponse("in")
+    answer.set_cookie("session", token)
+    return answer
+
+async def page(request):
+    await asyncio.sleep(secrets.randbelow(20) / 1000)
+    if request.cookies.get("session") not in LIVE:
+        return PlainTextResponse("who?", 401)
+    await asyncio.sleep(secrets.randbelow(20) / 1000)
+    return PlainTextResponse("page")
+
+async def sign_out(request):
+    if request.cookies.get("session") not in LIVE:
+        return PlainTextResponse("who?", 401)
+    LIVE.discard(request.cookies["session"])
+    answer = PlainTextResponse("out")
+    answer.delete_cookie("session")
+    return answer
+
+app = Starlette(routes=[
+    Route("/in", sign_in, methods=["POST"]),
+    *(Route(f"/out{n}", sign_out) for n in range(4)), *(Route(f"/page{n}", page) for n in range(40)),
+])
+"""
+
+
+class SignOut(InFolder):
+    def test_a_persona_that_is_signed_out_on_the_way_is_not_blocked(self) -> None:
+        lines = [f"  GET /page{n} signed-in" for n in range(40)] + [f"  GET /out{n} signed-in" for n in range(4)]
+        self.write("access.bloodroot", "\n".join(["endpoints", "  POST /in anyone", *lines]) + "\n")
+        self.write("out.py", SIGN_OUT)
+        self.write(
+            "bloodroot.toml",
+            'app = "out:app"\n[personas.visitor]\nsigned_in = false\n[personas.ash]\nattributes = { id = 1 }\n'
+            '[probe.sign_in]\nhow = "json"\npath = "/in"\n',
+        )
+        for _ in range(3):
+            self.assertIn("0 holes, 0 blocked, 88 agree", self.in_process("probe").out)

@@ -232,6 +232,12 @@ class _Probe:
         except ExceptionGroup as failed:
             # The first failure ended the others; it is the one to report.
             raise failed.exceptions[0] from None
+        for case in cases:
+            # One of these requests may have signed the persona out while others were under way.
+            asked_to_sign_in = self.facts[case].came in (Came.SIGN_IN, Came.UNPROVEN)
+            if case.allowed and asked_to_sign_in and case.persona.name in self.sender.ended:
+                self.sender.sessions_may_have_ended()
+                self._note(case, await self.sender.ask(case))
 
     async def _change(self, case: Case) -> None:
         await self.data.put_back()

@@ -53,6 +53,8 @@ class Sender:
         self.client = client_of(application, settings.probe.timeout)
         self._sessions: dict[tuple[str, int], _Session] = {}
         self._next = 0.0
+        # Personas whose sessions some response has ended, or exchanged.
+        self.ended: set[str] = set()
 
     async def __aenter__(self) -> Sender:
         await self.client.__aenter__()
@@ -83,15 +85,23 @@ class Sender:
             SettingsError: the persona cannot sign in.
         """
         way = way_for(self.settings, case.path)
-        seen = await self.send(case, await self._credentials(case.persona, way), around)
+        credentials = await self._credentials(case.persona, way)
         key = (case.persona.name, id(way))
-        session = self._sessions.get(key)
-        stale = session is not None and (session.may_have_ended or time.monotonic() - session.at > _FORGETFUL)
-        if stale and seen.came in (Came.SIGN_IN, Came.UNPROVEN):
-            # A session may have ended, or gone when the data was put back: ask once more, freshly signed in.
-            del self._sessions[key]
+        session = self._sessions[key]
+        seen = await self.send(case, credentials, around)
+        if seen.came in (Came.SIGN_IN, Came.UNPROVEN) and self._is_stale(session, key):
+            # A session may have ended, or gone when the data was put back: ask once more, freshly signed in. Another
+            # request may have noticed it before.
+            if self._sessions.get(key) is session:
+                del self._sessions[key]
             seen = await self.send(case, await self._credentials(case.persona, way), around)
         return seen
+
+    def _is_stale(self, session: _Session, key: tuple[str, int]) -> bool:
+        """Whether a session that a request was sent in may have ended meanwhile."""
+        if session.may_have_ended or time.monotonic() - session.at > _FORGETFUL:
+            return True
+        return self._sessions.get(key) is not session
 
     async def send(self, case: Case, credentials: Credentials, around: Around | None = None) -> Seen:
         """Send a request with these credentials, and say what came back.
@@ -154,6 +164,7 @@ class Sender:
             session = self._sessions.get((case.persona.name, id(way_for(self.settings, case.path))))
             if session is not None:
                 session.may_have_ended = True
+                self.ended.add(case.persona.name)
 
     async def _credentials(self, persona: Persona, way: SignIn | None) -> Credentials:
         """What the persona sends with a request; the first request of each signs in, and the others wait for it."""
