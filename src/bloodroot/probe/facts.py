@@ -69,6 +69,7 @@ class Seen:
         followed: another spelling of the path that the router asked for first, or an empty string.
         note: the exception that was raised first, or why there is no response.
         by_token: whether it was sent with a token alone, so that no check against forged requests applies.
+        reached: whether the handler began to run, also where enforcement has withheld what it answered.
     """
 
     came: Came
@@ -82,6 +83,7 @@ class Seen:
     followed: str = ""
     note: str = ""
     by_token: bool = False
+    reached: bool = False
 
 
 @dataclass(frozen=True, slots=True)
@@ -139,6 +141,7 @@ def facts_of(
         printable(followed),
         printable(watched.error),
         by_token,
+        watched.reached,
     )
 
 

@@ -252,7 +252,7 @@ class _Probe:
             self.data.touched = changed
         else:
             # What a handler refuses half way may have changed something.
-            self.data.touched = seen.came not in _KEPT_OUT or seen.by is By.HANDLER
+            self.data.touched = seen.came not in _KEPT_OUT or seen.reached
         if self.data.touched:
             self.sender.sessions_may_have_ended()
         self._note(case, seen)

@@ -230,7 +230,8 @@ def _closing(result: Result) -> Iterator[str]:
 def _may_have_changed(each: Observation) -> bool:
     """Whether a refused request may have done its work before it was refused."""
     case = each.case
-    return not case.allowed and not case.safe and each.seen.by is not By.POLICY and each.seen.changed is None
+    before = each.seen.by is By.POLICY and not each.seen.reached
+    return not case.allowed and not case.safe and not before and each.seen.changed is None
 
 
 def _refused_by_policy(result: Result) -> bool:
