@@ -55,7 +55,7 @@ class FormatWithoutCsv(StrEnum):
 SourcesArgument = Annotated[
     list[str] | None,
     typer.Argument(
-        metavar="[SOURCE]...",
+        metavar="SOURCE",
         help="An application as module:name, an OpenAPI document, a HAR file or an access log; several are held "
         "together. By default the app and openapi of the settings.",
     ),

@@ -46,7 +46,7 @@ class FormatOfProbe(StrEnum):
 
 def probe(
     journals: Annotated[
-        list[Path] | None, typer.Argument(metavar="[JOURNAL]...", help="With --merge, the journals of all parts.")
+        list[Path] | None, typer.Argument(metavar="JOURNAL", help="With --merge, the journals of all parts.")
     ] = None,
     only: Annotated[
         list[str] | None,

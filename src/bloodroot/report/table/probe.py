@@ -220,7 +220,7 @@ def _closing(result: Result) -> Iterator[str]:
     elif result.sign_in_faults:
         yield "Next: mend where signing in leads, or correct lands under [probe.sign_in]."
     elif not result.observations and not result.untried:
-        yield "Nothing was asked: no endpoint and persona is chosen."
+        yield "Nothing was asked: no endpoint and persona are chosen. Next: bloodroot probe --list shows what there is."
     elif result.count(Verdict.INCONCLUSIVE) or result.untried:
         yield "Next: settle what is inconclusive, as said with each, and probe again. Nothing is known of it so far."
     else:
