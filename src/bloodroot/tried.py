@@ -21,7 +21,7 @@ from .core.policy import Policy
 from .language.errors import BloodrootError
 
 ALLOWED, REFUSED = "allowed", "refused"
-_OUTCOMES = {"allow": ALLOWED, "deny": REFUSED, "sign-in": REFUSED, "missing": REFUSED}
+_OUTCOMES = {"allow": ALLOWED, "deny": REFUSED, "sign-in": REFUSED}
 
 
 class TriedError(BloodrootError):

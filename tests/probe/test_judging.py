@@ -1,5 +1,6 @@
 """Verdicts, held against applications of which it is known whom they let in."""
 
+import logging
 import random
 import unittest
 
@@ -10,9 +11,10 @@ from bloodroot.core.decision import Outcome
 from bloodroot.core.paths import parse_template
 from bloodroot.probe.asked import AskedEndpoint
 from bloodroot.probe.facts import By, Came, Seen, Ways, facts_of
-from bloodroot.probe.judging import Verdict, judge
+from bloodroot.probe.judging import Verdict, is_not_served, judge
 from bloodroot.probe.planning import Case, Plan
-from bloodroot.probe.watching import Watched
+from bloodroot.probe.watching import Watched, request
+from bloodroot.probe.watching import watched as watch
 from bloodroot.settings import KnownAnswer, Persona
 
 PEOPLE = [Persona("visitor", signed_in=False), *(Persona(name) for name in ("ash", "wren", "hazel", "rowan"))]
@@ -148,6 +150,35 @@ class Judging(unittest.TestCase):
             with self.subTest(f"{status} {location} {text}"):
                 response = httpx.Response(status, headers={"location": location} if location else {}, text=text)
                 self.assertEqual(facts_of(mine, response, Watched(), ways).came, came)
+
+    def test_a_method_that_was_guessed_is_left_out_on_evidence_alone(self) -> None:
+        asked = AskedEndpoint("PUT", parse_template("/plots/{plot_id}"), object(), guessed=True)  # type: ignore[arg-type]
+        refused = case(asked, PEOPLE[1], Outcome.DENY, ANSWERS["403"])
+        one, other = (case(asked, PEOPLE[number], Outcome.ALLOW, None) for number in (2, 3))
+        none = Seen(Came.NOT_SERVED, status=405)
+        for seen, left_out in (
+            ({one: none, other: none, refused: Seen(Came.REFUSED, status=403)}, True),
+            ({one: none, other: none, refused: none}, True),
+            ({refused: Seen(Came.REFUSED, status=403)}, False),
+            ({one: none, other: Seen(Came.FAILED, status=500)}, False),
+            ({one: none, other: Seen(Came.REFUSED, status=403)}, False),
+            ({one: none, other: Seen(Came.MADE, status=200)}, False),
+            ({one: none, refused: Seen(Came.MADE, status=200)}, False),
+            ({one: none, refused: Seen(Came.FAILED, status=500)}, False),
+            ({one: none, refused: Seen(Came.REFUSED, status=403, changed=True)}, False),
+        ):
+            self.assertIs(is_not_served(judge(Plan(tuple(seen), (), {}), seen)), left_out, seen)
+
+    def test_a_missing_record_is_no_refusal_by_policy(self) -> None:
+        log, watched = logging.getLogger("bloodroot.audit"), Watched()
+        token = request.set(watched)
+        try:
+            with watch(None):
+                for outcome in ("allow", "missing", "deny"):
+                    log.info("a decision", extra={"outcome": outcome, "reason": None})
+        finally:
+            request.reset(token)
+        self.assertEqual(watched.refusals, [("deny", None)])
 
     def test_nothing_of_a_response_reaches_a_terminal_as_a_command(self) -> None:
         asked = AskedEndpoint("POST", parse_template("/plots/{plot_id}"), object())  # type: ignore[arg-type]

@@ -39,6 +39,7 @@ APP = """
     from starlette.routing import Route
 
     engine = sa.create_engine("sqlite:///FOLDER/beds.db")
+    at_once = sa.create_engine("sqlite:///FOLDER/beds.db", isolation_level="AUTOCOMMIT")
     beds = sa.Table("beds", sa.MetaData(), sa.Column("id", sa.Integer, primary_key=True), sa.Column("name", sa.String(50)))
 
     def answer(method, who):
@@ -140,6 +141,7 @@ class Rollback(InFolder):
                 ('engine = "beds:engine"', ""),
                 'works in this process, for Django over WSGI, and with engine = "module:name"',
             ),
+            (('"beds:engine"', '"beds:at_once"'), "commits each statement at once (AUTOCOMMIT)"),
             (('"beds:engine"', '"beds:beds"'), "probe.engine is a Table, and no engine of SQLAlchemy"),
             (('"beds:engine"', '"beds:lost"'), 'probe.engine = "beds:lost" cannot be imported'),
             (('reset = "rollback"', 'reset = "rollback"\n    state = "beds:answer"'), "cannot see what reset"),

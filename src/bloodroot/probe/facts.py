@@ -17,7 +17,7 @@ from .spelling import is_same_page
 if TYPE_CHECKING:
     import httpx
 
-    from ..settings import KnownAnswer
+    from ..settings import KnownAnswer, Settings
     from .planning import Case, Secret
     from .watching import Watched
 
@@ -101,6 +101,18 @@ class Ways:
     answers: tuple[KnownAnswer, ...] = ()
     here: bool = False
     lands: Mapping[str, str] = field(default_factory=dict)
+
+
+def ways_of(settings: Settings, *, here: bool) -> Ways:
+    """What settings say of the responses of an application.
+
+    Args:
+        settings: how to sign in, and what answers mean.
+        here: whether handlers can be seen.
+    """
+    signing = settings.probe.sign_ins
+    lands = {way.path: way.lands for way in signing if way.lands is not None}
+    return Ways({way.path for way in signing if way.path}, settings.probe.answers, here, lands)
 
 
 def facts_of(

@@ -59,6 +59,7 @@ class Observation:
 
 
 Said = tuple[Verdict, str, str]
+_KEPT_OUT = (Came.REFUSED, Came.SIGN_IN, Came.SENT, Came.NOT_FOUND, Came.UNPROVEN)
 
 
 def judge(plan: Plan, seen: Mapping[Case, Seen]) -> tuple[Observation, ...]:
@@ -103,13 +104,19 @@ def _shape(seen: Seen) -> tuple[int, str]:
 
 
 def is_not_served(group: Sequence[Observation]) -> bool:
-    """Whether a method that was only guessed for an endpoint turned out not to be served: no one was let in."""
+    """Whether a method that was only guessed for an endpoint turned out not to be served.
+
+    All who may use it were answered so, and no one else was let in, or met something that says nothing of that.
+    """
     if not group or not group[0].case.asked.guessed:
         return False
-    if any(each.verdict is Verdict.HOLE for each in group):
+    if not any(each.seen.came is Came.NOT_SERVED for each in group):
         return False
-    not_served = [each.seen.came is Came.NOT_SERVED for each in group]
-    return any(not_served) and not any(each.let_in for each in group)
+    return all(
+        each.seen.came is Came.NOT_SERVED
+        or (not each.case.allowed and each.seen.came in _KEPT_OUT and each.verdict is not Verdict.HOLE)
+        for each in group
+    )
 
 
 class _Beside:

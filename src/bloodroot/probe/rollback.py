@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import sys
 from collections.abc import Callable, Iterator
 from contextlib import AbstractContextManager, ExitStack, contextmanager
 from typing import TYPE_CHECKING, Any
@@ -59,6 +58,14 @@ def _of_django() -> Around:
     return around
 
 
+def _commits_at_once(engine: Any) -> bool:
+    """Whether what is changed over the connections of an engine is there at once, without a commit."""
+    with engine.connect() as connection:
+        inner = connection.connection.dbapi_connection
+        by_driver = engine.dialect.name == "sqlite" and getattr(inner, "isolation_level", "") is None
+        return by_driver or connection.get_isolation_level() == "AUTOCOMMIT"
+
+
 @contextmanager
 def rolled_back(databases: list[str]) -> Iterator[None]:
     """A transaction, or a savepoint, of each of these databases of Django, that is gone back on."""
@@ -80,9 +87,14 @@ def _of_engine(engine: Any, settings: Settings) -> Around:
     from sqlalchemy.pool import StaticPool
 
     engine = getattr(engine, "sync_engine", engine)
-    if not isinstance(engine, Engine) or "sqlalchemy" not in sys.modules:
+    if not isinstance(engine, Engine):
         kind = type(engine).__name__
         raise SettingsError(f"{settings.file.name}: probe.engine is a {kind}, and no engine of SQLAlchemy")
+    if _commits_at_once(engine):
+        raise SettingsError(
+            f"{settings.file.name}: probe.engine commits each statement at once (AUTOCOMMIT), so that nothing could be "
+            'rolled back; write a command, or "module:function", that puts the data back'
+        )
 
     def nothing(connection: Any) -> None:
         """What is done in the place of a commit."""

@@ -13,7 +13,7 @@ from .application import Application, application_of
 from .asked import endpoints_asked
 from .curl import USUAL_BASE, curl_lines
 from .examples import examples_of
-from .facts import By, Came, Seen, Ways
+from .facts import By, Came, Seen, ways_of
 from .field_cases import with_fields
 from .journal import Journal, merged
 from .judging import Observation, Verdict, is_not_served, judge
@@ -160,9 +160,7 @@ class _Probe:
         self.facts: dict[Case, Seen] = {
             case: self.journal.answered[case.key] for case in self.plan.cases if case.key in self.journal.answered
         }
-        signing = settings.probe.sign_ins
-        lands = {way.path: way.lands for way in signing if way.lands is not None}
-        ways = Ways({way.path for way in signing if way.path}, settings.probe.answers, application.here, lands)
+        ways = ways_of(settings, here=application.here)
         self.sender = Sender(settings, application, ways, self.plan.secrets)
 
     async def run(self) -> Result:
@@ -185,7 +183,8 @@ class _Probe:
                     asked = self.policy, self.settings, self.plan, self.application, self.sender, self.options.stale
                     stale = await staleness(*asked)
             found = _result(self.plan, self.facts, self.application, self.settings)
-            self.journal.end(found.observations, faults)
+            # What a part has found beside its answers must not be lost when parts are put together.
+            self.journal.end(found.observations, [*faults, *(each.words for each in stale if each.late)])
         finally:
             self.journal.close()
         return replace(found, sign_in_faults=tuple(faults), stale=tuple(stale), part=self.part)
@@ -301,6 +300,9 @@ def _result(found: Plan, facts: dict[Case, Seen], application: Application, sett
             left_out.add(number)
         elif followed:
             notes.append(f"{asked.name}: the router sends to {followed} first")
+    sockets = sum(route.kind == "websocket" for route in application.routes or ())
+    if sockets:
+        notes.append(f"WebSocket routes are not asked; there {'is' if sockets == 1 else 'are'} {sockets}")
     base = application.base if not application.here else settings.url or USUAL_BASE
     kept = [each for each in observations if id(each.case.asked) not in left_out]
     return Result(

@@ -48,6 +48,15 @@ class Stale:
         """Whether the role was kept for too long."""
         return self.seconds is None
 
+    @property
+    def words(self) -> str:
+        """What was seen."""
+        case = self.case
+        who = f"{case.persona.name} by {case.method} {case.target}, with the {self.how} of before,"
+        if self.seconds is None:
+            return f"roles taken away still let in {who} after {self.limit:g} seconds"
+        return f"roles taken away let in {who} for {self.seconds:g} seconds, of at most {self.limit:g}"
+
 
 async def staleness(
     policy: Policy, settings: Settings, plan: Plan, application: Application, sender: Sender, limit: float

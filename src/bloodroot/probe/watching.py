@@ -245,7 +245,8 @@ class _Heard(logging.Handler):
             return
         if record.name == "bloodroot.audit":
             outcome = getattr(record, "outcome", "")
-            if outcome != "allow":
+            # That there is no such record says nothing of who may have it.
+            if outcome not in ("allow", "missing"):
                 seen.refusals.append((outcome, getattr(record, "reason", None)))
         elif record.exc_info and record.exc_info[1] is not None:
             seen.failed(record.exc_info[1])

@@ -9,7 +9,7 @@ from dataclasses import replace
 from urllib.parse import urlsplit
 
 from ..probe.asked import AskedEndpoint
-from ..probe.facts import Came, Seen, Ways, facts_of
+from ..probe.facts import Came, Seen, Ways, facts_of, ways_of
 from ..probe.judging import Observation, Verdict, is_not_served, judge
 from ..probe.planning import Case, Plan
 from ..probe.resetting import Data
@@ -88,9 +88,7 @@ def _asked_all(
     test: unittest.TestCase, project: Project, mine: Plan, clients: Mapping[str, Client]
 ) -> dict[Case, Seen]:
     settings, application = project.settings, project.application
-    signing = settings.probe.sign_ins
-    lands = {way.path: way.lands for way in signing if way.lands is not None}
-    ways = Ways({way.path for way in signing if way.path}, settings.probe.answers, True, lands)
+    ways = ways_of(settings, here=True)
     around = _taken_back if _is_in_transaction(test) else None
     if around is not None:
         settings = replace(settings, probe=replace(settings.probe, reset=None, state=None))

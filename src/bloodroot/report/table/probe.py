@@ -68,13 +68,8 @@ def probe(result: Result, made: Console) -> RenderableType:
 
 
 def _stale(each: Stale) -> Text:
-    case = each.case
-    who = f"{case.persona.name} by {case.method} {case.target}, with the {each.how} of before"
-    if each.late:
-        return Text.assemble(
-            ("STALE   ", f"bold {WRONG}"), f"roles taken away still let in {who} after {each.limit:g} seconds"
-        )
-    return Text(f"stale   roles taken away let in {who} for {each.seconds:g} seconds, of at most {each.limit:g}")
+    label = ("STALE   ", f"bold {WRONG}") if each.late else ("stale   ", "")
+    return Text.assemble(label, each.words)
 
 
 def _summary(result: Result) -> str:
