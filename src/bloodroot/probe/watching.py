@@ -236,30 +236,33 @@ def _replace(owner: Any, name: str, value: Any, undo: list[Callable[[], None]]) 
 # What is written to logs --------------------------------------------------------------------------------
 
 
-class _Heard(logging.Handler):
-    """Takes refusals of enforcement, and exceptions, from the logs."""
+class _Refusals(logging.Handler):
+    """Takes from the audit log what enforcement has refused."""
+
+    def emit(self, record: logging.LogRecord) -> None:
+        seen, outcome = request.get(), getattr(record, "outcome", "")
+        # That there is no such record says nothing of who may have it.
+        if seen is not None and outcome not in ("allow", "missing"):
+            seen.refusals.append((outcome, getattr(record, "reason", None)))
+
+
+class _Exceptions(logging.Handler):
+    """Takes exceptions from all logs: frameworks answer them, and write them down."""
 
     def emit(self, record: logging.LogRecord) -> None:
         seen = request.get()
-        if seen is None:
-            return
-        if record.name == "bloodroot.audit":
-            outcome = getattr(record, "outcome", "")
-            # That there is no such record says nothing of who may have it.
-            if outcome not in ("allow", "missing"):
-                seen.refusals.append((outcome, getattr(record, "reason", None)))
-        elif record.exc_info and record.exc_info[1] is not None:
+        if seen is not None and record.exc_info and record.exc_info[1] is not None:
             seen.failed(record.exc_info[1])
 
 
 def _hear_logs(undo: list[Callable[[], None]]) -> None:
     audit, root = logging.getLogger("bloodroot.audit"), logging.getLogger()
-    heard, level = _Heard(), audit.level
-    audit.addHandler(heard)
+    refusals, exceptions, level = _Refusals(), _Exceptions(), audit.level
+    audit.addHandler(refusals)
     audit.setLevel(logging.INFO)
-    root.addHandler(heard)
+    root.addHandler(exceptions)
     undo += [
         lambda: audit.setLevel(level),
-        lambda: audit.removeHandler(heard),
-        lambda: root.removeHandler(heard),
+        lambda: audit.removeHandler(refusals),
+        lambda: root.removeHandler(exceptions),
     ]
