@@ -14,7 +14,17 @@ from tests.one_file import run
 
 HERE = Path(__file__).parent
 # What takes long begins first, so that no processor is left with it at the end.
-LONG = ("test_demo", "test_pages", "test_stacks", "test_commands", "test_properties", "test_random_applications")
+LONG = (
+    "test_swap",
+    "test_demo",
+    "test_commands",
+    "test_access_test",
+    "test_properties",
+    "test_ways",
+    "test_pages",
+    "test_stacks",
+    "test_random_applications",
+)
 
 
 def modules() -> list[str]:
