@@ -47,7 +47,7 @@ def prepare(
         policy = bound(policy, settings)
     found = survey(gather(sources, folder), policy) if sources else None
     return Subject(
-        policy, document, found, tuple(routes or ()), settings, problems, in_force.loaders(), Reasoner(_solver())
+        policy, document, found, tuple(routes or ()), settings, problems, in_force.loaders(), Reasoner(solver_if_any())
     )
 
 
@@ -61,7 +61,7 @@ def _routes(sources: list[str], folder: Path) -> list[Route] | None:
     return None
 
 
-def _solver() -> Callable[[Formula, Formula], Proof] | None:
+def solver_if_any() -> Callable[[Formula, Formula], Proof] | None:
     """What decides the hard questions about conditions, where the extra ``prove`` is installed."""
     if importlib.util.find_spec("z3") is None:
         return None

@@ -39,7 +39,7 @@ def witness_of(
         if proof.holds is not False:
             return None
         assignment = proof.assignment or {}
-    given = _by_root(assignment)
+    given = by_root(assignment)
     caller = given.get("caller", {})
     roles = subject.reach.roles_of(columns)
     if roles is None and caller:
@@ -72,7 +72,7 @@ def _caller(roles: tuple[str, ...] | None, attributes: Mapping[str, Any]) -> Cal
     return Caller(attributes.get("id"), roles, attributes=rest)
 
 
-def _by_root(assignment: Mapping[str, Any]) -> dict[str, dict[str, Any]]:
+def by_root(assignment: Mapping[str, Any]) -> dict[str, dict[str, Any]]:
     """An assignment as the objects that its references lead through."""
     found: dict[str, dict[str, Any]] = {}
     for name, value in assignment.items():

@@ -22,7 +22,7 @@ from .resolver import Resolver
 from .roles import SIGNED_OUT, Held, RoleTable
 
 if TYPE_CHECKING:
-    from collections.abc import Mapping
+    from collections.abc import Iterable, Mapping, Sequence
 
     from .answers import Answers
     from .fields import FieldRules
@@ -363,7 +363,11 @@ class Engine:
         """What comes of all that is asked: standing rules first, and the endpoint or the guard last."""
         last = asked[-1].line
         folded = [each.formula.fold(each.facts) for each in asked]
-        if caller is None and not all(map(can_be_true, folded)) and self.opens_after_sign_in(asked):
+        if (
+            caller is None
+            and not all(map(can_be_true, folded))
+            and self.opens_after_sign_in((each.formula, each.facts) for each in asked)
+        ):
             if trace:
                 trace.add("sign-in", "refused", "the caller is signed out; a signed-in caller might be let in", last)
             return Verdict(Outcome.SIGN_IN, "signed-out")
@@ -378,9 +382,9 @@ class Engine:
                 remains.append(formula)
         return Verdict(Outcome.DEPENDS, None, both(remains)) if remains else Verdict(Outcome.ALLOW)
 
-    def opens_after_sign_in(self, asked: list[Asked]) -> bool:
-        """Whether a signed-in caller might be let in where this signed-out caller is not."""
-        return all(can_be_true(each.formula.fold(as_signed_in(each.facts, self.roles))) for each in asked)
+    def opens_after_sign_in(self, asked: Iterable[tuple[Formula, Facts]]) -> bool:
+        """Whether a signed-in caller might be let in where this signed-out caller is not, of whom this is known."""
+        return all(can_be_true(formula.fold(as_signed_in(facts, self.roles))) for formula, facts in asked)
 
     def _asked(self, question: Question, line: Line | None, held: Held) -> list[Asked]:
         """All that is asked of a caller: what a guard asks, or the standing rules and the line of an endpoint."""
@@ -451,15 +455,27 @@ class Engine:
         Returns:
             The outcome and, where it depends, what remains to be known.
         """
+        return self.outcome_of([formula for _, formula in self.asked(line, method)], caller)
+
+    def outcome_of(self, asked: Sequence[Formula], caller: Caller | None) -> tuple[Outcome, Formula | None]:
+        """What comes of all that standing rules and a line ask, before anything is known of the request.
+
+        Returns:
+            The outcome and, where it depends, what remains to be known.
+        """
         if self.roles.held(caller).apart:
-            each = [self.outcome_at(line, method, other) for other in _ANYONE]
+            each = [self.outcome_of(asked, other) for other in _ANYONE]
             outcome, _, remainder = _together([Verdict(outcome, None, left) for outcome, left in each])
             return outcome, remainder
         facts = self.facts_of(caller)
         facts.now = None
-        asked = [Asked(each, formula, facts) for each, formula in self.asked(line, method)]
-        verdict = self._weigh_asked(asked, caller, None)
-        return verdict.outcome, verdict.remainder
+        folded = [formula.fold(facts) for formula in asked]
+        if not all(map(can_be_true, folded)):
+            if caller is None and self.opens_after_sign_in((formula, facts) for formula in asked):
+                return Outcome.SIGN_IN, None
+            return Outcome.DENY, None
+        remains = [formula for formula in folded if formula is not TRUE]
+        return (Outcome.DEPENDS, both(remains)) if remains else (Outcome.ALLOW, None)
 
     def asks_for(self, root: str, line: Line, method: str) -> bool:
         """Whether what is asked at an endpoint rests on ``record``, ``query`` or another root of references."""

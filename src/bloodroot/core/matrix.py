@@ -6,7 +6,6 @@ from dataclasses import dataclass
 from typing import TYPE_CHECKING
 
 from .decision import Outcome
-from .engine import Asked
 from .formulas import (
     FALSE,
     TRUE,
@@ -321,7 +320,7 @@ def row_of(policy: Policy, spreading: Spreading, line: Line, methods: tuple[str,
 
 
 def _opens_after_sign_in(policy: Policy, asked: list[tuple[Line, Formula]], facts: Facts) -> bool:
-    return policy.engine.opens_after_sign_in([Asked(line, formula, facts) for line, formula in asked])
+    return policy.engine.opens_after_sign_in((formula, facts) for _, formula in asked)
 
 
 def _divided(groups: list[tuple[list[Formula], int]], spread: Spread) -> list[tuple[list[Formula], int]]:

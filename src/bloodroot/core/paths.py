@@ -123,8 +123,13 @@ class Template:
             if isinstance(part, Parameter):
                 parts.append(part.before + quote(values[part.name], safe="") + part.after)
             else:
-                parts.append(quote(part, safe="-._~!$&'()*+,=:@") if isinstance(part, str) else "x")
+                parts.append(encoded_segment(part) if isinstance(part, str) else "x")
         return "/" + "/".join(parts)
+
+
+def encoded_segment(segment: str) -> str:
+    """A segment as a client sends it (RFC 3986, section 3.3)."""
+    return quote(segment, safe="-._~!$&'()*+,=:@")
 
 
 def parse_template(text: str) -> Template:

@@ -1,0 +1,122 @@
+"""What changes beside endpoints: fields, and what code may ask for by name."""
+
+from __future__ import annotations
+
+from collections.abc import Iterable, Iterator, Mapping
+
+from ..checks.reasoning import Reasoner
+from ..core.formulas import TRUE, Formula
+from ..core.policy import Policy
+from ..core.requirements import permissions_in
+from .changes import Change, Declared, NameChange
+from .sides import Terms
+from .weighing import Weighing, access_by_formula
+
+Pair = tuple[Policy, Policy]
+
+
+def changed_fields(policies: Pair, terms: tuple[Terms, Terms], weighing: Weighing) -> Iterator[NameChange]:
+    """Fields that some kind of caller reads or changes otherwise."""
+    old, new = policies
+    for kind in dict.fromkeys((*new.fields, *old.fields)):
+        sides = old.fields.get(kind), new.fields.get(kind)
+        names = dict.fromkeys(name for rules in reversed(sides) if rules is not None for name in rules.rules)
+        # What neither has an entry for falls under *, or under what the endpoint says.
+        for name in (*(each for each in names if each != "*"), "*"):
+            for verb in ("read", "change"):
+                asked = [rules.required(name, verb) if rules is not None else TRUE for rules in sides]
+                yield from _changes(f"{kind}.{name}", verb, (asked[0], asked[1]), terms, weighing)
+
+
+def changed_permissions(policies: Pair, terms: tuple[Terms, Terms], weighing: Weighing) -> Iterator[NameChange]:
+    """Permissions that both policies know, and give to others."""
+    old, new = policies
+    for name in sorted(_permissions(old) & _permissions(new)):
+        one, other = old.engine.resolver.permission(name), new.engine.resolver.permission(name)
+        if one is not None and other is not None:
+            yield from _changes(name, "", (one, other), terms, weighing)
+
+
+def _changes(
+    name: str, verb: str, asked: tuple[Formula, Formula], terms: tuple[Terms, Terms], weighing: Weighing
+) -> Iterator[NameChange]:
+    keys = terms[0].key(asked[0]), terms[1].key(asked[1])
+    for weighed in weighing.weigh(((asked[0],), (asked[1],)), (keys, "alone"), access_by_formula):
+        if weighed.change is not None and weighed.change is not Change.ANSWER:
+            holding = f", {weighed.kind.holding}" if weighed.kind.holding else ""
+            words = weighed.words()
+            yield NameChange(name, verb, weighed.kind.role + holding, weighed.change, *words, weighed.proved)
+
+
+def changed_conditions(policies: Pair, reasoner: Reasoner) -> Iterator[NameChange]:
+    """Named conditions that hold in other cases than before; a guard in code may name them."""
+    old, new = policies
+    for name, other in new.conditions.items():
+        one = old.conditions.get(name)
+        if one is None or one.test == other.test:
+            continue
+        wider, narrower = reasoner.implies(other.test, one.test), reasoner.implies(one.test, other.test)
+        if wider.holds and narrower.holds:
+            continue
+        change = Change.DIFFERENT
+        if wider.holds:
+            change = Change.NARROWED if narrower.holds is False else Change.DIFFERENT
+        elif narrower.holds and wider.holds is False:
+            change = Change.WIDENED
+        proved = None not in (wider.holds, narrower.holds)
+        yield NameChange(name, "", "", change, one.test.words(), other.test.words(), proved)
+
+
+def changed_declarations(policies: Pair) -> Iterator[Declared]:
+    """Roles, groups, roles kept apart and permissions that one of them declares otherwise, or not at all."""
+    old, new = policies
+    yield from _differing("role", _closures(old), _closures(new))
+    base = old.roles.names(old.roles.base), new.roles.names(new.roles.base)
+    if set(base[0]) != set(base[1]):
+        yield Declared("default", "every signed-in caller", *base)
+    groups = [{name: each.roles.names(bits) for name, bits in each.roles.groups.items()} for each in (old, new)]
+    yield from _differing("group", *groups)
+    apart = [_apart(each) for each in (old, new)]
+    yield from _differing("apart", *apart)
+    known = _permissions(old), _permissions(new)
+    for name in sorted(known[1] - known[0]):
+        yield Declared("permission", name, None, ())
+    for name in sorted(known[0] - known[1]):
+        yield Declared("permission", name, (), None)
+
+
+def _closures(policy: Policy) -> dict[str, tuple[str, ...]]:
+    roles = policy.roles
+    return {name: tuple(each for each in roles.names(bits) if each != name) for name, bits in roles.closure.items()}
+
+
+def _apart(policy: Policy) -> dict[str, tuple[str, ...]]:
+    """What is kept apart, pair by pair: how pairs are gathered on lines makes no difference."""
+    pairs: dict[str, tuple[str, ...]] = {}
+    for members in policy.roles.apart:
+        names = sorted(name for name, _ in members)
+        for number, one in enumerate(names):
+            for other in names[number + 1 :]:
+                pairs[f"{one} and {other}"] = (one, other)
+    return pairs
+
+
+def _differing(kind: str, old: Mapping[str, tuple[str, ...]], new: Mapping[str, tuple[str, ...]]) -> Iterator[Declared]:
+    for name in dict.fromkeys((*new, *old)):
+        one, other = old.get(name), new.get(name)
+        if (None if one is None else set(one)) != (None if other is None else set(other)):
+            yield Declared(kind, name, one, other)
+
+
+def _permissions(policy: Policy) -> set[str]:
+    """The permissions that a policy knows: those it declares, and those its requirements ask for."""
+    asking: Iterable[Formula] = (
+        *(line.requirement.formula for line in (*policy.endpoints, *policy.standing)),
+        *(
+            rule
+            for rules in policy.fields.values()
+            for each in rules.rules.values()
+            for rule in (each.read, each.change)
+        ),
+    )
+    return {*policy.permissions, *(each.name for formula in asking for each in permissions_in(formula))}

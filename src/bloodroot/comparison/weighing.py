@@ -1,0 +1,188 @@
+"""What becomes of what is asked, for one kind of caller after another."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Iterable, Iterator, Mapping
+from dataclasses import dataclass, field
+from typing import Any
+
+from ..checks.reasoning import Proof, Reasoner
+from ..core.caller import Caller
+from ..core.decision import Outcome
+from ..core.formulas import FALSE, TRUE, Formula, can_be_true
+from ..core.policy import Policy
+from ..core.requirements import in_words, permissions_in
+from .changes import Change
+from .kinds import Kind, adds_up, kinds_by_permission, kinds_together
+
+# What one policy asks; nothing where everything is closed.
+Asked = tuple[Formula, ...]
+
+
+@dataclass(frozen=True, slots=True)
+class Access:
+    """What one kind of caller gets.
+
+    Attributes:
+        outcome: the outcome.
+        when: when it is let in: always, never, or where this is true.
+    """
+
+    outcome: Outcome
+    when: Formula
+
+    @property
+    def words(self) -> str:
+        """``allow``, ``deny``, ``sign-in`` or ``if own-trial``."""
+        return f"if {self.when.words()}" if self.outcome is Outcome.DEPENDS else self.outcome.value
+
+    @property
+    def full_words(self) -> str:
+        """The same with what each condition asks."""
+        return f"if {in_words(self.when)}" if self.outcome is Outcome.DEPENDS else self.outcome.value
+
+
+@dataclass(frozen=True, slots=True)
+class Weighed:
+    """What changes for one kind of caller.
+
+    Attributes:
+        kind: the kind.
+        old: what it got.
+        new: what it gets.
+        change: what becomes of it; None where nothing does.
+        proved: whether that is certain.
+        assignment: values for which it shows, by the words of the references; None where none are known.
+    """
+
+    kind: Kind
+    old: Access
+    new: Access
+    change: Change | None
+    proved: bool = True
+    assignment: Mapping[str, Any] | None = None
+
+    def words(self) -> tuple[str, str]:
+        """What it was and what it is; with what conditions ask where they have kept their names."""
+        old, new = self.old.words, self.new.words
+        return (old, new) if old != new else (self.old.full_words, self.new.full_words)
+
+
+def access_at_endpoint(policy: Policy, asked: Asked, caller: Caller | None) -> Access:
+    """What a caller gets where standing rules and a line ask this."""
+    if not asked:
+        return Access(Outcome.DENY, FALSE)
+    outcome, remainder = policy.engine.outcome_of(asked, caller)
+    return Access(outcome, remainder if remainder is not None else TRUE if outcome is Outcome.ALLOW else FALSE)
+
+
+def access_by_formula(policy: Policy, asked: Asked, caller: Caller | None) -> Access:
+    """What a caller gets of a field, or of a permission that code asks for."""
+    left = policy.engine.left_of(asked[0], caller)
+    if left is TRUE:
+        return Access(Outcome.ALLOW, TRUE)
+    return Access(Outcome.DEPENDS, left) if can_be_true(left) else Access(Outcome.DENY, FALSE)
+
+
+Weigh = Callable[[Policy, Asked, Caller | None], Access]
+
+
+@dataclass(slots=True)
+class Weighing:
+    """Compares what is asked by two policies, and remembers what it has compared.
+
+    Attributes:
+        reasoner: what says whether one condition implies another.
+        singles: the kinds of callers that are compared everywhere.
+        left_open: whether something had more combinations of roles than are looked at.
+    """
+
+    old: Policy
+    new: Policy
+    reasoner: Reasoner
+    singles: tuple[Kind, ...]
+    left_open: bool = False
+    _known: dict[tuple[object, object], tuple[Weighed, ...]] = field(default_factory=dict)
+
+    def weigh(
+        self, asked: tuple[Asked, Asked], keys: tuple[object, object], access: Weigh = access_at_endpoint
+    ) -> tuple[Weighed, ...]:
+        """Every kind of caller and what changes for it, the ones with one role or none first, in their order.
+
+        Args:
+            asked: what the old policy asks, and what the new one asks.
+            keys: of what is asked, equal where the same is asked again.
+            access: what a kind of caller gets.
+        """
+        known = self._known.get(keys)
+        if known is None:
+            known = self._known[keys] = tuple(self._weighed(asked, access))
+        return known
+
+    def _weighed(self, asked: tuple[Asked, Asked], access: Weigh) -> Iterator[Weighed]:
+        def of(kind: Kind) -> Weighed:
+            caller = kind.caller()
+            return self.compared(kind, access(self.old, asked[0], caller), access(self.new, asked[1], caller))
+
+        found = [of(kind) for kind in self.singles]
+        yield from found
+        formulas = (*asked[0], *asked[1])
+        if not all(map(adds_up, asked)):
+            together, complete = kinds_together(self.old, self.new, formulas)
+            self.left_open = self.left_open or not complete
+            yield from self._further(found, map(of, together), _part_of)
+        if any(True for formula in formulas for _ in permissions_in(formula)):
+            yield from self._further(found, map(of, kinds_by_permission(self.singles, formulas)), _same_roles)
+
+    @staticmethod
+    def _further(
+        found: list[Weighed], more: Iterable[Weighed], near: Callable[[Kind, Kind], bool]
+    ) -> Iterator[Weighed]:
+        """Kinds for whom more changes than for those whose roles they have."""
+        for each in more:
+            if each.change is None:
+                continue
+            if not any(other.change is each.change and near(other.kind, each.kind) for other in found):
+                found.append(each)
+                yield each
+
+    def compared(self, kind: Kind, old: Access, new: Access) -> Weighed:
+        """What becomes of access."""
+        if old.when is FALSE and new.when is FALSE:
+            return Weighed(kind, old, new, Change.ANSWER if old.outcome is not new.outcome else None)
+        wider, narrower = self.reasoner.implies(new.when, old.when), self.reasoner.implies(old.when, new.when)
+        change, proved = self._change(old, new, wider, narrower)
+        opens = wider.assignment if wider.holds is False else None
+        closes = narrower.assignment if narrower.holds is False else None
+        assignment = closes if change in (Change.LOST, Change.NARROWED) else opens if opens is not None else closes
+        return Weighed(kind, old, new, change, proved, assignment)
+
+    def _change(self, old: Access, new: Access, wider: Proof, narrower: Proof) -> tuple[Change | None, bool]:
+        """What becomes of access, and whether that is certain."""
+        if wider.holds and narrower.holds:
+            # Refused alike, though one of them only after a condition that never holds.
+            return (Change.ANSWER if self._refused(old) and old.outcome is not new.outcome else None), True
+        if old.when is FALSE:
+            return Change.GAINED, wider.holds is False
+        if new.when is FALSE:
+            return Change.LOST, narrower.holds is False
+        if wider.holds is False and narrower.holds:
+            return Change.WIDENED, True
+        if narrower.holds is False and wider.holds:
+            return Change.NARROWED, True
+        return Change.DIFFERENT, wider.holds is False and narrower.holds is False
+
+    @staticmethod
+    def _refused(access: Access) -> bool:
+        return access.when is FALSE
+
+
+def _part_of(one: Kind, other: Kind) -> bool:
+    """Whether the other kind holds the roles of the one, and more."""
+    if one.roles is None or other.roles is None:
+        return False
+    return set(one.roles) <= set(other.roles)
+
+
+def _same_roles(one: Kind, other: Kind) -> bool:
+    return one.roles == other.roles and (not one.holding or one.holding == other.holding)
