@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import os
 from pathlib import Path
-from typing import TYPE_CHECKING
+from typing import TYPE_CHECKING, Protocol
 
 from .core.compiler import collector_paused, compile_documents, merged
 from .language.parser import parse_with_problems
@@ -40,16 +40,79 @@ def load_with_tree(path: str | os.PathLike[str]) -> tuple[Policy, tree.Document]
     Raises:
         PolicyError: as `load`.
     """
-    reading = _Reading()
+    return load_from(Disk(), Path(path))
+
+
+def load_from(files: Files, path: Path) -> tuple[Policy, tree.Document]:
+    """`load_with_tree`, from wherever the files of the policy are.
+
+    Args:
+        files: where they are read.
+        path: the name of the policy there.
+
+    Raises:
+        PolicyError: as `load`.
+    """
+    reading = _Reading(files)
     with collector_paused():
-        reading.read(Path(path), None, ())
+        reading.read(path, None, ())
         return compile_documents(reading.documents, reading.problems), merged(reading.documents)
+
+
+class Files(Protocol):
+    """Where the files of a policy are."""
+
+    def read(self, file: Path) -> str:
+        """The text of a file, with line ends as they are in Unix.
+
+        Raises:
+            PolicyError: it cannot be read, or is not UTF-8.
+        """
+        ...
+
+    def real(self, file: Path) -> Path:
+        """The one name of a file that may have several.
+
+        Raises:
+            OSError: the name leads nowhere.
+        """
+        ...
+
+    def odd(self, real: Path) -> str:
+        """Why something that is there cannot be included; an empty string where nothing is wrong with it."""
+        ...
+
+    def name_of(self, file: Path) -> str:
+        """What a file is called in messages."""
+        ...
+
+
+class Disk:
+    """Files on this machine."""
+
+    def read(self, file: Path) -> str:
+        """As `Files.read`."""
+        return read_text(file)
+
+    def real(self, file: Path) -> Path:
+        """As `Files.real`."""
+        return file.resolve()
+
+    def odd(self, real: Path) -> str:
+        """As `Files.odd`."""
+        is_odd = real.exists() and not (real.is_file() or real.is_dir())
+        return "this is a pipe or a device, and no file" if is_odd else ""
+
+    def name_of(self, file: Path) -> str:
+        """As `Files.name_of`."""
+        return os.fspath(file)
 
 
 class _Reading:
     """The files of one policy."""
 
-    def __init__(self) -> None:
+    def __init__(self, files: Files) -> None:
+        self.files = files
         self.folder = Path()
         self.documents: list[tree.Document] = []
         self.problems: list[Problem] = []
@@ -58,37 +121,38 @@ class _Reading:
     def read(self, file: Path, asked: Place | None, above: tuple[Path, ...]) -> None:
         """Read a file and those it includes."""
         try:
-            text = read_text(file)
+            text = self.files.read(file)
         except PolicyError as error:
             if asked is None:
                 raise
-            self.problems.append(Problem(f"{file}: {error.problems[0].message}", asked))
+            self.problems.append(Problem(f"{self.files.name_of(file)}: {error.problems[0].message}", asked))
             return
-        document, problems = parse_with_problems(text, os.fspath(file))
+        document, problems = parse_with_problems(text, self.files.name_of(file))
         self.documents.append(document)
         self.problems += problems
+        real = self.files.real(file)
         if asked is None:
-            self.folder = file.resolve().parent
-        above = (*above, file.resolve())
+            self.folder = real.parent
+        above = (*above, real)
         for section in document.headed("include"):
             wanted = file.parent / (section.argument or "")
             problem = self._problem(wanted, above)
             if problem is not None:
                 self.problems.append(Problem(problem, section.place))
             else:
-                self.seen[wanted.resolve()] = section.place
+                self.seen[self.files.real(wanted)] = section.place
                 self.read(wanted, section.place, above)
 
     def _problem(self, wanted: Path, above: tuple[Path, ...]) -> str | None:
         """Why a file cannot be included, or None."""
         try:
-            real = wanted.resolve()
+            real = self.files.real(wanted)
         except (OSError, RuntimeError, ValueError):
             return "this name leads nowhere"
         if not real.is_relative_to(self.folder):
             return f"this leaves the policy's folder, {self.folder.name}; what is included must be inside it"
-        if real.exists() and not (real.is_file() or real.is_dir()):
-            return "this is a pipe or a device, and no file"
+        if odd := self.files.odd(real):
+            return odd
         if real in above:
             way = " → ".join(each.name for each in (*above[above.index(real) :], real))
             return f"these files include each other in a circle: {way}"
@@ -108,24 +172,34 @@ def read_text(path: str | os.PathLike[str]) -> str:
     name = os.fspath(path)
     try:
         if Path(name).is_dir():
-            raise _unreadable(name, "this is a folder, not a policy file")
+            raise unreadable(name, "this is a folder, not a policy file")
         with Path(name).open("rb") as file:
             # No more than that: a pipe or a device may have no end.
             data = file.read(_LARGEST + 1)
     except FileNotFoundError:
-        raise _unreadable(name, "there is no such file") from None
+        raise unreadable(name, "there is no such file") from None
     except (OSError, ValueError) as error:
-        raise _unreadable(name, f"this file cannot be read: {getattr(error, 'strerror', None) or error}") from None
+        raise unreadable(name, f"this file cannot be read: {getattr(error, 'strerror', None) or error}") from None
+    return decoded(name, data)
+
+
+def decoded(name: str, data: bytes) -> str:
+    """The text of a policy file of these bytes, with line ends as they are in Unix.
+
+    Raises:
+        PolicyError: it is too large, or not UTF-8.
+    """
     if len(data) > _LARGEST:
-        raise _unreadable(name, f"this file is larger than {_LARGEST // 2**20} MiB; a policy is not")
+        raise unreadable(name, f"this file is larger than {_LARGEST // 2**20} MiB; a policy is not")
     try:
         text = data.decode("utf-8-sig")
     except UnicodeDecodeError as error:
         line = data.count(b"\n", 0, error.start) + 1
         column = error.start - (data.rfind(b"\n", 0, error.start) + 1) + 1
-        raise _unreadable(name, "this is not UTF-8 text; save the file as UTF-8", line, column) from None
+        raise unreadable(name, "this is not UTF-8 text; save the file as UTF-8", line, column) from None
     return text.replace("\r\n", "\n")
 
 
-def _unreadable(name: str, message: str, line: int = 1, column: int = 1) -> PolicyError:
+def unreadable(name: str, message: str, line: int = 1, column: int = 1) -> PolicyError:
+    """A file that cannot be read, and why."""
     return PolicyError([Problem(message, Place(Source(name, ()), line, column, 1))])

@@ -350,8 +350,8 @@ class _Candidates:
     def _scalars(self, constants: list[Value], group: set[Variable]) -> Iterator[Any]:
         """The constants of a group, and values between and beside them: as many as there are references in it."""
         ordered = any(each in self._ordered for each in group)
-        if ordered or group & self._truths or any(isinstance(each.value, bool) for each in constants):
-            # Of true and false neither is less than the other.
+        truths = bool(group & self._truths) or any(isinstance(each.value, bool) for each in constants)
+        if truths:
             yield True
             yield False
         plain = [each.value for each in constants if each.value is not None and not isinstance(each.value, bool)]
@@ -368,6 +368,10 @@ class _Candidates:
         yield from [text for each in range(1, len(taken) + len(group) + 1) if (text := f"x{each}") not in taken][
             : len(group)
         ]
+        if ordered and not truths:
+            # Of true and false neither is less than the other.
+            yield True
+            yield False
         if any(isinstance(each, Now) for each in group):
             yield from (_START + datetime.timedelta(days=each) for each in range(len(group) + 1))
 

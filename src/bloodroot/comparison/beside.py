@@ -9,7 +9,7 @@ from ..core.formulas import TRUE, Formula
 from ..core.policy import Policy
 from ..core.requirements import permissions_in
 from .changes import Change, Declared, NameChange
-from .sides import Terms
+from .situations import Terms
 from .weighing import Weighing, access_by_formula
 
 Pair = tuple[Policy, Policy]

@@ -10,7 +10,7 @@ from typing import TYPE_CHECKING
 from ..checks.finding import Witness
 
 if TYPE_CHECKING:
-    from ..core.lines import Line
+    from ..core.lines import ActionLine, Line
     from ..core.policy import Policy
 
 
@@ -52,8 +52,8 @@ class CellChange:
     """What changes for one kind of caller at one endpoint.
 
     Attributes:
-        method: the method; ``any`` for those that nothing names.
-        path: the path template.
+        method: the method; ``any`` for those that nothing names, ``action`` for an action of which no route is known.
+        path: the path template, or the name of the action.
         role: ``signed-out``, ``signed-in``, a role, or roles held together as in ``curator with auditor``.
         holding: what else the callers are who see the change, where it is not all who have the role: ``granted
             trial:read``, ``a token for trial:read alone``, ``a token for no permission``; an empty string for all.
@@ -75,8 +75,8 @@ class CellChange:
     new: str
     proved: bool = True
     shown: Shown | None = None
-    old_line: Line | None = None
-    new_line: Line | None = None
+    old_line: Line | ActionLine | None = None
+    new_line: Line | ActionLine | None = None
 
 
 @dataclass(frozen=True, slots=True)
@@ -85,7 +85,7 @@ class EndpointChange:
 
     Attributes:
         method: its method.
-        path: its template.
+        path: its template, or the name of the action.
         new: whether it is new; else it is gone.
         line: the line.
         covered: the line of the other policy that decides there; None where it was, or is, closed.
@@ -94,7 +94,7 @@ class EndpointChange:
     method: str
     path: str
     new: bool
-    line: Line
+    line: Line | ActionLine
     covered: Line | None
 
 
@@ -139,14 +139,27 @@ class Declared:
 
 
 @dataclass(frozen=True, slots=True)
+class Side:
+    """One of two policies that are compared.
+
+    Attributes:
+        policy: the policy; bound, where it names actions and an application is known.
+        name: what it is called, as a command takes it.
+        actions: its lines for actions that no known route serves.
+    """
+
+    policy: Policy
+    name: str
+    actions: tuple[ActionLine, ...] = ()
+
+
+@dataclass(frozen=True, slots=True)
 class Comparison:
     """Two policies, and all that is different between them.
 
     Attributes:
         old: the old policy.
-        new: the new policy.
-        old_name: what the old one is called, as a command takes it.
-        new_name: what the new one is called.
+        new: the new one.
         cells: endpoints by kind of caller.
         endpoints: lines that are new or gone.
         fields: fields by kind of caller.
@@ -156,10 +169,8 @@ class Comparison:
         left_open: sentences about what could not be compared.
     """
 
-    old: Policy
-    new: Policy
-    old_name: str
-    new_name: str
+    old: Side
+    new: Side
     cells: tuple[CellChange, ...]
     endpoints: tuple[EndpointChange, ...]
     fields: tuple[NameChange, ...]

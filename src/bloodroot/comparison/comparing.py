@@ -3,64 +3,65 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Iterable, Iterator
+from dataclasses import dataclass
 from itertools import chain
 
 from ..checks.reasoning import Proof, Reasoner
 from ..core.formulas import Formula
 from ..core.lines import Line
 from ..core.methods import ANY, COMMON
-from ..core.paths import Template, specificity
+from ..core.paths import Template, overlap, parse_template, specificity
 from ..core.policy import Policy
 from .beside import changed_conditions, changed_declarations, changed_fields, changed_permissions
-from .changes import CellChange, Change, Comparison, EndpointChange
-from .evidence import Spotted, answers_differ, shown
+from .changes import CellChange, Change, Comparison, EndpointChange, Side
+from .evidence import Answered, Spotted, answers_differ, failing, shown
 from .kinds import single_kinds
 from .regions import Region, regions_of
-from .sides import Situation, Terms, naming, situation
-from .weighing import Weighed, Weighing
+from .situations import Situation, Terms, naming, situation
+from .weighing import Asked, Weighed, Weighing, access_at_endpoint
 
 Solver = Callable[[Formula, Formula], Proof]
+# What no line covers is closed, and has an answer too.
+_EVERYWHERE = parse_template("/**")
 
 
-def compare(
-    old: Policy, new: Policy, solver: Solver | None = None, *, old_name: str = "old", new_name: str = "new"
-) -> Comparison:
+def compare(old: Side, new: Side, solver: Solver | None = None) -> Comparison:
     """Compare two policies.
 
     Args:
         old: the old policy.
-        new: the new one; bound to the same routes where they name actions.
+        new: the new one; bound to the same routes, where they name actions.
         solver: what answers hard questions about conditions, or None.
-        old_name: what the old one is called.
-        new_name: what the new one is called.
     """
-    reasoner = Reasoner(solver)
-    weighing = Weighing(old, new, reasoner, single_kinds(old, new))
-    at_endpoints = _AtEndpoints(old, new, weighing)
-    cells = tuple(at_endpoints.cells())
-    policies, terms = (old, new), at_endpoints.terms
+    policies = old.policy, new.policy
+    weighing = Weighing(*policies, Reasoner(solver), single_kinds(*policies))
+    at_endpoints = _AtEndpoints(*policies, weighing)
+    terms = at_endpoints.terms
+    cells = (*at_endpoints.cells(), *_at_actions(old, new, weighing, terms))
     fields = tuple(changed_fields(policies, terms, weighing))
     permissions = tuple(changed_permissions(policies, terms, weighing))
+    conditions = tuple(changed_conditions(policies, weighing.reasoner))
     return Comparison(
         old,
         new,
-        old_name,
-        new_name,
         cells,
         tuple(_endpoints(old, new)),
         fields,
         permissions,
-        tuple(changed_conditions(policies, reasoner)),
+        conditions,
         tuple(changed_declarations(policies)),
-        tuple(_left_open(at_endpoints.complete, weighing)),
+        tuple(_left_open(old, new, at_endpoints, weighing)),
     )
 
 
-def _left_open(complete: bool, weighing: Weighing) -> Iterator[str]:
-    if not complete:
+def _left_open(old: Side, new: Side, at_endpoints: _AtEndpoints, weighing: Weighing) -> Iterator[str]:
+    if not at_endpoints.complete:
         yield "the templates have too many paths in common; requests that several of them cover were not all compared"
     if weighing.left_open:
         yield "a line requires so many roles together that not every combination of them was compared"
+    names = ", ".join(dict.fromkeys(each.name for each in (*new.actions, *old.actions)))
+    if names and not (_standing(old.policy) == _standing(new.policy) and at_endpoints.same_denials):
+        yield f"standing rules or denials differ, and the paths of these actions are not known: {names}"
 
 
 class _AtEndpoints:
@@ -78,60 +79,140 @@ class _AtEndpoints:
         self.terms = Terms(old, ids), Terms(new, ids)
         self.same_roles = _roles(old) == _roles(new)
         self.same_denials = _denials(old) == _denials(new)
-        regions = regions_of(_templates(old, new))
+        regions = regions_of((_EVERYWHERE, *_templates(old, new)))
         self.regions = regions.found
         self.complete = regions.complete
 
     def cells(self) -> Iterator[CellChange]:
         """Every change, by the order of the new file, then of the old one."""
-        chosen: dict[object, tuple[tuple[object, ...], Region, str, Situation, Situation]] = {}
+        found: dict[object, list[_At]] = {}
         methods = _methods(self.old, self.new)
         for region in self.regions:
-            found = {}
+            by_method: dict[str, tuple[Situation, Situation]] = {}
             for method in methods:
                 sides = situation(self.old, region, method), situation(self.new, region, method)
-                found[method] = sides
-                if method == "HEAD" and found.get("GET") == sides:
+                by_method[method] = sides
+                if method == "HEAD" and by_method.get("GET") == sides:
                     continue
-                if method != ANY and method not in _named(sides) and found.get(ANY) == sides:
+                if method != ANY and method not in _named(sides) and by_method[ANY] == sides:
                     continue
-                key = method, sides
-                rank = _rank(region, *sides)
-                if key not in chosen or rank < chosen[key][0]:
-                    chosen[key] = rank, region, method, *sides
-        for _, region, method, one, other in sorted(chosen.values(), key=lambda each: each[0]):
-            yield from self._at(region, method, one, other)
+                found.setdefault((method, sides), []).append(_At(method, region, *sides))
+        chosen = [each for alike in found.values() for each in _widest(alike)]
+        for at in sorted(chosen, key=lambda at: (at.rank, methods.index(at.method))):
+            yield from self._at(at)
 
-    def _at(self, region: Region, method: str, one: Situation, other: Situation) -> Iterator[CellChange]:
-        names = naming((*reversed(other.lines), *reversed(one.lines)))
-        asked = self.terms[0].asked(one.lines, names), self.terms[1].asked(other.lines, names)
+    def _at(self, at: _At) -> Iterator[CellChange]:
+        names = naming((*reversed(at.new.lines), *reversed(at.old.lines)))
+        asked = self.terms[0].asked(at.old.lines, names), self.terms[1].asked(at.new.lines, names)
         # In no order: that of the lines matters for what a refusal says, not for what is asked.
         keys = tuple(tuple(sorted(set(map(terms.key, each)))) for terms, each in zip(self.terms, asked, strict=True))
-        same_answers = self.same_denials and one.denials == other.denials
-        if keys[0] == keys[1] and self.same_roles and same_answers:
-            return
-        sent = _sent(method, self.old, self.new)
-        where = Spotted(sent, region, names)
-        for weighed in self.weighing.weigh(asked, (keys[0], keys[1])):
-            yield from self._cell(where, method, region, weighed, one.line, other.line)
+        if keys[0] == keys[1] and self.same_roles and self.same_denials and at.old.denials == at.new.denials:
+            words = [[formula.words() for formula in each] for each in asked]
+            if words[0] == words[1]:
+                return
+        weighed = self.weighing.weigh(asked, (keys[0], keys[1]))
+        where = Spotted(_sent(at.method, self.old, self.new), at.region, names)
+        answers = _Answers(self.weighing, asked, where, weighed)
+        found = [each for one in weighed for each in self._cell(at, one, answers)]
+        if not found:
+            # Roles alone make no difference: what remains is what several of them are answered, or a token.
+            others = self.weighing.others(asked, access_at_endpoint)
+            found = [each for one in others for each in self._cell(at, one, answers)]
+        yield from found
 
-    def _cell(
-        self, where: Spotted, method: str, region: Region, weighed: Weighed, old: Line | None, new: Line | None
-    ) -> Iterator[CellChange]:
-        kind, change = weighed.kind, weighed.change
-        words = weighed.words()
+    def _cell(self, at: _At, weighed: Weighed, answers: _Answers) -> Iterator[CellChange]:
+        kind, change, words = weighed.kind, weighed.change, weighed.words()
         evidence = None
         if change is None or change is Change.ANSWER:
-            found = answers_differ(self.old, self.new, where, weighed, self.weighing.reasoner)
+            found = answers.differ(weighed)
             if found is None and change is None:
                 return
             if found is not None:
-                words, evidence = found[:2], found[2]
+                words, evidence = (found.old, found.new), found.shown
             change = Change.ANSWER
         else:
-            evidence = shown(self.old, self.new, where, weighed)
-        path = region.template.text
-        yield CellChange(method, path, kind.role, kind.holding, change, *words, weighed.proved, evidence, old, new)
+            evidence = shown(self.old, self.new, answers.where, weighed)
+        path = at.region.template.text
+        lines = at.old.line, at.new.line
+        yield CellChange(at.method, path, kind.role, kind.holding, change, *words, weighed.proved, evidence, *lines)
+
+
+class _Answers:
+    """What refused callers are answered in one place.
+
+    Attributes:
+        where: the place.
+    """
+
+    def __init__(
+        self, weighing: Weighing, asked: tuple[Asked, Asked], where: Spotted, weighed: tuple[Weighed, ...]
+    ) -> None:
+        self.where = where
+        self._weighing = weighing
+        self._values = failing((*asked[0], *asked[1]), weighed, weighing.reasoner)
+        self._telling = weighing.telling(asked)
+        self._known: dict[object, Answered | None] = {}
+
+    def differ(self, weighed: Weighed) -> Answered | None:
+        """Two answers to a request that both policies refuse; None where they answer alike."""
+        key = self._telling(weighed.kind)
+        values = self._values.of(weighed)
+        if key in self._known:
+            known = self._known[key]
+            if known is None:
+                return None
+            values = (known.values,)
+        found = answers_differ(self._weighing.old, self._weighing.new, self.where, weighed.kind, values)
+        self._known.setdefault(key, found)
+        return found
+
+
+@dataclass(frozen=True, slots=True)
+class _At:
+    """One method in one region, and what decides there."""
+
+    method: str
+    region: Region
+    old: Situation
+    new: Situation
+
+    @property
+    def rank(self) -> tuple[object, ...]:
+        """By the order of the new file, then of the old one; the template of a line before others."""
+        shape = specificity(self.region.template, exact=True)
+        lines = [side.line for side in (self.new, self.old)]
+        own = [line is not None and specificity(line.template, exact=True) == shape for line in lines]
+        orders = next(((number, line.order) for number, line in enumerate(lines) if line is not None), (2, 0))
+        return (*orders, not own[0], not own[1], len(self.region.segments), self.region.template.text)
+
+
+def _widest(alike: list[_At]) -> Iterator[_At]:
+    """Of regions in which the same decides, those that no other one contains."""
+    ordered = sorted(alike, key=lambda at: at.rank)
+    for number, at in enumerate(ordered):
+        if not any(
+            overlap(other.region.template, at.region.template)
+            and (place < number or not overlap(at.region.template, other.region.template))
+            for place, other in enumerate(ordered)
+            if place != number
+        ):
+            yield at
+
+
+def _at_actions(old: Side, new: Side, weighing: Weighing, terms: tuple[Terms, Terms]) -> Iterator[CellChange]:
+    """What changes at actions that no known route serves: what their own lines ask is compared."""
+    sides = [{line.name: line for line in side.actions} for side in (old, new)]
+    for name in dict.fromkeys((*sides[1], *sides[0])):
+        lines = sides[0].get(name), sides[1].get(name)
+        formulas = [line.requirement.formula if line is not None else None for line in lines]
+        asked = [() if formula is None else (formula,) for formula in formulas]
+        keys = [None if each is None else side.key(each) for side, each in zip(terms, formulas, strict=True)]
+        for each in weighing.weigh((asked[0], asked[1]), (("action", keys[0]), keys[1])):
+            if each.change is not None:
+                kind = each.kind
+                yield CellChange(
+                    "action", name, kind.role, kind.holding, each.change, *each.words(), each.proved, None, *lines
+                )
 
 
 def _templates(*policies: Policy) -> Iterator[Template]:
@@ -170,16 +251,6 @@ def _sent(method: str, *policies: Policy) -> str:
     )
 
 
-def _rank(region: Region, one: Situation, other: Situation) -> tuple[object, ...]:
-    """Of several regions where the same decides, the one to name: the template of a line, the new one first."""
-    shape = specificity(region.template, exact=True)
-    own = [side.line is not None and specificity(side.line.template, exact=True) == shape for side in (other, one)]
-    orders = (
-        (0, other.line.order) if other.line is not None else (1, one.line.order) if one.line is not None else (2, 0)
-    )
-    return (*orders, not own[0], not own[1], len(region.segments), region.template.text)
-
-
 def _roles(policy: Policy) -> object:
     roles = policy.roles
     closures = {name: frozenset(roles.names(bits)) for name, bits in roles.closure.items()}
@@ -197,16 +268,24 @@ def _denials(policy: Policy) -> object:
     return entries, messages
 
 
-def _endpoints(old: Policy, new: Policy) -> Iterator[EndpointChange]:
+def _standing(policy: Policy) -> object:
+    return [(line.methods, line.template.text, line.requirement.words()) for line in policy.standing]
+
+
+def _endpoints(old: Side, new: Side) -> Iterator[EndpointChange]:
     """The lines that one of them has not."""
     for one, other, is_new in ((new, old, True), (old, new, False)):
-        known = {(method, shape) for method, shape, _ in _shapes(other)}
-        for method, shape, line in _shapes(one):
+        known = {(method, shape) for method, shape, _ in _shapes(other.policy)}
+        for method, shape, line in _shapes(one.policy):
             if (method, shape) not in known:
                 region = regions_of([line.template]).found[-1]
-                sent = _sent(method, old, new)
-                covered = other.engine.line(sent, list(region.segments))
+                sent = _sent(method, old.policy, new.policy)
+                covered = other.policy.engine.line(sent, list(region.segments))
                 yield EndpointChange(method, line.template.text, is_new, line, covered)
+        names = {line.name for line in other.actions}
+        for action in one.actions:
+            if action.name not in names:
+                yield EndpointChange("action", action.name, is_new, action, None)
 
 
 def _shapes(policy: Policy) -> Iterable[tuple[str, object, Line]]:

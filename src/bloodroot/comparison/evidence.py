@@ -2,8 +2,9 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator, Mapping
+from collections.abc import Iterable, Mapping
 from dataclasses import dataclass, replace
+from itertools import chain
 from typing import Any
 
 from ..checks.finding import Witness
@@ -11,15 +12,36 @@ from ..checks.reasoning import Reasoner
 from ..checks.witnesses import by_root, command
 from ..core.caller import Caller
 from ..core.decision import Decision, Outcome
-from ..core.formulas import TRUE, both
+from ..core.formulas import FALSE, TRUE, Formula, both
 from ..core.paths import encoded_segment
 from ..core.policy import Policy
-from ..core.requirements import conditions_in
+from ..core.records import MISSING
+from ..core.requirements import conditions_in, references_in
 from .changes import Shown
 from .kinds import Kind
 from .regions import Region
-from .sides import Spot
+from .situations import Spot
 from .weighing import Weighed
+
+Values = Mapping[str, Any]
+
+
+@dataclass(frozen=True, slots=True)
+class Failing:
+    """Values for references, by their words, for which two policies may refuse for different reasons.
+
+    Attributes:
+        conditions: for every caller: where each condition alone fails or holds, and where all do.
+        others: for signed-out callers: where other callers gain or lose. Whether one is sent to sign in rests on that.
+    """
+
+    conditions: tuple[Values, ...]
+    others: tuple[Values, ...]
+
+    def of(self, weighed: Weighed) -> Iterable[Values]:
+        """The values to try for one kind of caller."""
+        never = FALSE in (weighed.old.when, weighed.new.when)
+        return chain([{}] if never else [], self.conditions, self.others if weighed.kind.roles is None else ())
 
 
 @dataclass(frozen=True, slots=True)
@@ -60,27 +82,38 @@ class _Request:
 
 def shown(old: Policy, new: Policy, where: Spotted, weighed: Weighed) -> Shown | None:
     """A request that shows a change of access, as both policies decide; None where there is none to be sure of."""
-    if weighed.assignment is None or weighed.change is None:
-        return None
-    request = _request(where, weighed.kind, weighed.assignment)
-    if request is None:
-        return None
-    one, other = request.decided(old).outcome, request.decided(new).outcome
-    let_in = (one is Outcome.ALLOW, other is Outcome.ALLOW)
-    open_yet = Outcome.DEPENDS in (one, other)
-    if let_in[0] == let_in[1] or open_yet:
-        return None
-    if let_in[1] != weighed.change.opens:
-        return None
-    return Shown(request.witness, one.value, other.value, _command(request))
+    for assignment, opens in ((weighed.opening, True), (weighed.closing, False)):
+        request = _request(where, weighed.kind, assignment) if assignment is not None else None
+        if request is None:
+            continue
+        outcomes = request.decided(old).outcome, request.decided(new).outcome
+        refused, let_in = outcomes if opens else outcomes[::-1]
+        if let_in is Outcome.ALLOW and refused in (Outcome.DENY, Outcome.SIGN_IN):
+            return Shown(request.witness, outcomes[0].value, outcomes[1].value, _command(request))
+    return None
 
 
-def answers_differ(
-    old: Policy, new: Policy, where: Spotted, weighed: Weighed, reasoner: Reasoner
-) -> tuple[str, str, Shown] | None:
-    """The answers of a refusal that both policies make and word differently, with a request that shows them."""
-    for assignment in _refused(weighed, reasoner):
-        request = _request(where, weighed.kind, assignment)
+@dataclass(frozen=True, slots=True)
+class Answered:
+    """Two answers to one refused request.
+
+    Attributes:
+        old: the answer of the old policy, in words.
+        new: that of the new one.
+        shown: the request.
+        values: the values that it was made of.
+    """
+
+    old: str
+    new: str
+    shown: Shown
+    values: Values
+
+
+def answers_differ(old: Policy, new: Policy, where: Spotted, kind: Kind, tried: Iterable[Values]) -> Answered | None:
+    """A request that both policies refuse and answer otherwise; None where there is none among those that are tried."""
+    for values in tried:
+        request = _request(where, kind, values)
         if request is None:
             continue
         one, other = request.decided(old), request.decided(new)
@@ -88,23 +121,28 @@ def answers_differ(
             continue
         words = _answer(one), _answer(other)
         if words[0] != words[1]:
-            return *words, Shown(request.witness, *words, _command(request))
+            return Answered(*words, Shown(request.witness, *words, _command(request)), values)
     return None
 
 
-def _refused(weighed: Weighed, reasoner: Reasoner) -> Iterator[Mapping[str, Any]]:
-    """Values for which both policies refuse: none needed, or for each condition those that fail it alone."""
-    when = both((weighed.old.when, weighed.new.when))
-    if weighed.old.outcome not in (Outcome.ALLOW, Outcome.DEPENDS):
-        yield {}
-        return
-    for condition in dict.fromkeys(conditions_in(when)):
-        failing = reasoner.implies(TRUE, condition)
-        if failing.assignment is not None:
-            yield failing.assignment
-    found = reasoner.implies(TRUE, when)
-    if found.assignment is not None:
-        yield found.assignment
+def failing(asked: Iterable[Formula], weighed: Iterable[Weighed], reasoner: Reasoner) -> Failing:
+    """Values for which something that two policies ask fails."""
+    asked = tuple(asked)
+    conditions = dict.fromkeys(each for formula in asked for each in conditions_in(formula))
+    found = [reasoner.implies(TRUE, condition).assignment for condition in conditions]
+    # Where a condition holds it is something else that refuses.
+    found += [reasoner.never(condition).assignment for condition in (*conditions, both(conditions))]
+    found.append({each.words(): MISSING for formula in asked for each in references_in(formula) if each.root != "path"})
+    others = [values for each in weighed for values in (each.opening, each.closing)]
+    return Failing(_different(found), _different(others))
+
+
+def _different(found: Iterable[Values | None]) -> tuple[Values, ...]:
+    return tuple({_as_key(values): values for values in found if values is not None}.values())
+
+
+def _as_key(values: Values) -> object:
+    return tuple(sorted((name, repr(value)) for name, value in values.items()))
 
 
 def _answer(decision: Decision) -> str:
@@ -121,8 +159,8 @@ def _request(where: Spotted, kind: Kind, assignment: Mapping[str, Any]) -> _Requ
     """A caller and a request with these values; None where there can be no such caller or path."""
     given = by_root(assignment)
     attributes = dict(given.get("caller", {}))
-    if kind.roles is None and attributes:
-        return None
+    if kind.roles is None:
+        attributes = {}
     caller = kind.caller()
     if caller is not None and "caller" in given:
         rest = {name: value for name, value in attributes.items() if name != "id"}

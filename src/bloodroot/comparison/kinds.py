@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Iterable, Iterator
 from dataclasses import dataclass
-from itertools import chain, combinations
+from itertools import combinations, product
 
 from ..core.caller import Caller, imagined
 from ..core.formulas import Conjunction, Formula, Negated, walk
@@ -66,6 +66,19 @@ def adds_up(formulas: Iterable[Formula]) -> bool:
     return asking <= 1
 
 
+def telling_roles(old: Policy, new: Policy, asked: Iterable[Formula]) -> list[str]:
+    """The roles that formulas ask for, and those by which a caller holds others of them than before."""
+    asked_for = dict.fromkeys(name for formula in asked for name in roles_in(formula))
+    found = list(asked_for)
+    for name in dict.fromkeys((*new.roles.bit, *old.roles.bit)):
+        held = [
+            {*each.roles.names(each.roles.held(Caller(roles=(name,))).bits)} & asked_for.keys() for each in (old, new)
+        ]
+        if name not in asked_for and held[0] != held[1]:
+            found.append(name)
+    return found
+
+
 def kinds_together(old: Policy, new: Policy, asked: Iterable[Formula]) -> tuple[list[Kind], bool]:
     """Kinds of callers with more than one of the roles that formulas ask for, those with fewer roles first.
 
@@ -74,7 +87,7 @@ def kinds_together(old: Policy, new: Policy, asked: Iterable[Formula]) -> tuple[
     Returns:
         The kinds, and whether they are all.
     """
-    names = list(dict.fromkeys(name for formula in asked for name in roles_in(formula)))
+    names = telling_roles(old, new, asked)
     found: list[Kind] = []
     seen: set[tuple[int, int]] = set()
     for count in range(2, len(names) + 1):
@@ -90,15 +103,25 @@ def kinds_together(old: Policy, new: Policy, asked: Iterable[Formula]) -> tuple[
     return found, True
 
 
-def kinds_by_permission(kinds: Iterable[Kind], asked: Iterable[Formula]) -> Iterator[Kind]:
+def kind_apart(old: Policy, new: Policy) -> list[Kind]:
+    """Callers with two roles that both policies keep apart; all such callers are treated alike."""
+    for members in new.roles.apart:
+        for one, other in combinations([name for name, _ in members], 2):
+            if old.roles.held(Caller(roles=(one, other))).apart:
+                return [Kind(f"{one} with {other}", (one, other))]
+    return []
+
+
+def kinds_by_permission(old: Policy, new: Policy, asked: Iterable[Formula]) -> Iterator[Kind]:
     """Callers with permissions of their own, and those with tokens that are made for less than they may do."""
+    asked = tuple(asked)
     names = list(dict.fromkeys(each.name for formula in asked for each in permissions_in(formula)))
-    for name in names:
-        yield Kind("signed-in", (), f"granted {name}", (name,))
-    if len(names) > 1:
-        yield Kind("signed-in", (), "granted every permission asked for", tuple(names))
-    signed_in = [kind for kind in kinds if kind.roles is not None]
-    for kind in signed_in:
-        for scopes in chain([()], ((name,) for name in names)):
-            words = f"a token for {scopes[0]} alone" if scopes else "a token for no permission"
-            yield Kind(kind.role, kind.roles, words, (), scopes)
+    roles = telling_roles(old, new, asked)
+    grants = [(), *((name,) for name in names), *([tuple(names)] if len(names) > 1 else [])]
+    scopes = [None, (), *((name,) for name in names)]
+    for role, granted, named in product((None, *roles), grants, scopes):
+        if granted or named is not None:
+            words = [f"granted {' and '.join(granted)}"] if granted else []
+            if named is not None:
+                words.append(f"a token for {named[0]} alone" if named else "a token for no permission")
+            yield Kind(role or "signed-in", (role,) if role else (), ", ".join(words), granted, named)

@@ -2,18 +2,19 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterable, Iterator, Mapping
-from dataclasses import dataclass, field
+from collections.abc import Callable, Iterator, Mapping
+from dataclasses import dataclass, field, replace
 from typing import Any
 
 from ..checks.reasoning import Proof, Reasoner
 from ..core.caller import Caller
 from ..core.decision import Outcome
-from ..core.formulas import FALSE, TRUE, Formula, can_be_true
+from ..core.formulas import FALSE, TRUE, Formula, can_be_true, walk
 from ..core.policy import Policy
-from ..core.requirements import in_words, permissions_in
+from ..core.requirements import Holding, in_words, permissions_in
+from ..core.roles import ANYONE
 from .changes import Change
-from .kinds import Kind, adds_up, kinds_by_permission, kinds_together
+from .kinds import Kind, adds_up, kind_apart, kinds_by_permission, kinds_together
 
 # What one policy asks; nothing where everything is closed.
 Asked = tuple[Formula, ...]
@@ -52,7 +53,9 @@ class Weighed:
         new: what it gets.
         change: what becomes of it; None where nothing does.
         proved: whether that is certain.
-        assignment: values for which it shows, by the words of the references; None where none are known.
+        opening: values for which the new policy lets in and the old one does not, by the words of the references; None
+            where none are known.
+        closing: values for which it is the other way round.
     """
 
     kind: Kind
@@ -60,7 +63,8 @@ class Weighed:
     new: Access
     change: Change | None
     proved: bool = True
-    assignment: Mapping[str, Any] | None = None
+    opening: Mapping[str, Any] | None = None
+    closing: Mapping[str, Any] | None = None
 
     def words(self) -> tuple[str, str]:
         """What it was and what it is; with what conditions ask where they have kept their names."""
@@ -120,31 +124,52 @@ class Weighing:
         return known
 
     def _weighed(self, asked: tuple[Asked, Asked], access: Weigh) -> Iterator[Weighed]:
+        known: dict[object, Weighed] = {}
+        telling = self.telling(asked)
+
         def of(kind: Kind) -> Weighed:
-            caller = kind.caller()
-            return self.compared(kind, access(self.old, asked[0], caller), access(self.new, asked[1], caller))
+            # Most roles make no difference to most endpoints.
+            key = telling(kind)
+            if key not in known:
+                known[key] = self._of(kind, asked, access)
+            return replace(known[key], kind=kind)
 
         found = [of(kind) for kind in self.singles]
         yield from found
-        formulas = (*asked[0], *asked[1])
-        if not all(map(adds_up, asked)):
-            together, complete = kinds_together(self.old, self.new, formulas)
-            self.left_open = self.left_open or not complete
-            yield from self._further(found, map(of, together), _part_of)
-        if any(True for formula in formulas for _ in permissions_in(formula)):
-            yield from self._further(found, map(of, kinds_by_permission(self.singles, formulas)), _same_roles)
-
-    @staticmethod
-    def _further(
-        found: list[Weighed], more: Iterable[Weighed], near: Callable[[Kind, Kind], bool]
-    ) -> Iterator[Weighed]:
-        """Kinds for whom more changes than for those whose roles they have."""
-        for each in more:
-            if each.change is None:
-                continue
-            if not any(other.change is each.change and near(other.kind, each.kind) for other in found):
+        for each in self.others(asked, access):
+            # Callers who see no more change than those with fewer roles are not worth another line.
+            if each.change is not None and not any(
+                other.change is each.change and _goes_for(other.kind, each.kind) for other in found
+            ):
                 found.append(each)
                 yield each
+
+    def others(self, asked: tuple[Asked, Asked], access: Weigh) -> Iterator[Weighed]:
+        """What changes for callers with several roles, for those with permissions of their own, and for tokens."""
+        formulas = (*asked[0], *asked[1])
+        kinds = kind_apart(self.old, self.new)
+        if not all(map(adds_up, asked)):
+            together, complete = kinds_together(self.old, self.new, formulas)
+            kinds += together
+            self.left_open = self.left_open or not complete
+        if any(True for formula in formulas for _ in permissions_in(formula)):
+            kinds += kinds_by_permission(self.old, self.new, formulas)
+        yield from (self._of(kind, asked, access) for kind in kinds)
+
+    def telling(self, asked: tuple[Asked, Asked]) -> Callable[[Kind], object]:
+        """What of a kind of caller makes a difference to what is asked: equal for those that get the same."""
+        sides = [(policy, _bits_in(formulas)) for policy, formulas in zip((self.old, self.new), asked, strict=True)]
+
+        def key(kind: Kind) -> object:
+            caller = kind.caller()
+            held = [(policy.roles.held(caller), mask) for policy, mask in sides]
+            return kind.granted, kind.scopes, *((each.bits & mask, bool(each.apart)) for each, mask in held)
+
+        return key
+
+    def _of(self, kind: Kind, asked: tuple[Asked, Asked], access: Weigh) -> Weighed:
+        caller = kind.caller()
+        return self.compared(kind, access(self.old, asked[0], caller), access(self.new, asked[1], caller))
 
     def compared(self, kind: Kind, old: Access, new: Access) -> Weighed:
         """What becomes of access."""
@@ -152,10 +177,9 @@ class Weighing:
             return Weighed(kind, old, new, Change.ANSWER if old.outcome is not new.outcome else None)
         wider, narrower = self.reasoner.implies(new.when, old.when), self.reasoner.implies(old.when, new.when)
         change, proved = self._change(old, new, wider, narrower)
-        opens = wider.assignment if wider.holds is False else None
-        closes = narrower.assignment if narrower.holds is False else None
-        assignment = closes if change in (Change.LOST, Change.NARROWED) else opens if opens is not None else closes
-        return Weighed(kind, old, new, change, proved, assignment)
+        opening = wider.assignment if wider.holds is False else None
+        closing = narrower.assignment if narrower.holds is False else None
+        return Weighed(kind, old, new, change, proved, opening, closing)
 
     def _change(self, old: Access, new: Access, wider: Proof, narrower: Proof) -> tuple[Change | None, bool]:
         """What becomes of access, and whether that is certain."""
@@ -177,12 +201,18 @@ class Weighing:
         return access.when is FALSE
 
 
-def _part_of(one: Kind, other: Kind) -> bool:
-    """Whether the other kind holds the roles of the one, and more."""
-    if one.roles is None or other.roles is None:
+def _bits_in(formulas: Asked) -> int:
+    """The roles that formulas ask for, and whether a caller is signed in."""
+    found = ANYONE
+    for formula in formulas:
+        for part in walk(formula):
+            if isinstance(part, Holding):
+                found |= part.mask
+    return found
+
+
+def _goes_for(one: Kind, other: Kind) -> bool:
+    """Whether what is said of one kind goes for another: that has its roles and perhaps more, or its tokens."""
+    if one.roles is None or other.roles is None or (one.holding and one.holding != other.holding):
         return False
-    return set(one.roles) <= set(other.roles)
-
-
-def _same_roles(one: Kind, other: Kind) -> bool:
-    return one.roles == other.roles and (not one.holding or one.holding == other.holding)
+    return one.roles == other.roles if other.holding else set(one.roles) <= set(other.roles)

@@ -1,0 +1,50 @@
+"""JSON, for programs. Format 1; docs/results.schema.json is its schema.
+
+Every result is an object with ``format``, the number of this contract, and ``result``, what it is about. The same thing
+has the same name and shape in all of them: a caller, a line with its place, a step.
+"""
+
+from ...checks.checking import CheckResult
+from ...core.explanation import Explanation
+from ...expected import ExpectedResult
+from ...identity.seed_result import SeedResult
+from ...probe.asking import AskResult
+from ...probe.result import PlanResult, Result
+from ...survey.coverage import SurveyResult
+from ...tried import TriedResult
+from ..results import FormatResult, LinesResult, MadeToken, MatrixResult, MembersResult, TokenResult
+from .shapes import (
+    ask,
+    check,
+    decision,
+    expected,
+    formatted,
+    lines,
+    made_token,
+    matrix,
+    members,
+    plan,
+    probe,
+    seed,
+    survey,
+    token,
+    tried,
+)
+
+REPORTS = {
+    MatrixResult: matrix,
+    Explanation: decision,
+    LinesResult: lines,
+    Result: probe,
+    PlanResult: plan,
+    MembersResult: members,
+    SeedResult: seed,
+    TokenResult: token,
+    MadeToken: made_token,
+    FormatResult: formatted,
+    SurveyResult: survey,
+    TriedResult: tried,
+    CheckResult: check,
+    AskResult: ask,
+    ExpectedResult: expected,
+}

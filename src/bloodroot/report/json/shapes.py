@@ -1,0 +1,250 @@
+"""Results as JSON."""
+
+from __future__ import annotations
+
+from collections import Counter
+from typing import TYPE_CHECKING, Any
+
+from ...checks.checking import CheckResult
+from ...checks.finding import Severity
+from ...core.decision import Outcome
+from ...core.explanation import Explanation
+from ...expected import ExpectedResult
+from ...identity.seed_result import SeedResult
+from ...probe.asking import AskResult
+from ...probe.judging import Verdict
+from ...probe.result import PlanResult, Result
+from ...survey.coverage import SurveyResult
+from ...tried import TriedResult
+from ..results import FormatResult, LinesResult, MadeToken, MatrixResult, MembersResult, TokenResult
+
+if TYPE_CHECKING:
+    pass
+
+from .pieces import (
+    answer_of,
+    asked_of,
+    caller_of,
+    finding_of,
+    line_of,
+    member_of,
+    observation_of,
+    row_of,
+    step_of,
+    surveyed_of,
+    untried_of,
+)
+from .written import written
+
+
+def matrix(result: MatrixResult) -> str:
+    """The matrix: its columns, and a row for each endpoint with a cell for each column."""
+    columns = result.matrix.columns
+    counts = Counter(cell.outcome for row in result.matrix.rows for cell in result.matrix.cells(row))
+    return written(
+        "matrix",
+        policy=result.policy.title,
+        counts={outcome.value: counts[outcome] for outcome in Outcome},
+        columns=[{"name": column.name, "description": column.description} for column in columns],
+        rows=[row_of(row, [column.name for column in columns]) for row in result.matrix.rows],
+    )
+
+
+def ask(result: AskResult) -> str:
+    """What an application answered to one request, and what is declared for it."""
+    response = {
+        "status": result.status,
+        "headers": [{"name": name, "value": value} for name, value in result.headers],
+        "body": result.body,
+    }
+    return written("ask", response=response, body_sent=result.body_sent or None, declared=_decision(result.explanation))
+
+
+def decision(result: Explanation) -> str:
+    """One decision: outcome, reason, answer, the line that decides, the steps, what remains, who would be let in."""
+    return written("decision", **_decision(result))
+
+
+def _decision(result: Explanation) -> dict[str, Any]:
+    made = result.decision
+    return {
+        "method": result.method,
+        "path": result.path,
+        "caller": caller_of(result.who, result.caller, result.role_table),
+        "outcome": made.outcome.value,
+        "reason": made.reason,
+        "remainder": result.remainder,
+        "answer": answer_of(made.answer) if made.answer is not None else None,
+        "line": line_of(made.line) if made.line is not None else None,
+        "steps": [step_of(step) for step in made.steps],
+        "sufficient_roles": list(result.sufficient_roles),
+        "hints": list(result.hints),
+    }
+
+
+def lines(result: LinesResult) -> str:
+    """The lines that cover a request, the one that decides first, and the standing rules beside them."""
+    return written(
+        "lines",
+        method=result.method,
+        path=result.path,
+        lines=[line_of(line) for line in result.lines],
+        rules=[line_of(rule) for rule in result.rules],
+    )
+
+
+def probe(result: Result) -> str:
+    """Every request of a probe with what was declared and observed, and what could not be tried."""
+    counts = {verdict.value: result.count(verdict) for verdict in Verdict}
+    return written(
+        "probe",
+        counts={**counts, "not-tried": len(result.untried)},
+        observations=[observation_of(each) for each in result.observations],
+        not_tried=[untried_of(each) for each in result.untried],
+        sign_in_faults=list(result.sign_in_faults),
+        stale=[
+            {
+                "persona": each.case.persona.name,
+                "method": each.case.method,
+                "path": each.case.target,
+                "how": each.how,
+                "seconds": each.seconds,
+                "limit": each.limit,
+            }
+            for each in result.stale
+        ],
+        notes=list(result.notes),
+        url=result.base or None,
+        part=result.part or None,
+    )
+
+
+def tried(result: TriedResult) -> str:
+    """How many cells of the matrix were tried, and each that was not."""
+    return written(
+        "tried",
+        files=list(result.files),
+        cells=result.cells,
+        tried=result.cells - len(result.lacking),
+        decisions=result.decisions,
+        others=result.others,
+        lacking=[
+            {
+                "methods": list(each.row.methods),
+                "template": each.row.path,
+                "column": result.matrix.columns[each.column].name,
+                "declared": each.cell.words(),
+                "never": each.never,
+                "side": each.side.strip(", ") or None,
+                "line": line_of(each.row.line),
+            }
+            for each in result.lacking
+        ],
+    )
+
+
+def plan(result: PlanResult) -> str:
+    """What a probe would ask."""
+    return written(
+        "plan",
+        url=result.base or None,
+        requests=[asked_of(case) for case in result.plan.cases],
+        not_tried=[untried_of(each) for each in result.plan.untried],
+    )
+
+
+def members(result: MembersResult) -> str:
+    """Members with the roles they hold, directly and by inclusion."""
+    return written("members", members=[member_of(member, result.policy.roles) for member in result.members])
+
+
+def seed(result: SeedResult) -> str:
+    """What became of each row of a seed."""
+    rows = [
+        {"kind": row.kind, "name": row.name, "verdict": row.verdict.value, "differences": list(row.differences)}
+        for row in result.rows
+    ]
+    return written("seed", dry_run=result.dry_run, rows=rows)
+
+
+def token(result: TokenResult) -> str:
+    """What a token says and comes to; neither its signature nor a key."""
+    examined = result.examined
+    caller = examined.counts
+    return written(
+        "token",
+        valid=caller is not None,
+        fault=examined.fault,
+        header=examined.header,
+        claims=examined.claims,
+        readings=[
+            {"what": step.what, "claim": step.where, "gives": list(step.gives), "notes": list(step.notes)}
+            for step in examined.steps
+        ],
+        hints=list(examined.hints),
+        directory=examined.fresh,
+        caller=caller_of(str(caller.id), caller, result.policy.roles) if caller is not None else None,
+        permissions=[{"name": name, "remainder": remainder} for name, remainder in examined.permissions],
+        lacking=list(examined.lacking),
+    )
+
+
+def made_token(result: MadeToken) -> str:
+    """A token made for development."""
+    caller = caller_of(result.who, result.caller, result.policy.roles)
+    return written("made-token", token=result.token, caller=caller, minutes=result.minutes)
+
+
+def formatted(result: FormatResult) -> str:
+    """Which files are tidy, and what changes in those that are not."""
+    files = [{"file": file.name, "tidy": file.tidy, "diff": file.diff or None} for file in result.files]
+    return written("format", files=files)
+
+
+def survey(result: SurveyResult) -> str:
+    """Every method of every endpoint, with the line that decides it; lines that cover none; what was left out."""
+    return written(
+        "survey",
+        sources=list(result.sources),
+        endpoints=[surveyed_of(row) for row in result.endpoints],
+        idle=[line_of(line) for line in result.idle],
+        notes=list(result.notes),
+    )
+
+
+def expected(result: ExpectedResult) -> str:
+    """Each cell of reviewed tables that is not as expected, and the endpoints that no table has."""
+    mismatches = [
+        {
+            "method": each.row.method,
+            "template": each.row.path,
+            "column": each.column,
+            "expected": each.expected,
+            "actual": each.actual,
+            "table": {"file": each.row.file, "line": each.row.number, "column": 1},
+            "line": line_of(each.line) if each.line is not None else None,
+        }
+        for each in result.mismatches
+    ]
+    unsaid = [
+        {
+            "methods": list(row.methods),
+            "template": row.path,
+            "line": line_of(row.line) if row.line is not None else None,
+        }
+        for row in result.unsaid
+    ]
+    return written("expected", files=list(result.files), agreed=result.agreed, mismatches=mismatches, unsaid=unsaid)
+
+
+def check(result: CheckResult) -> str:
+    """What was found, worst first, and what is accepted."""
+    return written(
+        "check",
+        sources=list(result.sources),
+        endpoints=result.endpoints,
+        counts={severity.value: result.count(severity) for severity in Severity},
+        findings=[finding_of(finding) for finding in result.findings],
+        accepted=[{**finding_of(finding), "reason": reason} for finding, reason in result.accepted],
+        unknown=list(result.unknown),
+    )
