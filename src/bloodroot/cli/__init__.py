@@ -8,7 +8,7 @@ from typing import Annotated
 
 import typer
 
-from . import ask, check, demo, draft, format, matrix, probe, seed, survey, token, why
+from . import ask, check, compare, demo, draft, format, matrix, probe, seed, survey, token, why
 
 app = typer.Typer(
     name="bloodroot",
@@ -23,6 +23,7 @@ app.command("draft")(draft.draft)
 app.command("check")(check.check)
 app.command("matrix")(matrix.matrix)
 app.command("why")(why.why)
+app.command("compare")(compare.compare)
 app.command("probe")(probe.probe)
 app.command("ask")(ask.ask)
 app.command("seed")(seed.seed)

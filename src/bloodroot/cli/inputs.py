@@ -10,6 +10,8 @@ from .output import UsageError
 if TYPE_CHECKING:
     from collections.abc import Iterable
 
+    from ..comparison.changes import Side
+    from ..core.binding import Route
     from ..core.caller import Caller
     from ..core.policy import Policy
     from ..language.tree import Document
@@ -77,11 +79,10 @@ def project_to_check(
         SettingsError: the settings cannot be used.
         UsageError: there is no policy.
     """
-    from ..files import load_with_tree
     from ..settings.policy_names import check_names
 
     chosen, found = _chosen(policy, settings)
-    rules, document = load_with_tree(chosen)
+    rules, document = read_policy(chosen)
     if found is not None:
         check_names(found, rules)
     if not sources and (found is None or not (found.app or found.openapi)):
@@ -128,11 +129,10 @@ def unbound_project(policy: Path | None, settings: Path | None, *, personas: boo
 
 
 def _read(policy: Path | None, settings: Path | None, *, personas: bool = True) -> tuple[Policy, Settings | None]:
-    from ..files import load
     from ..settings.policy_names import check_names
 
     chosen, found = _chosen(policy, settings)
-    rules = load(chosen)
+    rules, _ = read_policy(chosen)
     if found is not None and personas:
         check_names(found, rules)
     return rules, found
@@ -147,9 +147,96 @@ def _chosen(policy: Path | None, settings: Path | None) -> tuple[Path, Settings 
     chosen = policy
     if chosen is None:
         chosen = shown(found.policy) if found is not None else Path("access.bloodroot")
-    if not chosen.exists():
+    if not chosen.exists() and not _in_a_revision(chosen):
         raise UsageError(_no_policy(chosen, file if policy is None else None))
     return chosen, found
+
+
+def _in_a_revision(name: Path) -> bool:
+    """Whether a name is that of a file in a revision, as in ``main:access.bloodroot``."""
+    from ..revisions import RevisionError, revision
+
+    before, colon, _ = str(name).partition(":")
+    try:
+        return bool(colon) and revision(before, Path.cwd()) is not None
+    except RevisionError:
+        return False
+
+
+def read_policy(file: Path) -> tuple[Policy, Document]:
+    """A policy and its tree, from a file or, as in ``main:access.bloodroot``, from a revision.
+
+    Raises:
+        PolicyError: the policy cannot be used.
+    """
+    from ..files import load_from, load_with_tree
+    from ..revisions import place_in, revision
+
+    if file.exists() or not _in_a_revision(file):
+        return load_with_tree(file)
+    name, _, path = str(file).partition(":")
+    found = revision(name, Path.cwd())
+    assert found is not None
+    return load_from(found, place_in(found, path, Path.cwd()))
+
+
+def two_policies(old: str, new: str | None, policy: Path | None, settings: Path | None) -> tuple[Side, Side]:
+    """The two policies that are compared.
+
+    Args:
+        old: a file, a revision, or a file in a revision.
+        new: the same; None for the policy in the work tree.
+        policy: the policy file that was named, or None: the one that is looked for in revisions.
+        settings: the settings file that was named, or None.
+
+    Raises:
+        PolicyError: a policy cannot be used.
+        SettingsError: the settings cannot be used.
+        UsageError: there is no such file or revision.
+        RevisionError: a revision cannot be read.
+    """
+    from ..comparison.binding_both import side
+    from ..settings import find_settings, read_settings
+
+    file = settings or find_settings()
+    found = read_settings(file) if file is not None else None
+    usual = policy or (shown(found.policy) if found is not None else Path("access.bloodroot"))
+    if new is None and not usual.exists():
+        raise UsageError(_no_policy(usual, file if policy is None else None))
+    names = [_name_of_policy(name, usual) for name in (old, new)]
+    policies = [read_policy(name)[0] for name in names]
+    routes = _routes_if_needed(policies, found)
+    one, other = (side(each, str(name), routes) for each, name in zip(policies, names, strict=True))
+    return one, other
+
+
+def _name_of_policy(name: str | None, usual: Path) -> Path:
+    """A policy as `read_policy` takes it: of a revision alone the usual file is meant."""
+    from ..revisions import RevisionError, revision, top_of
+
+    if name is None or Path(name).is_file() or _in_a_revision(Path(name)):
+        return Path(name) if name is not None else usual
+    here = Path.cwd()
+    try:
+        found = revision(name, here)
+    except RevisionError as error:
+        raise UsageError(f'"{name}" is no file, and {error}') from None
+    if found is None:
+        raise UsageError(f'"{name}" is neither a file nor a revision of the git repository in {top_of(here)}')
+    try:
+        inside = usual.resolve().relative_to(found.top.resolve())
+    except ValueError:
+        raise UsageError(f"{usual} is outside of the git repository in {found.top}; name two files instead") from None
+    return Path(f"{name}:{inside.as_posix()}")
+
+
+def _routes_if_needed(policies: Iterable[Policy], settings: Settings | None) -> list[Route] | None:
+    """The routes of the application, where a policy names actions and there is an application."""
+    if settings is None or not settings.app or not any(each.unbound for each in policies):
+        return None
+    from ..survey.applications import imported, routes_of
+
+    return routes_of(imported(settings.app, settings.folder, "app"))
 
 
 def _no_policy(policy: Path, settings: Path | None) -> str:

@@ -45,6 +45,15 @@ class FormatOfRows(StrEnum):
     CSV = Format.CSV
 
 
+class FormatOfChanges(StrEnum):
+    """The formats of what changes between two policies."""
+
+    TABLE = Format.TABLE
+    JSON = Format.JSON
+    MARKDOWN = Format.MARKDOWN
+    HTML = Format.HTML
+
+
 class FormatWithoutCsv(StrEnum):
     """The formats of results that are no list of rows."""
 
@@ -61,7 +70,10 @@ SourcesArgument = Annotated[
     ),
 ]
 PolicyOption = Annotated[
-    Path | None, typer.Option("--policy", metavar="FILE", help="The policy; by default the one the settings name.")
+    Path | None,
+    typer.Option(
+        "--policy", metavar="FILE", help="The policy, or REVISION:FILE; by default the one the settings name."
+    ),
 ]
 SettingsOption = Annotated[
     Path | None,

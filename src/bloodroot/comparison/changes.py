@@ -137,6 +137,13 @@ class Declared:
     old: tuple[str, ...] | None
     new: tuple[str, ...] | None
 
+    @property
+    def opens(self) -> bool:
+        """Whether somebody may hold more than before."""
+        if self.kind == "apart":
+            return self.new is None
+        return self.kind != "permission" and bool(set(self.new or ()) - set(self.old or ()))
+
 
 @dataclass(frozen=True, slots=True)
 class Side:
@@ -187,9 +194,17 @@ class Comparison:
 
     @property
     def opens(self) -> bool:
-        """Whether somebody may be let in, or see a field, who was not before."""
+        """Whether somebody may be let in, see a field or hold something who was not, or did not, before.
+
+        What could not be compared may be so.
+        """
         named = (*self.fields, *self.permissions, *self.conditions)
-        return any(each.change.opens for each in self.cells) or any(each.change.opens for each in named)
+        return (
+            bool(self.left_open)
+            or any(each.change.opens for each in self.cells)
+            or any(each.change.opens for each in named)
+            or any(each.opens for each in self.declared)
+        )
 
     def counts(self) -> Counter[Change]:
         """How many cells change in which way."""

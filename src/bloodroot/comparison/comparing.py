@@ -58,7 +58,7 @@ def _left_open(old: Side, new: Side, at_endpoints: _AtEndpoints, weighing: Weigh
     if not at_endpoints.complete:
         yield "the templates have too many paths in common; requests that several of them cover were not all compared"
     if weighing.left_open:
-        yield "a line requires so many roles together that not every combination of them was compared"
+        yield "a line requires so many roles or permissions together that not every combination of them was compared"
     names = ", ".join(dict.fromkeys(each.name for each in (*new.actions, *old.actions)))
     if names and not (_standing(old.policy) == _standing(new.policy) and at_endpoints.same_denials):
         yield f"standing rules or denials differ, and the paths of these actions are not known: {names}"

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Iterator
+from collections.abc import Iterable
 from dataclasses import dataclass
 from itertools import combinations, product
 
@@ -12,6 +12,7 @@ from ..core.policy import Policy
 from ..core.requirements import permissions_in, roles_in
 
 _MOST_TOGETHER = 1_024
+_MOST_BY_PERMISSION = 8_192
 
 
 @dataclass(frozen=True, slots=True)
@@ -112,16 +113,32 @@ def kind_apart(old: Policy, new: Policy) -> list[Kind]:
     return []
 
 
-def kinds_by_permission(old: Policy, new: Policy, asked: Iterable[Formula]) -> Iterator[Kind]:
-    """Callers with permissions of their own, and those with tokens that are made for less than they may do."""
+def kinds_by_permission(
+    old: Policy, new: Policy, asked: Iterable[Formula], together: Iterable[Kind]
+) -> tuple[list[Kind], bool]:
+    """Callers with permissions of their own, and those with tokens that are made for less than they may do.
+
+    Args:
+        old: the old policy.
+        new: the new one.
+        asked: what both ask.
+        together: the kinds with several roles that make a difference.
+
+    Returns:
+        The kinds, and whether they are all.
+    """
     asked = tuple(asked)
     names = list(dict.fromkeys(each.name for formula in asked for each in permissions_in(formula)))
-    roles = telling_roles(old, new, asked)
+    kinds = [SIGNED_IN, *(Kind(name, (name,)) for name in telling_roles(old, new, asked)), *together]
     grants = [(), *((name,) for name in names), *([tuple(names)] if len(names) > 1 else [])]
     scopes = [None, (), *((name,) for name in names)]
-    for role, granted, named in product((None, *roles), grants, scopes):
+    found: list[Kind] = []
+    for kind, granted, named in product(kinds, grants, scopes):
         if granted or named is not None:
             words = [f"granted {' and '.join(granted)}"] if granted else []
             if named is not None:
                 words.append(f"a token for {named[0]} alone" if named else "a token for no permission")
-            yield Kind(role or "signed-in", (role,) if role else (), ", ".join(words), granted, named)
+            if len(found) == _MOST_BY_PERMISSION:
+                return found, False
+            found.append(Kind(kind.role, kind.roles, ", ".join(words), granted, named))
+    return found, True

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterator, Mapping
+from collections.abc import Callable, Iterable, Iterator, Mapping
 from dataclasses import dataclass, field, replace
 from typing import Any
 
@@ -124,17 +124,7 @@ class Weighing:
         return known
 
     def _weighed(self, asked: tuple[Asked, Asked], access: Weigh) -> Iterator[Weighed]:
-        known: dict[object, Weighed] = {}
-        telling = self.telling(asked)
-
-        def of(kind: Kind) -> Weighed:
-            # Most roles make no difference to most endpoints.
-            key = telling(kind)
-            if key not in known:
-                known[key] = self._of(kind, asked, access)
-            return replace(known[key], kind=kind)
-
-        found = [of(kind) for kind in self.singles]
+        found = list(self._each(self.singles, asked, access))
         yield from found
         for each in self.others(asked, access):
             # Callers who see no more change than those with fewer roles are not worth another line.
@@ -147,14 +137,26 @@ class Weighing:
     def others(self, asked: tuple[Asked, Asked], access: Weigh) -> Iterator[Weighed]:
         """What changes for callers with several roles, for those with permissions of their own, and for tokens."""
         formulas = (*asked[0], *asked[1])
-        kinds = kind_apart(self.old, self.new)
+        together: list[Kind] = []
         if not all(map(adds_up, asked)):
             together, complete = kinds_together(self.old, self.new, formulas)
-            kinds += together
             self.left_open = self.left_open or not complete
+        kinds = kind_apart(self.old, self.new) + together
         if any(True for formula in formulas for _ in permissions_in(formula)):
-            kinds += kinds_by_permission(self.old, self.new, formulas)
-        yield from (self._of(kind, asked, access) for kind in kinds)
+            by_permission, complete = kinds_by_permission(self.old, self.new, formulas, together)
+            self.left_open = self.left_open or not complete
+            kinds += by_permission
+        yield from self._each(kinds, asked, access)
+
+    def _each(self, kinds: Iterable[Kind], asked: tuple[Asked, Asked], access: Weigh) -> Iterator[Weighed]:
+        known: dict[object, Weighed] = {}
+        telling = self.telling(asked)
+        for kind in kinds:
+            # Most roles make no difference to most endpoints.
+            key = telling(kind)
+            if key not in known:
+                known[key] = self._of(kind, asked, access)
+            yield replace(known[key], kind=kind)
 
     def telling(self, asked: tuple[Asked, Asked]) -> Callable[[Kind], object]:
         """What of a kind of caller makes a difference to what is asked: equal for those that get the same."""

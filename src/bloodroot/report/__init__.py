@@ -20,6 +20,7 @@ class Format(StrEnum):
     LINES = "lines"
     JUNIT = "junit"
     HTML = "html"
+    MARKDOWN = "markdown"
 
     @property
     def module(self) -> str:
@@ -35,4 +36,5 @@ ENDINGS = {
     ".sarif": Format.SARIF,
     ".xml": Format.JUNIT,
     ".html": Format.HTML,
+    ".md": Format.MARKDOWN,
 }

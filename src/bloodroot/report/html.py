@@ -8,7 +8,7 @@ from jinja2 import Environment, PackageLoader, StrictUndefined
 
 from ..probe.judging import Verdict
 from ..probe.result import Result
-from .table.words import plural
+from .words import plural
 
 if TYPE_CHECKING:
     from ..probe.judging import Observation

@@ -5,6 +5,7 @@ has the same name and shape in all of them: a caller, a line with its place, a s
 """
 
 from ...checks.checking import CheckResult
+from ...comparison.changes import Comparison
 from ...core.explanation import Explanation
 from ...expected import ExpectedResult
 from ...identity.seed_result import SeedResult
@@ -13,6 +14,7 @@ from ...probe.result import PlanResult, Result
 from ...survey.coverage import SurveyResult
 from ...tried import TriedResult
 from ..results import FormatResult, LinesResult, MadeToken, MatrixResult, MembersResult, TokenResult
+from .compare import compare
 from .shapes import (
     ask,
     check,
@@ -45,6 +47,7 @@ REPORTS = {
     SurveyResult: survey,
     TriedResult: tried,
     CheckResult: check,
+    Comparison: compare,
     AskResult: ask,
     ExpectedResult: expected,
 }

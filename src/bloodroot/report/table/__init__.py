@@ -1,6 +1,7 @@
 """Tables, as a person reads a result in a terminal."""
 
 from ...checks.checking import CheckResult
+from ...comparison.changes import Comparison
 from ...core.explanation import Explanation
 from ...expected import ExpectedResult
 from ...identity.seed_result import SeedResult
@@ -11,6 +12,7 @@ from ...tried import TriedResult
 from ..results import FormatResult, LinesResult, MadeToken, MatrixResult, MembersResult, TokenResult
 from .ask import ask
 from .check import check
+from .compare import compare
 from .expected import expected
 from .formatted import formatted
 from .identity import made_token, members, seed, token
@@ -34,6 +36,7 @@ REPORTS = {
     SurveyResult: survey,
     TriedResult: tried,
     CheckResult: check,
+    Comparison: compare,
     AskResult: ask,
     ExpectedResult: expected,
 }

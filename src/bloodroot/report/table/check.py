@@ -10,7 +10,7 @@ from rich.text import Text
 
 from ...checks.finding import Severity
 from ...checks.witnesses import command
-from .words import ASKS, GOOD, OPEN, WRONG, plural
+from ..words import ASKS, GOOD, OPEN, WRONG, plural
 
 if TYPE_CHECKING:
     from ...checks.checking import CheckResult

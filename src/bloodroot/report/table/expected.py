@@ -8,7 +8,7 @@ from rich.console import Console, Group, RenderableType
 from rich.table import Table
 from rich.text import Text
 
-from .words import GOOD, WRONG, plural
+from ..words import GOOD, WRONG, plural
 
 if TYPE_CHECKING:
     from ...expected import ExpectedResult

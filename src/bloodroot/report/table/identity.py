@@ -11,7 +11,7 @@ from rich.table import Table
 from rich.text import Text
 
 from ...identity.seed_result import SeedResult, Verdict
-from .words import GOOD, OPEN, WRONG, plural
+from ..words import GOOD, OPEN, WRONG, plural
 
 if TYPE_CHECKING:
     from collections.abc import Iterable

@@ -11,7 +11,7 @@ from rich.text import Text
 
 from ...core.decision import Outcome
 from ...core.requirements import conditions_in
-from .words import STYLES, WARN, plural
+from ..words import STYLES, WARN, plural
 
 if TYPE_CHECKING:
     from collections.abc import Callable, Iterable

@@ -11,7 +11,7 @@ from rich.text import Text
 
 from ...probe.facts import By
 from ...probe.judging import Verdict
-from .words import GOOD, OPEN, WARN, WRONG, plural
+from ..words import GOOD, OPEN, WARN, WRONG, plural
 
 if TYPE_CHECKING:
     from ...probe.asked import AskedEndpoint

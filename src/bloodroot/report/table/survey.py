@@ -9,7 +9,7 @@ from rich.console import Console, Group, RenderableType
 from rich.table import Table
 from rich.text import Text
 
-from .words import GOOD, OPEN, WARN, WRONG, plural
+from ..words import GOOD, OPEN, WARN, WRONG, plural
 
 if TYPE_CHECKING:
     from ...survey.coverage import Surveyed, SurveyResult

@@ -7,8 +7,8 @@ from typing import TYPE_CHECKING
 from rich.console import Console, Group, RenderableType
 from rich.text import Text
 
+from ..words import GOOD, WARN, plural
 from .matrix import sheets
-from .words import GOOD, WARN, plural
 
 if TYPE_CHECKING:
     from ...tried import Lacking, TriedResult

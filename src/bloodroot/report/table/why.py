@@ -9,7 +9,7 @@ from rich.table import Table
 from rich.text import Text
 
 from ...core.decision import Outcome
-from .words import GOOD, OPEN, STYLES, WRONG
+from ..words import GOOD, OPEN, STYLES, WRONG
 
 if TYPE_CHECKING:
     from ...core.decision import Decision

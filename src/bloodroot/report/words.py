@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from ...core.decision import Outcome
+from ..core.decision import Outcome
 
 # Colours that stand out from white and from black alike: a contrast of 3.6 or more on either.
 GOOD, WRONG, WARN, OPEN, ASKS = "green4", "red3", "dark_orange3", "medium_orchid3", "dodger_blue3"

@@ -1,0 +1,55 @@
+"""bloodroot compare: two policies, or two revisions; who gained, who lost, on which endpoints."""
+
+from __future__ import annotations
+
+from enum import StrEnum
+from typing import Annotated
+
+import typer
+
+from .output import Color, ColorOption, FormatOfChanges, OutOption, PolicyOption, SettingsOption
+
+
+class Fail(StrEnum):
+    """What makes a comparison fail."""
+
+    GAINED = "gained"
+    ANY = "any"
+
+
+def compare(
+    old: Annotated[
+        str,
+        typer.Argument(metavar="OLD", help="A policy file, a revision of the git repository, or REVISION:FILE."),
+    ],
+    new: Annotated[
+        str | None, typer.Argument(metavar="[NEW]", help="The same; by default the policy as it is in the work tree.")
+    ] = None,
+    fail: Annotated[
+        Fail | None,
+        typer.Option(
+            "--fail",
+            help="Exit with status 1 where access may open: a cell gained, a condition wider or not comparable, a "
+            "field, or something held (gained); or where anything changes (any).",
+        ),
+    ] = None,
+    policy: PolicyOption = None,
+    settings: SettingsOption = None,
+    form: Annotated[
+        FormatOfChanges | None,
+        typer.Option("--format", help="The format; table by default, or what the ending of --out says."),
+    ] = None,
+    out: OutOption = None,
+    color: ColorOption = Color.AUTO,
+) -> None:
+    """Show whose access changes between two policies, with a request that shows each change."""
+    from ..checks.preparing import solver_if_any
+    from ..comparison.comparing import compare as compare_sides
+    from . import inputs, output
+
+    output.check_out(form, out)
+    sides = inputs.two_policies(old, new, policy, settings)
+    result = compare_sides(*sides, solver_if_any())
+    output.deliver(result, form, out, color)
+    if (fail is Fail.GAINED and result.opens) or (fail is Fail.ANY and not result.same_access):
+        raise typer.Exit(1)

@@ -1,0 +1,198 @@
+"""What a comparison came to, in the words and the order in which every format for people shows it."""
+
+from __future__ import annotations
+
+import shlex
+from collections.abc import Iterable, Iterator
+from dataclasses import dataclass
+
+from ..comparison.changes import CellChange, Change, Comparison, Declared, EndpointChange, NameChange, Shown
+from ..core.methods import COMMON
+from .words import plural
+
+# What opens access comes first.
+ORDER = (Change.GAINED, Change.WIDENED, Change.DIFFERENT, Change.LOST, Change.NARROWED, Change.ANSWER)
+SIGNS = {
+    Change.GAINED: "+",
+    Change.WIDENED: "+",
+    Change.DIFFERENT: "±",
+    Change.LOST: "-",
+    Change.NARROWED: "-",
+    Change.ANSWER: "=",
+}
+_COUNTED = {Change.ANSWER: "answered otherwise"}
+_OPENS, _CLOSES = "may let callers in who were refused", "may refuse callers who were let in"
+
+
+@dataclass(frozen=True, slots=True)
+class Alike:
+    """Kinds of callers for whom the same changes at one endpoint.
+
+    Attributes:
+        change: what becomes of access.
+        roles: the kinds of callers.
+        old: what they got.
+        new: what they get.
+        proved: whether that is certain.
+        shown: a request of one of them that shows it, or None.
+    """
+
+    change: Change
+    roles: tuple[str, ...]
+    old: str
+    new: str
+    proved: bool
+    shown: Shown | None
+
+    @property
+    def example(self) -> Shown | None:
+        """The request, where more than a role and a path makes the difference."""
+        shown = self.shown
+        if shown is None or shown.command is None or self.change is Change.ANSWER:
+            return None
+        witness = shown.witness
+        return shown if witness.caller or witness.record or witness.others else None
+
+
+@dataclass(frozen=True, slots=True)
+class AtEndpoint:
+    """What changes at one endpoint.
+
+    Attributes:
+        method: its methods, as a policy writes them.
+        path: its path.
+        changes: the changes, those that open access first.
+        old_line: where it was decided, or an empty string.
+        new_line: where it is decided, or an empty string.
+    """
+
+    method: str
+    path: str
+    changes: tuple[Alike, ...]
+    old_line: str
+    new_line: str
+
+
+def headline(result: Comparison) -> str:
+    """The answer in one sentence."""
+    if result.same_access:
+        return "No one's access changes."
+    counts = result.counts()
+    cells = [f"{counts[each]} {_COUNTED.get(each, each.value)}" for each in ORDER if counts[each]]
+    if cells:
+        endpoints = len({(each.method, each.path) for each in result.cells})
+        return f"Cells: {', '.join(cells)}, at {plural(endpoints, 'endpoint')}."
+    beside = [
+        f"{plural(len(found), 'change')} {word}"
+        for found, word in (
+            (result.fields, "of fields"),
+            (result.permissions, "of permissions"),
+            (result.conditions, "of conditions"),
+            (result.declared, "of what is declared"),
+        )
+        if found
+    ]
+    if not beside:
+        return "No change was found, and not everything could be compared."
+    return f"No endpoint changes; beside them {', '.join(beside)}."
+
+
+def cells_by_endpoint(result: Comparison, *, answers: bool) -> list[AtEndpoint]:
+    """Changes of access by endpoint, or changes of answers alone."""
+    wanted = [each for each in result.cells if (each.change is Change.ANSWER) == answers]
+    by_place: dict[tuple[str, str], list[CellChange]] = {}
+    for each in wanted:
+        by_place.setdefault((each.method, each.path), []).append(each)
+    # The methods of one path where just the same changes are one entry.
+    alike: dict[tuple[object, ...], list[str]] = {}
+    found: dict[tuple[object, ...], tuple[str, list[CellChange]]] = {}
+    for (method, path), cells in by_place.items():
+        key = (path, *((each.role, each.holding, each.change, each.old, each.new) for each in cells))
+        alike.setdefault(key, []).append(method)
+        found.setdefault(key, (path, cells))
+    return [
+        AtEndpoint(
+            " ".join(sorted(alike[key], key=_method_order)),
+            path,
+            tuple(_alike(cells)),
+            cells[0].old_line.place.at if cells[0].old_line is not None else "",
+            cells[0].new_line.place.at if cells[0].new_line is not None else "",
+        )
+        for key, (path, cells) in found.items()
+    ]
+
+
+def _method_order(method: str) -> tuple[int, str]:
+    return (COMMON.index(method) if method in COMMON else len(COMMON), method)
+
+
+def _alike(cells: Iterable[CellChange]) -> Iterator[Alike]:
+    groups: dict[tuple[object, ...], list[CellChange]] = {}
+    for each in sorted(cells, key=lambda each: ORDER.index(each.change)):
+        groups.setdefault((each.change, each.old, each.new, each.proved), []).append(each)
+    for group in groups.values():
+        first = group[0]
+        roles = tuple(f"{each.role}, {each.holding}" if each.holding else each.role for each in group)
+        shown = next((each.shown for each in group if each.shown is not None), None)
+        yield Alike(first.change, roles, first.old, first.new, first.proved, shown)
+
+
+def named_alike(changes: Iterable[NameChange]) -> Iterator[tuple[str, Alike]]:
+    """Changes of fields, permissions or conditions, with the kinds of callers for whom they are the same together."""
+    groups: dict[tuple[object, ...], list[NameChange]] = {}
+    for each in changes:
+        groups.setdefault((each.name, each.verb, each.change, each.old, each.new, each.proved), []).append(each)
+    for group in groups.values():
+        first = group[0]
+        name = f"{first.verb} {first.name}" if first.verb else first.name
+        roles = tuple(each.role for each in group if each.role)
+        yield name, Alike(first.change, roles, first.old, first.new, first.proved, None)
+
+
+def declared_in_words(each: Declared) -> str:
+    """What is declared otherwise, in words."""
+    names = "group" if each.kind == "group" else each.kind
+    if each.kind == "apart":
+        return f"{each.name} are {'no longer kept apart' if each.new is None else 'kept apart now'}"
+    if each.kind == "permission":
+        return f"permission {each.name} is {'gone' if each.new is None else 'new'}"
+    if each.old is None or each.new is None:
+        what = ", ".join(each.new or each.old or ())
+        verb = {"role": "includes", "group": "gives"}.get(each.kind, "holds")
+        given = f"; it {verb} {what}" if what and each.new is not None else ""
+        return f"{names} {each.name} is {'gone' if each.new is None else 'new'}{given}"
+    more = [name for name in each.new if name not in each.old]
+    less = [name for name in each.old if name not in each.new]
+    subject, now, before = {
+        "role": (f"role {each.name}", "includes", "no longer includes"),
+        "group": (f"group {each.name}", "gives", "no longer gives"),
+    }.get(each.kind, ("every signed-in caller", "holds", "no longer holds"))
+    parts = [f"{now} {', '.join(more)} now"] if more else []
+    parts += [f"{before} {', '.join(less)}"] if less else []
+    return f"{subject} {' and '.join(parts)}"
+
+
+def endpoint_in_words(each: EndpointChange) -> str:
+    """What was, or is, said of an endpoint that only one of the policies has a line for."""
+    if each.covered is None:
+        return "closed before" if each.new else "closed now"
+    return f"{'decided before' if each.new else 'decided now'} by {each.covered.place.at}"
+
+
+def next_step(result: Comparison) -> str:
+    """What to do next."""
+    if result.same_access:
+        return "Nothing to review but the text."
+    if result.opens:
+        return f"Review what is marked + and ±: it {_OPENS}. In CI, --fail gained makes that an error."
+    if any(each.change is not Change.ANSWER for each in result.cells):
+        return f"Review what is marked -: it {_CLOSES}."
+    return "Review what is listed; no caller is let in, or refused, who was not before."
+
+
+def how_to_see(result: Comparison) -> str | None:
+    """How the requests that are shown can be explained; None where none are."""
+    if not any(alike.example for each in cells_by_endpoint(result, answers=False) for alike in each.changes):
+        return None
+    old, new = shlex.quote(result.old.name), shlex.quote(result.new.name)
+    return f"Each request is explained with --policy {old}, and with --policy {new}."

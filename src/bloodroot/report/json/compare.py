@@ -1,0 +1,99 @@
+"""Two policies side by side, as JSON."""
+
+from __future__ import annotations
+
+from typing import TYPE_CHECKING, Any
+
+from ..compared import ORDER
+from .pieces import place_of
+
+if TYPE_CHECKING:
+    from ...comparison.changes import CellChange, Comparison, EndpointChange, NameChange, Shown
+    from ...core.lines import ActionLine, Line
+from .written import written
+
+
+def compare(result: Comparison) -> str:
+    """Every change."""
+    counts = result.counts()
+    return written(
+        "compare",
+        old=result.old.name,
+        new=result.new.name,
+        same_access=result.same_access,
+        opens=result.opens,
+        counts={change.value: counts[change] for change in ORDER},
+        cells=[_cell(each) for each in result.cells],
+        endpoints={
+            "new": [_endpoint(each) for each in result.endpoints if each.new],
+            "gone": [_endpoint(each) for each in result.endpoints if not each.new],
+        },
+        fields=[_named(each) for each in result.fields],
+        permissions=[_named(each) for each in result.permissions],
+        conditions=[_named(each) for each in result.conditions],
+        declared=[
+            {
+                "kind": each.kind,
+                "name": each.name,
+                "old": list(each.old) if each.old is not None else None,
+                "new": list(each.new) if each.new is not None else None,
+                "opens": each.opens,
+            }
+            for each in result.declared
+        ],
+        left_open=list(result.left_open),
+    )
+
+
+def _cell(each: CellChange) -> dict[str, Any]:
+    return {
+        "method": each.method,
+        "path": each.path,
+        "role": each.role,
+        "holding": each.holding or None,
+        "change": each.change.value,
+        "old": each.old,
+        "new": each.new,
+        "proved": each.proved,
+        "witness": _shown(each.shown) if each.shown is not None else None,
+        "old_line": _line(each.old_line),
+        "new_line": _line(each.new_line),
+    }
+
+
+def _shown(shown: Shown) -> dict[str, Any]:
+    witness = shown.witness
+    return {
+        "signed_in": witness.roles is not None,
+        "roles": list(witness.roles or ()),
+        "caller": dict(witness.caller),
+        "record": dict(witness.record) if witness.record is not None else None,
+        "others": dict(witness.others),
+        "method": witness.method,
+        "path": witness.path,
+        "old": shown.old,
+        "new": shown.new,
+        "command": shown.command,
+    }
+
+
+def _endpoint(each: EndpointChange) -> dict[str, Any]:
+    return {"method": each.method, "path": each.path, "line": _line(each.line), "covered": _line(each.covered)}
+
+
+def _named(each: NameChange) -> dict[str, Any]:
+    return {
+        "name": each.name,
+        "verb": each.verb or None,
+        "role": each.role or None,
+        "change": each.change.value,
+        "old": each.old,
+        "new": each.new,
+        "proved": each.proved,
+    }
+
+
+def _line(line: Line | ActionLine | None) -> dict[str, Any] | None:
+    if line is None:
+        return None
+    return {"place": place_of(line.place), "text": " ".join(line.place.text.split(" #")[0].split())}

@@ -1,0 +1,133 @@
+"""Markdown, for a pull request."""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Iterator
+
+from ..comparison.changes import Comparison
+from ..core.decision import Outcome
+from .compared import (
+    SIGNS,
+    Alike,
+    cells_by_endpoint,
+    declared_in_words,
+    endpoint_in_words,
+    headline,
+    named_alike,
+    next_step,
+)
+from .results import MatrixResult
+
+# What a reader of the comment can take in; the rest is counted, and is in the other formats.
+_MOST_ROWS = 100
+_SPECIAL = re.compile(r"([\\`*_{}\[\]<>#|~&@])")
+_WORDS = {Outcome.ALLOW: "allow", Outcome.SIGN_IN: "sign-in", Outcome.DENY: "·"}
+
+
+def compare(result: Comparison) -> str:
+    """What changes, in one line and in tables: fit for a comment on a pull request."""
+    parts = [f"### {plain(headline(result))}", "", f"{code(result.old.name)} → {code(result.new.name)}", ""]
+    for title, answers in (("Who gets in", False), ("What refused callers get", True)):
+        rows = [
+            [code(f"{each.method} {each.path}"), *_cells(alike, ", ".join(alike.roles))]
+            for each in cells_by_endpoint(result, answers=answers)
+            for alike in each.changes
+        ]
+        parts += _table(title, ["endpoint", "", "callers", "before", "after"], rows, folded=answers)
+    rows = [
+        [
+            "new" if each.new else "gone",
+            code(f"{each.method} {each.path}"),
+            plain(each.line.place.at),
+            plain(endpoint_in_words(each)),
+        ]
+        for each in result.endpoints
+    ]
+    parts += _table("Lines", ["", "endpoint", "line", ""], rows)
+    for title, changes in (
+        ("Fields", result.fields),
+        ("Permissions that code asks for", result.permissions),
+        ("Conditions that code asks for", result.conditions),
+    ):
+        rows = [[code(name), *_cells(alike, ", ".join(alike.roles))] for name, alike in named_alike(changes)]
+        parts += _table(title, ["name", "", "callers", "before", "after"], rows)
+    if result.declared:
+        parts += ["**Declared otherwise**", ""]
+        parts += [f"- {'**+** ' if each.opens else ''}{plain(declared_in_words(each))}" for each in result.declared]
+        parts.append("")
+    parts += [f"**Not compared:** {plain(each)}.\n" for each in result.left_open]
+    parts += _examples(result)
+    return "\n".join([*parts, plain(next_step(result))]) + "\n"
+
+
+def _cells(alike: Alike, callers: str) -> list[str]:
+    doubt = "" if alike.proved else " (not proved)"
+    change = f"{SIGNS[alike.change]} {alike.change.value}{doubt}"
+    change = f"**{change}**" if alike.change.opens else change
+    return [change, plain(callers), code(alike.old), code(alike.new)]
+
+
+def _table(title: str, heads: list[str], rows: list[list[str]], *, folded: bool = False) -> list[str]:
+    if not rows:
+        return []
+    table = [f"| {' | '.join(heads)} |", f"|{' --- |' * len(heads)}"]
+    table += [f"| {' | '.join(row)} |" for row in rows[:_MOST_ROWS]]
+    if len(rows) > _MOST_ROWS:
+        table.append(f"\n{len(rows) - _MOST_ROWS} more; the table and the JSON have all of them.")
+    if folded:
+        return [f"<details><summary>{title} ({len(rows)})</summary>", "", *table, "", "</details>", ""]
+    return [f"**{title}**", "", *table, ""]
+
+
+def _examples(result: Comparison) -> Iterator[str]:
+    """Requests that show what opens, for whoever reviews to try."""
+    found = []
+    for each in cells_by_endpoint(result, answers=False):
+        for alike in each.changes:
+            if alike.example is not None:
+                found.append(f"{alike.example.command}   # {alike.example.old} -> {alike.example.new}")
+    if found:
+        yield from ("<details><summary>Requests that show it</summary>", "", "```sh")
+        # No line of a command can end the block: none begins with a backquote.
+        yield from found[:_MOST_ROWS]
+        yield from ("```", "", "</details>", "")
+
+
+def matrix(result: MatrixResult) -> str:
+    """The matrix, a table for each area."""
+    heads = [column.name for column in result.matrix.columns]
+    rows = [
+        [code(f"{row.method} {row.path}"), *(_cell(cell.outcome, cell.words()) for cell in result.matrix.cells(row))]
+        for row in result.matrix.rows
+    ]
+    cells = sum(1 for _ in rows) * len(heads)
+    title = plain(result.policy.title or "Policy")
+    parts = [f"### {title}: {len(rows)} endpoints, {len(heads)} kinds of caller, {cells} cells", ""]
+    parts += [f"| endpoint | {' | '.join(map(plain, heads))} |", f"| --- |{' :-: |' * len(heads)}"]
+    parts += [f"| {' | '.join(row)} |" for row in rows]
+    return "\n".join([*parts, "", "· deny"]) + "\n"
+
+
+def _cell(outcome: Outcome, words: str) -> str:
+    return _WORDS.get(outcome) or plain(words)
+
+
+def plain(text: str) -> str:
+    """A text in which nothing is markup: names come from policies, and a comment is shown to others."""
+    return _SPECIAL.sub(r"\\\1", _one_line(text))
+
+
+def code(text: str) -> str:
+    """A text as code, in a cell of a table."""
+    text = _one_line(text)
+    fence = "`" * (max(map(len, re.findall("`+", text)), default=0) + 1)
+    blank = " " if text.startswith("`") or text.endswith("`") else ""
+    return f"{fence}{blank}{text}{blank}{fence}".replace("|", "\\|")
+
+
+def _one_line(text: str) -> str:
+    return "".join(character if character.isprintable() else " " for character in text)
+
+
+REPORTS = {Comparison: compare, MatrixResult: matrix}
