@@ -217,14 +217,12 @@ def hold_tried(
         columns: in which columns a decision counts.
         files: the logs, for the result.
     """
-    rows_of: dict[tuple[str, str], list[Row]] = {}
-    for row in matrix.rows:
-        rows_of.setdefault(_key(row.line), []).append(row)
+    rows_of = rows_by_line(matrix)
     seen: dict[tuple[int, int], set[str]] = {}
     decisions = others = 0
     for each in tried:
         decisions += 1
-        at = _row_for(policy, rows_of, each)
+        at = row_for(policy, rows_of, each.method, each.path)
         counted = list(columns(each)) if at is not None else []
         others += not counted
         for column in counted:
@@ -243,10 +241,22 @@ def _key(line: Line) -> tuple[str, str]:
     return line.place.at, line.template.text
 
 
-def _row_for(policy: Policy, rows_of: Mapping[tuple[str, str], list[Row]], tried: Tried) -> Row | None:
-    line = policy.engine.line_for(tried.method, tried.path)
+RowsByLine = Mapping[tuple[str, str], list[Row]]
+
+
+def rows_by_line(matrix: Matrix) -> RowsByLine:
+    """The rows of each line."""
+    found: dict[tuple[str, str], list[Row]] = {}
+    for row in matrix.rows:
+        found.setdefault(_key(row.line), []).append(row)
+    return found
+
+
+def row_for(policy: Policy, rows_of: RowsByLine, method: str, path: str) -> Row | None:
+    """The row that a request belongs to, or None."""
+    line = policy.engine.line_for(method, path)
     rows = rows_of.get(_key(line), []) if line is not None else []
-    named = [row for row in rows if ANY not in row.methods and covers(row.methods, tried.method)]
+    named = [row for row in rows if ANY not in row.methods and covers(row.methods, method)]
     return next(iter(named or [row for row in rows if ANY in row.methods]), None)
 
 

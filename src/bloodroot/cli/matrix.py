@@ -12,7 +12,7 @@ from .output import (
     Color,
     ColorOption,
     ExpectOption,
-    FormatOption,
+    FormatOfMatrix,
     OutOption,
     PolicyOption,
     SettingsOption,
@@ -22,8 +22,9 @@ from .output import (
 if TYPE_CHECKING:
     from ..core.matrix import Matrix
     from ..core.policy import Policy
+    from ..observed_cells import Cells
     from ..settings import Settings
-    from ..tried import TriedResult
+    from ..tried import Columns, TriedResult
 
 
 def matrix(
@@ -44,11 +45,20 @@ def matrix(
             "--fail-untried", metavar="PATTERN", help='Fail where a cell at such endpoints was not, as "DELETE *".'
         ),
     ] = None,
-    form: FormatOption = None,
+    journal: Annotated[
+        Path | None,
+        typer.Option("--journal", metavar="FILE", help="With --format html: what a probe observed, by its journal."),
+    ] = None,
+    form: Annotated[
+        FormatOfMatrix | None,
+        typer.Option("--format", help="The format; table by default, or what the ending of --out says."),
+    ] = None,
     out: OutOption = None,
     color: ColorOption = Color.AUTO,
 ) -> None:
     """Show who gets in where: roles against endpoints."""
+    from dataclasses import replace
+
     from ..core.matrix import matrix_of_callers, matrix_of_roles
     from ..expected import matrix_as_it_is
     from ..report.results import MatrixResult
@@ -78,10 +88,24 @@ def matrix(
             raise typer.Exit(1)
         return
     if expect is None:
-        output.deliver(MatrixResult(rules, result), form, out, color)
+        callers = {name: each.caller for name, each in found.personas.items()} if personas and found else None
+        shown = MatrixResult(rules, result, callers)
+        if journal is not None:
+            shown = replace(shown, observed=_observed(rules, result, found, journal, personas=personas))
+        output.deliver(shown, form, out, color)
         return
     columns = [column.name for column in result.columns]
     output.deliver_held(matrix_as_it_is(rules, result), columns, expect, form, out, color, bless=bless)
+
+
+def _columns(policy: Policy, matrix: Matrix, settings: Settings | None, *, personas: bool) -> Columns:
+    """In which columns of a matrix what somebody did counts."""
+    from ..tried import columns_of_callers, columns_of_roles
+    from . import inputs
+
+    settings = inputs.with_members(settings)
+    callers = {name: each.caller for name, each in settings.personas.items()} if settings is not None else {}
+    return columns_of_callers(callers) if personas else columns_of_roles(policy, matrix, callers)
 
 
 def _tried(
@@ -90,10 +114,14 @@ def _tried(
     """The matrix held against what was written down."""
     from itertools import chain
 
-    from ..tried import columns_of_callers, columns_of_roles, hold_tried, read_tried
-    from . import inputs
+    from ..tried import hold_tried, read_tried
 
-    settings = inputs.with_members(settings)
-    callers = {name: each.caller for name, each in settings.personas.items()} if settings is not None else {}
-    columns = columns_of_callers(callers) if personas else columns_of_roles(policy, matrix, callers)
+    columns = _columns(policy, matrix, settings, personas=personas)
     return hold_tried(policy, matrix, chain.from_iterable(map(read_tried, logs)), columns, logs)
+
+
+def _observed(policy: Policy, matrix: Matrix, settings: Settings | None, journal: Path, *, personas: bool) -> Cells:
+    """What a probe observed in the cells of the matrix."""
+    from ..observed_cells import observed_cells
+
+    return observed_cells(policy, matrix, journal, _columns(policy, matrix, settings, personas=personas))

@@ -45,6 +45,16 @@ class FormatOfRows(StrEnum):
     CSV = Format.CSV
 
 
+class FormatOfMatrix(StrEnum):
+    """The formats of a matrix."""
+
+    TABLE = Format.TABLE
+    JSON = Format.JSON
+    CSV = Format.CSV
+    MARKDOWN = Format.MARKDOWN
+    HTML = Format.HTML
+
+
 class FormatOfChanges(StrEnum):
     """The formats of what changes between two policies."""
 

@@ -43,7 +43,7 @@ def _changes(
     keys = terms[0].key(asked[0]), terms[1].key(asked[1])
     for weighed in weighing.weigh(((asked[0],), (asked[1],)), (keys, "alone"), access_by_formula):
         if weighed.change is not None and weighed.change is not Change.ANSWER:
-            holding = f", {weighed.kind.holding}" if weighed.kind.holding else ""
+            holding = f" ({weighed.kind.holding})" if weighed.kind.holding else ""
             words = weighed.words()
             yield NameChange(name, verb, weighed.kind.role + holding, weighed.change, *words, weighed.proved)
 

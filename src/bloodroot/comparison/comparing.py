@@ -79,7 +79,7 @@ class _AtEndpoints:
         self.terms = Terms(old, ids), Terms(new, ids)
         self.same_roles = _roles(old) == _roles(new)
         self.same_denials = _denials(old) == _denials(new)
-        regions = regions_of((_EVERYWHERE, *_templates(old, new)))
+        regions = regions_of((*_templates(new, old), _EVERYWHERE))
         self.regions = regions.found
         self.complete = regions.complete
 
@@ -216,8 +216,10 @@ def _at_actions(old: Side, new: Side, weighing: Weighing, terms: tuple[Terms, Te
 
 
 def _templates(*policies: Policy) -> Iterator[Template]:
+    """Every template, those of endpoints first."""
+    yield from (line.template for policy in policies for line in policy.endpoints)
     for policy in policies:
-        yield from (line.template for line in chain(policy.endpoints, policy.standing))
+        yield from (line.template for line in policy.standing)
         yield from (each.template for each in policy.answers.denials if each.template is not None)
 
 

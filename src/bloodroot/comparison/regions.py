@@ -51,11 +51,17 @@ class Regions:
 
 def regions_of(templates: Iterable[Template]) -> Regions:
     """One region for each combination of these templates that can match together."""
-    known = {specificity(template, exact=True): template for template in templates}
+    known: dict[Shape, Template] = {}
+    for template in templates:
+        known.setdefault(specificity(template, exact=True), template)
     complete = _add_meets(known)
     fresh = _fresh(known.values())
     deepest = max((len(template.segments) for template in known.values()), default=0) + 1
-    found = {region.segments: region for each in known.values() for region in _of_depths(each, fresh, deepest)}
+    found: dict[tuple[str, ...], Region] = {}
+    # Templates of one depth name their paths best, and of these the ones that were given first.
+    for each in sorted(known.values(), key=lambda template: template.segments[-1:] == (REST,)):
+        for region in _of_depths(each, fresh, deepest):
+            found.setdefault(region.segments, region)
     return Regions(tuple(found.values()), complete)
 
 

@@ -214,7 +214,8 @@ def _bits_in(formulas: Asked) -> int:
 
 
 def _goes_for(one: Kind, other: Kind) -> bool:
-    """Whether what is said of one kind goes for another: that has its roles and perhaps more, or its tokens."""
-    if one.roles is None or other.roles is None or (one.holding and one.holding != other.holding):
+    """Whether what is said of one kind goes for another, which has all that it has and perhaps more."""
+    if one.roles is None or other.roles is None:
         return False
-    return one.roles == other.roles if other.holding else set(one.roles) <= set(other.roles)
+    has_all = set(one.roles) <= set(other.roles) and set(one.granted) <= set(other.granted)
+    return has_all and one.scopes in (None, other.scopes)

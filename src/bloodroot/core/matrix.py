@@ -131,15 +131,22 @@ class Matrix:
         return (row.cell(number) for number in range(len(self.columns)))
 
 
-def matrix_of_roles(policy: Policy) -> Matrix:
-    """The matrix of a policy: signed out, signed in with no role beyond the defaults, then a column for each role."""
+def matrix_of_roles(policy: Policy, names: Iterable[str] | None = None) -> Matrix:
+    """The matrix of a policy: signed out, signed in with no role beyond the defaults, then a column for each role.
+
+    Args:
+        policy: the policy.
+        names: the roles, in the order of their columns; None for those of the policy, from least to most. One that the
+            policy does not know adds nothing.
+    """
     roles = policy.roles
+    names = roles.by_reach() if names is None else tuple(names)
     columns = (
         Column("signed-out", "nobody is signed in"),
         Column("signed-in", "signed in, with no role beyond the defaults"),
-        *(Column(name, roles.descriptions.get(name, "")) for name in roles.by_reach()),
+        *(Column(name, roles.descriptions.get(name, "")) for name in names),
     )
-    spreading = spreading_of_roles(policy)
+    spreading = spreading_of_names(policy, names)
     rows = [row_of(policy, spreading, line, methods) for line, methods in _rows_of(policy)]
     return Matrix(columns, tuple(rows))
 
@@ -151,8 +158,13 @@ def spreading_of_roles(policy: Policy, more: Iterable[int] = ()) -> Spreading:
         policy: the policy.
         more: for each column more, the bits of the roles that its caller holds.
     """
+    return spreading_of_names(policy, policy.roles.by_reach(), more)
+
+
+def spreading_of_names(policy: Policy, names: Iterable[str], more: Iterable[int] = ()) -> Spreading:
+    """The same with columns for these roles; one that the policy does not know adds nothing."""
     roles = policy.roles
-    held = [SIGNED_OUT, roles.base, *(roles.base | roles.closure[name] for name in roles.by_reach())]
+    held = [SIGNED_OUT, roles.base, *(roles.base | roles.closure.get(name, 0) for name in names)]
     return Spreading([*held, *(roles.base | bits for bits in more)], roles.base)
 
 

@@ -132,7 +132,7 @@ def _alike(cells: Iterable[CellChange]) -> Iterator[Alike]:
         groups.setdefault((each.change, each.old, each.new, each.proved), []).append(each)
     for group in groups.values():
         first = group[0]
-        roles = tuple(f"{each.role}, {each.holding}" if each.holding else each.role for each in group)
+        roles = tuple(f"{each.role} ({each.holding})" if each.holding else each.role for each in group)
         shown = next((each.shown for each in group if each.shown is not None), None)
         yield Alike(first.change, roles, first.old, first.new, first.proved, shown)
 

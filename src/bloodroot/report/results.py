@@ -6,20 +6,34 @@ from dataclasses import dataclass
 from typing import TYPE_CHECKING
 
 if TYPE_CHECKING:
+    from collections.abc import Mapping
+
     from ..core.caller import Caller
     from ..core.lines import Line
     from ..core.matrix import Matrix
     from ..core.policy import Policy
     from ..identity.examination import Examined
     from ..identity.members import Member
+    from ..observed_cells import Cells
 
 
 @dataclass(frozen=True, slots=True)
 class MatrixResult:
-    """The matrix of a policy."""
+    """The matrix of a policy.
+
+    Attributes:
+        policy: the policy.
+        matrix: the matrix.
+        callers: for a matrix of personas, the caller of each column; None for one of roles.
+        observed: what a probe observed, by the numbers of row and column; None where no journal was given.
+        folded: whether endpoints with equal rows are shown as one.
+    """
 
     policy: Policy
     matrix: Matrix
+    callers: Mapping[str, Caller | None] | None = None
+    observed: Cells | None = None
+    folded: bool = False
 
 
 @dataclass(frozen=True, slots=True)

@@ -1,17 +1,16 @@
-"""Pages, each whole in itself: nothing is loaded from elsewhere."""
+"""What a probe found, as a page."""
 
 from __future__ import annotations
 
 from typing import TYPE_CHECKING, Any
 
-from jinja2 import Environment, PackageLoader, StrictUndefined
-
-from ..probe.judging import Verdict
-from ..probe.result import Result
-from .words import plural
+from ...probe.judging import Verdict
+from ...probe.result import Result
+from ..words import plural
+from .page import page
 
 if TYPE_CHECKING:
-    from ..probe.judging import Observation
+    from ...probe.judging import Observation
 
 _WORDS = {
     Verdict.HOLE: "hole",
@@ -39,7 +38,7 @@ def probe(result: Result) -> str:
                 case = each.case
                 key = (id(case.asked), each.text, case.declared, case.sample, case.spelled)
                 groups.setdefault(key, []).append(each)
-    return _page(
+    return page(
         "probe.html",
         result=result,
         counts=[(_counted(verdict, result), verdict.value, result.count(verdict)) for verdict in _WORDS],
@@ -86,17 +85,3 @@ def _cell(found: list[Observation]) -> dict[str, str]:
         return {"verdict": worst.verdict.value, "word": _WORDS[worst.verdict], "text": worst.text}
     declared = list(dict.fromkeys(each.case.declared.value for each in found))
     return {"verdict": "agree", "word": " / ".join(declared), "text": ", ".join(each.case.sample for each in found)}
-
-
-def _page(name: str, **values: Any) -> str:
-    environment = Environment(
-        loader=PackageLoader("bloodroot.report"),
-        autoescape=True,
-        undefined=StrictUndefined,
-        trim_blocks=True,
-        lstrip_blocks=True,
-    )
-    return environment.get_template(name).render(**values)
-
-
-REPORTS = {Result: probe}

@@ -1,0 +1,10 @@
+"""Pages, each whole in itself: nothing is loaded from elsewhere."""
+
+from ...comparison.changes import Comparison
+from ...probe.result import Result
+from ..results import MatrixResult
+from .compare import compare
+from .matrix import matrix
+from .probe import probe
+
+REPORTS = {Result: probe, MatrixResult: matrix, Comparison: compare}

@@ -1,0 +1,136 @@
+"""Two policies side by side as a page."""
+
+from __future__ import annotations
+
+from dataclasses import replace
+from typing import TYPE_CHECKING, Any
+
+from ...core.lines import Line
+from ...core.matrix import Matrix, Spreading, matrix_of_roles, row_of, spreading_of_names
+from ..compared import (
+    SIGNS,
+    Alike,
+    cells_by_endpoint,
+    declared_in_words,
+    endpoint_in_words,
+    headline,
+    how_to_see,
+    named_alike,
+    next_step,
+)
+from .page import as_script, page, part
+from .sheet import Sheet, callers_of_roles, descriptions, ordered
+
+if TYPE_CHECKING:
+    from ...comparison.changes import CellChange, Comparison, EndpointChange
+
+
+def compare(result: Comparison) -> str:
+    """What changes, in words; then the matrix of the new policy, with what each cell was before."""
+    old, new = result.old.policy, result.new.policy
+    roles = list(dict.fromkeys((*new.roles.by_reach(), *old.roles.by_reach())))
+    matrix = matrix_of_roles(new, roles)
+    names = [column.name for column in matrix.columns]
+    sheet = Sheet(new, names, callers_of_roles(names))
+    rows = [sheet.row(row, matrix) for row in matrix.rows]
+    here = {(method, row["p"]) for row in rows for method in row["m"].split(" ")}
+    for gone in result.endpoints:
+        if (gone.method, gone.path) not in here:
+            rows.append(_gone(gone, sheet, matrix, spreading_of_names(new, roles)) | {"n": "gone"})
+    _mark(result, rows, names)
+    return page(
+        "matrix.html",
+        style=part("matrix.css"),
+        script=part("matrix.js"),
+        title=headline(result),
+        subtitle=f"{result.old.name} → {result.new.name}",
+        changes=_sections(result),
+        next=" ".join(filter(None, (next_step(result), how_to_see(result)))),
+        data=as_script(
+            {
+                "mode": "compare",
+                "old": result.old.name,
+                "new": result.new.name,
+                "about": descriptions((new, old), names, _ABOUT),
+                "personas": False,
+                "rows": ordered(rows),
+                **sheet.data(),
+            }
+        ),
+    )
+
+
+def _gone(gone: EndpointChange, sheet: Sheet, matrix: Matrix, spreading: Spreading) -> dict[str, Any]:
+    """An endpoint whose line is gone: what the line says that covers it now, or closed."""
+    line, covered = gone.line, gone.covered
+    if isinstance(line, Line) and covered is not None:
+        row = row_of(sheet.policy, spreading, replace(covered, template=line.template), (gone.method,))
+        return sheet.row(row, matrix)
+    area = line.template.area if isinstance(line, Line) else "action"
+    found = sheet.endpoint(gone.method, gone.path, area, line)
+    return found | {"l": -1, "o": "x" * len(matrix.columns), "r": {}, "s": {}, "w": []}
+
+
+def _mark(result: Comparison, rows: list[dict[str, Any]], names: list[str]) -> None:
+    """Put what changes into the cells, and what is new into the rows."""
+    changed: dict[tuple[str, str], list[CellChange]] = {}
+    for each in result.cells:
+        if each.role in names and not each.holding:
+            changed.setdefault((each.method, each.path), []).append(each)
+    new = {(each.method, each.path) for each in result.endpoints if each.new}
+    for row in rows:
+        methods = row["m"].split(" ")
+        if any((method, row["p"]) in new for method in methods):
+            row["n"] = "new"
+        for each in (each for method in methods for each in changed.get((method, row["p"]), ())):
+            command = each.shown.command if each.shown is not None else None
+            said = f"{each.shown.old} → {each.shown.new}" if each.shown is not None else None
+            row.setdefault("c", {})[names.index(each.role)] = [each.change.value, each.old, each.new, command, said]
+
+
+def _sections(result: Comparison) -> list[dict[str, Any]]:
+    """What changes, in the sections and the order of every format."""
+    found = []
+    for title, answers in (("Who gets in", False), ("What refused callers get", True)):
+        rows = [
+            _row(alike, f"{each.method} {each.path}", f"{each.method.split(' ')[-1]} {each.path}")
+            for each in cells_by_endpoint(result, answers=answers)
+            for alike in each.changes
+        ]
+        found.append({"title": title, "rows": rows, "open": not answers})
+    for title, changes in (
+        ("Fields", result.fields),
+        ("Permissions that code asks for", result.permissions),
+        ("Conditions that code asks for", result.conditions),
+    ):
+        rows = [_row(alike, name, "") for name, alike in named_alike(changes)]
+        found.append({"title": title, "rows": rows, "open": True})
+    lines = [
+        f"{'new' if each.new else 'gone'}: {each.method} {each.path}, {each.line.place.at}; {endpoint_in_words(each)}"
+        for each in result.endpoints
+    ]
+    found.append({"title": "Lines", "lines": lines, "rows": [], "open": True})
+    declared = [f"{'+ ' if each.opens else ''}{declared_in_words(each)}" for each in result.declared]
+    found.append({"title": "Declared otherwise", "lines": declared, "rows": [], "open": True})
+    left_open = [f"{each}." for each in result.left_open]
+    found.append({"title": "Not compared", "lines": left_open, "rows": [], "open": True})
+    return [each for each in found if each["rows"] or each.get("lines")]
+
+
+def _row(alike: Alike, name: str, link: str) -> dict[str, Any]:
+    return {
+        "name": name,
+        "link": link,
+        "change": alike.change.value,
+        "sign": SIGNS[alike.change],
+        "opens": alike.change.opens,
+        "roles": ", ".join(alike.roles),
+        "role": alike.roles[0] if alike.roles else "",
+        "old": alike.old,
+        "new": alike.new,
+        "proved": alike.proved,
+        "example": alike.example.command if alike.example is not None else "",
+    }
+
+
+_ABOUT = {"signed-out": "nobody is signed in", "signed-in": "signed in, with no role beyond the defaults"}

@@ -1,0 +1,70 @@
+"""The matrix as a page."""
+
+from __future__ import annotations
+
+from collections import Counter
+from typing import TYPE_CHECKING, Any
+
+from ...core.decision import Outcome
+from ..words import plural
+from .page import as_script, page, part
+from .sheet import Sheet, callers_of_roles, ordered
+
+if TYPE_CHECKING:
+    from ...observed_cells import Observed
+    from ..results import MatrixResult
+
+
+def matrix(result: MatrixResult) -> str:
+    """Endpoints down the side, kinds of caller across the top; what explains a cell is shown where it is chosen."""
+    names = [column.name for column in result.matrix.columns]
+    callers = list(result.callers.values()) if result.callers is not None else callers_of_roles(names)
+    sheet = Sheet(result.policy, names, callers)
+    rows = [sheet.row(row, result.matrix) for row in result.matrix.rows]
+    for (number, column), each in (result.observed or {}).items():
+        rows[number].setdefault("v", {})[column] = _observed(each)
+    title = result.policy.title or "Access matrix"
+    outcomes = Counter(cell.outcome for row in result.matrix.rows for cell in result.matrix.cells(row))
+    counted = f"{plural(len(rows), 'endpoint')}, {plural(len(names), 'kind')} of caller; "
+    counted += ", ".join(f"{outcomes[outcome]} {outcome.value}" for outcome in Outcome) + "."
+    return page(
+        "matrix.html",
+        style=part("matrix.css"),
+        script=part("matrix.js"),
+        title=title,
+        subtitle=f"{counted} {_observed_in_words(result)}".strip(),
+        changes=[],
+        data=as_script(
+            {
+                "mode": "observed" if result.observed is not None else "matrix",
+                "about": [column.description for column in result.matrix.columns],
+                "personas": result.callers is not None,
+                "rows": ordered(rows),
+                **sheet.data(),
+            }
+        ),
+    )
+
+
+def _observed(each: Observed) -> list[Any]:
+    return [
+        each.verdict,
+        [[asked.persona, asked.request, asked.sample, asked.verdict, asked.words] for asked in each.requests],
+    ]
+
+
+def _observed_in_words(result: MatrixResult) -> str:
+    if result.observed is None:
+        return ""
+    found = [each.verdict for each in result.observed.values()]
+    counts = [f"{found.count(verdict)} {word}" for verdict, word in _COUNTED.items() if found.count(verdict)]
+    return f"Cells that a probe asked: {len(found)}; {', '.join(counts)}."
+
+
+_COUNTED = {
+    "hole": "with a hole",
+    "blocked": "blocked",
+    "other": "refused otherwise",
+    "inconclusive": "inconclusive",
+    "agree": "as declared",
+}

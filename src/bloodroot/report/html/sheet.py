@@ -1,0 +1,151 @@
+"""A matrix as the data of a page: everything that is said more than once is said once, and numbered."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Iterable, Mapping
+from typing import TYPE_CHECKING, Any
+
+from ...core.caller import Caller, imagined
+from ...core.decision import Outcome
+from ...core.matrix import Matrix, Row
+from ...core.methods import ANY, COMMON
+from ...core.paths import read_path
+from ...core.policy import Policy
+from ...core.question import Question
+from ...core.requirements import in_words
+
+if TYPE_CHECKING:
+    from ...core.lines import ActionLine, Line
+    from ...language.problems import Place
+
+LETTERS = {Outcome.ALLOW: "a", Outcome.DEPENDS: "d", Outcome.SIGN_IN: "s", Outcome.DENY: "x"}
+_AROUND = 3  # lines of a file that are shown before and after a place
+
+
+class Numbered:
+    """Things by number: the same thing gets the same number."""
+
+    def __init__(self) -> None:
+        self._numbers: dict[Any, int] = {}
+
+    def of(self, thing: Any) -> int:
+        """The number of a thing."""
+        return self._numbers.setdefault(thing, len(self._numbers))
+
+    def all(self) -> list[Any]:
+        """Everything, in the order of the numbers."""
+        return list(self._numbers)
+
+
+class Sheet:
+    """The rows of a page, and what they have in common.
+
+    Args:
+        policy: the policy that explains.
+        columns: the names of the columns.
+        callers: who they are.
+    """
+
+    def __init__(self, policy: Policy, columns: Iterable[str], callers: Iterable[Caller | None]) -> None:
+        self.policy = policy
+        self.columns = list(columns)
+        self._callers = list(callers)
+        self.words = Numbered()
+        self._places = Numbered()
+        self._steps = Numbered()
+        self._whys = Numbered()
+        self._files: dict[str, dict[int, str]] = {}
+
+    def place(self, place: Place | None) -> int:
+        """The number of a place; -1 for none. The text around it goes with it."""
+        if place is None:
+            return -1
+        lines, name = place.source.lines, place.source.name
+        text = self._files.setdefault(name, {})
+        for number in range(max(1, place.line - _AROUND), min(len(lines), place.line + _AROUND) + 1):
+            text[number] = lines[number - 1]
+        return self._places.of((name, place.line))
+
+    def row(self, row: Row, matrix: Matrix) -> dict[str, Any]:
+        """One endpoint: outcomes by letter, and the numbers of what they rest on."""
+        standing, remainders, whys = {}, {}, []
+        cells = list(matrix.cells(row))
+        explain = self._explainer(row)
+        for number, cell in enumerate(cells):
+            if cell.remainder is not None:
+                remainders[number] = [self.words.of(cell.remainder.words()), self.words.of(in_words(cell.remainder))]
+            if cell.standing:
+                standing[number] = [self.words.of(each.words()) for each in cell.standing]
+            whys.append(explain(self._callers[number]))
+        found = self.endpoint(row.method, row.path, row.area, row.line)
+        found |= {"o": "".join(LETTERS[cell.outcome] for cell in cells), "r": remainders, "s": standing, "w": whys}
+        if not row.line.exact:
+            found["about"] = 1
+        return found
+
+    def endpoint(self, method: str, path: str, area: str, line: Line | ActionLine) -> dict[str, Any]:
+        """What is said of an endpoint, whatever its cells are."""
+        found: dict[str, Any] = {"m": method, "p": path, "a": area, "l": self.place(line.place)}
+        guards = [self.place(guard.place) for guard in getattr(line, "guards", ())]
+        if guards:
+            found["g"] = guards
+        if line.description:
+            found["t"] = line.description
+        return found
+
+    def _explainer(self, row: Row) -> Callable[[Caller | None], int]:
+        """What explains the decision on each caller at an endpoint."""
+        path = row.line.template.fill(dict.fromkeys(row.line.template.names, "x"))
+        segments = read_path(path) or []
+        method = row.methods[0]
+        if method == ANY:
+            # One that no other line has, where there is such a method.
+            free = (each for each in COMMON if self.policy.engine.line(each, segments) is row.line)
+            method = next(free, "GET")
+
+        def explain(caller: Caller | None) -> int:
+            question = Question(caller, method, path)
+            question.line, question.routed = row.line, True
+            numbers = []
+            for step in self.policy.engine.steps(question):
+                text = self.words.of(step.text)
+                numbers.append(self._steps.of((step.name, step.verdict, text, self.place(step.place))))
+            return self._whys.of(tuple(numbers))
+
+        return explain
+
+    def data(self) -> dict[str, Any]:
+        """What the rows refer to by number."""
+        return {
+            "columns": self.columns,
+            "words": self.words.all(),
+            "places": self._places.all(),
+            "files": self._files,
+            "steps": self._steps.all(),
+            "whys": self._whys.all(),
+        }
+
+
+def callers_of_roles(names: Iterable[str]) -> list[Caller | None]:
+    """A caller for each column of a matrix of roles."""
+    return [None if name == "signed-out" else imagined(*([] if name == "signed-in" else [name])) for name in names]
+
+
+def ordered(rows: list[dict[str, Any]]) -> list[dict[str, Any]]:
+    """Rows by area, in the order in which the areas come; areas of one row are gathered under ``/``."""
+    areas: dict[str, list[dict[str, Any]]] = {}
+    for row in rows:
+        areas.setdefault(row["a"], []).append(row)
+    alone = [row for area, found in areas.items() if len(found) == 1 or area == "/" for row in found]
+    for row in alone:
+        row["a"] = "/"
+    return alone + [row for area, found in areas.items() if len(found) > 1 and area != "/" for row in found]
+
+
+def descriptions(policies: Iterable[Policy], names: Iterable[str], also: Mapping[str, str]) -> list[str]:
+    """What each column is, in a few words."""
+    known: dict[str, str] = dict(also)
+    for policy in policies:
+        for name, text in policy.roles.descriptions.items():
+            known.setdefault(name, text)
+    return [known.get(name, "") for name in names]
