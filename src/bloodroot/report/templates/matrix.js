@@ -36,7 +36,7 @@ function cellOf(row, column, number) {
     text += seen[0] === "agree" ? " ✓" : seen[0] === "inconclusive" ? " ?" : " ✗";
     label += `; observed: ${seen[0]}`;
   }
-  return `<td class="${kind}" tabindex="-1" data-c="${column}" aria-label="${esc(label)}">${text}</td>`;
+  return `<td role="gridcell" class="${kind}" tabindex="-1" data-c="${column}" aria-label="${esc(label)}">${text}</td>`;
 }
 
 function signOf(text) {
@@ -45,25 +45,33 @@ function signOf(text) {
 }
 
 function draw() {
-  const head = columns.map((name, c) => `<th scope="col" data-c="${c}" title="${esc(data.about[c] || "")}"><span>${esc(name)}</span></th>`);
-  const parts = [`<table role="grid" aria-label="Who gets in where"><thead><tr><th scope="col"><span>endpoint</span></th>${head.join("")}<th scope="col"><span>let in</span></th></tr></thead>`];
+  const head = columns.map((name, c) => `<th role="columnheader" scope="col" data-c="${c}" title="${esc(data.about[c] || "")}"><span>${esc(name)}</span></th>`);
+  const parts = [`<table role="grid" aria-label="Who gets in where"><thead role="rowgroup"><tr role="row"><th role="columnheader" scope="col"><span>endpoint</span></th>${head.join("")}<th role="columnheader" scope="col"><span>let in</span></th></tr></thead>`];
   let area = null;
   rows.forEach((row, number) => {
     if (row.a !== area) {
       if (area !== null) parts.push("</tbody>");
       area = row.a;
-      parts.push(`<tbody data-area="${esc(area)}"><tr class="area"><th colspan="${columns.length + 2}" scope="rowgroup"><button type="button" aria-expanded="true">${esc(area)}</button></th></tr>`);
+      parts.push(`<tbody role="rowgroup" data-area="${esc(area)}"><tr role="row" class="area"><th role="rowheader" colspan="${columns.length + 2}" scope="rowgroup"><button type="button" aria-expanded="true">${esc(area)}</button></th></tr>`);
     }
     const cells = columns.map((_, c) => cellOf(row, c, number));
     const flag = row.n ? ` <span class="flag">${row.n}</span>` : "";
     const about = row.about ? " ~" : "";
     const guards = row.g ? ` <span class="quiet" title="${esc(row.g.map(placeName).join(", "))}">guarded</span>` : "";
     const total = [...row.o].filter((letter) => letter === "a" || letter === "d").length;
-    parts.push(`<tr data-n="${number}"><th scope="row"${row.t ? ` title="${esc(row.t)}"` : ""}><span class="method">${esc(row.m)}</span> ${esc(row.p)}${about}${flag}${guards}</th>${cells.join("")}<td class="total">${total}</td></tr>`);
+    parts.push(`<tr role="row" data-n="${number}"><th role="rowheader" scope="row"${row.t ? ` title="${esc(row.t)}"` : ""}><span class="method">${esc(row.m)}</span> ${esc(row.p)}${about}${flag}${guards}</th>${cells.join("")}<td role="gridcell" class="total">${total}</td></tr>`);
   });
-  parts.push(`</tbody><tfoot><tr><th scope="row">allow, or depends</th>${columns.map((_, c) => `<td data-c="${c}" class="total"></td>`).join("")}<td class="total"></td></tr></tfoot></table>`);
+  parts.push(`</tbody><tfoot role="rowgroup"><tr role="row"><th role="rowheader" scope="row">allow, or depends</th>${columns.map((_, c) => `<td role="gridcell" data-c="${c}" class="total"></td>`).join("")}<td role="gridcell" class="total"></td></tr></tfoot></table>`);
   $("sheet").innerHTML = parts.join("");
   $("sheet").classList.toggle("many", !roomy);
+}
+
+// With many columns each has a width of its own: a browser need not look at every cell to find it.
+function widths() {
+  const longest = Math.min(90, Math.max(...rows.map((row) => row.m.length + row.p.length + (row.n ? 6 : 0) + (row.g ? 9 : 0) + (row.about ? 2 : 0))) + 4);
+  const each = data.mode === "matrix" ? 34 : 62, first = Math.round(longest * 7.9);
+  const shown = state.role ? 1 : columns.length;
+  for (const [name, value] of [["first", first], ["cell", state.role ? 90 : each], ["width", first + shown * (state.role ? 90 : each) + 60]]) $("sheet").style.setProperty(`--${name}`, `${value}px`);
 }
 
 const placeName = (number) => (number < 0 ? "" : `${data.places[number][0]}:${data.places[number][1]}`);
@@ -109,6 +117,7 @@ function filter() {
   }
   for (const cell of document.querySelectorAll("#sheet tfoot td[data-c]")) cell.textContent = totals[cell.dataset.c];
   const column = columns.indexOf(state.role);
+  widths();
   $("columns").textContent = column < 0 ? "" : `#sheet [data-c]:not([data-c="${column}"]) { display: none; }`;
   $("count").textContent = `${shown} of ${rows.length} endpoints`;
   document.body.dataset.filterms = String(Math.round(performance.now() - begun));
@@ -168,7 +177,7 @@ function explain(row, column) {
   if (row.l >= 0) {
     const [file, line] = data.places[row.l], text = data.files[file] || {};
     const numbers = Object.keys(text).map(Number).filter((each) => Math.abs(each - line) <= 3).sort((one, other) => one - other);
-    out.push(`<h4>${esc(file)}</h4><pre>${numbers.map((each) => { const code = `${String(each).padStart(4)}  ${esc(text[each])}`; return each === line ? `<b>${code}</b>` : code; }).join("\n")}</pre>`);
+    out.push(`<h4>${esc(file)}</h4><pre tabindex="0">${numbers.map((each) => { const code = `${String(each).padStart(4)}  ${esc(text[each])}`; return each === line ? `<b>${code}</b>` : code; }).join("\n")}</pre>`);
   }
   const path = row.p.replace(/\{[^}]*\}/g, "x").replace(/\*+/g, "x"), method = row.m.split(" ")[0];
   out.push(`<h4>Ask again</h4><pre class="command">bloodroot why ${esc(columns[column])} ${esc(method === "any" ? "GET" : method)} ${esc(path)}</pre>`);
