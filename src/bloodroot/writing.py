@@ -8,11 +8,16 @@ from pathlib import Path
 
 
 def write_text(path: Path, text: str, *, private: bool = False) -> None:
-    """Write a file beside its place and then rename it, so that readers see the old text or the new, never a part.
+    """`write_bytes` of a text in UTF-8, with line ends as they are in Unix."""
+    write_bytes(path, text.encode("utf-8"), private=private)
+
+
+def write_bytes(path: Path, data: bytes, *, private: bool = False) -> None:
+    """Write a file beside its place and then rename it, so that readers see the old one or the new, never a part.
 
     Args:
         path: the file.
-        text: all that it is to hold.
+        data: all that it is to hold.
         private: whether its owner alone may read it.
 
     Raises:
@@ -20,8 +25,8 @@ def write_text(path: Path, text: str, *, private: bool = False) -> None:
     """
     handle, beside = tempfile.mkstemp(dir=path.parent, prefix=f".{path.name}.")
     try:
-        with os.fdopen(handle, "w", encoding="utf-8", newline="\n") as file:
-            file.write(text)
+        with os.fdopen(handle, "wb") as file:
+            file.write(data)
         # mkstemp makes files for their owner alone; a report is as readable as any other new file.
         mask = os.umask(0)
         os.umask(mask)

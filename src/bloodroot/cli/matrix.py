@@ -7,6 +7,7 @@ from typing import TYPE_CHECKING, Annotated
 
 import typer
 
+from ..report import Format
 from .output import (
     BlessOption,
     Color,
@@ -31,6 +32,22 @@ def matrix(
     policy: PolicyOption = None,
     settings: SettingsOption = None,
     personas: Annotated[bool, typer.Option("--personas", help="A column for each persona, not each role.")] = False,
+    only: Annotated[
+        list[str] | None,
+        typer.Option("--only", metavar="PATTERN", help='Only such endpoints, as "/trials*" or "DELETE *"; repeatable.'),
+    ] = None,
+    role: Annotated[
+        list[str] | None,
+        typer.Option("--role", metavar="NAME", help="Only this column, a role or a persona; repeatable."),
+    ] = None,
+    open_to_anyone: Annotated[
+        bool, typer.Option("--open", help="Only endpoints that let signed-out callers in, if only sometimes.")
+    ] = False,
+    fold: Annotated[bool, typer.Option("--fold", help="Show endpoints that treat callers alike as one row.")] = False,
+    guards: Annotated[bool, typer.Option("--guards", help="Show what guards in handlers require.")] = False,
+    roles: Annotated[
+        bool, typer.Option("--roles", help="The roles instead: who includes whom, and what each adds.")
+    ] = False,
     expect: ExpectOption = None,
     bless: BlessOption = False,
     tried: Annotated[
@@ -57,26 +74,34 @@ def matrix(
     color: ColorOption = Color.AUTO,
 ) -> None:
     """Show who gets in where: roles against endpoints."""
-    from dataclasses import replace
-
     from ..core.matrix import matrix_of_callers, matrix_of_roles
+    from ..core.roles_added import roles_added
     from ..expected import matrix_as_it_is
-    from ..report.results import MatrixResult
+    from ..report.results import MatrixResult, RolesResult
     from . import inputs, output
 
     output.check_out(form, out)
-    rules, found = inputs.bound_project(policy, settings)
-    if personas:
-        if found is None or not found.personas:
-            raise UsageError("there are no personas; write [personas.NAME] in bloodroot.toml")
-        found = inputs.with_members(found) or found
-        result = matrix_of_callers(rules, {name: each.caller for name, each in found.personas.items()})
-    else:
-        result = matrix_of_roles(rules)
     if bless and expect is None:
         raise UsageError("--bless writes the table that --expect FILE names")
     if fail_untried and tried is None:
         raise UsageError("--fail-untried is about what --tried LOG shows")
+    if (only or role or open_to_anyone) and (expect is not None or tried is not None):
+        raise UsageError("--only, --role and --open choose what is shown; --expect and --tried hold all of it")
+    if journal is not None and output.format_of(form, out) is not Format.HTML:
+        raise UsageError("--journal is shown by --format html; --tried FILE shows a table of what was tried")
+    rules, found = inputs.bound_project(policy, settings)
+    if roles:
+        output.deliver(RolesResult(rules, roles_added(rules)), form, out, color)
+        return
+    callers = None
+    if personas:
+        if found is None or not found.personas:
+            raise UsageError("there are no personas; write [personas.NAME] in bloodroot.toml")
+        found = inputs.with_members(found) or found
+        callers = {name: each.caller for name, each in found.personas.items()}
+        result = matrix_of_callers(rules, callers)
+    else:
+        result = matrix_of_roles(rules)
     if tried is not None:
         held = _tried(rules, result, found, tried, personas=personas)
         output.deliver(held, form, out, color)
@@ -87,15 +112,50 @@ def matrix(
         ):
             raise typer.Exit(1)
         return
-    if expect is None:
-        callers = {name: each.caller for name, each in found.personas.items()} if personas and found else None
-        shown = MatrixResult(rules, result, callers)
-        if journal is not None:
-            shown = replace(shown, observed=_observed(rules, result, found, journal, personas=personas))
-        output.deliver(shown, form, out, color)
+    if expect is not None:
+        columns = [column.name for column in result.columns]
+        output.deliver_held(matrix_as_it_is(rules, result), columns, expect, form, out, color, bless=bless)
         return
-    columns = [column.name for column in result.columns]
-    output.deliver_held(matrix_as_it_is(rules, result), columns, expect, form, out, color, bless=bless)
+    chosen, numbers = _chosen(rules, result, only or [], role or [], open_to_anyone=open_to_anyone)
+    if callers is not None:
+        callers = {name: callers[name] for name in (result.columns[number].name for number in numbers)}
+    observed = None
+    if journal is not None:
+        counted = _columns(rules, result, found, personas=personas)
+        observed = _observed(rules, chosen, journal, lambda tried: [n for n in counted(tried) if n in numbers], numbers)
+    output.deliver(MatrixResult(rules, chosen, callers, observed, fold, guards), form, out, color)
+
+
+def _chosen(
+    policy: Policy, matrix: Matrix, only: list[str], roles: list[str], *, open_to_anyone: bool
+) -> tuple[Matrix, list[int]]:
+    """The part of a matrix that is shown, and the numbers of its columns in the whole.
+
+    Raises:
+        UsageError: there is no such column or endpoint.
+    """
+    from ..core.matrix import matrix_of_roles
+    from ..core.selecting import open_to_signed_out, with_columns, with_rows
+    from ..language.problems import suggestion
+    from . import output
+
+    names = [column.name for column in matrix.columns]
+    for name in roles:
+        if name not in names:
+            guess = suggestion(name, names) or f"; known are {', '.join(names)}"
+            raise UsageError(f'--role: there is no column "{name}"{guess}')
+    numbers = [number for number, name in enumerate(names) if not roles or name in roles]
+    found = matrix
+    if only:
+        found = with_rows(
+            found, lambda row: any(output.matches(f"{method} {row.path}", only) for method in row.methods)
+        )
+        if not found.rows:
+            raise UsageError(f"--only: no endpoint is matched by {', '.join(only)}; a pattern is for all of its path")
+    if open_to_anyone:
+        opened = open_to_signed_out(matrix_of_roles(policy))
+        found = with_rows(found, lambda row: (row.methods, row.line.order, row.path) in opened)
+    return (with_columns(found, numbers) if roles else found), numbers
 
 
 def _columns(policy: Policy, matrix: Matrix, settings: Settings | None, *, personas: bool) -> Columns:
@@ -120,8 +180,9 @@ def _tried(
     return hold_tried(policy, matrix, chain.from_iterable(map(read_tried, logs)), columns, logs)
 
 
-def _observed(policy: Policy, matrix: Matrix, settings: Settings | None, journal: Path, *, personas: bool) -> Cells:
-    """What a probe observed in the cells of the matrix."""
+def _observed(policy: Policy, matrix: Matrix, journal: Path, columns: Columns, numbers: list[int]) -> Cells:
+    """What a probe observed in the cells of a part of the matrix, whose columns have these numbers in the whole."""
     from ..observed_cells import observed_cells
 
-    return observed_cells(policy, matrix, journal, _columns(policy, matrix, settings, personas=personas))
+    whole = observed_cells(policy, matrix, journal, columns)
+    return {(row, numbers.index(column)): each for (row, column), each in whole.items()}

@@ -53,6 +53,8 @@ class FormatOfMatrix(StrEnum):
     CSV = Format.CSV
     MARKDOWN = Format.MARKDOWN
     HTML = Format.HTML
+    PNG = Format.PNG
+    SVG = Format.SVG
 
 
 class FormatOfChanges(StrEnum):
@@ -149,7 +151,7 @@ def check_out(wanted: StrEnum | None, out: Path | None) -> None:
     Raises:
         UsageError: the ending of the file says no format, or there is no such folder.
     """
-    _format(wanted, out)
+    format_of(wanted, out)
     if out is not None and not out.absolute().parent.is_dir():
         raise UsageError(f"--out {out}: there is no folder {out.parent}")
 
@@ -169,7 +171,7 @@ def deliver(result: object, wanted: StrEnum | None = None, out: Path | None = No
     from ..report.results import MadeToken
     from ..writing import write_text
 
-    form = _format(wanted, out)
+    form = format_of(wanted, out)
     reports = import_module(f"..report.{form.module}", __package__).REPORTS
     report = reports.get(type(result))
     if report is None:
@@ -179,12 +181,28 @@ def deliver(result: object, wanted: StrEnum | None = None, out: Path | None = No
         text = _text_of(report(result, shown), shown)
     else:
         text = report(result)
-    if out is None:
+    if isinstance(text, bytes):
+        _deliver_bytes(text, out)
+    elif out is None:
         typer.echo(_encodable(text, sys.stdout.encoding or "utf-8"), nl=False, color=True)
     else:
         # A token is for its owner alone.
         write_text(out, _encodable(text, "utf-8"), private=isinstance(result, MadeToken))
         typer.echo(f"wrote {out}", err=True)
+
+
+def _deliver_bytes(data: bytes, out: Path | None) -> None:
+    """Write a picture to a file, or to a pipe."""
+    from ..writing import write_bytes
+
+    if out is not None:
+        write_bytes(out, data)
+        typer.echo(f"wrote {out}", err=True)
+    elif sys.stdout.isatty():
+        raise UsageError("a picture is not for a terminal; name a file with --out")
+    else:
+        sys.stdout.buffer.write(data)
+        sys.stdout.buffer.flush()
 
 
 def deliver_held(
@@ -219,7 +237,8 @@ def _encodable(text: str, encoding: str) -> str:
     return text.encode(encoding, "backslashreplace").decode(encoding)
 
 
-def _format(wanted: StrEnum | None, out: Path | None) -> Format:
+def format_of(wanted: StrEnum | None, out: Path | None) -> Format:
+    """The format that is asked for, or that the ending of a file says."""
     if wanted is not None:
         return Format(wanted.value)
     if out is None:

@@ -17,7 +17,7 @@ def why(
     words: Annotated[
         list[str],
         typer.Argument(
-            metavar="WHO METHOD PATH",
+            metavar="[WHO] METHOD PATH",
             help="A persona, roles, or both with commas between them, or signed-out; a method; a path, with its query.",
         ),
     ],
@@ -30,6 +30,9 @@ def why(
             "--caller", metavar="JSON", help="Attributes of the caller, id among them; all others are missing."
         ),
     ] = None,
+    who_gets_in: Annotated[
+        bool, typer.Option("--who", help="Who gets in at METHOD PATH: every role and persona, in one view.")
+    ] = False,
     path_only: Annotated[
         bool, typer.Option("--path-only", help="Only which lines cover METHOD PATH; WHO may be left out.")
     ] = False,
@@ -46,12 +49,15 @@ def why(
     """Explain one decision: the outcome, the steps that led there, and the lines they rest on."""
     from urllib.parse import parse_qs
 
+    from ..core.entrance import entrance
     from ..core.explanation import explain
     from ..report.results import LinesResult
     from . import inputs, output
 
     output.check_out(form, out)
-    if len(words) != 3 and not (path_only and len(words) == 2):
+    if who_gets_in and (len(words) != 2 or path_only or directory or attributes is not None):
+        raise UsageError("--who needs METHOD PATH alone, as in: bloodroot why --who GET /reports/stock")
+    if len(words) != 3 and not ((path_only or who_gets_in) and len(words) == 2):
         raise UsageError("why needs WHO METHOD PATH, as in: bloodroot why curator PATCH /trials/7")
     who, method, path = words[0], words[-2].upper(), words[-1]
     rules, found = inputs.bound_project(policy, settings)
@@ -62,6 +68,12 @@ def why(
         output.deliver(LinesResult(method, sent, tuple(lines), tuple(standing)), form, out, color)
         return
     values = {name: each[0] if len(each) == 1 else each for name, each in parse_qs(query, True).items()}
+    if who_gets_in:
+        found = inputs.with_members(found)
+        personas = {name: each.caller for name, each in found.personas.items()} if found is not None else {}
+        shown = entrance(rules, method, sent, personas, record=_object("--record", record), query=values)
+        output.deliver(shown, form, out, color)
+        return
     if directory:
         who, caller = _member(who, found)
     else:

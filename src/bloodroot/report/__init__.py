@@ -1,7 +1,8 @@
 """Results as people and programs read them: one module a format, over results that are plain data.
 
 Each module of a format has ``REPORTS``, which maps the type of a result to the function that writes it. The table gives
-what `rich` prints on a console, or a string to be shown as it is; every other format gives the text of a file.
+what `rich` prints on a console, or a string to be shown as it is; every other format gives the text of a file, and
+pictures its bytes.
 """
 
 from __future__ import annotations
@@ -21,6 +22,8 @@ class Format(StrEnum):
     JUNIT = "junit"
     HTML = "html"
     MARKDOWN = "markdown"
+    PNG = "png"
+    SVG = "svg"
 
     @property
     def module(self) -> str:
@@ -37,4 +40,6 @@ ENDINGS = {
     ".xml": Format.JUNIT,
     ".html": Format.HTML,
     ".md": Format.MARKDOWN,
+    ".png": Format.PNG,
+    ".svg": Format.SVG,
 }

@@ -12,6 +12,7 @@ if TYPE_CHECKING:
     from ..core.lines import Line
     from ..core.matrix import Matrix
     from ..core.policy import Policy
+    from ..core.roles_added import RoleAdds
     from ..identity.examination import Examined
     from ..identity.members import Member
     from ..observed_cells import Cells
@@ -27,6 +28,7 @@ class MatrixResult:
         callers: for a matrix of personas, the caller of each column; None for one of roles.
         observed: what a probe observed, by the numbers of row and column; None where no journal was given.
         folded: whether endpoints with equal rows are shown as one.
+        guards: whether to show what guards in handlers require.
     """
 
     policy: Policy
@@ -34,6 +36,15 @@ class MatrixResult:
     callers: Mapping[str, Caller | None] | None = None
     observed: Cells | None = None
     folded: bool = False
+    guards: bool = False
+
+
+@dataclass(frozen=True, slots=True)
+class RolesResult:
+    """The roles of a policy, with what each adds to those that it includes."""
+
+    policy: Policy
+    roles: tuple[RoleAdds, ...]
 
 
 @dataclass(frozen=True, slots=True)

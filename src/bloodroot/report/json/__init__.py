@@ -6,6 +6,7 @@ has the same name and shape in all of them: a caller, a line with its place, a s
 
 from ...checks.checking import CheckResult
 from ...comparison.changes import Comparison
+from ...core.entrance import Entrance
 from ...core.explanation import Explanation
 from ...expected import ExpectedResult
 from ...identity.seed_result import SeedResult
@@ -13,12 +14,13 @@ from ...probe.asking import AskResult
 from ...probe.result import PlanResult, Result
 from ...survey.coverage import SurveyResult
 from ...tried import TriedResult
-from ..results import FormatResult, LinesResult, MadeToken, MatrixResult, MembersResult, TokenResult
+from ..results import FormatResult, LinesResult, MadeToken, MatrixResult, MembersResult, RolesResult, TokenResult
 from .compare import compare
 from .shapes import (
     ask,
     check,
     decision,
+    entrance,
     expected,
     formatted,
     lines,
@@ -27,6 +29,7 @@ from .shapes import (
     members,
     plan,
     probe,
+    roles,
     seed,
     survey,
     token,
@@ -35,7 +38,9 @@ from .shapes import (
 
 REPORTS = {
     MatrixResult: matrix,
+    RolesResult: roles,
     Explanation: decision,
+    Entrance: entrance,
     LinesResult: lines,
     Result: probe,
     PlanResult: plan,

@@ -8,6 +8,7 @@ from typing import TYPE_CHECKING, Any
 from ...checks.checking import CheckResult
 from ...checks.finding import Severity
 from ...core.decision import Outcome
+from ...core.entrance import Entrance, Treated
 from ...core.explanation import Explanation
 from ...expected import ExpectedResult
 from ...identity.seed_result import SeedResult
@@ -16,7 +17,7 @@ from ...probe.judging import Verdict
 from ...probe.result import PlanResult, Result
 from ...survey.coverage import SurveyResult
 from ...tried import TriedResult
-from ..results import FormatResult, LinesResult, MadeToken, MatrixResult, MembersResult, TokenResult
+from ..results import FormatResult, LinesResult, MadeToken, MatrixResult, MembersResult, RolesResult, TokenResult
 
 if TYPE_CHECKING:
     pass
@@ -50,6 +51,25 @@ def matrix(result: MatrixResult) -> str:
     )
 
 
+def roles(result: RolesResult) -> str:
+    """Every role, the roles that it includes, and the endpoints that it adds to theirs."""
+    return written(
+        "roles",
+        policy=result.policy.title,
+        roles=[
+            {
+                "name": each.name,
+                "description": each.description,
+                "default": each.default,
+                "includes": list(each.includes),
+                "endpoints": each.total,
+                "adds": [{"method": one.method, "path": one.path, "outcome": one.words} for one in each.adds],
+            }
+            for each in result.roles
+        ],
+    )
+
+
 def ask(result: AskResult) -> str:
     """What an application answered to one request, and what is declared for it."""
     response = {
@@ -79,6 +99,31 @@ def _decision(result: Explanation) -> dict[str, Any]:
         "steps": [step_of(step) for step in made.steps],
         "sufficient_roles": list(result.sufficient_roles),
         "hints": list(result.hints),
+    }
+
+
+def entrance(result: Entrance) -> str:
+    """Who gets in at one endpoint: kinds of callers and personas, with those who get the same together."""
+    return written(
+        "entrance",
+        method=result.method,
+        path=result.path,
+        line=line_of(result.line) if result.line is not None else None,
+        rules=[line_of(rule) for rule in result.rules],
+        let_in=result.let_in,
+        kinds=result.count,
+        roles=[_treated(each) for each in result.roles],
+        personas=[_treated(each) for each in result.personas],
+    )
+
+
+def _treated(each: Treated) -> dict[str, Any]:
+    return {
+        "outcome": each.outcome.value,
+        "names": list(each.names),
+        "remainder": each.remainder,
+        "reason": each.reason,
+        "answer": answer_of(each.answer) if each.answer is not None else None,
     }
 
 

@@ -2,6 +2,7 @@
 
 from ...checks.checking import CheckResult
 from ...comparison.changes import Comparison
+from ...core.entrance import Entrance
 from ...core.explanation import Explanation
 from ...expected import ExpectedResult
 from ...identity.seed_result import SeedResult
@@ -9,22 +10,26 @@ from ...probe.asking import AskResult
 from ...probe.result import PlanResult, Result
 from ...survey.coverage import SurveyResult
 from ...tried import TriedResult
-from ..results import FormatResult, LinesResult, MadeToken, MatrixResult, MembersResult, TokenResult
+from ..results import FormatResult, LinesResult, MadeToken, MatrixResult, MembersResult, RolesResult, TokenResult
 from .ask import ask
 from .check import check
 from .compare import compare
+from .entrance import entrance
 from .expected import expected
 from .formatted import formatted
 from .identity import made_token, members, seed, token
 from .matrix import matrix
 from .probe import plan, probe
+from .roles import roles
 from .survey import survey
 from .tried import tried
 from .why import decision, lines
 
 REPORTS = {
     MatrixResult: matrix,
+    RolesResult: roles,
     Explanation: decision,
+    Entrance: entrance,
     LinesResult: lines,
     Result: probe,
     PlanResult: plan,

@@ -5,16 +5,17 @@ from __future__ import annotations
 from collections import Counter
 from typing import TYPE_CHECKING
 
+from rich.cells import cell_len
 from rich.console import Console, Group, RenderableType
-from rich.table import Table
 from rich.text import Text
 
 from ...core.decision import Outcome
 from ...core.requirements import conditions_in
+from ..joining import Joined, folded_rows, joined_rows
 from ..words import STYLES, WARN, plural
 
 if TYPE_CHECKING:
-    from collections.abc import Callable, Iterable
+    from collections.abc import Iterator
 
     from ...core.lines import Line
     from ...core.matrix import Cell, Matrix, Row
@@ -29,9 +30,11 @@ _MEANINGS = {
     Outcome.SIGN_IN: "sign in first",
     Outcome.DENY: "deny",
 }
-_ROOM_FOR_CONDITIONS = 36
 _MARKS = "†‡§¶"
 _PLAIN_MARKS = "abcd"
+_TOTAL = "let in"
+_LONG = 30  # rows, from which on the columns are named again at each area
+_FEWEST = 3  # columns that are worth a table of their own
 
 
 def matrix(whole: MatrixResult, console: Console) -> RenderableType:
@@ -39,60 +42,131 @@ def matrix(whole: MatrixResult, console: Console) -> RenderableType:
 
     Columns that do not fit beside each other, even as letters, follow in tables of their own.
     """
-    return Group(Text(_headline(whole.matrix, whole.policy), style="bold"), *sheets(whole.matrix, console))
+    parts = [Text(_headline(whole.matrix, whole.policy), style="bold")]
+    return Group(*parts, *sheets(whole.matrix, console, folded=whole.folded, guards=whole.guards))
 
 
-def sheets(result: Matrix, console: Console, lacking: frozenset[tuple[int, int]] = frozenset()) -> list[RenderableType]:
+def sheets(
+    result: Matrix,
+    console: Console,
+    lacking: frozenset[tuple[int, int]] = frozenset(),
+    *,
+    folded: bool = False,
+    guards: bool = False,
+) -> list[RenderableType]:
     """A matrix in as many tables as the width at hand needs, each with its legend.
 
     Args:
         result: the matrix.
         console: what it is for.
         lacking: cells to mark, as the id of a row and the number of a column.
+        folded: whether endpoints with equal rows are shown as one.
+        guards: whether to show what guards in handlers require.
     """
     parts: list[RenderableType] = []
-    widest = max((len(row.method) + len(row.path) for row in result.rows), default=0)
-    at_once = max(8, (console.width - widest - _ROOM_FOR_CONDITIONS) // 4)
-    count = len(result.columns)
-    for first in range(0, count, at_once):
-        numbers = range(first, min(first + at_once, count))
-        sheet = _Sheet(result, console, numbers, lacking)
-        if at_once < count:
-            parts += [Text(), Text(f"columns {numbers[0] + 1} to {numbers[-1] + 1} of {count}", style="bold")]
-        parts += [Text(), sheet.table(), Text(), *sheet.legend()]
+    whole = _Sheet(result, console, range(len(result.columns)), lacking, folded=folded, guards=guards)
+    groups = whole.groups()
+    for numbers in groups:
+        sheet = whole if len(groups) == 1 else _Sheet(result, console, numbers, lacking, folded=folded, guards=guards)
+        if len(groups) > 1:
+            count = f"columns {numbers[0] + 1} to {numbers[-1] + 1} of {len(result.columns)}"
+            parts += [Text(), Text(count, style="bold")]
+        parts += [Text(), *sheet.lines(), Text(), *sheet.legend()]
     return parts
 
 
 def _headline(result: Matrix, policy: Policy) -> str:
     cells = Counter(cell.outcome for row in result.rows for cell in result.cells(row))
     message = ", ".join(f"{cells[outcome]} {outcome.value}" for outcome in Outcome)
-    return f"{policy.title or 'Policy'}: {len(result.rows)} endpoints, {len(result.columns)} kinds of caller; {message}"
+    return (
+        f"{policy.title or 'Policy'}: {plural(len(result.rows), 'endpoint')}, "
+        f"{plural(len(result.columns), 'kind')} of caller; {message}"
+    )
 
 
 class _Sheet:
-    """A matrix laid out for the width at hand: conditions in the cells where they fit, else at the end of the row."""
+    """A matrix laid out for the width at hand.
 
-    def __init__(self, result: Matrix, console: Console, numbers: range, lacking: frozenset[tuple[int, int]]) -> None:
+    Names of columns and conditions are in the table where they fit. Where they do not, columns are letters, and what a
+    row depends on follows at its end, or below it. Nothing is cut off.
+    """
+
+    def __init__(
+        self,
+        result: Matrix,
+        console: Console,
+        numbers: range,
+        lacking: frozenset[tuple[int, int]],
+        *,
+        folded: bool,
+        guards: bool,
+    ) -> None:
         self.result = result
         self.lacking = lacking
         self.numbers = numbers
+        self.width = console.width
+        self.show_guards = guards
         self.columns = [result.columns[number] for number in numbers]
         self.letters = [_letters(place) for place in range(len(numbers))]
         self.plain = not console.encoding.lower().startswith("utf")
         self.signs = _PLAIN_SIGNS if self.plain else _SIGNS
         self.marks = self._marks()
         rows = [(row, [row.cell(number) for number in numbers]) for row in result.rows]
-        self.rows = _joined(rows, lambda row: [(id(row), number) in lacking for number in numbers])
-        self.left = max((len(methods) + len(row.path) for _, methods, row, _ in self.rows), default=0) + 3
-        widths = [
-            max([len(column.name), *(len(self._full(cell)) + 2 for cell in cells)], default=1)
-            for column, cells in zip(self.columns, zip(*(cells for *_, cells in self.rows), strict=True), strict=True)
+        joined = folded_rows if folded else joined_rows
+        self.rows = joined(rows, lambda row: [(id(row), number) in lacking for number in numbers])
+        self.left = max((self._named(each) for each in self.rows), default=0) + 4
+        self._choose_widths()
+
+    def _named(self, each: Joined) -> int:
+        return max(cell_len(name) for name in each.names) + 2 * (not each.row.line.exact)
+
+    def _choose_widths(self) -> None:
+        """How wide each column is, and whether columns are names or letters."""
+        signs = [[self._sign(each.row, number, cell) for number, cell in self._cells(each)] for each in self.rows]
+        signs_wide = [list(map(cell_len, row)) for row in signs]
+        letters = [max(column) for column in zip(map(len, self.letters), *signs_wide, strict=True)]
+        words = [
+            [
+                cell_len(f"{sign} {cell.remainder.words()}" if cell.remainder is not None else sign)
+                for sign, (_, cell) in zip(row, self._cells(each), strict=True)
+            ]
+            for row, each in zip(signs, self.rows, strict=True)
         ]
-        self.left += 2 * any(not row.line.exact for row in result.rows)
-        guards = max((len(_guards(row)) for _, _, row, _ in self.rows), default=0)
-        self.guarded = bool(guards)
-        right = 9 + guards + 2 * self.guarded
-        self.narrow = self.left + sum(widths) + 2 * len(widths) + right > console.width
+        names = [cell_len(column.name) for column in self.columns]
+        right = len(_TOTAL) + 2
+
+        def fits(widths: list[int]) -> bool:
+            return self.left + sum(widths) + 2 * len(widths) + right <= self.width
+
+        wide = [max(column) for column in zip(names, *words, strict=True)]
+        named = [max(column) for column in zip(names, *signs_wide, strict=True)]
+        self.narrow = not fits(wide)
+        self.lettered = self.narrow and not fits(named)
+        self.widths = letters if self.lettered else named if self.narrow else wide
+        room = self.width - sum(self.widths) - 2 * len(self.widths) - right
+        # Endpoints that are longer than that have a line of their own.
+        self.left = min(self.left, max(room, 8))
+
+    def groups(self) -> list[range]:
+        """The columns, in as many groups as the window needs: as even as they can be."""
+        count = len(self.columns)
+        if not self.lettered:
+            return [self.numbers]
+        each = max(self.widths, default=1) + 2
+        # Endpoints may take half of the window; longer ones have lines of their own.
+        room = self.width - min(self.left_wanted, self.width // 2) - len(_TOTAL) - 2
+        at_once = max(_FEWEST, room // each)
+        number = -(-count // at_once)
+        size = -(-count // number)
+        return [range(first, min(first + size, count)) for first in range(0, count, size)]
+
+    @property
+    def left_wanted(self) -> int:
+        """What the longest endpoint takes."""
+        return max((self._named(each) for each in self.rows), default=0) + 4
+
+    def _cells(self, each: Joined) -> list[tuple[int, Cell]]:
+        return list(zip(self.numbers, each.cells, strict=True))
 
     def _marks(self) -> dict[str, str]:
         """A sign for each thing that standing rules ask of the caller alone."""
@@ -102,66 +176,124 @@ class _Sheet:
             words: signs[number] if number < len(signs) else f"({number + 1})" for number, words in enumerate(asked)
         }
 
-    def table(self) -> Table:
-        """The table itself."""
-        table = Table(box=None, pad_edge=False, padding=(0, 2, 0, 0), show_footer=True, header_style="bold")
-        table.add_column("", no_wrap=True)
-        for place, column in enumerate(self.columns):
-            footer = Text(str(self._total(place)), style="dim")
-            table.add_column(self.letters[place] if self.narrow else column.name, footer=footer, no_wrap=self.narrow)
-        if self.narrow:
-            table.add_column("depends on")
-        table.add_column("allow", justify="right", style="dim", footer="")
-        if self.guarded:
-            table.add_column("guard in", style="dim", footer="")
-        table.columns[0].footer = Text("allow, or depends", style="dim")
-        area = None
-        for each, methods, row, cells in self.rows:
-            if each != area:
-                if area is not None:
-                    table.add_row()
-                table.add_row(Text(each, style="bold"))
-                area = each
-            self._add(table, methods, row, cells)
-        table.add_row()
-        return table
+    # Lines --------------------------------------------------------------------------------
 
-    def _add(self, table: Table, methods: str, row: Row, cells: list[Cell]) -> None:
-        shown: list[RenderableType] = [Text.assemble("  ", f"{methods} {row.path}", "" if row.line.exact else " ~")]
-        for number, cell in zip(self.numbers, cells, strict=True):
-            sign = self.signs[cell.outcome] + self._mark(row, number)
-            text = Text(sign if self.narrow or cell.remainder is None else f"{sign} {cell.remainder.words()}")
-            text.stylize(f"bold {WARN}" if (id(row), number) in self.lacking else STYLES[cell.outcome])
-            shown.append(text)
-        if self.narrow:
-            shown.append(Text(self._remainders(cells), style=STYLES[Outcome.DEPENDS]))
-        shown.append(f"{row.allow.bit_count()}")
-        if self.guarded:
-            shown.append(_guards(row))
-        table.add_row(*shown)
+    def lines(self) -> Iterator[Text]:
+        """The table, line by line."""
+        repeated = len(self.rows) > _LONG
+        head = self._head()
+        if not repeated:
+            yield head
+        area = None
+        for number, each in enumerate(self.rows):
+            if number and not each.area:
+                yield Text()
+            if each.area != area:
+                if area is not None:
+                    yield Text()
+                title = Text(each.area, style="bold")
+                if repeated:
+                    # In a long table the top is soon out of sight.
+                    if cell_len(each.area) < self.left:
+                        title.append_text(head[len(each.area) :])
+                    else:
+                        yield title
+                        title = head
+                if title.plain.strip():
+                    yield title
+                area = each.area
+            yield from self._row(each)
+        yield Text()
+        yield self._foot()
+
+    def _head(self) -> Text:
+        text = Text(" " * self.left, style="bold")
+        for name, width in zip(self._heads(), self.widths, strict=True):
+            text.append(name + " " * (width - cell_len(name) + 2))
+        return text.append(_TOTAL)
+
+    def _heads(self) -> list[str]:
+        return self.letters if self.lettered else [column.name for column in self.columns]
+
+    def _row(self, each: Joined) -> Iterator[Text]:
+        first, *others = each.names
+        text = Text(f"  {first}{'' if each.row.line.exact else ' ~'}")
+        if cell_len(text.plain) + 2 > self.left:
+            yield text
+            text = Text()
+        text.append(" " * (self.left - cell_len(text.plain)))
+        for (number, cell), width in zip(self._cells(each), self.widths, strict=True):
+            sign = self._sign(each.row, number, cell)
+            if not self.narrow and cell.remainder is not None:
+                sign = f"{sign} {cell.remainder.words()}"
+            style = f"bold {WARN}" if (id(each.row), number) in self.lacking else STYLES[cell.outcome]
+            text.append(sign, style)
+            text.append(" " * (width - cell_len(sign) + 2))
+        text.append(f"{self._let_in(each.row):>{len(_TOTAL)}}", "dim")
+        yield from self._with_notes(text, each)
+        for name in others:
+            yield Text(f"  {name}")
+
+    def _with_notes(self, text: Text, each: Joined) -> Iterator[Text]:
+        """A row, and what it depends on: at its end where that fits, else below it."""
+        notes = [self._remainders(each.cells)] if self.narrow else []
+        notes += [self._guards(each.row)] if each.row.line.guards else []
+        notes = [note for note in notes if note]
+        styles = [STYLES[Outcome.DEPENDS] if place == 0 and self.narrow else "dim" for place in range(len(notes))]
+        below = []
+        for note, style in zip(notes, styles, strict=True):
+            if cell_len(text.plain) + 2 + cell_len(note) <= self.width:
+                text.append("  ").append(note, style)
+            else:
+                below.append(Text(f"      {note}", style=style))
+        yield text
+        yield from below
+
+    def _foot(self) -> Text:
+        text = Text("let in, if only sometimes", style="dim")
+        if cell_len(text.plain) + 2 > self.left:
+            text = Text("let in"[: max(0, self.left - 2)], style="dim")
+        text.append(" " * (self.left - cell_len(text.plain)))
+        for place, width in enumerate(self.widths):
+            count = str(self._total(place))
+            text.append(count + " " * (width - len(count) + 2))
+        return text
+
+    def _sign(self, row: Row, number: int, cell: Cell) -> str:
+        return self.signs[cell.outcome] + self._mark(row, number)
 
     def _mark(self, row: Row, column: int) -> str:
         rules = [rule.requirement.words() for rule, _, columns in row.marks if columns >> column & 1]
         marks = "".join(dict.fromkeys(self.marks[words] for words in rules))
         return marks + ("!" if (id(row), column) in self.lacking else "")
 
-    def _remainders(self, cells: list[Cell]) -> str:
-        """What the cells of a row depend on, with the letters of their columns."""
-        by_words: dict[str, list[str]] = {}
-        for letters, cell in zip(self.letters, cells, strict=True):
-            if cell.remainder is not None:
-                by_words.setdefault(cell.remainder.words(), []).append(letters)
-        if len(by_words) == 1:
-            return next(iter(by_words))
-        return ", ".join(f"{' '.join(letters)} {words}" for words, letters in by_words.items())
+    def _let_in(self, row: Row) -> int:
+        """How many kinds of caller a row lets in, of all columns, if only sometimes."""
+        return (row.allow | sum(columns for _, columns in row.depends)).bit_count()
 
-    def _full(self, cell: Cell) -> str:
-        return f"{self.signs[cell.outcome]} {cell.remainder.words()}" if cell.remainder else self.signs[cell.outcome]
+    def _remainders(self, cells: list[Cell]) -> str:
+        """What the cells of a row depend on, with the heads of their columns."""
+        by_words: dict[str, list[str]] = {}
+        for head, cell in zip(self._heads(), cells, strict=True):
+            if cell.remainder is not None:
+                by_words.setdefault(cell.remainder.words(), []).append(head)
+        if len(by_words) == 1:
+            return f"if {next(iter(by_words))}"
+        return ", ".join(f"{' '.join(heads)} if {words}" for words, heads in by_words.items())
+
+    def _guards(self, row: Row) -> str:
+        """Where the guards are that a row contains, and what they require where that is wanted."""
+        guards = dict.fromkeys((guard.place.at, guard.text) for guard in row.line.guards)
+        if self.show_guards:
+            return ", ".join(f"guard in {at} requires {text}" for at, text in guards)
+        return f"guard in {', '.join(dict.fromkeys(at for at, _ in guards))}"
 
     def _total(self, column: int) -> int:
-        return sum(cells[column].outcome in (Outcome.ALLOW, Outcome.DEPENDS) for *_, cells in self.rows)
+        rows = {id(row): row for each in self.rows for row in each.rows}
+        bit = 1 << self.numbers[column]
+        return sum(1 for row in rows.values() if (row.allow | sum(bits for _, bits in row.depends)) & bit)
 
-    def legend(self) -> Iterable[Text]:
+    def legend(self) -> Iterator[Text]:
         """What the signs, the letters and the marks mean."""
         text = Text()
         for outcome, meaning in _MEANINGS.items():
@@ -170,9 +302,8 @@ class _Sheet:
         yield text
         if any(not row.line.exact for row in self.result.rows):
             yield Text("~ about: the application's path cannot be written in a policy, and what it serves decides")
-        if self.narrow:
-            named = (f"{letters} {each.name}" for letters, each in zip(self.letters, self.columns, strict=True))
-            yield Text("   ".join(named))
+        if self.lettered:
+            yield from self._names()
         rules: dict[str, dict[Line, None]] = {}
         for row in self.result.rows:
             for rule, _, _ in row.marks:
@@ -183,6 +314,17 @@ class _Sheet:
             at = first.place.at + (f" and {plural(len(others), 'line')} more" if others else "")
             yield Text(f"{mark} and always: {words} ({tests + ', ' if tests else ''}{at})")
 
+    def _names(self) -> Iterator[Text]:
+        """What the letters mean, in as many lines as are needed; no name is divided."""
+        line = ""
+        for letters, column in zip(self.letters, self.columns, strict=True):
+            name = f"{letters} {column.name}"
+            if line and cell_len(line) + 3 + cell_len(name) > self.width:
+                yield Text(line)
+                line = ""
+            line += f"{'   ' if line else ''}{name}"
+        yield Text(line)
+
 
 def _letters(number: int) -> str:
     """A, B, ... Z, AA, AB and so on."""
@@ -192,29 +334,3 @@ def _letters(number: int) -> str:
         number, digit = divmod(number - 1, 26)
         letters = chr(ord("A") + digit) + letters
     return letters
-
-
-def _guards(row: Row) -> str:
-    """Where the guards are that a row contains."""
-    return ", ".join(dict.fromkeys(guard.place.at for guard in row.line.guards))
-
-
-def _joined(
-    rows: list[tuple[Row, list[Cell]]], marked: Callable[[Row], list[bool]]
-) -> list[tuple[str, str, Row, list[Cell]]]:
-    """Rows by area, with the methods of one line and the same cells in one row.
-
-    Areas of one row are gathered under ``/``: a heading for each of them would be longer than what it heads.
-    """
-    areas: dict[str, list[tuple[str, Row, list[Cell]]]] = {}
-    for row, cells in rows:
-        found = areas.setdefault(row.area, [])
-        last = found[-1] if found else None
-        if last and last[1].line is row.line and last[2] == cells and marked(last[1]) == marked(row):
-            found[-1] = (f"{found[-1][0]} {row.method}", row, cells)
-        else:
-            found.append((row.method, row, cells))
-    alone = [each for area, found in areas.items() if len(found) == 1 or area == "/" for each in found]
-    return [("/", *each) for each in alone] + [
-        (area, *each) for area, found in areas.items() if len(found) > 1 and area != "/" for each in found
-    ]
