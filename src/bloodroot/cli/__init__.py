@@ -8,7 +8,7 @@ from typing import Annotated
 
 import typer
 
-from . import ask, check, compare, demo, draft, format, matrix, probe, seed, survey, token, why
+from . import ask, check, compare, demo, draft, export, format, matrix, probe, seed, survey, token, why
 
 app = typer.Typer(
     name="bloodroot",
@@ -29,6 +29,7 @@ app.command("ask")(ask.ask)
 app.command("seed")(seed.seed)
 app.add_typer(token.app, name="token")
 app.command("format")(format.tidy_files)
+app.add_typer(export.app, name="export")
 
 
 def _version(wanted: bool) -> None:

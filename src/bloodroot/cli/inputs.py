@@ -128,6 +128,16 @@ def unbound_project(policy: Path | None, settings: Path | None, *, personas: boo
     return rules, found
 
 
+def policy_as_written(policy: Path | None, settings: Path | None) -> tuple[Policy, Document]:
+    """The policy and its tree, as they are written: bound to no application.
+
+    Raises:
+        PolicyError: the policy cannot be used.
+        SettingsError: the settings cannot be used.
+    """
+    return read_policy(_chosen(policy, settings)[0])
+
+
 def _read(policy: Path | None, settings: Path | None, *, personas: bool = True) -> tuple[Policy, Settings | None]:
     from ..settings.policy_names import check_names
 

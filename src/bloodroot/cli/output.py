@@ -191,6 +191,19 @@ def deliver(result: object, wanted: StrEnum | None = None, out: Path | None = No
         typer.echo(f"wrote {out}", err=True)
 
 
+def deliver_text(text: str, out: Path | None) -> None:
+    """Print a text for other programs, or write it to a file, whole or not at all."""
+    from ..writing import write_text
+
+    if out is None:
+        typer.echo(_encodable(text, sys.stdout.encoding or "utf-8"), nl=False)
+        return
+    if not out.absolute().parent.is_dir():
+        raise UsageError(f"--out {out}: there is no folder {out.parent}")
+    write_text(out, text)
+    typer.echo(f"wrote {out}", err=True)
+
+
 def _deliver_bytes(data: bytes, out: Path | None) -> None:
     """Write a picture to a file, or to a pipe."""
     from ..writing import write_bytes

@@ -260,7 +260,7 @@ def roles_picture(result: RolesResult) -> Figure:
             bbox=box,
         )
     # Boxes have a size once they are drawn, and lines end at their edges.
-    FigureCanvasAgg(figure).draw()
+    FigureCanvasAgg(figure).draw()  # type: ignore[no-untyped-call]
     for name, each in roles.items():
         for included in each.includes:
             style = {"arrowstyle": "-|>", "color": _QUIET, "linewidth": 1.1, "shrinkA": 0, "shrinkB": 2}
@@ -305,7 +305,7 @@ def _role_text(each: RoleAdds, width: float, height: float) -> str:
     if each.default and each.name != "signed-in":
         lines.append("every signed-in caller holds it")
     else:
-        lines.append(f"adds {len(each.adds)} of {plural(each.total, 'endpoint')}:")
+        lines.append(f"adds {len(each.adds)} of {plural(each.total, 'endpoint')}{':' if each.adds else ''}")
     room = max(1, min(9, int((height - 0.75) / 0.16)))
     for added in each.adds[:room]:
         words = "" if added.words == "allow" else f", {added.words}"

@@ -1,0 +1,185 @@
+"""An OpenAPI document with what a policy requires filled in, and nothing else of it changed."""
+
+from __future__ import annotations
+
+import io
+import json
+import re
+from collections.abc import Iterable, MutableMapping
+from dataclasses import dataclass
+from pathlib import Path
+from typing import Any
+
+from ..language.errors import BloodrootError
+from .security import Operation
+
+# Where requirements are written: OpenAPI has a place for scopes alone.
+REQUIREMENT = "x-access"
+_BEARER = {"type": "http", "scheme": "bearer"}
+
+
+class ExportError(BloodrootError):
+    """Something cannot be exported. The message says what, and the way out."""
+
+
+@dataclass(frozen=True, slots=True)
+class Filled:
+    """A document with requirements.
+
+    Attributes:
+        text: the document.
+        operations: how many operations were filled in.
+        notes: what was left out, and why.
+    """
+
+    text: str
+    operations: int
+    notes: tuple[str, ...]
+
+
+def filled(file: Path, operations: Iterable[Operation]) -> Filled:
+    """A document with ``security``, requirements and the answers to refused callers in each operation.
+
+    Args:
+        file: the document, JSON or YAML. Comments, order and layout stay as they are.
+        operations: what its operations require.
+
+    Raises:
+        ExportError: the document cannot be read.
+    """
+    text = _text_of(file)
+    is_json = file.suffix.lower() == ".json" or text.lstrip().startswith("{")
+    whole = json.loads(text) if is_json else _read_yaml(text, file)
+    notes: list[str] = []
+    count = 0
+    schemes = _Schemes(whole)
+    for each in operations:
+        operation = _operation(whole, each.keys)
+        if operation is None:
+            notes.append(f"{each.keys[2].upper()} {each.keys[1]} is behind a $ref; it was left as it is")
+            continue
+        operation["security"] = schemes.of(operation, each.open_to)
+        operation[REQUIREMENT] = each.access
+        _add_answers(operation, each.refusals, quoted=not is_json)
+        count += 1
+    schemes.declare()
+    return Filled(_written_json(whole, text) if is_json else _written_yaml(whole, text), count, tuple(notes))
+
+
+def _text_of(file: Path) -> str:
+    try:
+        return file.read_bytes().decode("utf-8-sig")
+    except FileNotFoundError:
+        raise ExportError(f"{file}: there is no such file") from None
+    except OSError as error:
+        raise ExportError(f"{file}: this file cannot be read: {error.strerror}") from None
+    except UnicodeDecodeError:
+        raise ExportError(f"{file}: this is not UTF-8 text") from None
+
+
+def _operation(whole: Any, keys: tuple[str, str, str]) -> MutableMapping[str, Any] | None:
+    """An operation in the document itself; None for one that a reference leads to."""
+    found = whole
+    for key in keys:
+        if not isinstance(found, MutableMapping) or key not in found:
+            return None
+        found = found[key]
+    return found if isinstance(found, MutableMapping) else None
+
+
+class _Schemes:
+    """The security schemes of a document: those that it uses, else those that it declares, else a bearer token."""
+
+    def __init__(self, whole: Any) -> None:
+        self._whole = whole
+        components = whole.get("components")
+        declared = components.get("securitySchemes") if isinstance(components, MutableMapping) else None
+        self._all = list(declared) if isinstance(declared, MutableMapping) else []
+        self._lacking = not self._all
+        self._usual = _alternatives(whole.get("security")) or [{name: []} for name in self._all] or [{"bearer": []}]
+
+    def of(self, operation: MutableMapping[str, Any], open_to: str) -> list[Any]:
+        """The security requirements of an operation."""
+        if open_to == "anyone":
+            return []
+        found = [dict(each) for each in _alternatives(operation.get("security")) or self._usual]
+        # An empty alternative: some are let in without signing in.
+        return [*found, {}] if open_to == "some" else found
+
+    def declare(self) -> None:
+        """Declare the scheme that was made up where there was none."""
+        if self._lacking:
+            components = self._whole.setdefault("components", {})
+            components.setdefault("securitySchemes", {})["bearer"] = dict(_BEARER)
+
+
+def _alternatives(security: Any) -> list[Any]:
+    if not isinstance(security, list):
+        return []
+    return [each for each in security if isinstance(each, MutableMapping) and each]
+
+
+def _add_answers(operation: MutableMapping[str, Any], refusals: dict[str, str], *, quoted: bool) -> None:
+    """Answers to refused callers, beside those that the document has already."""
+    responses = operation.setdefault("responses", {})
+    if not isinstance(responses, MutableMapping):
+        return
+    known = {str(status) for status in responses}
+    for status, message in refusals.items():
+        if status not in known:
+            responses[_quoted(status) if quoted else status] = {"description": message}
+
+
+def _quoted(status: str) -> str:
+    """A status as a string, not a number, in YAML."""
+    from ruamel.yaml.scalarstring import DoubleQuotedScalarString
+
+    found: str = DoubleQuotedScalarString(status)
+    return found
+
+
+# Texts --------------------------------------------------------------------------------------
+
+
+def _written_json(whole: Any, before: str) -> str:
+    """JSON with the indentation that the text had."""
+    found = re.search(r"\n([ \t]+)\S", before)
+    indent = found[1] if found else None
+    separators = (",", ":") if found is None and '": ' not in before else None
+    escaped = "\\u" in before and before.isascii()
+    text = json.dumps(whole, indent=indent, separators=separators, ensure_ascii=escaped)
+    return text + ("\n" if before.endswith("\n") else "")
+
+
+def _yaml(before: str) -> Any:
+    from ruamel.yaml import YAML
+
+    yaml = YAML()
+    yaml.preserve_quotes = True
+    yaml.width = 1 << 20
+    yaml.allow_duplicate_keys = False
+    mapping = re.search(r"^\S[^\n]*:[ \t]*\n( +)[^\s#-]", before, re.MULTILINE)
+    sequence = re.search(r"^( *)[^\s#-][^\n]*:[ \t]*\n( *)- ", before, re.MULTILINE)
+    depth = len(mapping[1]) if mapping else 2
+    offset = max(0, len(sequence[2]) - len(sequence[1])) if sequence else 2
+    yaml.indent(mapping=depth, sequence=offset + 2, offset=offset)
+    yaml.explicit_start = before.startswith("---")
+    return yaml
+
+
+def _read_yaml(text: str, file: Path) -> Any:
+    from ruamel.yaml.error import YAMLError
+
+    try:
+        return _yaml(text).load(text)
+    except YAMLError as error:
+        mark = getattr(error, "problem_mark", None)
+        place = f":{mark.line + 1}:{mark.column + 1}" if mark is not None else ""
+        problem = getattr(error, "problem", None) or str(error).splitlines()[0]
+        raise ExportError(f"{file}{place}: this is not YAML: {problem}") from None
+
+
+def _written_yaml(whole: Any, before: str) -> str:
+    buffer = io.StringIO()
+    _yaml(before).dump(whole, buffer)
+    return buffer.getvalue()
