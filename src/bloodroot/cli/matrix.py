@@ -24,6 +24,7 @@ if TYPE_CHECKING:
     from ..core.matrix import Matrix
     from ..core.policy import Policy
     from ..observed_cells import Cells
+    from ..reviewing import MemberAccess, Review
     from ..settings import Settings
     from ..tried import Columns, TriedResult
 
@@ -45,6 +46,16 @@ def matrix(
     ] = False,
     fold: Annotated[bool, typer.Option("--fold", help="Show endpoints that treat callers alike as one row.")] = False,
     guards: Annotated[bool, typer.Option("--guards", help="Show what guards in handlers require.")] = False,
+    member: Annotated[
+        str | None,
+        typer.Option("--member", metavar="LOGIN", help="What this member of the directory may do, and through what."),
+    ] = None,
+    members: Annotated[
+        bool,
+        typer.Option(
+            "--members", help="What every member holds, since when, and with --tried LOG what of it was used."
+        ),
+    ] = False,
     roles: Annotated[
         bool, typer.Option("--roles", help="The roles instead: who includes whom, and what each adds.")
     ] = False,
@@ -90,8 +101,13 @@ def matrix(
     if journal is not None and output.format_of(form, out) is not Format.HTML:
         raise UsageError("--journal is shown by --format html; --tried FILE shows a table of what was tried")
     rules, found = inputs.bound_project(policy, settings)
+    if sum((roles, members, member is not None)) > 1:
+        raise UsageError("--roles, --member and --members are three views; choose one")
     if roles:
         output.deliver(RolesResult(rules, roles_added(rules)), form, out, color)
+        return
+    if member is not None or members:
+        output.deliver(_of_directory(rules, found, member, tried or []), form, out, color)
         return
     callers = None
     if personas:
@@ -124,6 +140,25 @@ def matrix(
         counted = _columns(rules, result, found, personas=personas)
         observed = _observed(rules, chosen, journal, lambda tried: [n for n in counted(tried) if n in numbers], numbers)
     output.deliver(MatrixResult(rules, chosen, callers, observed, fold, guards), form, out, color)
+
+
+def _of_directory(
+    policy: Policy, settings: Settings | None, login: str | None, logs: list[Path]
+) -> Review | MemberAccess:
+    """What one member may do, or what all of them hold."""
+    from ..identity import directory_of
+    from ..reviewing import access_of_member, review
+
+    if settings is None:
+        raise UsageError("members are those of a directory, and there is no bloodroot.toml here or further up")
+    directory = directory_of(settings)
+    if login is None:
+        return review(policy, directory.members(), directory.given(), logs)
+    directory.check()
+    found = directory.member_with_login(login) or directory.member(login)
+    if found is None:
+        raise UsageError(f'the directory has no member "{login}"; bloodroot seed --list shows them')
+    return access_of_member(policy, found)
 
 
 def _chosen(

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import contextlib
+import datetime
 from collections.abc import Iterator, Sequence
 from pathlib import Path
 from typing import Any
@@ -173,6 +174,23 @@ class Directory:
                     rest = {key: value for key, value in row.items() if key != "member_id"}
                     rows[row["member_id"]][name].append(rest)
         return [member_of(each, key, separator=None, active=self.settings.active) for key, each in rows.items()]
+
+    def given(self) -> dict[Any, dict[tuple[str, str], datetime.datetime]]:
+        """When members were given what they hold, by id and then by kind and name; as far as that was written down."""
+        if not self.own:
+            return {}
+        found: dict[Any, dict[tuple[str, str], datetime.datetime]] = {}
+        try:
+            with self.engine.connect() as connection:
+                # A directory that was made by an older version has no such table before the next seed.
+                if not sa.inspect(connection).has_table(tables.given.name):
+                    return {}
+                for row in connection.execute(sa.select(tables.given)):
+                    at = row.at if row.at.tzinfo is not None else row.at.replace(tzinfo=datetime.UTC)
+                    found.setdefault(row.member_id, {})[row.kind, row.name] = at
+        except SQLAlchemyError as error:
+            raise SettingsError(f"directory: {reason_of(error, self.engine)}") from None
+        return found
 
     def member_with_login(self, login: str) -> Member | None:
         """A member by login, or by id where the tables are the application's own and no query finds logins."""

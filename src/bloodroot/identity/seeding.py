@@ -2,7 +2,8 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Mapping
+import datetime
+from collections.abc import Callable, Iterable, Mapping
 from dataclasses import dataclass, field, replace
 from pathlib import Path
 from typing import Any
@@ -265,6 +266,14 @@ class _Seeding:
             ]
             if rows:
                 self.connection.execute(table.insert(), rows)
+                self._note_given(table, [(row[first.name], row[second.name]) for row in rows])
+
+    def _note_given(self, table: sa.Table, given: Iterable[tuple[Any, str]]) -> None:
+        """Write down when members were given something."""
+        kind = dict(tables.HELD)[table]
+        now = datetime.datetime.now(datetime.UTC)
+        rows = [{"member_id": owner, "kind": kind, "name": name, "at": now} for owner, name in given]
+        self.connection.execute(tables.given.insert(), rows)
 
     def _values(self, member: SeedMember) -> dict[str, Any]:
         values: dict[str, Any] = {
@@ -301,11 +310,19 @@ class _Seeding:
     def _set(self, table: sa.Table, owner: object, has: set[str], wanted: set[str]) -> None:
         """Make the rows of an owner those that are wanted."""
         first, second = table.c
+        kind = dict(tables.HELD).get(table)
         for value in sorted(has - wanted):
             self.connection.execute(table.delete().where(first == owner, second == value))
+            if kind is not None:
+                of = tables.given.c
+                self.connection.execute(
+                    tables.given.delete().where(of.member_id == owner, of.kind == kind, of.name == value)
+                )
         if wanted - has:
             added = [{first.name: owner, second.name: value} for value in sorted(wanted - has)]
             self.connection.execute(table.insert(), added)
+            if kind is not None:
+                self._note_given(table, [(owner, value) for value in sorted(wanted - has)])
 
 
 def _differences(member: SeedMember, standing: _Standing) -> tuple[str, ...]:

@@ -64,6 +64,20 @@ group_grants = sa.Table(
 )
 
 
+# When each member was given what it holds. A review of access asks for it; decisions do not.
+given = sa.Table(
+    "bloodroot_given",
+    metadata,
+    sa.Column("member_id", sa.ForeignKey("bloodroot_members.id", ondelete="CASCADE"), primary_key=True),
+    sa.Column("kind", sa.String(20), primary_key=True),
+    sa.Column("name", sa.String(200), primary_key=True),
+    sa.Column("at", sa.DateTime(timezone=True), nullable=False),
+)
+
+# The tables of what members hold, each with what `given` calls it.
+HELD = ((member_roles, "role"), (memberships, "group"), (member_grants, "permission"))
+
+
 def without_password() -> sa.Select[Any]:
     """The members, without their passwords."""
     return sa.select(*(column for column in members.c if column.name != "password"))

@@ -10,6 +10,7 @@ from typing import Any
 from ..expected import ExpectedResult
 from ..identity.seed_result import SeedResult
 from ..probe.result import PlanResult, Result
+from ..reviewing import MemberAccess, Review
 from ..survey.coverage import SurveyResult
 from ..tried import TriedResult
 from .results import MatrixResult, MembersResult
@@ -87,6 +88,31 @@ def plan(result: PlanResult) -> str:
     return _text(heads, rows)
 
 
+def review(result: Review) -> str:
+    """A row for each thing that a member holds; members who hold nothing have one too."""
+    heads = ["id", "name", "status", "kind", "holds", "gives", "known", "since", "last used", "last seen"]
+    rows: list[list[Any]] = []
+    for each in result.members:
+        member = each.member
+        about = [str(member.id), member.name, member.status]
+        seen = each.seen.isoformat() if each.seen is not None else ""
+        for one in each.holdings:
+            holding = one.holding
+            since = one.since.isoformat() if one.since is not None else ""
+            used = one.used.isoformat() if one.used is not None else "never" if result.logs else ""
+            known = "yes" if holding.known else "no"
+            rows.append([*about, holding.kind, holding.name, " ".join(holding.gives), known, since, used, seen])
+        if not each.holdings:
+            rows.append([*about, "", "", "", "", "", "", seen])
+    return _text(heads, rows)
+
+
+def member_access(result: MemberAccess) -> str:
+    """A row for each endpoint that a member may use."""
+    rows = ([each.method, each.path, each.words, "; ".join(each.through)] for each in result.allowed)
+    return _text(["method", "path", "outcome", "through"], rows)
+
+
 def members(result: MembersResult) -> str:
     """A row for each member, names in one cell with blanks between them."""
     rows = []
@@ -131,5 +157,7 @@ REPORTS = {
     Result: probe,
     PlanResult: plan,
     MembersResult: members,
+    Review: review,
+    MemberAccess: member_access,
     SeedResult: seed,
 }

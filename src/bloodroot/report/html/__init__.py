@@ -2,9 +2,11 @@
 
 from ...comparison.changes import Comparison
 from ...probe.result import Result
+from ...reviewing import Review
 from ..results import MatrixResult
 from .compare import compare
 from .matrix import matrix
 from .probe import probe
+from .review import review
 
-REPORTS = {Result: probe, MatrixResult: matrix, Comparison: compare}
+REPORTS = {Result: probe, MatrixResult: matrix, Comparison: compare, Review: review}

@@ -12,10 +12,12 @@ from ...expected import ExpectedResult
 from ...identity.seed_result import SeedResult
 from ...probe.asking import AskResult
 from ...probe.result import PlanResult, Result
+from ...reviewing import MemberAccess, Review
 from ...survey.coverage import SurveyResult
 from ...tried import TriedResult
 from ..results import FormatResult, LinesResult, MadeToken, MatrixResult, MembersResult, RolesResult, TokenResult
 from .compare import compare
+from .review import member_access, review
 from .shapes import (
     ask,
     check,
@@ -53,6 +55,8 @@ REPORTS = {
     TriedResult: tried,
     CheckResult: check,
     Comparison: compare,
+    Review: review,
+    MemberAccess: member_access,
     AskResult: ask,
     ExpectedResult: expected,
 }

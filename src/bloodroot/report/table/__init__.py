@@ -8,6 +8,7 @@ from ...expected import ExpectedResult
 from ...identity.seed_result import SeedResult
 from ...probe.asking import AskResult
 from ...probe.result import PlanResult, Result
+from ...reviewing import MemberAccess, Review
 from ...survey.coverage import SurveyResult
 from ...tried import TriedResult
 from ..results import FormatResult, LinesResult, MadeToken, MatrixResult, MembersResult, RolesResult, TokenResult
@@ -20,7 +21,8 @@ from .formatted import formatted
 from .identity import made_token, members, seed, token
 from .matrix import matrix
 from .probe import plan, probe
-from .roles import roles
+from .review import member_access, review
+from .roles_added import roles
 from .survey import survey
 from .tried import tried
 from .why import decision, lines
@@ -42,6 +44,8 @@ REPORTS = {
     TriedResult: tried,
     CheckResult: check,
     Comparison: compare,
+    Review: review,
+    MemberAccess: member_access,
     AskResult: ask,
     ExpectedResult: expected,
 }

@@ -1,0 +1,56 @@
+"""What members hold, and what one member may do, as JSON."""
+
+from __future__ import annotations
+
+from typing import TYPE_CHECKING, Any
+
+from .pieces import member_of
+from .written import written
+
+if TYPE_CHECKING:
+    import datetime
+
+    from ...reviewing import Holding, MemberAccess, Review
+
+
+def review(result: Review) -> str:
+    """Every member with what it holds, since when, and when that was last needed."""
+    return written(
+        "review",
+        logs=list(result.logs),
+        first=_moment(result.first),
+        members=[
+            {
+                **member_of(each.member, result.policy.roles),
+                "seen": _moment(each.seen),
+                "apart": list(each.apart),
+                "holdings": [
+                    {**_holding(one.holding), "since": _moment(one.since), "used": _moment(one.used)}
+                    for one in each.holdings
+                ],
+            }
+            for each in result.members
+        ],
+    )
+
+
+def member_access(result: MemberAccess) -> str:
+    """What one member may do, and through what."""
+    return written(
+        "member",
+        member=member_of(result.member, result.policy.roles),
+        holdings=[_holding(each) for each in result.holdings],
+        endpoints=result.endpoints,
+        allowed=[
+            {"method": each.method, "path": each.path, "outcome": each.words, "through": list(each.through)}
+            for each in result.allowed
+        ],
+    )
+
+
+def _holding(each: Holding) -> dict[str, Any]:
+    return {"kind": each.kind, "name": each.name, "gives": list(each.gives), "known": each.known}
+
+
+def _moment(at: datetime.datetime | None) -> str | None:
+    return at.isoformat() if at is not None else None
