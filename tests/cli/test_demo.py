@@ -16,6 +16,19 @@ from tests.program import PROGRAM, InFolder
 SCHEMA = json.loads((Path(__file__).parents[2] / "docs" / "results.schema.json").read_text("utf-8"))
 
 
+def changed(text: str) -> str:
+    """The example's policy after some changes: a role may do more, another less, and a condition is gone."""
+    for old, new in (
+        ("accession:add       curator", "accession:add       curator, botanist"),
+        ("report:read         curator, auditor", "report:read         auditor"),
+        ("member:suspend and not self", "member:suspend"),
+        ("  GET       /reports/germination                 signed-in\n", ""),
+    ):
+        assert old in text
+        text = text.replace(old, new)
+    return text
+
+
 class Demo(InFolder):
     @classmethod
     def setUpClass(cls) -> None:
@@ -54,6 +67,7 @@ class Demo(InFolder):
 
     def test_every_result_as_json_and_to_a_file(self) -> None:
         self.write("planted.bloodroot", planted((self.bank / "access.bloodroot").read_text("utf-8")))
+        self.write("changed.bloodroot", changed((self.bank / "access.bloodroot").read_text("utf-8")))
         token = self.ran("token", "make", "two-hats").strip()
         for words, status, result in (
             (("matrix",), 0, "matrix"),
@@ -62,6 +76,14 @@ class Demo(InFolder):
             (("why", "visitor", "GET", "/desk"), 0, "decision"),
             (("why", "curator", "GET", "/trials//7"), 0, "decision"),
             (("why", "--path-only", "POST", "/trials/7"), 0, "lines"),
+            (("why", "--who", "PATCH", "/api/trials/7", "--record", '{"botanist_id": 3}'), 0, "entrance"),
+            (("matrix", "--roles"), 0, "roles"),
+            (("matrix", "--open", "--fold"), 0, "matrix"),
+            (("matrix", "--only", "DELETE *", "--role", "botanist"), 0, "matrix"),
+            (("matrix", "--member", "sorrel@fernhollow.example"), 0, "member"),
+            (("matrix", "--members"), 0, "review"),
+            (("compare", "access.bloodroot", "changed.bloodroot"), 0, "compare"),
+            (("compare", "access.bloodroot", "changed.bloodroot", "--fail", "gained"), 1, "compare"),
             (("probe",), 0, "probe"),
             (("probe", "--list"), 0, "plan"),
             (("probe", "--methods", "GET", "--stale", "10"), 0, "probe"),
@@ -106,7 +128,8 @@ class Demo(InFolder):
         run = self.in_process("matrix", "--out", "matrix.pdf")
         self.assertEqual(run.status, 2)
         self.assertIn(
-            "its ending says no format; name it .txt, .json, .csv, .sarif, .xml, .html, or add --format", run.err
+            "its ending says no format; name it .txt, .json, .csv, .sarif, .xml, .html, .md, .png, .svg, or add --format",
+            run.err,
         )
         self.ran("matrix", "--out", "matrix.txt", COLUMNS="100")
         text = (self.bank / "matrix.txt").read_text("utf-8")

@@ -7,9 +7,9 @@ from collections.abc import Iterable, Iterator, Mapping
 from ..checks.reasoning import Reasoner
 from ..core.formulas import TRUE, Formula
 from ..core.policy import Policy
-from ..core.requirements import permissions_in
+from ..core.requirements import permissions_in, references_in
 from .changes import Change, Declared, NameChange
-from .situations import Terms
+from .situations import Terms, renamed
 from .weighing import Weighing, access_by_formula
 
 Pair = tuple[Policy, Policy]
@@ -53,7 +53,7 @@ def changed_conditions(policies: Pair, reasoner: Reasoner) -> Iterator[NameChang
     old, new = policies
     for name, other in new.conditions.items():
         one = old.conditions.get(name)
-        if one is None or one.test == other.test:
+        if one is None or in_order(one.test) == in_order(other.test):
             continue
         wider, narrower = reasoner.implies(other.test, one.test), reasoner.implies(one.test, other.test)
         if wider.holds and narrower.holds:
@@ -65,6 +65,12 @@ def changed_conditions(policies: Pair, reasoner: Reasoner) -> Iterator[NameChang
             change = Change.WIDENED
         proved = None not in (wider.holds, narrower.holds)
         yield NameChange(name, "", "", change, one.test.words(), other.test.words(), proved)
+
+
+def in_order(test: Formula) -> str:
+    """A condition in words, with numbers for the parts of the path: what a line calls them is a matter of form."""
+    names = dict.fromkeys(each.names[0] for each in references_in(test) if each.root == "path")
+    return renamed(test, {name: f"part {number}" for number, name in enumerate(names)}, {}).words()
 
 
 def changed_declarations(policies: Pair) -> Iterator[Declared]:

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable
+from collections.abc import Callable, Iterable, Iterator
 from dataclasses import dataclass
 from itertools import combinations, product
 
@@ -13,6 +13,7 @@ from ..core.requirements import permissions_in, roles_in
 
 _MOST_TOGETHER = 1_024
 _MOST_BY_PERMISSION = 8_192
+_MOST_NAMES = 5  # permissions of which every combination is looked at
 
 
 @dataclass(frozen=True, slots=True)
@@ -51,18 +52,30 @@ def single_kinds(old: Policy, new: Policy) -> tuple[Kind, ...]:
     return SIGNED_OUT, SIGNED_IN, *(Kind(name, (name,)) for name in names)
 
 
-def adds_up(formulas: Iterable[Formula]) -> bool:
+Names = Callable[[Formula], Iterable[str]]
+
+
+def permission_names(formula: Formula) -> Iterator[str]:
+    """The permissions that a formula asks for."""
+    return (each.name for each in permissions_in(formula))
+
+
+def adds_up(formulas: Iterable[Formula], names_in: Names = roles_in) -> bool:
     """Whether a caller with several roles is let in just where one of these roles alone, or none, would be.
 
     It is so where no two parts that must hold together ask for roles, and none is excluded.
+
+    Args:
+        formulas: what must hold together.
+        names_in: the roles that a formula asks for; or its permissions, to ask the same of these.
     """
     asking = 0
     for formula in formulas:
-        asking += any(True for _ in roles_in(formula))
+        asking += any(True for _ in names_in(formula))
         for part in walk(formula):
-            if isinstance(part, Negated) and any(True for _ in roles_in(part)):
+            if isinstance(part, Negated) and any(True for _ in names_in(part)):
                 return False
-            if isinstance(part, Conjunction) and sum(any(True for _ in roles_in(each)) for each in part.parts) > 1:
+            if isinstance(part, Conjunction) and sum(any(True for _ in names_in(each)) for each in part.parts) > 1:
                 return False
     return asking <= 1
 
@@ -72,9 +85,8 @@ def telling_roles(old: Policy, new: Policy, asked: Iterable[Formula]) -> list[st
     asked_for = dict.fromkeys(name for formula in asked for name in roles_in(formula))
     found = list(asked_for)
     for name in dict.fromkeys((*new.roles.bit, *old.roles.bit)):
-        held = [
-            {*each.roles.names(each.roles.held(Caller(roles=(name,))).bits)} & asked_for.keys() for each in (old, new)
-        ]
+        bits = [(policy, policy.roles.held(Caller(roles=(name,))).bits) for policy in (old, new)]
+        held = [asked_for.keys() & policy.roles.names(each) for policy, each in bits]
         if name not in asked_for and held[0] != held[1]:
             found.append(name)
     return found
@@ -114,31 +126,36 @@ def kind_apart(old: Policy, new: Policy) -> list[Kind]:
 
 
 def kinds_by_permission(
-    old: Policy, new: Policy, asked: Iterable[Formula], together: Iterable[Kind]
+    old: Policy, new: Policy, asked: tuple[tuple[Formula, ...], ...], together: Iterable[Kind]
 ) -> tuple[list[Kind], bool]:
     """Callers with permissions of their own, and those with tokens that are made for less than they may do.
 
     Args:
         old: the old policy.
         new: the new one.
-        asked: what both ask.
+        asked: what each of them asks.
         together: the kinds with several roles that make a difference.
 
     Returns:
         The kinds, and whether they are all.
     """
-    asked = tuple(asked)
-    names = list(dict.fromkeys(each.name for formula in asked for each in permissions_in(formula)))
-    kinds = [SIGNED_IN, *(Kind(name, (name,)) for name in telling_roles(old, new, asked)), *together]
-    grants = [(), *((name,) for name in names), *([tuple(names)] if len(names) > 1 else [])]
-    scopes = [None, (), *((name,) for name in names)]
+    formulas = tuple(formula for each in asked for formula in each)
+    names = list(dict.fromkeys(name for formula in formulas for name in permission_names(formula)))
+    kinds = [SIGNED_IN, *(Kind(name, (name,)) for name in telling_roles(old, new, formulas)), *together]
+    complete = True
+    sets: list[tuple[str, ...]] = [(), *((name,) for name in names)]
+    if not all(adds_up(each, permission_names) for each in asked):
+        complete = len(names) <= _MOST_NAMES
+        for count in range(2, len(names) + 1 if complete else 3):
+            sets += combinations(names, count)
+    grants, scopes = sets, [None, *sets]
     found: list[Kind] = []
     for kind, granted, named in product(kinds, grants, scopes):
         if granted or named is not None:
             words = [f"granted {' and '.join(granted)}"] if granted else []
             if named is not None:
-                words.append(f"a token for {named[0]} alone" if named else "a token for no permission")
+                words.append(f"a token for {' and '.join(named) or 'no permission'}{' alone' if named else ''}")
             if len(found) == _MOST_BY_PERMISSION:
                 return found, False
             found.append(Kind(kind.role, kind.roles, ", ".join(words), granted, named))
-    return found, True
+    return found, complete

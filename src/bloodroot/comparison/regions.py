@@ -16,7 +16,8 @@ from ..core.overlaps import Overlaps
 from ..core.paths import REST, STAR, Parameter, Segment, Template, encoded_segment, fits, specificity
 
 Shape = tuple[tuple[int, int, int, str, str], ...]
-_MOST = 20_000
+_MOST = 2_000
+_MOST_PAIRS = 300_000
 # A segment for "anything else" must not be one that text in a template speaks of.
 _LETTERS = "xqzjkvwyabcdefghilmnoprstu0123456789" + "".join(map(chr, range(0x4E00, 0x9FA5)))
 
@@ -67,18 +68,23 @@ def regions_of(templates: Iterable[Template]) -> Regions:
 
 def _add_meets(known: dict[Shape, Template]) -> bool:
     """Add what templates have in common, until there is nothing more; False where that would be too much."""
+    # What several have in common is what one of them has in common with the rest: those that were given are enough.
     index = Overlaps((template, template) for template in known.values())
     waiting = list(known.values())
-    most = len(known) * 4 + _MOST
+    # Meets are few where people write policies; without a limit there may be as many as sets of templates.
+    most, patience = 2 * len(known) + _MOST, 100 * len(known) + _MOST_PAIRS
     while waiting:
         template = waiting.pop()
-        for meet in chain.from_iterable(meets(template, other) for other in list(index.near(template))):
+        near = list(index.near(template))
+        patience -= len(near)
+        if patience < 0:
+            return False
+        for meet in chain.from_iterable(meets(template, other) for other in near):
             shape = specificity(meet, exact=True)
             if shape not in known:
                 if len(known) >= most:
                     return False
                 known[shape] = meet
-                index.add(meet, meet)
                 waiting.append(meet)
     return True
 

@@ -143,7 +143,7 @@ class Weighing:
             self.left_open = self.left_open or not complete
         kinds = kind_apart(self.old, self.new) + together
         if any(True for formula in formulas for _ in permissions_in(formula)):
-            by_permission, complete = kinds_by_permission(self.old, self.new, formulas, together)
+            by_permission, complete = kinds_by_permission(self.old, self.new, asked, together)
             self.left_open = self.left_open or not complete
             kinds += by_permission
         yield from self._each(kinds, asked, access)
