@@ -15,7 +15,7 @@ from ..joining import Joined, folded_rows, joined_rows
 from ..words import STYLES, WARN, plural
 
 if TYPE_CHECKING:
-    from collections.abc import Iterator
+    from collections.abc import Iterable, Iterator
 
     from ...core.lines import Line
     from ...core.matrix import Cell, Matrix, Row
@@ -295,15 +295,15 @@ class _Sheet:
 
     def legend(self) -> Iterator[Text]:
         """What the signs, the letters and the marks mean."""
-        text = Text()
-        for outcome, meaning in _MEANINGS.items():
-            text.append(self.signs[outcome], STYLES[outcome])
-            text.append(f" {meaning}   ")
-        yield text
+        yield from self._wrapped(
+            Text.assemble((self.signs[outcome], STYLES[outcome]), f" {meaning}")
+            for outcome, meaning in _MEANINGS.items()
+        )
         if any(not row.line.exact for row in self.result.rows):
             yield Text("~ about: the application's path cannot be written in a policy, and what it serves decides")
         if self.lettered:
-            yield from self._names()
+            pairs = zip(self.letters, self.columns, strict=True)
+            yield from self._wrapped(Text(f"{letters} {column.name}") for letters, column in pairs)
         rules: dict[str, dict[Line, None]] = {}
         for row in self.result.rows:
             for rule, _, _ in row.marks:
@@ -314,16 +314,15 @@ class _Sheet:
             at = first.place.at + (f" and {plural(len(others), 'line')} more" if others else "")
             yield Text(f"{mark} and always: {words} ({tests + ', ' if tests else ''}{at})")
 
-    def _names(self) -> Iterator[Text]:
-        """What the letters mean, in as many lines as are needed; no name is divided."""
-        line = ""
-        for letters, column in zip(self.letters, self.columns, strict=True):
-            name = f"{letters} {column.name}"
-            if line and cell_len(line) + 3 + cell_len(name) > self.width:
-                yield Text(line)
-                line = ""
-            line += f"{'   ' if line else ''}{name}"
-        yield Text(line)
+    def _wrapped(self, pieces: Iterable[Text]) -> Iterator[Text]:
+        """Pieces beside each other, in as many lines as are needed; none is divided."""
+        line = Text()
+        for piece in pieces:
+            if line.plain and line.cell_len + 3 + piece.cell_len > self.width:
+                yield line
+                line = Text()
+            line = line.append("   ").append_text(piece) if line.plain else piece
+        yield line
 
 
 def _letters(number: int) -> str:
