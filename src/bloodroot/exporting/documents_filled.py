@@ -95,7 +95,7 @@ class _Schemes:
         components = whole.get("components")
         declared = components.get("securitySchemes") if isinstance(components, MutableMapping) else None
         self._all = list(declared) if isinstance(declared, MutableMapping) else []
-        self._lacking = not self._all
+        self._made_up = False
         self._usual = _alternatives(whole.get("security")) or [{name: []} for name in self._all] or [{"bearer": []}]
 
     def of(self, operation: MutableMapping[str, Any], open_to: str) -> list[Any]:
@@ -103,12 +103,13 @@ class _Schemes:
         if open_to == "anyone":
             return []
         found = [dict(each) for each in _alternatives(operation.get("security")) or self._usual]
+        self._made_up = self._made_up or (not self._all and found == [{"bearer": []}])
         # An empty alternative: some are let in without signing in.
         return [*found, {}] if open_to == "some" else found
 
     def declare(self) -> None:
         """Declare the scheme that was made up where there was none."""
-        if self._lacking:
+        if self._made_up:
             components = self._whole.setdefault("components", {})
             components.setdefault("securitySchemes", {})["bearer"] = dict(_BEARER)
 

@@ -1,0 +1,163 @@
+"""Reviews of access: what members hold, since when, and what of it was needed."""
+
+import csv
+import datetime
+import io
+import json
+import unittest
+
+import jsonschema
+
+from tests.cli.test_demo import SCHEMA
+from tests.program import InFolder
+
+POLICY = """
+    roles
+      grower
+      keeper  includes grower
+      clerk
+      apart   clerk, keeper
+    groups
+      "field"  grower
+    permissions
+      lot:edit  keeper
+    endpoints
+      GET   /        anyone
+      GET   /me      signed-in
+      GET   /plots   grower
+      PUT   /lots    lot:edit
+      GET   /office  clerk
+      GET   /vault   keeper and clerk
+"""
+MEMBERS = """
+    [[groups]]
+    name = "stock"
+    permissions = ["lot:edit"]
+
+    [[members]]
+    id = 1
+    login = "ash"
+    roles = ["keeper"]
+    groups = ["field"]
+
+    [[members]]
+    id = 2
+    login = "moss"
+    status = "suspended"
+    groups = ["stock"]
+
+    [[members]]
+    id = 3
+    login = "wren"
+"""
+
+
+class Reviews(InFolder):
+    def setUp(self) -> None:
+        super().setUp()
+        self.write("access.bloodroot", POLICY)
+        self.write("bloodroot.toml", 'policy = "access.bloodroot"\n[directory]\nurl = "sqlite:///members.db"\n')
+        self.write("members.toml", MEMBERS)
+        self.ran("seed", "members.toml", alone=False)
+
+    def log(self, *uses: tuple[int, str, str, str]) -> None:
+        lines = [
+            json.dumps(
+                {
+                    "time": f"{day}T10:00:00.000+00:00",
+                    "caller": caller,
+                    "method": method,
+                    "path": path,
+                    "outcome": "allow",
+                }
+            )
+            for caller, method, path, day in uses
+        ]
+        lines.append(
+            json.dumps(
+                {"time": "2026-10-09T10:00:00+00:00", "caller": 3, "method": "GET", "path": "/plots", "outcome": "deny"}
+            )
+        )
+        self.write("audit.jsonl", "\n".join(lines))
+
+    def test_what_all_hold(self) -> None:
+        self.log(
+            (1, "GET", "/plots", "2026-10-01"), (1, "GET", "/plots", "2026-10-05"), (2, "PUT", "/lots", "2026-10-02")
+        )
+        found = json.loads(self.ran("matrix", "--members", "--tried", "audit.jsonl", "--format", "json", alone=False))
+        jsonschema.validate(found, SCHEMA)
+        held = {
+            (member["name"], each["kind"], each["name"]): (each["used"] or "")[:10]
+            for member in found["members"]
+            for each in member["holdings"]
+        }
+        self.assertEqual(
+            held,
+            {
+                # Either alone would have been enough: neither was needed.
+                ("ash", "role", "keeper"): "",
+                ("ash", "group", "field"): "",
+                ("moss", "group", "stock"): "2026-10-02",
+            },
+        )
+        today = datetime.datetime.now(datetime.UTC).date().isoformat()
+        self.assertEqual({each["since"][:10] for member in found["members"] for each in member["holdings"]}, {today})
+        out = self.ran("matrix", "--members", "--tried", "audit.jsonl", alone=False)
+        self.assertTrue(out.startswith("3 members, 3 things held, 2 of them not needed since 2026-10-01\n"))
+        self.log((1, "PUT", "/lots", "2026-10-03"))
+        rows = list(
+            csv.DictReader(
+                io.StringIO(self.ran("matrix", "--members", "--tried", "audit.jsonl", "--format", "csv", alone=False))
+            )
+        )
+        self.assertEqual(
+            [(row["name"], row["holds"], row["last used"][:10]) for row in rows],
+            [
+                ("ash", "keeper", "2026-10-03"),
+                ("ash", "field", "never"),
+                ("moss", "stock", "never"),
+                ("wren", "", ""),
+            ],
+        )
+
+    def test_since_when(self) -> None:
+        import sqlite3
+
+        with sqlite3.connect(self.folder / "members.db") as database:
+            database.execute("update bloodroot_given set at = '2026-01-02 03:04:05'")
+        self.write("members.toml", MEMBERS.replace('roles = ["keeper"]', 'roles = ["grower"]'))
+        self.ran("seed", "members.toml", "--update", alone=False)
+        found = json.loads(self.ran("matrix", "--members", "--format", "json", alone=False))
+        since = {each["name"]: each["since"][:10] for each in found["members"][0]["holdings"]}
+        today = datetime.datetime.now(datetime.UTC).date().isoformat()
+        self.assertEqual(since, {"grower": today, "field": "2026-01-02"})
+        # A directory that an older version has made has no such table.
+        with sqlite3.connect(self.folder / "members.db") as database:
+            database.execute("drop table bloodroot_given")
+        found = json.loads(self.ran("matrix", "--members", "--format", "json", alone=False))
+        self.assertEqual({each["since"] for each in found["members"][0]["holdings"]}, {None})
+
+    def test_one_member(self) -> None:
+        out = self.ran("matrix", "--member", "ash", alone=False)
+        self.assertTrue(out.startswith("ash (active): let in at 4 of 6 endpoints\n"))
+        self.assertRegex(out, r"GET /plots +allow +role keeper or group field")
+        self.assertRegex(out, r"PUT /lots +allow +role keeper")
+        self.assertRegex(out, r"GET /me +allow +every signed-in caller")
+        self.assertRegex(out, r"GET / +allow +anyone")
+        rows = list(csv.reader(io.StringIO(self.ran("matrix", "--member", "2", "--format", "csv", alone=False))))
+        self.assertIn(["PUT", "/lots", "allow", "group stock"], rows)
+
+    def test_what_cannot_be_reviewed(self) -> None:
+        self.write("empty.jsonl", '{"outcome": "deny"}\n')
+        for words, message in (
+            (("--member", "nobody"), 'the directory has no member "nobody"'),
+            (("--members", "--tried", "gone.jsonl"), "gone.jsonl: there is no such file"),
+            (("--members", "--tried", "empty.jsonl"), "there is no request in it that was let in"),
+            (("--members", "--member", "ash"), "choose one"),
+        ):
+            run = self.in_process("matrix", *words)
+            self.assertEqual((run.status, message in run.err), (2, True), run.err)
+
+
+if __name__ == "__main__":
+    unittest.main()
