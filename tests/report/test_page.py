@@ -147,8 +147,8 @@ class Pages(InFolder):
             "depends: if own-trial (own-trial is record.botanist_id == caller.id), while active holds",
             "standing: depends on active",
             "access.bloodroot:59",
-            "POST      /trials/{trial_id}                   trial:edit",
-            "GET       /trials/{trial_id}/edit",  # the text around the line
+            "POST   /trials/{trial_id}   trial:edit",
+            "GET   /trials/{trial_id}/edit",  # the text around the line
             "bloodroot why botanist POST /trials/x",
         ):
             self.assertIn(text, panel)

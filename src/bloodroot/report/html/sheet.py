@@ -19,6 +19,7 @@ if TYPE_CHECKING:
     from ...language.problems import Place
 
 LETTERS = {Outcome.ALLOW: "a", Outcome.DEPENDS: "d", Outcome.SIGN_IN: "s", Outcome.DENY: "x"}
+_HAS = "; the caller has "
 _AROUND = 3  # lines of a file that are shown before and after a place
 
 
@@ -108,8 +109,12 @@ class Sheet:
             question.line, question.routed = row.line, True
             numbers = []
             for step in self.policy.engine.steps(question):
-                text = self.words.of(step.text)
-                numbers.append(self._steps.of((step.name, step.verdict, text, self.place(step.place))))
+                # What is asked is the same for most callers, and what they have for most endpoints.
+                text, has, roles = step.text.partition(_HAS)
+                held = self.words.of(roles) if has else -1
+                numbers.append(
+                    self._steps.of((step.name, step.verdict, self.words.of(text), held, self.place(step.place)))
+                )
             return self._whys.of(tuple(numbers))
 
         return explain

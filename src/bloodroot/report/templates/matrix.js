@@ -68,7 +68,7 @@ function draw() {
 
 // With many columns each has a width of its own: a browser need not look at every cell to find it.
 function widths() {
-  const longest = Math.min(90, Math.max(...rows.map((row) => row.m.length + row.p.length + (row.n ? 6 : 0) + (row.g ? 9 : 0) + (row.about ? 2 : 0))) + 4);
+  const longest = Math.min(56, Math.max(...rows.map((row) => row.m.length + row.p.length + (row.n ? 6 : 0) + (row.g ? 9 : 0) + (row.about ? 2 : 0))) + 4);
   const each = data.mode === "matrix" ? 34 : 62, first = Math.round(longest * 7.9);
   const shown = state.role ? 1 : columns.length;
   for (const [name, value] of [["first", first], ["cell", state.role ? 90 : each], ["width", first + shown * (state.role ? 90 : each) + 60]]) $("sheet").style.setProperty(`--${name}`, `${value}px`);
@@ -169,15 +169,15 @@ function explain(row, column) {
   if (row.w.length) {
     out.push("<h4>Steps</h4><ol>");
     for (const number of data.whys[row.w[column]]) {
-      const [name, verdict, text, place] = data.steps[number];
-      out.push(`<li>${{ passed: "✓", refused: "✗", open: "?" }[verdict]} <b>${esc(name)}</b>: ${esc(words[text])}${place < 0 ? "" : `<code class="place">${esc(placeName(place))}  ${esc(lineText(place))}</code>`}</li>`);
+      const [name, verdict, text, held, place] = data.steps[number], has = held < 0 ? "" : `; the caller has ${words[held]}`;
+      out.push(`<li>${{ passed: "✓", refused: "✗", open: "?" }[verdict]} <b>${esc(name)}</b>: ${esc(words[text] + has)}${place < 0 ? "" : `<code class="place">${esc(placeName(place))}  ${esc(lineText(place))}</code>`}</li>`);
     }
     out.push("</ol>");
   }
   if (row.l >= 0) {
     const [file, line] = data.places[row.l], text = data.files[file] || {};
     const numbers = Object.keys(text).map(Number).filter((each) => Math.abs(each - line) <= 3).sort((one, other) => one - other);
-    out.push(`<h4>${esc(file)}</h4><pre tabindex="0">${numbers.map((each) => { const code = `${String(each).padStart(4)}  ${esc(text[each])}`; return each === line ? `<b>${code}</b>` : code; }).join("\n")}</pre>`);
+    out.push(`<h4>${esc(file)}</h4><pre tabindex="0">${numbers.map((each) => { const code = `${String(each).padStart(4)}  ${esc(text[each].replace(/(\S) {3,}/g, "$1   "))}`; return each === line ? `<b>${code}</b>` : code; }).join("\n")}</pre>`);
   }
   const path = row.p.replace(/\{[^}]*\}/g, "x").replace(/\*+/g, "x"), method = row.m.split(" ")[0];
   out.push(`<h4>Ask again</h4><pre class="command">bloodroot why ${esc(columns[column])} ${esc(method === "any" ? "GET" : method)} ${esc(path)}</pre>`);
