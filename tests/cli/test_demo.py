@@ -44,6 +44,9 @@ class Demo(InFolder):
 
     def test_the_sound_application_agrees(self) -> None:
         self.assertIn("0 holes, 0 blocked, 398 agree; 38 endpoints as 9 personas", self.out)
+        self.assertRegex(self.out, r"Open one in a browser: file:///\S+/reports/matrix.html")
+        for name in ("matrix.html", "observed.html", "probe.html", "matrix.png", "roles.png"):
+            self.assertGreater((self.bank / "reports" / name).stat().st_size, 10_000, name)
         self.assertIn("Every one of 398 requests was answered by its handler or refused by policy", self.out)
         again = self.bloodroot("demo", ".")
         self.assertEqual(again.status, 2)

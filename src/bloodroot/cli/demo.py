@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import contextlib
 import os
 from pathlib import Path
 from typing import TYPE_CHECKING, Annotated
@@ -16,6 +17,7 @@ if TYPE_CHECKING:
     from ..identity.examination import Examined
     from ..identity.seed_result import SeedResult
     from ..language.tree import Document
+    from ..probe.result import Result
     from ..settings import Settings
 
 _NEEDED = {
@@ -80,6 +82,10 @@ def demo(
         settings = inputs.with_members(settings) or settings
         result = with_progress(policy, settings)
         output.deliver(result, color=color)
+        _title("bloodroot matrix --out", "the same as pages and pictures, for those who review it")
+        for name in _reports(policy, settings, result):
+            typer.echo(f"  {name}")
+        typer.echo(f"Open one in a browser: {(Path.cwd() / 'reports' / 'matrix.html').as_uri()}")
         _title("bloodroot token read", "what becomes of a token made for the persona two-hats")
         output.deliver(TokenResult(policy, _read_token(settings, policy)), color=color)
     finally:
@@ -88,8 +94,11 @@ def demo(
     for command, text in (
         (f"cd {shlex.quote(str(place))}", ""),
         ("bloodroot why botanist POST /trials/7", "why may she change this trial?"),
+        ("bloodroot why --who GET /reports/stock", "who gets in there?"),
         ("bloodroot matrix --personas", "a column for each persona"),
+        ("cp access.bloodroot old.bloodroot", ""),
         ("$EDITOR access.bloodroot && bloodroot probe", "change a line, and see the difference"),
+        ("bloodroot compare old.bloodroot", "whose access the change changes"),
         ("bloodroot token make curator | bloodroot token read -", "what does a curator's token come to?"),
         ("uvicorn seedbank.app:app", "the pages; sign in as hazel@fernhollow.example,"),
         ("", "with the password in secrets.env"),
@@ -109,6 +118,38 @@ def _seeded(settings: Settings, policy: Policy) -> SeedResult:
     from .seed import password
 
     return seed_directory(directory_of(settings), read_seed(Path("members.toml")), policy, password)
+
+
+def _reports(policy: Policy, settings: Settings, result: Result) -> list[str]:
+    """The reports, written to a folder; pictures where these can be drawn. Returns their names, with what they show."""
+    from ..core.matrix import matrix_of_callers, matrix_of_roles
+    from ..core.roles_added import roles_added
+    from ..observed_cells import observed_cells
+    from ..report.html import REPORTS
+    from ..report.picture import PictureError, drawn, matrix_picture, roles_picture
+    from ..report.results import MatrixResult, RolesResult
+    from ..tried import columns_of_callers
+    from ..writing import write_bytes, write_text
+
+    folder = Path("reports")
+    folder.mkdir(exist_ok=True)
+    roles = MatrixResult(policy, matrix_of_roles(policy))
+    callers = {name: persona.caller for name, persona in settings.personas.items()}
+    personas = matrix_of_callers(policy, callers)
+    observed = observed_cells(policy, personas, Path(".bloodroot/probe.jsonl"), columns_of_callers(callers))
+    pages: list[tuple[str, str, object]] = [
+        ("matrix.html", "roles against endpoints; a click on a cell says why", roles),
+        ("observed.html", "personas: declared and observed", MatrixResult(policy, personas, callers, observed)),
+        ("probe.html", "what the probe found", result),
+    ]
+    for name, _, shown in pages:
+        write_text(folder / name, REPORTS[type(shown)](shown))
+    found = [(name, text) for name, text, _ in pages]
+    with contextlib.suppress(PictureError):
+        write_bytes(folder / "matrix.png", drawn(matrix_picture(roles), "png"))
+        write_bytes(folder / "roles.png", drawn(roles_picture(RolesResult(policy, roles_added(policy))), "png"))
+        found += [("matrix.png", "the matrix as a picture"), ("roles.png", "who includes whom, and what each adds")]
+    return [f"reports/{name:16}{text}" for name, text in found]
 
 
 def _checked(policy: Policy, document: Document, settings: Settings) -> CheckResult:

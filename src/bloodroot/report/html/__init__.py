@@ -1,5 +1,8 @@
 """Pages, each whole in itself: nothing is loaded from elsewhere."""
 
+from collections.abc import Callable
+from typing import Any
+
 from ...comparison.changes import Comparison
 from ...probe.result import Result
 from ...reviewing import Review
@@ -9,4 +12,4 @@ from .matrix import matrix
 from .probe import probe
 from .review import review
 
-REPORTS = {Result: probe, MatrixResult: matrix, Comparison: compare, Review: review}
+REPORTS: dict[type, Callable[[Any], str]] = {Result: probe, MatrixResult: matrix, Comparison: compare, Review: review}
