@@ -1,6 +1,6 @@
-"""Pages of the example as members see them, and the report of a probe, in headless Chromium.
+"""Pages of the example as members see them, and reports, in headless Chromium.
 
-pages.py FOLDER_OF_THE_EXAMPLE WHERE_TO REPORT [NAME ...]
+pages.py FOLDER_OF_THE_EXAMPLE WHERE_TO FOLDER_OF_REPORTS [NAME ...]
 """
 
 import shutil
@@ -18,14 +18,19 @@ PAGES = {
     "page-curator": ("hazel@fernhollow.example", "/accessions/1"),
     "page-volunteer": ("wren@fernhollow.example", "/accessions/1"),
 }
-REPORT = "page-probe"
+# Each is NAME.html in the folder of reports, with what its address says.
+REPORTS = {
+    "page-probe": "",
+    "page-matrix": "cell=POST+/trials/{trial_id}|botanist",
+    "page-compare": "cell=POST+/members/{member_id}/suspend|registrar",
+}
 PORT = 8397
 HOME = f"http://127.0.0.1:{PORT}"
 
 
 def main() -> None:
-    bank, out, report = map(Path, sys.argv[1:4])
-    wanted = sys.argv[4:] or [*PAGES, REPORT]
+    bank, out, reports = map(Path, sys.argv[1:4])
+    wanted = sys.argv[4:] or [*PAGES, *REPORTS]
     secrets = dict(line.split("=", 1) for line in (bank / "secrets.env").read_text("utf-8").split())
     server = subprocess.Popen(
         [sys.executable, "-m", "uvicorn", "seedbank.app:app", "--port", str(PORT), "--log-level", "critical"], cwd=bank
@@ -38,14 +43,14 @@ def main() -> None:
             except OSError:
                 time.sleep(0.1)
         for name in wanted:
-            picture(name, out, report, secrets["SEEDBANK_PASSWORD"])
+            picture(name, out, reports, secrets["SEEDBANK_PASSWORD"])
     finally:
         server.terminate()
         server.wait(10)
 
 
-def picture(name: str, out: Path, report: Path, password: str) -> None:
-    """One page as one member, or the report."""
+def picture(name: str, out: Path, reports: Path, password: str) -> None:
+    """One page as one member, half as wide as a window; or a report."""
     with tempfile.TemporaryDirectory() as folder:
         options = webdriver.ChromeOptions()
         options.binary_location = shutil.which("chromium") or ""
@@ -53,12 +58,16 @@ def picture(name: str, out: Path, report: Path, password: str) -> None:
             options.add_argument(f"--{word}")
         options.add_argument("--disable-background-networking")
         options.add_argument("--disable-component-update")
-        options.add_argument("--window-size=1280,700")
+        width = 1280 if name in REPORTS else 640
+        options.add_argument(f"--window-size={width},800")
         options.add_argument(f"--user-data-dir={folder}")
         browser = webdriver.Chrome(options, Service(shutil.which("chromedriver")))
         try:
-            if name == REPORT:
-                browser.get(report.resolve().as_uri())
+            size = {"width": width, "height": 800, "deviceScaleFactor": 1, "mobile": False}
+            browser.execute_cdp_cmd("Emulation.setDeviceMetricsOverride", size)
+            if name in REPORTS:
+                browser.get(f"{(reports / f'{name}.html').resolve().as_uri()}#{REPORTS[name]}")
+                time.sleep(0.5)
             else:
                 email, path = PAGES[name]
                 browser.get(f"{HOME}/sign-in?next={path}")
