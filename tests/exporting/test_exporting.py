@@ -149,6 +149,38 @@ class OpenApi(InFolder):
                 document["components"]["securitySchemes"], {"bearer": {"type": "http", "scheme": "bearer"}}
             )
 
+    def test_what_a_document_has_in_several_places(self) -> None:
+        self.write(
+            "api.yaml",
+            """
+            openapi: 3.1.0
+            info: {title: t, version: '1'}
+            paths:
+              /: &item
+                get: &operation
+                  responses: &responses {'200': {description: fine}}
+              /lots-2: *item
+              /lots/{id}:
+                get: *operation
+                put: {responses: *responses}
+            """,
+        )
+        paths = yaml.safe_load(self.ran("export", "openapi", "api.yaml", alone=False))["paths"]
+        found = {
+            f"{method} {path}": (bool(operation["security"]), sorted(operation["responses"]))
+            for path, item in paths.items()
+            for method, operation in item.items()
+        }
+        self.assertEqual(
+            found,
+            {
+                "get /": (False, ["200"]),
+                "get /lots-2": (True, ["200", "401", "403"]),
+                "get /lots/{id}": (True, ["200", "401"]),
+                "put /lots/{id}": (True, ["200", "401", "403"]),
+            },
+        )
+
     def test_what_cannot_be_filled(self) -> None:
         self.write(
             "api.yaml",

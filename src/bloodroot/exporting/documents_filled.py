@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import copy
 import io
 import json
 import re
@@ -53,14 +54,15 @@ def filled(file: Path, operations: Iterable[Operation]) -> Filled:
     notes: list[str] = []
     count = 0
     schemes = _Schemes(whole)
+    shared = _shared(whole)
     for each in operations:
-        operation = _operation(whole, each.keys)
+        operation = _operation(whole, each.keys, shared)
         if operation is None:
             notes.append(f"{each.keys[2].upper()} {each.keys[1]} is behind a $ref; it was left as it is")
             continue
         operation["security"] = schemes.of(operation, each.open_to)
         operation[REQUIREMENT] = each.access
-        _add_answers(operation, each.refusals, quoted=not is_json)
+        _add_answers(operation, each.refusals, shared, quoted=not is_json)
         count += 1
     schemes.declare()
     return Filled(_written_json(whole, text) if is_json else _written_yaml(whole, text), count, tuple(notes))
@@ -77,14 +79,42 @@ def _text_of(file: Path) -> str:
         raise ExportError(f"{file}: this is not UTF-8 text") from None
 
 
-def _operation(whole: Any, keys: tuple[str, str, str]) -> MutableMapping[str, Any] | None:
+def _operation(whole: Any, keys: tuple[str, str, str], shared: frozenset[int]) -> MutableMapping[str, Any] | None:
     """An operation in the document itself; None for one that a reference leads to."""
     found = whole
     for key in keys:
         if not isinstance(found, MutableMapping) or key not in found:
             return None
+        _unshare(found, key, shared)
         found = found[key]
     return found if isinstance(found, MutableMapping) else None
+
+
+def _shared(whole: Any) -> frozenset[int]:
+    """The objects that a YAML document has in several places, by anchors and aliases: by their ids."""
+    seen: set[int] = set()
+    twice: set[int] = set()
+    waiting = [whole]
+    while waiting:
+        found = waiting.pop()
+        if isinstance(found, MutableMapping | list):
+            if id(found) in seen:
+                twice.add(id(found))
+                continue
+            seen.add(id(found))
+            waiting += found.values() if isinstance(found, MutableMapping) else found
+    return frozenset(twice)
+
+
+def _unshare(inside: MutableMapping[str, Any], key: str, shared: frozenset[int]) -> None:
+    """Put a copy in the place of something that is elsewhere too: what is filled in here is not for there."""
+    if id(inside[key]) in shared:
+        made = copy.copy(inside[key])
+        if hasattr(made, "yaml_set_anchor"):
+            # An anchor is the name of one object.
+            made.yaml_set_anchor("", always_dump=False)
+            del made.anchor.value
+        inside[key] = made
 
 
 class _Schemes:
@@ -102,7 +132,8 @@ class _Schemes:
         """The security requirements of an operation."""
         if open_to == "anyone":
             return []
-        found = [dict(each) for each in _alternatives(operation.get("security")) or self._usual]
+        alternatives = _alternatives(operation.get("security")) or self._usual
+        found = [{name: list(scopes or ()) for name, scopes in each.items()} for each in alternatives]
         self._made_up = self._made_up or (not self._all and found == [{"bearer": []}])
         # An empty alternative: some are let in without signing in.
         return [*found, {}] if open_to == "some" else found
@@ -120,9 +151,13 @@ def _alternatives(security: Any) -> list[Any]:
     return [each for each in security if isinstance(each, MutableMapping) and each]
 
 
-def _add_answers(operation: MutableMapping[str, Any], refusals: dict[str, str], *, quoted: bool) -> None:
+def _add_answers(
+    operation: MutableMapping[str, Any], refusals: dict[str, str], shared: frozenset[int], *, quoted: bool
+) -> None:
     """Answers to refused callers, beside those that the document has already."""
     responses = operation.setdefault("responses", {})
+    _unshare(operation, "responses", shared)
+    responses = operation["responses"]
     if not isinstance(responses, MutableMapping):
         return
     known = {str(status) for status in responses}

@@ -61,7 +61,7 @@ function draw() {
     const total = [...row.o].filter((letter) => letter === "a" || letter === "d").length;
     parts.push(`<tr role="row" data-n="${number}"><th role="rowheader" scope="row"${row.t ? ` title="${esc(row.t)}"` : ""}><span class="method">${esc(row.m)}</span> ${esc(row.p)}${about}${flag}${guards}</th>${cells.join("")}<td role="gridcell" class="total">${total}</td></tr>`);
   });
-  parts.push(`</tbody><tfoot role="rowgroup"><tr role="row"><th role="rowheader" scope="row">allow, or depends</th>${columns.map((_, c) => `<td role="gridcell" data-c="${c}" class="total"></td>`).join("")}<td role="gridcell" class="total"></td></tr></tfoot></table>`);
+  parts.push(`</tbody><tfoot role="rowgroup"><tr role="row"><th role="rowheader" scope="row">let in, if only sometimes</th>${columns.map((_, c) => `<td role="gridcell" data-c="${c}" class="total"></td>`).join("")}<td role="gridcell" class="total"></td></tr></tfoot></table>`);
   $("sheet").innerHTML = parts.join("");
   $("sheet").classList.toggle("many", !roomy);
 }
