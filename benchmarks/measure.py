@@ -24,6 +24,8 @@ import bloodroot
 from bloodroot import Caller
 from bloodroot.checks.checking import check
 from bloodroot.checks.subject import Subject
+from bloodroot.comparison.changes import Side
+from bloodroot.comparison.comparing import compare as compare_sides
 from bloodroot.core.matrix import matrix_of_roles
 from bloodroot.language.parser import parse as parse_tree
 from bloodroot.survey.coverage import survey
@@ -262,6 +264,26 @@ def check_policy() -> None:
     report_ratio("check, 10,000 against 5,000", times["check"] / times["half"], 2.3)
 
 
+def two_policies() -> None:
+    """Comparing two policies of 10,000 lines, 100 of which differ, against compiling both; and growth."""
+
+    def made(count: int) -> tuple[Callable[[], Any], Callable[[], Any]]:
+        old = policy_text(count)
+        lines = old.splitlines()
+        first = lines.index("endpoints") + 1
+        for number in range(first, len(lines), count // 100):
+            lines[number] = f"{lines[number].rsplit('  ', 1)[0]}  role{number % ROLES}"
+        new = "\n".join(lines)
+        sides = Side(bloodroot.parse(old), "old"), Side(bloodroot.parse(new), "new")
+        return lambda: (bloodroot.parse(old), bloodroot.parse(new)), lambda: compare_sides(*sides)
+
+    parse, run = made(10_000)
+    _, half = made(5_000)
+    times = best({"compile": parse, "compare": run, "half": half}, 3)
+    report_ratio("compare, 10,000 lines, 100 of them changed", times["compare"] / times["compile"], 10)
+    report_ratio("compare, 10,000 lines against 5,000", times["compare"] / times["half"], 2.3)
+
+
 def show_help() -> None:
     """`bloodroot --help` against a bare Typer program with as many commands."""
     bare = "import typer\napp = typer.Typer(no_args_is_help=True)\n"
@@ -451,6 +473,7 @@ MEASURES = {
     "growth": growth,
     "survey": survey_openapi_document,
     "check": check_policy,
+    "compare": two_policies,
     "help": show_help,
     "uvicorn": served_by_uvicorn,
     "gunicorn": served_by_gunicorn,

@@ -199,7 +199,7 @@ class Mistakes(InFolder):
             ),
             (("matrix", "--policy", "bad.bloodroot"), '"GOT" is no method that HTTP knows; did you mean "GET"?'),
             (
-                ("matrix", "--out", "matrix.md"),
+                ("matrix", "--out", "matrix.docx"),
                 "its ending says no format; name it .txt, .json, .csv, .sarif, .xml, .html, or add --format",
             ),
             (("matrix", "--out", "nowhere/m.csv"), "--out nowhere/m.csv: there is no folder nowhere"),

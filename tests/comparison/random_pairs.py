@@ -10,6 +10,7 @@ CONDITIONS = {
     "active": 'caller.status == "active"',
     "small": "record.size < 5",
     "open": "record.open",
+    "late": "record.until < now",
     "year": 'query.year == "2026"',
 }
 OTHERS = {
@@ -18,6 +19,7 @@ OTHERS = {
     "active": ('caller.status != "left"', 'caller.status == "active" or caller.chief'),
     "small": ("record.size < 4", "record.size <= 5", "not record.size >= 5"),
     "open": ("not record.open", "record.open == true"),
+    "late": ("record.until <= now", "not record.until >= now"),
     "year": ('query.year in ["2025", "2026"]',),
 }
 METHODS = ("GET", "POST", "PUT", "any", "GET POST")
@@ -74,7 +76,7 @@ class Draft:
         return " or ".join(found)
 
     def condition(self) -> str:
-        return self.random.choice(("own", "active", "small", "open", "year"))
+        return self.random.choice(("own", "active", "small", "open", "late", "year"))
 
     def change(self) -> None:
         """Change something."""

@@ -107,6 +107,16 @@ class ChangesOfForm(unittest.TestCase):
                 self.assertEqual(said(result), set())
                 self.assertTrue(result.same_access)
 
+    def test_the_time_of_the_comparison_is_no_change(self) -> None:
+        # A role more, so that everything is weighed.
+        texts = [
+            f"roles\n  a\n{role}conditions\n  late record.until < now\npermissions\n  t:read a if late\n"
+            "endpoints\n  GET /t t:read\nfields t\n  x read a if late\n"
+            for role in ("", "  b\n")
+        ]
+        sides = [Side(bloodroot.parse(text), name) for text, name in zip(texts, ("old", "new"), strict=True)]
+        self.assertEqual(said(compare(*sides)), {"role b: None -> ()"})
+
 
 class Changes(unittest.TestCase):
     def check(self, replacements: tuple[tuple[str, str], ...], *expected: str) -> Comparison:

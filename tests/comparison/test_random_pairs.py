@@ -1,6 +1,7 @@
 """Random pairs of policies: what a comparison says, and nothing else, is what their decisions show."""
 
 import copy
+import datetime
 import os
 import random
 import unittest
@@ -19,6 +20,8 @@ from tests.comparison.random_pairs import ROLES, Draft
 
 PAIRS = int(os.environ.get("EXPLORE", "0")) * 1000 or 150
 REQUESTS = 80
+NOW = datetime.datetime(2026, 5, 4, tzinfo=datetime.UTC)
+BEFORE, AFTER = NOW - datetime.timedelta(1), NOW + datetime.timedelta(1)
 OPENS = {Change.GAINED, Change.WIDENED, Change.DIFFERENT}
 CLOSES = {Change.LOST, Change.NARROWED, Change.DIFFERENT}
 
@@ -58,9 +61,10 @@ def random_request(source: random.Random) -> tuple[Caller | None, str, str, dict
         "size": pick((3, 4, 4.5, 5, 6)),
         "open": pick((True, False)),
     }
+    record["until"] = pick((BEFORE, NOW, AFTER))
     if source.random() < 0.1:
         record.pop(pick(list(record)))
-    known = {"record": record, "query": pick(({}, {"year": "2026"}, {"year": "2025"}))}
+    known = {"record": record, "now": NOW, "query": pick(({}, {"year": "2026"}, {"year": "2025"}))}
     method = pick(("GET", "POST", "PUT", "HEAD", "DELETE"))
     return (None if source.random() < 0.15 else caller), method, "/" + "/".join(parts), known
 
@@ -94,10 +98,12 @@ class RandomPairs(unittest.TestCase):
                     continue
                 shown += 1
                 witness = cell.shown.witness
-                query = {name[6:]: value for name, value in witness.others.items() if value is not MISSING}
+                query = {
+                    name[6:]: value for name, value in witness.others.items() if value is not MISSING and name != "now"
+                }
+                known = {"record": witness.record, "query": query, "now": witness.others.get("now")}
                 decided = [
-                    policy.decide(caller_of(cell), witness.method, witness.path, record=witness.record, query=query)
-                    for policy in (old, new)
+                    policy.decide(caller_of(cell), witness.method, witness.path, **known) for policy in (old, new)
                 ]
                 with self.subTest(seed=seed, cell=(cell.method, cell.path, cell.role, cell.holding, cell.change)):
                     outcomes = [each.outcome.value for each in decided]

@@ -82,7 +82,7 @@ def access_at_endpoint(policy: Policy, asked: Asked, caller: Caller | None) -> A
 
 def access_by_formula(policy: Policy, asked: Asked, caller: Caller | None) -> Access:
     """What a caller gets of a field, or of a permission that code asks for."""
-    left = policy.engine.left_of(asked[0], caller)
+    left = policy.engine.left_at_any_time(asked[0], caller)
     if left is TRUE:
         return Access(Outcome.ALLOW, TRUE)
     return Access(Outcome.DEPENDS, left) if can_be_true(left) else Access(Outcome.DENY, FALSE)

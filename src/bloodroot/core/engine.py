@@ -499,6 +499,13 @@ class Engine:
         """What is left of a requirement for a caller."""
         return both(formula.fold(self.facts_of(each, record, args)) for each in self.counted_as(caller))
 
+    def left_at_any_time(self, formula: Formula, caller: Caller | None) -> Formula:
+        """What is left of a requirement for a caller before the time is known."""
+        every = [self.facts_of(each) for each in self.counted_as(caller)]
+        for facts in every:
+            facts.now = None
+        return both(formula.fold(facts) for facts in every)
+
     def facts_of(self, caller: Caller | None, record: Any = None, args: Mapping[str, Any] | None = None) -> Facts:
         """What is known of one of the callers of `counted_as`, a record and the arguments of a call."""
         return facts_for(self.roles.held(caller), caller, record=record, args=args)

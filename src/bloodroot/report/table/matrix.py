@@ -283,9 +283,9 @@ class _Sheet:
 
     def _guards(self, row: Row) -> str:
         """Where the guards are that a row contains, and what they require where that is wanted."""
-        guards = dict.fromkeys((guard.place.at, guard.text) for guard in row.line.guards)
+        guards = dict.fromkeys((guard.place.at, guard.requirement.words()) for guard in row.line.guards)
         if self.show_guards:
-            return ", ".join(f"guard in {at} requires {text}" for at, text in guards)
+            return ", ".join(f"guard in {at} requires {words}" for at, words in guards)
         return f"guard in {', '.join(dict.fromkeys(at for at, _ in guards))}"
 
     def _total(self, column: int) -> int:
