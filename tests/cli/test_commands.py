@@ -200,7 +200,7 @@ class Mistakes(InFolder):
             (("matrix", "--policy", "bad.bloodroot"), '"GOT" is no method that HTTP knows; did you mean "GET"?'),
             (
                 ("matrix", "--out", "matrix.docx"),
-                "its ending says no format; name it .txt, .json, .csv, .sarif, .xml, .html, or add --format",
+                "its ending says no format; name it .txt, .json, .csv, .sarif, .xml, .html, .md, .png, .svg, or add --format",
             ),
             (("matrix", "--out", "nowhere/m.csv"), "--out nowhere/m.csv: there is no folder nowhere"),
             (("probe", "--out", "p.pdf"), "its ending says no format"),
