@@ -4,16 +4,20 @@ from __future__ import annotations
 
 from collections.abc import Callable, Iterable, Iterator
 from dataclasses import dataclass
-from itertools import combinations, product
+from itertools import chain, combinations, islice, product
+from math import inf
 
 from ..core.caller import Caller, imagined
-from ..core.formulas import Conjunction, Formula, Negated, walk
+from ..core.formulas import Conjunction, Formula, Negated
 from ..core.policy import Policy
-from ..core.requirements import permissions_in, roles_in
+from ..core.requirements import PermissionAsked, permissions_in, roles_in
 
 _MOST_TOGETHER = 1_024
 _MOST_BY_PERMISSION = 8_192
-_MOST_NAMES = 5  # permissions of which every combination is looked at
+
+
+# What the old policy asks, and what the new one asks.
+Asked = tuple[tuple[Formula, ...], tuple[Formula, ...]]
 
 
 @dataclass(frozen=True, slots=True)
@@ -60,24 +64,39 @@ def permission_names(formula: Formula) -> Iterator[str]:
     return (each.name for each in permissions_in(formula))
 
 
-def adds_up(formulas: Iterable[Formula], names_in: Names = roles_in) -> bool:
-    """Whether a caller with several roles is let in just where one of these roles alone, or none, would be.
+def asks_together(formulas: Iterable[Formula], names_in: Names = roles_in) -> float:
+    """How many roles are asked for together at most: sets of no more of them show all that any set of roles shows.
 
-    It is so where no two parts that must hold together ask for roles, and none is excluded.
+    Where no role is excluded, a caller is let in because of some of the roles, one for each part that must hold.
 
     Args:
         formulas: what must hold together.
         names_in: the roles that a formula asks for; or its permissions, to ask the same of these.
+
+    Returns:
+        The number; infinity where a role is excluded, so that more roles may be less.
     """
-    asking = 0
-    for formula in formulas:
-        asking += any(True for _ in names_in(formula))
-        for part in walk(formula):
-            if isinstance(part, Negated) and any(True for _ in names_in(part)):
-                return False
-            if isinstance(part, Conjunction) and sum(any(True for _ in names_in(each)) for each in part.parts) > 1:
-                return False
-    return asking <= 1
+    return sum(_together(formula, names_in, {}) for formula in formulas)
+
+
+def _together(formula: Formula, names_in: Names, known: dict[int, float]) -> float:
+    found = known.get(id(formula))
+    if found is None:
+        found = known[id(formula)] = _asked_together(formula, names_in, known)
+    return found
+
+
+def _asked_together(formula: Formula, names_in: Names, known: dict[int, float]) -> float:
+    if not any(True for _ in names_in(formula)):
+        return 0
+    if isinstance(formula, Negated):
+        return inf
+    if isinstance(formula, PermissionAsked) and names_in is permission_names:
+        return 1
+    inner = [_together(part, names_in, known) for part in formula.inner]
+    if isinstance(formula, Conjunction):
+        return sum(inner)
+    return max(inner, default=1)
 
 
 def telling_roles(old: Policy, new: Policy, asked: Iterable[Formula]) -> list[str]:
@@ -92,28 +111,46 @@ def telling_roles(old: Policy, new: Policy, asked: Iterable[Formula]) -> list[st
     return found
 
 
-def kinds_together(old: Policy, new: Policy, asked: Iterable[Formula]) -> tuple[list[Kind], bool]:
-    """Kinds of callers with more than one of the roles that formulas ask for, those with fewer roles first.
+def kinds_together(old: Policy, new: Policy, asked: Asked) -> tuple[list[Kind], bool]:
+    """Kinds of callers with more than one of the roles that are asked for, those with fewer roles first.
 
     Roles that either policy keeps apart are left out: a caller who holds both is compared by what is kept apart.
+
+    Args:
+        old: the old policy.
+        new: the new one.
+        asked: what each of them asks.
 
     Returns:
         The kinds, and whether they are all.
     """
-    names = telling_roles(old, new, asked)
+    names = telling_roles(old, new, chain.from_iterable(asked))
+    most = max(map(asks_together, asked))
     found: list[Kind] = []
-    seen: set[tuple[int, int]] = set()
-    for count in range(2, len(names) + 1):
-        for chosen in combinations(names, count):
-            held = [policy.roles.held(Caller(roles=chosen)) for policy in (old, new)]
-            bits = (held[0].bits, held[1].bits)
-            if any(each.apart for each in held) or bits in seen:
-                continue
-            seen.add(bits)
-            if len(found) == _MOST_TOGETHER:
-                return found, False
-            found.append(Kind(" with ".join(chosen), chosen))
+    level: list[tuple[str, ...]] = [(name,) for name in names]
+    # Of sets of roles that come to the same the first one speaks for all: roles that include each other make few.
+    seen = {_bits(old, new, chosen) for chosen in level}
+    while level and len(level[0]) < most:
+        following = []
+        for chosen in level:
+            for name in names:
+                together = tuple(each for each in names if each in chosen or each == name)
+                bits = _bits(old, new, together)
+                if bits is None or bits in seen:
+                    continue
+                seen.add(bits)
+                if len(found) == _MOST_TOGETHER:
+                    return found, False
+                found.append(Kind(" with ".join(together), together))
+                following.append(together)
+        level = following
     return found, True
+
+
+def _bits(old: Policy, new: Policy, roles: tuple[str, ...]) -> tuple[int, int] | None:
+    """What roles come to in both policies; None where one of them keeps them apart."""
+    one, other = (policy.roles.held(Caller(roles=roles)) for policy in (old, new))
+    return None if one.apart or other.apart else (one.bits, other.bits)
 
 
 def kind_apart(old: Policy, new: Policy) -> list[Kind]:
@@ -125,9 +162,7 @@ def kind_apart(old: Policy, new: Policy) -> list[Kind]:
     return []
 
 
-def kinds_by_permission(
-    old: Policy, new: Policy, asked: tuple[tuple[Formula, ...], ...], together: Iterable[Kind]
-) -> tuple[list[Kind], bool]:
+def kinds_by_permission(old: Policy, new: Policy, asked: Asked, together: Iterable[Kind]) -> tuple[list[Kind], bool]:
     """Callers with permissions of their own, and those with tokens that are made for less than they may do.
 
     Args:
@@ -142,12 +177,12 @@ def kinds_by_permission(
     formulas = tuple(formula for each in asked for formula in each)
     names = list(dict.fromkeys(name for formula in formulas for name in permission_names(formula)))
     kinds = [SIGNED_IN, *(Kind(name, (name,)) for name in telling_roles(old, new, formulas)), *together]
-    complete = True
+    most = min(max(asks_together(each, permission_names) for each in asked), len(names))
     sets: list[tuple[str, ...]] = [(), *((name,) for name in names)]
-    if not all(adds_up(each, permission_names) for each in asked):
-        complete = len(names) <= _MOST_NAMES
-        for count in range(2, len(names) + 1 if complete else 3):
-            sets += combinations(names, count)
+    for count in range(2, int(most) + 1):
+        sets += islice(combinations(names, count), _MOST_TOGETHER)
+    complete = len(sets) <= _MOST_TOGETHER
+    sets = sets[:_MOST_TOGETHER]
     grants, scopes = sets, [None, *sets]
     found: list[Kind] = []
     for kind, granted, named in product(kinds, grants, scopes):

@@ -14,7 +14,7 @@ from ..core.policy import Policy
 from ..core.requirements import Holding, in_words, permissions_in
 from ..core.roles import ANYONE
 from .changes import Change
-from .kinds import Kind, adds_up, kind_apart, kinds_by_permission, kinds_together
+from .kinds import Kind, asks_together, kind_apart, kinds_by_permission, kinds_together
 
 # What one policy asks; nothing where everything is closed.
 Asked = tuple[Formula, ...]
@@ -138,8 +138,8 @@ class Weighing:
         """What changes for callers with several roles, for those with permissions of their own, and for tokens."""
         formulas = (*asked[0], *asked[1])
         together: list[Kind] = []
-        if not all(map(adds_up, asked)):
-            together, complete = kinds_together(self.old, self.new, formulas)
+        if max(map(asks_together, asked)) > 1:
+            together, complete = kinds_together(self.old, self.new, asked)
             self.left_open = self.left_open or not complete
         kinds = kind_apart(self.old, self.new) + together
         if any(True for formula in formulas for _ in permissions_in(formula)):
