@@ -22,6 +22,8 @@ LONG = (
     "test_properties",
     "test_ways",
     "test_pages",
+    "report.test_page",
+    "test_seed_and_token",
     "test_stacks",
     "test_random_applications",
 )
