@@ -14,9 +14,17 @@ from textwrap import dedent
 from unittest import mock
 
 from bloodroot.cli import run
+from bloodroot.demo import write_demo
 from bloodroot.enforce import in_force
 
 PROGRAM = Path(sys.executable).parent / "bloodroot"
+
+
+def write_bank(folder: Path) -> Path:
+    """The files of the example and its members, without the run of everything that ``bloodroot demo`` does."""
+    write_demo(folder, faulty=False)
+    subprocess.run([PROGRAM, "seed", "members.toml"], cwd=folder, check=True, capture_output=True, timeout=120)
+    return folder
 
 
 @dataclass(frozen=True)

@@ -5,7 +5,7 @@ import shutil
 import sys
 import unittest
 
-from tests.program import InFolder
+from tests.program import InFolder, write_bank
 from tests.servers import serving
 
 CHROMIUM, DRIVER = shutil.which("chromium"), shutil.which("chromedriver")
@@ -18,7 +18,7 @@ class Pages(InFolder):
         from selenium import webdriver
         from selenium.webdriver.chrome.service import Service
 
-        self.ran("demo", self.folder / "bank")
+        write_bank(self.folder / "bank")
         for line in (self.folder / "bank" / "secrets.env").read_text().split():
             name, _, value = line.partition("=")
             os.environ[name] = value

@@ -89,7 +89,7 @@ class Demo(InFolder):
             (("compare", "access.bloodroot", "changed.bloodroot", "--fail", "gained"), 1, "compare"),
             (("probe",), 0, "probe"),
             (("probe", "--list"), 0, "plan"),
-            (("probe", "--methods", "GET", "--stale", "10"), 0, "probe"),
+            (("probe", "--methods", "GET", "--persona", "curator", "--stale", "10"), 0, "probe"),
             (("matrix", "--tried", ".bloodroot/probe.jsonl"), 0, "tried"),
             (("matrix", "--personas", "--tried", ".bloodroot/probe.jsonl", "--fail-untried", "DELETE *"), 1, "tried"),
             (("ask", "volunteer", "GET", "/members"), 0, "ask"),
@@ -117,7 +117,7 @@ class Demo(InFolder):
 
     def test_lists_as_csv(self) -> None:
         for words, count in (
-            (("probe",), 398),
+            (("probe", "--methods", "GET", "--only", "/trials*"), 38),
             (("seed", "--list"), 8),
             (("seed", "members.toml"), 17),
             (("matrix",), 38),

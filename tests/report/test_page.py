@@ -10,7 +10,7 @@ from pathlib import Path
 from typing import Any
 
 from tests.cli.test_demo import changed
-from tests.program import PROGRAM, InFolder
+from tests.program import PROGRAM, InFolder, write_bank
 from tests.report.test_terminal import many
 
 CHROMIUM, DRIVER = shutil.which("chromium"), shutil.which("chromedriver")
@@ -31,11 +31,11 @@ class Pages(InFolder):
         cls.bank = Path(folder.name).resolve() / "bank"
 
         def run(*words: str) -> None:
-            where = cls.bank.parent if words[0] == "demo" else cls.bank
-            done = subprocess.run([PROGRAM, *words], cwd=where, capture_output=True, text=True)
+            done = subprocess.run([PROGRAM, *words], cwd=cls.bank, capture_output=True, text=True)
             assert done.returncode == 0, done.stdout + done.stderr
 
-        run("demo", "bank")
+        write_bank(cls.bank)
+        run("probe", "--only", "*/trials*", "--persona", "botanist", "--persona", "curator", "--persona", "visitor")
         text = (cls.bank / "access.bloodroot").read_text("utf-8")
         (cls.bank / "changed.bloodroot").write_text(changed(text), "utf-8")
         # A title that would be markup if a page took it for it.

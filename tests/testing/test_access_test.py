@@ -8,7 +8,7 @@ import sys
 
 from tests.probe.swap import HOLES
 from tests.probe.swap.project import ROOT, SwapProject
-from tests.program import PROGRAM
+from tests.program import write_bank
 
 FLASK = """
     from bloodroot.testing import AccessTest
@@ -125,8 +125,7 @@ class Suites(SwapProject):
                 )
 
     def test_the_demo_over_asgi(self) -> None:
-        subprocess.run([PROGRAM, "demo", self.folder / "bank"], capture_output=True, check=True, timeout=120)
-        self.folder /= "bank"
+        self.folder = write_bank(self.folder / "bank")
         text = """
             from bloodroot.testing import AccessTest
 
