@@ -287,7 +287,22 @@ def two_policies() -> None:
 def show_help() -> None:
     """`bloodroot --help` against a bare Typer program with as many commands."""
     bare = "import typer\napp = typer.Typer(no_args_is_help=True)\n"
-    for name in ("demo", "draft", "survey", "matrix", "why", "probe", "seed", "token", "format"):
+    names = [
+        "demo",
+        "draft",
+        "survey",
+        "check",
+        "matrix",
+        "why",
+        "compare",
+        "probe",
+        "ask",
+        "seed",
+        "token",
+        "format",
+        "export",
+    ]
+    for name in names:
         bare += f"@app.command('{name}')\ndef {name}_(name: str, wide: bool = False) -> None:\n    'A command.'\n"
     with tempfile.TemporaryDirectory() as folder:
         file = Path(folder) / "bare.py"

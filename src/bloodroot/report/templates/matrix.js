@@ -53,6 +53,8 @@ function draw() {
       if (area !== null) parts.push("</tbody>");
       area = row.a;
       parts.push(`<tbody role="rowgroup" data-area="${esc(area)}"><tr role="row" class="area"><th role="rowheader" colspan="${columns.length + 2}" scope="rowgroup"><button type="button" aria-expanded="true">${esc(area)}</button></th></tr>`);
+      // On paper, where a table of many columns is rows of their own, the columns are named again at each area.
+      if (!roomy) parts.push(`<tr class="printhead" aria-hidden="true"><th></th>${columns.map((name, c) => `<td data-h="${c}" class="total"><span>${esc(name)}</span></td>`).join("")}<td class="total"></td></tr>`);
     }
     const cells = columns.map((_, c) => cellOf(row, c, number));
     const flag = row.n ? ` <span class="flag">${row.n}</span>` : "";
@@ -101,7 +103,7 @@ function filter() {
   for (const body of document.querySelectorAll("#sheet tbody")) {
     const folded = state.fold.has(body.dataset.area), lines = body.rows;
     let here = 0;
-    for (let i = 1; i < lines.length; i++) {
+    for (let i = roomy ? 1 : 2; i < lines.length; i++) {
       const number = Number(lines[i].dataset.n), row = rows[number], fit = fits(row, number, wanted);
       lines[i].hidden = !fit;
       lines[i].classList.toggle("folded", folded);
@@ -118,14 +120,13 @@ function filter() {
   for (const cell of document.querySelectorAll("#sheet tfoot td[data-c]")) cell.textContent = totals[cell.dataset.c];
   const column = columns.indexOf(state.role);
   widths();
-  $("columns").textContent = column < 0 ? "" : `#sheet [data-c]:not([data-c="${column}"]) { display: none; }`;
+  $("columns").textContent = column < 0 ? "" : `#sheet [data-c]:not([data-c="${column}"]), #sheet [data-h]:not([data-h="${column}"]) { display: none; }`;
   $("count").textContent = `${shown} of ${rows.length} endpoints`;
   document.body.dataset.filterms = String(Math.round(performance.now() - begun));
   rove();
 }
 
 // One cell can be reached with the Tab key; from there arrows lead to the others.
-const cells = () => [...document.querySelectorAll("#sheet tbody:not([hidden]) tr:not([hidden]):not(.folded) td[data-c]")].filter((cell) => !state.role || columns[cell.dataset.c] === state.role);
 function rove(to) {
   const current = document.querySelector('#sheet td[tabindex="0"]');
   const shows = (cell) => cell && cell.isConnected && !cell.closest("tr").hidden && !cell.closest("tr.folded") && !cell.closest("tbody").hidden && (!state.role || columns[cell.dataset.c] === state.role);
