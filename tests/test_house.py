@@ -19,6 +19,8 @@ ROOMS = (
     "demo",
     "survey",
     "reviewing",
+    "member_access",
+    "holdings",
     "enforce",
     "identity",
     "settings",

@@ -5,36 +5,17 @@ from __future__ import annotations
 import datetime
 import json
 from collections.abc import Iterable, Iterator, Mapping
-from dataclasses import dataclass, replace
+from dataclasses import dataclass
 from pathlib import Path
 from typing import Any
 
-from .core.caller import Caller
 from .core.decision import Outcome
-from .core.matrix import matrix_of_callers
 from .core.policy import Policy
+from .holdings import Holding, holdings_of, without
 from .identity.members import Member
 from .tried import TriedError
 
 _LET_IN = (Outcome.ALLOW, Outcome.DEPENDS)
-
-
-@dataclass(frozen=True, slots=True)
-class Holding:
-    """One thing that a member was given.
-
-    Attributes:
-        kind: ``role``, ``group`` or ``permission``.
-        name: its name.
-        gives: for a role the roles that it comes to, for a group these and the permissions that the directory gives to
-            it, for a permission who gave it.
-        known: whether the policy knows it; what it does not know gives nothing.
-    """
-
-    kind: str
-    name: str
-    gives: tuple[str, ...]
-    known: bool
 
 
 @dataclass(frozen=True, slots=True)
@@ -102,47 +83,6 @@ class Use:
 
 
 Given = Mapping[tuple[str, str], datetime.datetime]
-
-
-def holdings_of(policy: Policy, member: Member) -> Iterator[Holding]:
-    """What a member was given: roles, groups and permissions."""
-    roles = policy.roles
-    for name in sorted(member.roles):
-        yield Holding("role", name, roles.names(roles.closure.get(name, 0)), name in roles.bit)
-    for name in sorted(member.groups):
-        given = tuple(each for each, by in sorted(member.granted.items()) if by.endswith(f"to group {name}"))
-        gives = (*roles.names(roles.groups.get(name, 0)), *given)
-        yield Holding("group", name, gives, name in roles.groups or bool(given))
-    for name, by in sorted(member.granted.items()):
-        if any(by.endswith(f"to group {group}") for group in member.groups):
-            continue  # the group is what the member holds
-        known = policy.engine.resolver.permission(name) is not None or name.endswith("*")
-        yield Holding("permission", name, (by,), known)
-
-
-def without(member: Member, holding: Holding) -> Caller:
-    """A member as it would be without one thing."""
-    caller = member.caller()
-    if holding.kind == "role":
-        return replace(caller, roles=frozenset(caller.roles) - {holding.name})
-    if holding.kind == "group":
-        granted = {name: by for name, by in caller.granted.items() if not by.endswith(f"to group {holding.name}")}
-        return replace(caller, groups=frozenset(caller.groups) - {holding.name}, granted=granted)
-    return replace(caller, granted={name: by for name, by in caller.granted.items() if name != holding.name})
-
-
-def alone(member: Member, holding: Holding | None) -> Caller:
-    """A member with one thing alone, or with nothing."""
-    caller = replace(member.caller(), roles=frozenset(), groups=frozenset(), granted={})
-    if holding is None:
-        return caller
-    whole = member.caller()
-    if holding.kind == "role":
-        return replace(caller, roles={holding.name})
-    if holding.kind == "group":
-        granted = {name: by for name, by in whole.granted.items() if by.endswith(f"to group {holding.name}")}
-        return replace(caller, groups={holding.name}, granted=granted)
-    return replace(caller, granted={holding.name: whole.granted[holding.name]})
 
 
 def review(
@@ -237,71 +177,3 @@ def _use(line: str) -> Use | None:
     if not isinstance(method, str) or not isinstance(path, str):
         return None
     return Use(str(values["caller"]), method, path, at if at.tzinfo is not None else at.replace(tzinfo=datetime.UTC))
-
-
-# One member ---------------------------------------------------------------------------------
-
-
-@dataclass(frozen=True, slots=True)
-class Allowed:
-    """One endpoint that a member may use.
-
-    Attributes:
-        method: its methods.
-        path: its path.
-        words: ``allow``, or ``if`` and a condition.
-        through: what lets the member in there, in words: ``role curator``, ``every signed-in caller``.
-    """
-
-    method: str
-    path: str
-    words: str
-    through: tuple[str, ...]
-
-
-@dataclass(frozen=True, slots=True)
-class MemberAccess:
-    """What one member may do.
-
-    Attributes:
-        policy: the policy.
-        member: the member.
-        holdings: what it holds.
-        allowed: the endpoints that it may use, if only sometimes.
-        endpoints: how many endpoints there are.
-    """
-
-    policy: Policy
-    member: Member
-    holdings: tuple[Holding, ...]
-    allowed: tuple[Allowed, ...]
-    endpoints: int
-
-
-def access_of_member(policy: Policy, member: Member) -> MemberAccess:
-    """What a member may do, and through what.
-
-    A member who may not act at present is shown as if it were: the status counts where conditions ask for it.
-    """
-    holdings = tuple(holdings_of(policy, member))
-    callers: dict[str, Caller | None] = {"all": member.caller(), "signed-out": None, "none": alone(member, None)}
-    callers |= {f"only {number}": alone(member, each) for number, each in enumerate(holdings)}
-    callers |= {f"without {number}": without(member, each) for number, each in enumerate(holdings)}
-    matrix = matrix_of_callers(policy, callers)
-    names = list(callers)
-    allowed = []
-    for row in matrix.rows:
-        cells = dict(zip(names, matrix.cells(row), strict=True))
-        if cells["all"].outcome not in _LET_IN:
-            continue
-        words = cells["all"].words()
-        if cells["signed-out"].outcome in _LET_IN:
-            through: tuple[str, ...] = ("anyone",)
-        elif cells["none"].words() == words:
-            through = ("every signed-in caller",)
-        else:
-            enough = [n for n in range(len(holdings)) if cells[f"only {n}"].words() == words]
-            needed = [n for n in range(len(holdings)) if cells[f"without {n}"].words() != words]
-            through = tuple(f"{holdings[n].kind} {holdings[n].name}" for n in enough or needed)
-        allowed.append(Allowed(row.method, row.path, words, through))
-    return MemberAccess(policy, member, holdings, tuple(allowed), len(matrix.rows))

@@ -8,7 +8,7 @@ from pathlib import Path
 import bloodroot
 from bloodroot.core.matrix import matrix_of_roles
 from bloodroot.core.roles_added import roles_added
-from bloodroot.report.picture import _by_likeness
+from bloodroot.report.picture_of_matrix import by_likeness
 from tests.program import InFolder
 from tests.report.test_terminal import many
 
@@ -63,7 +63,7 @@ class Pictures(InFolder):
         lines += [f"  GET /b{number} other or another" for number in range(5)]
         text = "\n".join(["roles", "  one", "  other", "  two", "  another", "endpoints", *lines, "  GET /c one"])
         matrix = matrix_of_roles(bloodroot.parse(text))
-        order, tree = _by_likeness(matrix)
+        order, tree = by_likeness(matrix)
         names = [matrix.columns[number].name for number in order]
         self.assertEqual(abs(names.index("one") - names.index("two")), 1)
         self.assertEqual(abs(names.index("other") - names.index("another")), 1)

@@ -126,7 +126,9 @@ def _reports(policy: Policy, settings: Settings, result: Result) -> list[str]:
     from ..core.roles_added import roles_added
     from ..observed_cells import observed_cells
     from ..report.html import REPORTS
-    from ..report.picture import PictureError, drawn, matrix_picture, roles_picture
+    from ..report.picture import PictureError, drawn
+    from ..report.picture_of_matrix import matrix_picture
+    from ..report.picture_of_roles import roles_picture
     from ..report.results import MatrixResult, RolesResult
     from ..tried import columns_of_callers
     from ..writing import write_bytes, write_text

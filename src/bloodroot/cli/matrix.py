@@ -23,8 +23,9 @@ from .output import (
 if TYPE_CHECKING:
     from ..core.matrix import Matrix
     from ..core.policy import Policy
+    from ..member_access import MemberAccess
     from ..observed_cells import Cells
-    from ..reviewing import MemberAccess, Review
+    from ..reviewing import Review
     from ..settings import Settings
     from ..tried import Columns, TriedResult
 
@@ -147,7 +148,8 @@ def _of_directory(
 ) -> Review | MemberAccess:
     """What one member may do, or what all of them hold."""
     from ..identity import directory_of
-    from ..reviewing import access_of_member, review
+    from ..member_access import access_of_member
+    from ..reviewing import review
 
     if settings is None:
         raise UsageError("members are those of a directory, and there is no bloodroot.toml here or further up")

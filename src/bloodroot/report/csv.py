@@ -9,8 +9,9 @@ from typing import Any
 
 from ..expected import ExpectedResult
 from ..identity.seed_result import SeedResult
+from ..member_access import MemberAccess
 from ..probe.result import PlanResult, Result
-from ..reviewing import MemberAccess, Review
+from ..reviewing import Review
 from ..survey.coverage import SurveyResult
 from ..tried import TriedResult
 from .results import MatrixResult, MembersResult

@@ -1,44 +1,24 @@
-"""Pictures: the matrix with its columns ordered by likeness, and the roles with what each adds."""
+"""What pictures have in common: their size, their colours, and how they become files."""
 
 from __future__ import annotations
 
 import io
-from typing import TYPE_CHECKING, Any
+from typing import TYPE_CHECKING
 
-from ..core.decision import Outcome
 from ..language.errors import BloodrootError
-from .joining import Joined, joined_rows
-from .words import plural
 
 if TYPE_CHECKING:
-    from matplotlib.axes import Axes
     from matplotlib.figure import Figure
 
-    from ..core.matrix import Matrix
-    from ..core.roles_added import RoleAdds
-    from .results import MatrixResult, RolesResult
-
-_WIDTH, _HEIGHT, _DPI = 12.8, 8.0, 100
-_INK, _PAPER, _LINE, _QUIET = "#1d2a26", "#fbfaf6", "#d5d7cb", "#566059"
-_FILL = {Outcome.ALLOW: "#8cc49b", Outcome.DEPENDS: "#cf9fe6", Outcome.SIGN_IN: "#cfe1f0", Outcome.DENY: _PAPER}
-_MARK = {Outcome.ALLOW: "#14602f", Outcome.DEPENDS: "#6a2f8f", Outcome.SIGN_IN: "#13568c"}
-_MEANINGS = {
-    Outcome.ALLOW: "allow",
-    Outcome.DEPENDS: "depends",
-    Outcome.SIGN_IN: "sign in first",
-    Outcome.DENY: "deny",
-}
-# How alike two columns are: by how much they are let in.
-_DEGREE = {Outcome.ALLOW: 1.0, Outcome.DEPENDS: 0.5, Outcome.SIGN_IN: 0.0, Outcome.DENY: 0.0}
-_MOST_NAMED = 75  # rows that can be read with a name each
-_MOST_MARKED = 2_500  # cells with a sign each
+WIDTH, HEIGHT, _DPI = 12.8, 8.0, 100  # inches, and points to an inch
+INK, PAPER, LINE, QUIET = "#1d2a26", "#fbfaf6", "#d5d7cb", "#566059"
 
 
 class PictureError(BloodrootError):
     """A picture cannot be drawn here."""
 
 
-def new_figure(width: float = _WIDTH, height: float = _HEIGHT) -> Figure:
+def new_figure(width: float = WIDTH, height: float = HEIGHT) -> Figure:
     """An empty picture of 1280 by 800 points, unless it is to be larger.
 
     Raises:
@@ -55,7 +35,7 @@ def new_figure(width: float = _WIDTH, height: float = _HEIGHT) -> Figure:
     # The same picture of the same policy, each time; text stays text.
     matplotlib.rcParams["svg.hashsalt"] = "bloodroot"
     matplotlib.rcParams["svg.fonttype"] = "none"
-    return Figure(figsize=(width, height), dpi=_DPI, facecolor=_PAPER)
+    return Figure(figsize=(width, height), dpi=_DPI, facecolor=PAPER)
 
 
 def drawn(figure: Figure, form: str) -> bytes:
@@ -64,257 +44,3 @@ def drawn(figure: Figure, form: str) -> bytes:
     metadata = {"Date": None} if form == "svg" else {"Software": None}
     figure.savefig(buffer, format=form, facecolor=figure.get_facecolor(), metadata=metadata)
     return buffer.getvalue()
-
-
-# The matrix -----------------------------------------------------------------------------------
-
-
-def matrix_picture(result: MatrixResult) -> Figure:
-    """Endpoints down the side by area, columns ordered by likeness, with the tree of likeness above them."""
-    figure = new_figure()
-    matrix = result.matrix
-    order, tree = _by_likeness(matrix)
-    rows = joined_rows([(row, list(matrix.cells(row))) for row in matrix.rows], lambda _: [])
-    named = len(rows) <= _MOST_NAMED
-    names = [matrix.columns[number].name for number in order]
-    left, right = _margins(rows, named)
-    # A letter of a name takes about six of the 800 points.
-    top = 0.815 - 0.0075 * min(36, max(map(len, names), default=0))
-    axes = figure.add_axes((left, 0.06, 1 - left - right, top - 0.06))
-    _cells(axes, rows, order)
-    _row_names(axes, rows, named=named)
-    axes.set_xticks(range(len(order)), names, rotation=90, fontsize=8 if len(order) <= 20 else 6.5, color=_INK)
-    axes.xaxis.tick_top()
-    axes.tick_params(length=0)
-    for spine in axes.spines.values():
-        spine.set_color(_LINE)
-    if tree is not None:
-        above = figure.add_axes((left, 0.835, 1 - left - right, 0.08))
-        _draw_tree(above, tree, len(order))
-    title = result.policy.title or "Access matrix"
-    figure.text(0.015, 0.965, title, fontsize=14, color=_INK, family="serif", weight="bold", va="center")
-    counted = f"{plural(len(matrix.rows), 'endpoint')}, {plural(len(order), 'kind')} of caller, ordered by likeness"
-    figure.text(0.015, 0.935, counted, fontsize=9, color=_QUIET, family="serif", va="center")
-    _legend(figure)
-    return figure
-
-
-def _margins(rows: list[Joined], named: bool) -> tuple[float, float]:
-    """What names of rows, and conditions, need at both sides, as shares of the width."""
-    if not named:
-        return 0.14, 0.03
-    longest = max((len(name) for each in rows for name in each.names), default=10)
-    conditions = max((len(_remainders(each)) for each in rows), default=0)
-    return min(0.45, 0.03 + longest * 0.0052), min(0.25, 0.015 + conditions * 0.005)
-
-
-def _remainders(each: Joined) -> str:
-    words = dict.fromkeys(cell.remainder.words() for cell in each.cells if cell.remainder is not None)
-    text = ", ".join(f"if {each}" for each in words)
-    return text if len(text) <= 44 else f"{text[:41]}..."
-
-
-def _by_likeness(matrix: Matrix) -> tuple[list[int], Any]:
-    """The columns in an order in which those that are alike are neighbours, and the tree; None for too few."""
-    import numpy
-    from scipy.cluster.hierarchy import leaves_list, linkage
-
-    count = len(matrix.columns)
-    if count < 3 or not matrix.rows:
-        return list(range(count)), None
-    degrees = numpy.array([[_DEGREE[cell.outcome] for cell in matrix.cells(row)] for row in matrix.rows]).T
-    tree = linkage(degrees, "average", metric="cityblock", optimal_ordering=True)
-    order = [int(number) for number in leaves_list(tree)]
-    # From least to most, as everywhere; a tree may be read from either side.
-    if degrees[order[0]].sum() > degrees[order[-1]].sum():
-        return order[::-1], tree
-    return order, tree
-
-
-def _cells(axes: Axes, rows: list[Joined], order: list[int]) -> None:
-    import numpy
-    from matplotlib.colors import to_rgb
-
-    colours = {outcome: to_rgb(colour) for outcome, colour in _FILL.items()}
-    outcomes = [[each.cells[number].outcome for number in order] for each in rows]
-    image = numpy.array([[colours[outcome] for outcome in row] for row in outcomes]).reshape(len(rows), len(order), 3)
-    axes.imshow(image, aspect="auto", interpolation="nearest")
-    if len(rows) * len(order) <= _MOST_MARKED:
-        size = min(40.0, 0.35 * (480 / max(len(rows), 1)) ** 2)
-        for outcome, marker, style in (
-            (Outcome.ALLOW, "o", "full"),
-            (Outcome.DEPENDS, "o", "left"),
-            (Outcome.SIGN_IN, ">", "none"),
-        ):
-            places = [(x, y) for y, row in enumerate(outcomes) for x, each in enumerate(row) if each is outcome]
-            if places:
-                axes.plot(
-                    *zip(*places, strict=True),
-                    linestyle="",
-                    marker=marker,
-                    fillstyle=style,
-                    markersize=size**0.5,
-                    color=_MARK[outcome],
-                    markeredgewidth=0.8,
-                )
-        for number in range(1, len(rows)):
-            axes.axhline(number - 0.5, color=_LINE, linewidth=0.5)
-    for number in range(1, len(order)):
-        axes.axvline(number - 0.5, color=_LINE, linewidth=0.5)
-
-
-def _row_names(axes: Axes, rows: list[Joined], *, named: bool) -> None:
-    starts = [number for number, each in enumerate(rows) if not number or each.area != rows[number - 1].area]
-    for start in starts[1:]:
-        axes.axhline(start - 0.5, color=_QUIET, linewidth=0.9 if named else 0.4)
-    if named:
-        height = axes.get_position().height * _HEIGHT * 72 / max(len(rows), 1)
-        size = min(8.0, 0.95 * height)
-        axes.set_yticks(
-            range(len(rows)), [each.names[0] for each in rows], fontsize=size, family="monospace", color=_INK
-        )
-        for number, each in enumerate(rows):
-            axes.annotate(
-                _remainders(each),
-                (1.005, number),
-                xycoords=("axes fraction", "data"),
-                fontsize=size,
-                color=_MARK[Outcome.DEPENDS],
-                va="center",
-            )
-        return
-    # Too many to name: the areas are named that have room for it.
-    ends = [*starts[1:], len(rows)]
-    ticks, labels, last = [], [], -1e9
-    room = len(rows) / 55
-    for start, end in zip(starts, ends, strict=True):
-        middle = (start + end - 1) / 2
-        if middle - last >= room:
-            ticks.append(middle)
-            labels.append(f"{rows[start].area}  {end - start}")
-            last = middle
-    axes.set_yticks(ticks, labels, fontsize=7, family="monospace", color=_INK)
-
-
-def _draw_tree(axes: Axes, tree: Any, count: int) -> None:
-    from scipy.cluster.hierarchy import dendrogram
-
-    plan = dendrogram(tree, no_plot=True)
-    for xs, ys in zip(plan["icoord"], plan["dcoord"], strict=True):
-        axes.plot([(x - 5) / 10 for x in xs], ys, color=_QUIET, linewidth=0.9)
-    axes.set_xlim(-0.5, count - 0.5)
-    axes.set_ylim(0, None)
-    axes.axis("off")
-
-
-def _legend(figure: Figure) -> None:
-    from matplotlib.patches import Patch
-
-    patches = [Patch(facecolor=_FILL[each], edgecolor=_LINE, label=words) for each, words in _MEANINGS.items()]
-    figure.legend(
-        handles=patches,
-        loc="lower left",
-        bbox_to_anchor=(0.01, 0.003),
-        ncols=4,
-        frameon=False,
-        fontsize=8,
-        labelcolor=_INK,
-        handlelength=1.4,
-    )
-
-
-# The roles --------------------------------------------------------------------------------------
-
-
-def roles_picture(result: RolesResult) -> Figure:
-    """Roles from least at the bottom to most at the top, with lines to those that they include, and what each adds."""
-    roles = {each.name: each for each in result.roles}
-    layers = _layers(roles)
-    widest = max(map(len, layers.values()))
-    figure = new_figure(max(_WIDTH, 1.75 * widest), max(_HEIGHT, 1.9 * len(layers)))
-    from matplotlib.backends.backend_agg import FigureCanvasAgg
-
-    axes = figure.add_axes((0.01, 0.02, 0.98, 0.88))
-    axes.set_xlim(0, 1)
-    axes.set_ylim(-0.5, len(layers) - 0.5)
-    axes.axis("off")
-    places = {}
-    for level, names in layers.items():
-        for number, name in enumerate(names):
-            places[name] = ((number + 0.5) / len(names), level)
-    share = figure.get_figwidth() / widest
-    boxes = {}
-    for name, (x, y) in places.items():
-        text = _role_text(roles[name], share, figure.get_figheight() / len(layers))
-        box = {"boxstyle": "round,pad=0.6", "facecolor": "#f2f0e7", "edgecolor": _LINE}
-        boxes[name] = axes.text(
-            x,
-            y,
-            text,
-            ha="center",
-            va="center",
-            multialignment="left",
-            fontsize=8,
-            color=_INK,
-            linespacing=1.35,
-            bbox=box,
-        )
-    # Boxes have a size once they are drawn, and lines end at their edges.
-    FigureCanvasAgg(figure).draw()  # type: ignore[no-untyped-call]
-    for name, each in roles.items():
-        for included in each.includes:
-            style = {"arrowstyle": "-|>", "color": _QUIET, "linewidth": 1.1, "shrinkA": 0, "shrinkB": 2}
-            style |= {"patchA": boxes[name].get_bbox_patch(), "patchB": boxes[included].get_bbox_patch()}
-            axes.annotate("", places[included], places[name], arrowprops=style, zorder=0)
-    title = result.policy.title or "Roles"
-    figure.text(0.015, 0.962, title, fontsize=14, color=_INK, family="serif", weight="bold", va="center")
-    words = "who includes whom, and at which endpoints each role is let in where those that it includes are not"
-    figure.text(0.015, 0.93, words, fontsize=9, color=_QUIET, family="serif", va="center")
-    return figure
-
-
-def _layers(roles: dict[str, RoleAdds]) -> dict[int, list[str]]:
-    """The roles by how many they stand on; within a layer above those that they include."""
-    level = dict.fromkeys(roles, 0)
-    for _ in roles:
-        for name, each in roles.items():
-            below = [level[other] for other in each.includes]
-            level[name] = max([level[name], *(one + 1 for one in below)])
-    found: dict[int, list[str]] = {}
-    for name in roles:
-        found.setdefault(level[name], []).append(name)
-    placed: dict[str, float] = {}
-    for number in sorted(found):
-
-        def wanted(name: str) -> float:
-            below = [placed[each] for each in roles[name].includes if each in placed]
-            return sum(below) / len(below) if below else 0.5
-
-        found[number].sort(key=wanted)
-        for place, name in enumerate(found[number]):
-            placed[name] = (place + 0.5) / len(found[number])
-    return dict(sorted(found.items()))
-
-
-def _role_text(each: RoleAdds, width: float, height: float) -> str:
-    """Name, description and what a role adds, in as many lines as there is room for."""
-    letters = max(16, int(width * 13))
-    lines = [f"{each.name}{' (default)' if each.default else ''}"]
-    if each.description:
-        lines.append(_cut(each.description, letters))
-    if each.default and each.name != "signed-in":
-        lines.append("every signed-in caller holds it")
-    else:
-        lines.append(f"adds {len(each.adds)} of {plural(each.total, 'endpoint')}{':' if each.adds else ''}")
-    room = max(1, min(9, int((height - 0.75) / 0.16)))
-    for added in each.adds[:room]:
-        words = "" if added.words == "allow" else f", {added.words}"
-        lines.append(_cut(f"  {added.method} {added.path}{words}", letters))
-    if len(each.adds) > room:
-        lines.append(f"  and {len(each.adds) - room} more")
-    # Dollar signs would begin a formula.
-    return "\n".join(lines).replace("$", r"\$")
-
-
-def _cut(text: str, most: int) -> str:
-    return text if len(text) <= most else f"{text[: most - 3]}..."

@@ -2,7 +2,8 @@
 
 from __future__ import annotations
 
-from ..reviewing import Holding, MemberReview, Review, Reviewed
+from ..holdings import Holding
+from ..reviewing import MemberReview, Review, Reviewed
 from .words import plural
 
 

@@ -2,7 +2,9 @@
 
 from __future__ import annotations
 
-from .picture import drawn, matrix_picture, roles_picture
+from .picture import drawn
+from .picture_of_matrix import matrix_picture
+from .picture_of_roles import roles_picture
 from .results import MatrixResult, RolesResult
 
 

@@ -10,7 +10,9 @@ from .written import written
 if TYPE_CHECKING:
     import datetime
 
-    from ...reviewing import Holding, MemberAccess, Review
+    from ...holdings import Holding
+    from ...member_access import MemberAccess
+    from ...reviewing import Review
 
 
 def review(result: Review) -> str:

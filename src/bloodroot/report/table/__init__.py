@@ -6,9 +6,10 @@ from ...core.entrance import Entrance
 from ...core.explanation import Explanation
 from ...expected import ExpectedResult
 from ...identity.seed_result import SeedResult
+from ...member_access import MemberAccess
 from ...probe.asking import AskResult
 from ...probe.result import PlanResult, Result
-from ...reviewing import MemberAccess, Review
+from ...reviewing import Review
 from ...survey.coverage import SurveyResult
 from ...tried import TriedResult
 from ..results import FormatResult, LinesResult, MadeToken, MatrixResult, MembersResult, RolesResult, TokenResult

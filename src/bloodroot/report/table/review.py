@@ -12,7 +12,8 @@ from ..reviewed import holding_in_words, review_headline, review_next, since_in_
 from ..words import OPEN, WARN, plural
 
 if TYPE_CHECKING:
-    from ...reviewing import MemberAccess, MemberReview, Review
+    from ...member_access import MemberAccess
+    from ...reviewing import MemberReview, Review
 
 
 def review(result: Review, console: Console) -> RenderableType:  # noqa: ARG001
