@@ -52,12 +52,14 @@ class Pages(InFolder):
 
     def press(self, selector: str) -> None:
         """Press a button, and wait until the page it leads to is there."""
+        from selenium.common.exceptions import WebDriverException
         from selenium.webdriver.support.expected_conditions import staleness_of
         from selenium.webdriver.support.wait import WebDriverWait
 
         before = self.browser.find_element("tag name", "html")
         self.browser.find_element("css selector", selector).click()
-        WebDriverWait(self.browser, 10).until(staleness_of(before))
+        # A page that is just being taken away may be neither here nor gone.
+        WebDriverWait(self.browser, 10, ignored_exceptions=[WebDriverException]).until(staleness_of(before))
         WebDriverWait(self.browser, 10).until(
             lambda browser: browser.execute_script("return document.readyState") == "complete"
         )
