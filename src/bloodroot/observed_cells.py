@@ -10,7 +10,7 @@ from typing import Any
 
 from .core.matrix import Matrix
 from .core.policy import Policy
-from .tried import ALLOWED, REFUSED, Columns, Tried, TriedError, row_for, rows_by_line
+from .tried import ALLOWED, REFUSED, Columns, Tried, TriedError, read_log, row_for, rows_by_line
 
 # The worst first.
 VERDICTS = ("hole", "blocked", "other", "inconclusive", "agree")
@@ -95,21 +95,14 @@ def _read(journal: Path) -> Iterator[tuple[str, str, Asked]]:
     """Method, path and what came of it, for each judged request. What is spelled oddly is about no cell."""
     answers: dict[tuple[str, ...], int] = {}
     judged: dict[tuple[str, ...], Mapping[str, Any]] = {}
-    try:
-        with journal.open(encoding="utf-8", errors="replace") as lines:
-            for line in lines:
-                values = _object(line)
-                for name in ("answered", "judged"):
-                    key = values.get(name)
-                    if isinstance(key, list) and len(key) == 5 and not key[4]:
-                        if name == "answered":
-                            answers[tuple(map(str, key))] = values.get("status") or 0
-                        elif values.get("verdict") in VERDICTS:
-                            judged[tuple(map(str, key))] = values
-    except FileNotFoundError:
-        raise TriedError(f"{journal}: there is no such file; bloodroot probe writes one") from None
-    except OSError as error:
-        raise TriedError(f"{journal}: this file cannot be read: {error.strerror}") from None
+    for values in read_log(journal, _object, "there is nothing in it; bloodroot probe writes a journal"):
+        for name in ("answered", "judged"):
+            key = values.get(name)
+            if isinstance(key, list) and len(key) == 5 and not key[4]:
+                if name == "answered":
+                    answers[tuple(map(str, key))] = values.get("status") or 0
+                elif values.get("verdict") in VERDICTS:
+                    judged[tuple(map(str, key))] = values
     if not judged:
         raise TriedError(f"{journal}: there is no judged request in it; it is no journal of a probe, or of an old one")
     for key, values in judged.items():
@@ -128,9 +121,9 @@ def _read(journal: Path) -> Iterator[tuple[str, str, Asked]]:
         yield method, path, asked
 
 
-def _object(line: str) -> Mapping[str, Any]:
+def _object(line: str) -> Mapping[str, Any] | None:
     try:
         values = json.loads(line)
     except ValueError:
-        return {}
-    return values if isinstance(values, dict) else {}
+        return None
+    return values if isinstance(values, dict) else None

@@ -13,7 +13,7 @@ from .core.decision import Outcome
 from .core.policy import Policy
 from .holdings import Holding, holdings_of, without
 from .identity.members import Member
-from .tried import TriedError
+from .tried import read_log
 
 _LET_IN = (Outcome.ALLOW, Outcome.DEPENDS)
 
@@ -144,22 +144,8 @@ def read_uses(log: Path) -> Iterator[Use]:
     Raises:
         TriedError: it cannot be read, or has none.
     """
-    found = 0
-    try:
-        with log.open(encoding="utf-8", errors="replace") as lines:
-            for line in lines:
-                use = _use(line)
-                if use is not None:
-                    found += 1
-                    yield use
-    except FileNotFoundError:
-        raise TriedError(f"{log}: there is no such file") from None
-    except OSError as error:
-        raise TriedError(f"{log}: this file cannot be read: {error.strerror}") from None
-    if not found:
-        raise TriedError(
-            f'{log}: there is no request in it that was let in; an audit log has these too with Audit("all")'
-        )
+    lacking = 'there is no request in it that was let in; an audit log has these too with Audit("all")'
+    return read_log(log, _use, lacking)
 
 
 def _use(line: str) -> Use | None:

@@ -10,7 +10,7 @@ import json
 from collections.abc import Callable, Iterable, Iterator, Mapping
 from dataclasses import dataclass, field
 from pathlib import Path
-from typing import Any
+from typing import Any, TypeVar
 
 from .core.caller import Caller
 from .core.decision import Outcome
@@ -20,6 +20,7 @@ from .core.methods import ANY, covers
 from .core.policy import Policy
 from .language.errors import BloodrootError
 
+T = TypeVar("T")
 ALLOWED, REFUSED = "allowed", "refused"
 _OUTCOMES = {"allow": ALLOWED, "deny": REFUSED, "sign-in": REFUSED}
 
@@ -102,23 +103,39 @@ def read_tried(file: Path) -> Iterator[Tried]:
     Raises:
         TriedError: it cannot be read, or has no decision in it.
     """
+    return read_log(
+        file,
+        _read,
+        "there is no decision in it; an audit log is written by bloodroot.enforce.JsonLines, and has what is allowed "
+        'too with Audit("all")',
+    )
+
+
+def read_log(file: Path, read: Callable[[str], T | None], lacking: str) -> Iterator[T]:
+    """What the lines of a log say, one after the other; those that say nothing are left out.
+
+    Args:
+        file: the log.
+        read: what a line says, or None.
+        lacking: what to say where no line says anything.
+
+    Raises:
+        TriedError: it cannot be read, or says nothing.
+    """
     found = 0
     try:
         with file.open(encoding="utf-8", errors="replace") as lines:
             for line in lines:
-                tried = _read(line)
-                if tried is not None:
+                said = read(line)
+                if said is not None:
                     found += 1
-                    yield tried
+                    yield said
     except FileNotFoundError:
         raise TriedError(f"{file}: there is no such file") from None
     except OSError as error:
         raise TriedError(f"{file}: this file cannot be read: {error.strerror}") from None
     if not found:
-        raise TriedError(
-            f"{file}: there is no decision in it; an audit log is written by bloodroot.enforce.JsonLines, and has "
-            'what is allowed too with Audit("all")'
-        )
+        raise TriedError(f"{file}: {lacking}")
 
 
 def _read(line: str) -> Tried | None:
