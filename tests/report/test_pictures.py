@@ -28,6 +28,9 @@ endpoints
   any      /office/**   clerk
 conditions
   own      record.owner == caller.id
+  active   caller.status == "active"
+always
+  DELETE /**  active
 """
 
 
@@ -52,6 +55,7 @@ class Pictures(InFolder):
         self.write("access.bloodroot", POLICY)
         self.assertEqual(size(self.drawn("m.png")), (1280, 800))
         found = self.texts("m.svg")
+        self.assertIn("what standing rules ask of the caller is taken as met: active", " ".join(found))
         for text in ("Tarn Bank", "PUT /plots/{id}", "GET /plots", "keeper", "signed-out", "if own", "depends"):
             self.assertIn(text, found)
         # The same policy is the same picture.
@@ -93,7 +97,7 @@ class Pictures(InFolder):
         self.assertEqual([each.path for each in added["grower"].adds], ["/plots", "/plots/{id}"])
         # What grower may do sometimes, and keeper always, is something that keeper adds.
         self.assertEqual(
-            [(each.method, each.words) for each in added["keeper"].adds], [("PUT", "allow"), ("DELETE", "allow")]
+            [(each.method, each.words) for each in added["keeper"].adds], [("PUT", "allow"), ("DELETE", "if active")]
         )
         self.assertEqual((added["keeper"].includes, added["keeper"].total), (("grower",), 5))
 

@@ -103,6 +103,12 @@ class Widths(InFolder):
             run = self.in_process("matrix", *words)
             self.assertEqual((run.status, message in run.err), (2, True), run.err)
 
+    def test_markdown(self) -> None:
+        self.write("access.bloodroot", many(2, 2))
+        out = self.ran("matrix", "--format", "markdown", alone=False)
+        self.assertIn("| `POST /area-1/thing-1` | sign-in | · | if own and active | if active |", out)
+        self.assertIn("| endpoint | signed-out | signed-in | role-0 | role-1 |", out)
+
     def test_who_gets_in_at_one_endpoint(self) -> None:
         self.write("access.bloodroot", many(3, 3))
         out = self.ran("why", "--who", "POST", "/area-1/thing-1", alone=False)

@@ -7,6 +7,7 @@ from collections.abc import Iterator
 
 from ..comparison.changes import Comparison
 from ..core.decision import Outcome
+from ..core.matrix import Cell
 from .compared import (
     SIGNS,
     Alike,
@@ -22,7 +23,6 @@ from .results import MatrixResult
 # What a reader of the comment can take in; the rest is counted, and is in the other formats.
 _MOST_ROWS = 100
 _SPECIAL = re.compile(r"([\\`*_{}\[\]<>#|~&@])")
-_WORDS = {Outcome.ALLOW: "allow", Outcome.SIGN_IN: "sign-in", Outcome.DENY: "·"}
 
 
 def compare(result: Comparison) -> str:
@@ -98,7 +98,7 @@ def matrix(result: MatrixResult) -> str:
     """The matrix, a table for each area."""
     heads = [column.name for column in result.matrix.columns]
     rows = [
-        [code(f"{row.method} {row.path}"), *(_cell(cell.outcome, cell.words()) for cell in result.matrix.cells(row))]
+        [code(f"{row.method} {row.path}"), *(_cell(cell) for cell in result.matrix.cells(row))]
         for row in result.matrix.rows
     ]
     cells = sum(1 for _ in rows) * len(heads)
@@ -109,8 +109,10 @@ def matrix(result: MatrixResult) -> str:
     return "\n".join([*parts, "", "· deny"]) + "\n"
 
 
-def _cell(outcome: Outcome, words: str) -> str:
-    return _WORDS.get(outcome) or plain(words)
+def _cell(cell: Cell) -> str:
+    words = cell.words()
+    # What a standing rule asks is a condition too.
+    return "·" if words == Outcome.DENY.value else plain(words)
 
 
 def plain(text: str) -> str:

@@ -55,6 +55,9 @@ def matrix_picture(result: MatrixResult) -> Figure:
     title = result.policy.title or "Access matrix"
     figure.text(0.015, 0.965, title, fontsize=14, color=INK, family="serif", weight="bold", va="center")
     counted = f"{plural(len(matrix.rows), 'endpoint')}, {plural(len(order), 'kind')} of caller, ordered by likeness"
+    always = dict.fromkeys(rule.requirement.words() for row in matrix.rows for rule, _, _ in row.marks)
+    if always:
+        counted += f"; what standing rules ask of the caller is taken as met: {', '.join(always)}"
     figure.text(0.015, 0.935, counted, fontsize=9, color=QUIET, family="serif", va="center")
     _legend(figure)
     return figure
