@@ -1,4 +1,4 @@
-"""Reviews of access: what members hold, since when, and what of it was needed."""
+"""Reviews of access: what members hold, since when, and what of it was used."""
 
 import csv
 import datetime
@@ -94,16 +94,16 @@ class Reviews(InFolder):
         self.assertEqual(
             held,
             {
-                # Either alone would have been enough: neither was needed.
-                ("ash", "role", "keeper"): "",
-                ("ash", "group", "field"): "",
+                # Either alone is enough: both are used, or both would be taken away.
+                ("ash", "role", "keeper"): "2026-10-05",
+                ("ash", "group", "field"): "2026-10-05",
                 ("moss", "group", "stock"): "2026-10-02",
             },
         )
         today = datetime.datetime.now(datetime.UTC).date().isoformat()
         self.assertEqual({each["since"][:10] for member in found["members"] for each in member["holdings"]}, {today})
         out = self.ran("matrix", "--members", "--tried", "audit.jsonl", alone=False)
-        self.assertTrue(out.startswith("3 members, 3 things held, 2 of them not needed since 2026-10-01\n"))
+        self.assertTrue(out.startswith("3 members, 3 things held, 0 of them not used since 2026-10-01\n"))
         self.log((1, "PUT", "/lots", "2026-10-03"))
         rows = list(
             csv.DictReader(
@@ -119,6 +119,30 @@ class Reviews(InFolder):
                 ("wren", "", ""),
             ],
         )
+
+    def test_what_is_not_used_can_be_taken_away_all_at_once(self) -> None:
+        self.write(
+            "access.bloodroot",
+            """
+            roles
+              a
+              b
+              c
+              d
+              e
+            endpoints
+              GET /pair  a and b or c and d
+              GET /e     e
+            """,
+        )
+        self.write("members.toml", '[[members]]\nid = 7\nlogin = "sorrel"\nroles = ["a", "b", "c", "d", "e"]\n')
+        self.ran("seed", "members.toml", alone=False)
+        self.log((7, "GET", "/pair", "2026-10-01"))
+        out = self.ran("matrix", "--members", "--tried", "audit.jsonl", "--format", "json", alone=False)
+        (member,) = (each for each in json.loads(out)["members"] if each["name"] == "sorrel")
+        used = {each["name"]: each["used"] is not None for each in member["holdings"]}
+        # None of them is enough alone, and none is needed: but not all of them can go. Nothing says that e was used.
+        self.assertEqual({name for name in "abcd" if used[name]}, {*"abcd"})
 
     def test_since_when(self) -> None:
         import sqlite3

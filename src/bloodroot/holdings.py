@@ -44,9 +44,8 @@ def holdings_of(policy: Policy, member: Member) -> Iterator[Holding]:
         yield Holding("permission", name, (by,), known)
 
 
-def without(member: Member, holding: Holding) -> Caller:
-    """A member as it would be without one thing."""
-    caller = member.caller()
+def without(caller: Caller, holding: Holding) -> Caller:
+    """A member, as a caller, as it would be without one thing."""
     if holding.kind == "role":
         return replace(caller, roles=frozenset(caller.roles) - {holding.name})
     if holding.kind == "group":

@@ -58,7 +58,7 @@ def access_of_member(policy: Policy, member: Member) -> MemberAccess:
     holdings = tuple(holdings_of(policy, member))
     callers: dict[str, Caller | None] = {"all": member.caller(), "signed-out": None, "none": alone(member, None)}
     callers |= {f"only {number}": alone(member, each) for number, each in enumerate(holdings)}
-    callers |= {f"without {number}": without(member, each) for number, each in enumerate(holdings)}
+    callers |= {f"without {number}": without(member.caller(), each) for number, each in enumerate(holdings)}
     matrix = matrix_of_callers(policy, callers)
     names = list(callers)
     allowed = []

@@ -6,12 +6,15 @@ import datetime
 import json
 from collections.abc import Iterable, Iterator, Mapping
 from dataclasses import dataclass
+from functools import reduce
 from pathlib import Path
 from typing import Any
 
+from .core.caller import Caller
 from .core.decision import Outcome
+from .core.lines import Line
 from .core.policy import Policy
-from .holdings import Holding, holdings_of, without
+from .holdings import Holding, alone, holdings_of, without
 from .identity.members import Member
 from .tried import read_log
 
@@ -25,7 +28,8 @@ class Reviewed:
     Attributes:
         holding: the thing.
         since: when it was given; None where nothing says so.
-        used: when it was last needed for a request that was let in; None where no log says that it was.
+        used: when it was last used: it alone was enough for a request that was let in, or was needed for it; None where
+            no log says that it was.
     """
 
     holding: Holding
@@ -68,7 +72,7 @@ class Review:
 
     @property
     def unused(self) -> int:
-        """How many things were held and, by the logs, never needed."""
+        """How many things were held and, by the logs, never used."""
         return sum(1 for each in self.members for one in each.holdings if one.used is None) if self.logs else 0
 
 
@@ -111,9 +115,10 @@ def review(
     found = []
     for member in members:
         own = uses.get(str(member.id), [])
+        used = _last_used(policy, member, own)
         when = given.get(member.id, {})
         holdings = tuple(
-            Reviewed(holding, when.get((holding.kind, holding.name)), _last_used(policy, member, holding, own))
+            Reviewed(holding, when.get((holding.kind, holding.name)), used.get(holding))
             for holding in holdings_of(policy, member)
         )
         seen = max((use.at for use in own), default=None)
@@ -121,21 +126,37 @@ def review(
     return Review(policy, tuple(found), tuple(map(str, logs)), first)
 
 
-def _last_used(policy: Policy, member: Member, holding: Holding, uses: Iterable[Use]) -> datetime.datetime | None:
-    """When something was last needed: without it, the request would have been refused."""
-    caller = without(member, holding)
-    needed: dict[tuple[int, str], bool] = {}
-    last = None
+def _last_used(policy: Policy, member: Member, uses: list[Use]) -> dict[Holding, datetime.datetime]:
+    """When each thing that a member holds was last used: it alone opens what was asked for, or it is needed for that.
+
+    What is not used can be taken away, all of it at once, and each of these requests is let in all the same.
+    """
+    holdings = tuple(holdings_of(policy, member))
+    asked: dict[tuple[int, str], tuple[Line, str, datetime.datetime]] = {}
     for use in uses:
         line = policy.engine.line_for(use.method, use.path)
-        if line is None:
-            continue
-        key = id(line), use.method
-        if key not in needed:
-            needed[key] = policy.engine.outcome_at(line, use.method, caller)[0] not in _LET_IN
-        if needed[key] and (last is None or use.at > last):
-            last = use.at
-    return last
+        if line is not None:
+            key = id(line), use.method
+            asked[key] = line, use.method, max(use.at, asked[key][2]) if key in asked else use.at
+
+    def let_in(caller: Caller, line: Line, method: str) -> bool:
+        return policy.engine.outcome_at(line, method, caller)[0] in _LET_IN
+
+    used: dict[Holding, datetime.datetime] = {}
+    whole = member.caller()
+    for line, method, at in asked.values():
+        if let_in(alone(member, None), line, method):
+            continue  # every signed-in caller may
+        for each in holdings:
+            if let_in(alone(member, each), line, method) or not let_in(without(whole, each), line, method):
+                used[each] = max(at, used.get(each, at))
+    # Things that open an endpoint in several combinations are neither enough alone nor needed.
+    rest = reduce(without, (each for each in holdings if each not in used), whole)
+    unused = [each for each in holdings if each not in used]
+    for line, method, at in asked.values():
+        if let_in(whole, line, method) and not let_in(rest, line, method):
+            used |= {each: max(at, used.get(each, at)) for each in unused}
+    return used
 
 
 def read_uses(log: Path) -> Iterator[Use]:

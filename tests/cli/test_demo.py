@@ -81,7 +81,7 @@ class Demo(InFolder):
             (("why", "--path-only", "POST", "/trials/7"), 0, "lines"),
             (("why", "--who", "PATCH", "/api/trials/7", "--record", '{"botanist_id": 3}'), 0, "entrance"),
             (("matrix", "--roles"), 0, "roles"),
-            (("matrix", "--open", "--fold"), 0, "matrix"),
+            (("matrix", "--open"), 0, "matrix"),
             (("matrix", "--only", "DELETE *", "--role", "botanist"), 0, "matrix"),
             (("matrix", "--member", "sorrel@fernhollow.example"), 0, "member"),
             (("matrix", "--members"), 0, "review"),

@@ -99,6 +99,8 @@ class Widths(InFolder):
             (("--open", "--expect", "a.csv"), "choose what is shown"),
             (("--journal", "x.jsonl"), "--journal is shown by --format html"),
             (("--roles", "--members"), "three views"),
+            (("--roles", "--only", "/lots"), "go with --format and --out"),
+            (("--fold", "--format", "json"), "are for the table"),
         ):
             run = self.in_process("matrix", *words)
             self.assertEqual((run.status, message in run.err), (2, True), run.err)

@@ -25,7 +25,7 @@ def openapi(
 ) -> None:
     """Fill security, requirements and the answers to refused callers into an OpenAPI document."""
     from ..exporting.documents_filled import filled
-    from ..exporting.security import operations
+    from ..exporting.security import differing, operations
     from ..report.words import plural
     from ..survey.coverage import survey
     from ..survey.documents import survey_openapi
@@ -35,7 +35,7 @@ def openapi(
     surveyed = survey([survey_openapi(document)], rules)
     result = filled(document, operations(rules, surveyed))
     output.deliver_text(result.text, out)
-    for note in (*surveyed.notes, *result.notes):
+    for note in (*surveyed.notes, *result.notes, *differing(surveyed)):
         typer.echo(f"note: {note}", err=True)
     closed = sum(1 for each in surveyed.endpoints if each.line is None)
     but = f"; {closed} of them covered by no line, and closed" if closed else ""

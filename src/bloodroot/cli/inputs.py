@@ -224,8 +224,11 @@ def _name_of_policy(name: str | None, usual: Path) -> Path:
     """A policy as `read_policy` takes it: of a revision alone the usual file is meant."""
     from ..revisions import RevisionError, revision, top_of
 
-    if name is None or Path(name).is_file() or _in_a_revision(Path(name)):
-        return Path(name) if name is not None else usual
+    if name is None:
+        return usual
+    # Not a folder: a branch may well be named like one.
+    if (Path(name).exists() and not Path(name).is_dir()) or _in_a_revision(Path(name)):
+        return Path(name)
     here = Path.cwd()
     try:
         found = revision(name, here)

@@ -102,8 +102,14 @@ def matrix(
     if journal is not None and output.format_of(form, out) is not Format.HTML:
         raise UsageError("--journal is shown by --format html; --tried FILE shows a table of what was tried")
     rules, found = inputs.bound_project(policy, settings)
-    if sum((roles, members, member is not None)) > 1:
+    other_view = sum((roles, members, member is not None))
+    if other_view > 1:
         raise UsageError("--roles, --member and --members are three views; choose one")
+    chosen_alone = (personas, only, role, open_to_anyone, fold, guards, expect, journal)
+    if other_view and (any(chosen_alone) or fail_untried or (tried and not members)):
+        raise UsageError("--roles, --member and --members go with --format and --out, and --members with --tried LOG")
+    if (fold or guards) and output.format_of(form, out) is not Format.TABLE:
+        raise UsageError("--fold and --guards are for the table; other formats have every endpoint and every guard")
     if roles:
         output.deliver(RolesResult(rules, roles_added(rules)), form, out, color)
         return
@@ -196,7 +202,7 @@ def _chosen(
 
 
 def _columns(policy: Policy, matrix: Matrix, settings: Settings | None, *, personas: bool) -> Columns:
-    """In which columns of a matrix what somebody did counts."""
+    """In which columns of a matrix what a caller did counts."""
     from ..tried import columns_of_callers, columns_of_roles
     from . import inputs
 

@@ -26,7 +26,7 @@ class Change(StrEnum):
 
     @property
     def opens(self) -> bool:
-        """Whether somebody may be let in who was not before."""
+        """Whether a caller may be let in who was not before."""
         return self in (Change.GAINED, Change.WIDENED, Change.DIFFERENT)
 
 
@@ -139,7 +139,7 @@ class Declared:
 
     @property
     def opens(self) -> bool:
-        """Whether somebody may hold more than before."""
+        """Whether a caller may hold more than before."""
         if self.kind == "apart":
             return self.new is None
         return self.kind != "permission" and bool(set(self.new or ()) - set(self.old or ()))
@@ -194,7 +194,7 @@ class Comparison:
 
     @property
     def opens(self) -> bool:
-        """Whether somebody may be let in, see a field or hold something who was not, or did not, before.
+        """Whether a caller may be let in, see a field or hold something who was not, or did not, before.
 
         What could not be compared may be so.
         """

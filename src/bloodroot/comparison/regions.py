@@ -109,7 +109,7 @@ def meets(one: Template, other: Template) -> Iterator[Template]:
 
 
 def made(segments: tuple[Segment, ...]) -> Template:
-    """A template of segments. Names that come twice are told apart by a number."""
+    """A template of segments. Names that come twice get a number."""
     used: dict[str, int] = {}
     parts: list[Segment] = []
     for each in segments:

@@ -17,7 +17,6 @@ from .regions import Region
 
 # A part of the path: its place, and the text around it.
 Spot = tuple[int, str, str]
-Key = tuple[int, ...]
 
 
 @dataclass(frozen=True, slots=True)

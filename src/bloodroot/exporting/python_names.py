@@ -52,7 +52,7 @@ def _members(names: Iterable[str]) -> Iterator[str]:
         plain = _OTHER.sub("_", name).strip("_").upper() or "ROOT"
         if plain[0].isdigit() or keyword.iskeyword(plain) or plain.startswith("_"):
             plain = f"N_{plain}"
-        # Names that differ in what an identifier cannot say are told apart by a number.
+        # Names that differ in what an identifier cannot say get a number.
         taken[plain] = taken.get(plain, 0) + 1
         member = plain if taken[plain] == 1 else f"{plain}_{taken[plain]}"
         while taken[plain] > 1 and member in taken:

@@ -69,6 +69,16 @@ def operations(policy: Policy, surveyed: SurveyResult) -> Iterator[Operation]:
         yield Operation(keys, open_to, access, _answers(policy, each))
 
 
+def differing(surveyed: SurveyResult) -> Iterator[str]:
+    """Operations whose servers lead to different lines, in words: what is filled in goes for the first one."""
+    first: dict[tuple[str, str, str], Surveyed] = {}
+    for each in surveyed.endpoints:
+        other = first.setdefault(_keys(each), each)
+        if other.line is not each.line:
+            place = f"{each.method} {each.template.text}"
+            yield f"{place} is decided otherwise than {other.template.text}, which is what was filled in"
+
+
 def _keys(each: Surveyed) -> tuple[str, str, str]:
     """Where an operation is: ``paths./trials.get`` says it, and a path may have dots of its own."""
     place = each.endpoint.place.removeprefix("paths.")

@@ -92,8 +92,8 @@ def headline(result: Comparison) -> str:
         )
         if found
     ]
-    if not beside:
-        return "No change was found, and not everything could be compared."
+    if result.left_open:
+        return f"Not everything could be compared; found: {', '.join(beside) or 'nothing'}."
     return f"No endpoint changes; beside them {', '.join(beside)}."
 
 
@@ -187,6 +187,8 @@ def next_step(result: Comparison) -> str:
         return f"Review what is marked + and ±: it {_OPENS}. In CI, --fail gained makes that an error."
     if any(each.change is not Change.ANSWER for each in result.cells):
         return f"Review what is marked -: it {_CLOSES}."
+    if result.fields or result.permissions or result.conditions or result.declared:
+        return "Review what is listed: code that asks for it may refuse what it allowed before."
     return "Review what is listed; no caller is let in, or refused, who was not before."
 
 

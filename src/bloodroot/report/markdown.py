@@ -81,7 +81,7 @@ def _table(title: str, heads: list[str], rows: list[list[str]], *, folded: bool 
 
 
 def _examples(result: Comparison) -> Iterator[str]:
-    """Requests that show what opens, for whoever reviews to try."""
+    """Requests that show what opens, for reviewers to try."""
     found = []
     for each in cells_by_endpoint(result, answers=False):
         for alike in each.changes:

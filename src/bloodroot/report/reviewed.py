@@ -12,7 +12,7 @@ def review_headline(result: Review) -> str:
     holding = sum(len(each.holdings) for each in result.members)
     text = f"{plural(len(result.members), 'member')}, {plural(holding, 'thing')} held"
     if result.logs and result.first is not None:
-        text += f", {result.unused} of them not needed since {result.first:%Y-%m-%d}"
+        text += f", {result.unused} of them not used since {result.first:%Y-%m-%d}"
     apart = sum(bool(each.apart) for each in result.members)
     return f"{text}; {plural(apart, 'member')} with roles kept apart" if apart else text
 
@@ -31,7 +31,7 @@ def since_in_words(one: Reviewed) -> str:
 
 
 def used_in_words(one: Reviewed, each: MemberReview) -> str:
-    """A day, or that it was never needed."""
+    """A day, or that it was never used."""
     if one.used is not None:
         return f"{one.used:%Y-%m-%d}"
     return "never" if each.seen is not None else "never; the member was not seen"
@@ -42,5 +42,5 @@ def review_next(result: Review) -> str:
     if not result.logs:
         return "Next: --tried LOG shows what was used, by the audit log of the application."
     if result.unused:
-        return "Next: take away what nobody needs; bloodroot matrix --member LOGIN shows what a member may do with it."
-    return "Everything that is held was needed."
+        return "Next: see what can be taken away; bloodroot matrix --member LOGIN shows what a member may do with it."
+    return "Everything that is held was used."

@@ -12,7 +12,7 @@ if TYPE_CHECKING:
 
 
 def review(result: Review) -> str:
-    """Every member with what it holds, since when, and when that was last needed."""
+    """Every member with what it holds, since when, and when that was last used."""
     return page(
         "review.html",
         title=result.policy.title or "members",

@@ -16,7 +16,7 @@ if TYPE_CHECKING:
 
 
 def review(result: Review) -> str:
-    """Every member with what it holds, since when, and when that was last needed."""
+    """Every member with what it holds, since when, and when that was last used."""
     return written(
         "review",
         logs=list(result.logs),
