@@ -29,11 +29,10 @@ def compare(result: Comparison) -> str:
     """What changes, in one line and in tables: fit for a comment on a pull request."""
     parts = [f"### {plain(headline(result))}", "", f"{code(result.old.name)} → {code(result.new.name)}", ""]
     for title, answers in (("Who gets in", False), ("What refused callers get", True)):
-        rows = [
-            [code(f"{each.method} {each.path}"), *_cells(alike, ", ".join(alike.roles))]
-            for each in cells_by_endpoint(result, answers=answers)
-            for alike in each.changes
-        ]
+        changes = [(each, alike) for each in cells_by_endpoint(result, answers=answers) for alike in each.changes]
+        # Where there are more than are shown, nothing that opens is among those left out before all others are.
+        changes.sort(key=lambda change: not change[1].change.opens)
+        rows = [[code(f"{each.method} {each.path}"), *_cells(alike, ", ".join(alike.roles))] for each, alike in changes]
         parts += _table(title, ["endpoint", "", "callers", "before", "after"], rows, folded=answers)
     rows = [
         [
@@ -45,12 +44,12 @@ def compare(result: Comparison) -> str:
         for each in result.endpoints
     ]
     parts += _table("Lines", ["", "endpoint", "line", ""], rows)
-    for title, changes in (
+    for title, named in (
         ("Fields", result.fields),
         ("Permissions that code asks for", result.permissions),
         ("Conditions that code asks for", result.conditions),
     ):
-        rows = [[code(name), *_cells(alike, ", ".join(alike.roles))] for name, alike in named_alike(changes)]
+        rows = [[code(name), *_cells(alike, ", ".join(alike.roles))] for name, alike in named_alike(named)]
         parts += _table(title, ["name", "", "callers", "before", "after"], rows)
     if result.declared:
         parts += ["**Declared otherwise**", ""]
