@@ -115,22 +115,27 @@ class Request:
 class AsgiRequest(Request):
     """A request of an ASGI server, or a WebSocket handshake, which is a GET (RFC 6455, section 4.1).
 
+    Args:
+        scope: the ASGI scope.
+        own: the application's own path, decoded, where the scope is that of a part of the application.
+        prefix: the prefix before it, likewise.
+
     Attributes:
         scope: the ASGI scope, for everything else.
+        own: the application's own path, decoded.
     """
 
-    __slots__ = ("method", "path", "prefix", "query_string", "scope", "segments")
+    __slots__ = ("method", "own", "path", "prefix", "query_string", "scope", "segments")
 
-    def __init__(self, scope: Mapping[str, Any]) -> None:
+    def __init__(self, scope: Mapping[str, Any], own: str | None = None, prefix: str | None = None) -> None:
         self.scope = scope
         self.method = scope.get("method", "GET")
         whole: str = scope["path"]
         raw = scope.get("raw_path")
-        prefix: str = scope.get("root_path", "")
-        own = whole
-        if prefix and whole.startswith(prefix) and whole[len(prefix) : len(prefix) + 1] in ("", "/"):
-            own = whole[len(prefix) :]
-        self.prefix = prefix
+        if own is None:
+            own = own_path(scope)
+        self.own = own
+        self.prefix = scope.get("root_path", "") if prefix is None else prefix
         query = scope.get("query_string")
         self.query_string = query.decode("latin-1") if query else ""
         plain = not _ODD(own)
@@ -139,6 +144,17 @@ class AsgiRequest(Request):
         # As nearly always, the client has sent just this. Else what it sent must be unambiguous as well.
         if raw is not None and not (plain and raw == whole.encode()) and _as_sent(raw) is None:
             self.segments = None
+
+    def as_decided(self) -> Any:
+        """The scope with a path that is the prefix and what was read here, wherever a framework takes the prefix off.
+
+        A server's prefix may be anywhere in what a client sends, and frameworks differ over where they look for it.
+        """
+        scope = self.scope
+        if not self.prefix or scope["path"] == self.prefix + self.own:
+            return scope
+        raw = encoded(self.prefix) + self.path
+        return {**scope, "path": self.prefix + self.own, "raw_path": raw.encode("ascii")}
 
     @property
     def headers(self) -> Headers:
@@ -266,6 +282,15 @@ class WsgiRequest(Request):
     def sender(self) -> str | None:
         """The address of the client that is connected, as the server has it; None where it does not say."""
         return self.environ.get("REMOTE_ADDR") or None
+
+
+def own_path(scope: Mapping[str, Any]) -> str:
+    """The path of an ASGI scope behind its prefix, decoded, as Starlette's routers take it."""
+    path: str = scope["path"]
+    prefix: str = scope.get("root_path", "")
+    if prefix and path.startswith(prefix) and path[len(prefix) : len(prefix) + 1] in ("", "/"):
+        return path[len(prefix) :]
+    return path
 
 
 def request_of(own: Any) -> Any:

@@ -79,7 +79,8 @@ def with_guards(policy: Policy, routes: Iterable[Route]) -> tuple[Policy, tuple[
         served = Overlaps((template_of(route)[0], route) for route in routes)
         kept = [line if line.action is not None else _within(line, served, folding) for line in kept]
     lines = sorted([*kept, *added], key=lambda line: line.order)
-    return Policy(bound.declared, BoundLines(tuple(lines), index, folding.fold)), tuple(problems)
+    served_by_key = {route.key: route for route in routes}
+    return Policy(bound.declared, BoundLines(tuple(lines), index, served_by_key, folding.fold)), tuple(problems)
 
 
 class _Folding:

@@ -18,6 +18,7 @@ if TYPE_CHECKING:
 
 
 _MOST_METHODS = 50
+SEVERAL_ROUTES = "action-of-several-routes"  # the finding that a line accepts where that is meant
 
 
 @dataclass(frozen=True, slots=True)
@@ -37,6 +38,8 @@ class Route:
         kind: ``endpoint``, ``websocket``, ``static``, ``redirect``, ``mount`` or ``documentation``.
         guards: the guards around what serves it, as `bloodroot.enforce.guards` knows them.
         by_method: for a class-based handler, those around what serves each method; None where all have the same.
+        variant: what sets one use of a handler apart from another, such as the arguments that a class-based view was
+            made with; None for nothing.
     """
 
     action: str
@@ -50,6 +53,12 @@ class Route:
     kind: str = field(default="endpoint", compare=False)
     guards: tuple[Any, ...] = field(default=(), compare=False)
     by_method: Mapping[str, tuple[Any, ...]] | None = field(default=None, compare=False)
+    variant: Any = field(default=None, compare=False)
+
+    @property
+    def key(self) -> tuple[str, str, int]:
+        """What it is known by, once the policy is bound to it: its action, its path, and what serves it."""
+        return self.action, self.spelling or self.path, id(self.handler)
 
     def guards_for(self, method: str) -> tuple[Any, ...]:
         """The guards around what serves a method."""
@@ -68,11 +77,13 @@ class BoundLines:
     Attributes:
         lines: the endpoint lines in the order of the file, one for each route that an action line names.
         routes: every route by its path: with its line where an action line names it, else as itself.
+        served: every route that the lines were bound to. One that comes later has a name that was not meant.
         fold: what a line comes to with the guards of a route, where these are known (`annotations`).
     """
 
     lines: tuple[Line, ...]
     routes: PathIndex[Line | Route]
+    served: Mapping[tuple[str, str, int], Route]
     fold: Callable[[Route, str, Line | None], Line | None] | None = None
 
 
@@ -153,9 +164,11 @@ def bound_lines(endpoints: tuple[Line, ...], unbound: tuple[ActionLine, ...], ro
     index: PathIndex[Line | Route] = PathIndex()
     actions = {action.name: action for action in unbound}
     bound: dict[str, list[Line]] = {name: [] for name in actions}
-    served = []
+    by_action: dict[str, list[Route]] = {}
+    served: dict[tuple[str, str, int], Route] = {}
     for route in routes:
-        served.append(route.action)
+        served[route.key] = route
+        by_action.setdefault(route.action, []).append(route)
         action = actions.get(route.action)
         template, exact = template_of(route)
         line = action.bound(route.methods, template, exact) if action is not None else None
@@ -167,13 +180,32 @@ def bound_lines(endpoints: tuple[Line, ...], unbound: tuple[ActionLine, ...], ro
                 problems += [_written_twice(action, route, other) for other in endpoints if _same_requests(line, other)]
     for name, action in actions.items():
         if not bound[name]:
-            guess = suggestion(name, served) if len(problems) < ENOUGH else ""
+            guess = suggestion(name, by_action) if len(problems) < ENOUGH else ""
             guess = guess or "; it serves none of the application's routes"
             problems.append(Problem(f'unknown action "{name}"{guess}', action.place))
+        elif SEVERAL_ROUTES not in action.accepts:
+            problems += _several_handlers(action, by_action[name])
     if problems:
         raise PolicyError(problems)
     lines = [*endpoints, *(line for found in bound.values() for line in found)]
-    return BoundLines(tuple(sorted(lines, key=lambda line: line.order)), index)
+    return BoundLines(tuple(sorted(lines, key=lambda line: line.order)), index, served)
+
+
+def _several_handlers(action: ActionLine, routes: list[Route]) -> list[Problem]:
+    """Whether a name stands for several handlers, of which only one may have been meant."""
+    handlers = {(id(each.handler), repr(each.variant)): each for each in routes if each.handler is not None}
+    if len(handlers) < 2:
+        return []
+    where = [f"{_spelled(each.handler)} ({each.spelling or each.path})" for each in handlers.values()]
+    several = ", ".join(where[:3]) + (f" and {len(where) - 3} more" if len(where) > 3 else "")
+    message = f"action {action.name} is the name of several handlers: {several}"
+    remedy = f'give each a name of its own, or write: accept {SEVERAL_ROUTES} "why"'
+    return [Problem(f"{message}; {remedy}", action.place)]
+
+
+def _spelled(handler: Any) -> str:
+    name = getattr(handler, "__qualname__", None) or type(handler).__qualname__
+    return f"{getattr(handler, '__module__', '?')}.{name}"
 
 
 def _same_requests(one: Line, other: Line) -> bool:

@@ -131,7 +131,8 @@ def _endpoints(
                 first = named.setdefault(word.text, place)
                 if first is not place:
                     problems.append(Problem(f"action {word.text} has a line already, in {first.at}", place))
-                actions.append(ActionLine(word.text, requirement, place, order, *about))
+                accepts = tuple(each.finding for each in entry.accepts)
+                actions.append(ActionLine(word.text, requirement, place, order, *about, accepts))
             continue
         template = _template(entry.path, entry.place, problems)
         if template is not None:

@@ -149,8 +149,14 @@ class Comparison:
         return f"{self.left.words()} {self.operator} {self.right.words()}"
 
 
-def findings(formula: Formula, facts: Facts) -> list[str]:
-    """What the references of a formula led to, in words: ``record.botanist_id is 4``."""
+def findings(formula: Formula, facts: Facts, *, types: bool = False) -> list[str]:
+    """What the references of a formula led to, in words: ``record.botanist_id is 4``.
+
+    Args:
+        formula: the formula.
+        facts: what is known.
+        types: whether to name the types of values and not the values, which may be secret.
+    """
     found: dict[str, None] = {}
     for part in walk(formula):
         if isinstance(part, Comparison):
@@ -161,7 +167,8 @@ def findings(formula: Formula, facts: Facts) -> list[str]:
             value = resolve(operand, facts)
             if isinstance(operand, Reference) and isinstance(value, Value):
                 missing = value.value is MISSING
-                found[_without(operand, facts) if missing else f"{operand.words()} is {value.words()}"] = None
+                seen = f"of the type {type(value.value).__name__}" if types else value.words()
+                found[_without(operand, facts) if missing else f"{operand.words()} is {seen}"] = None
     return list(found)
 
 

@@ -7,8 +7,9 @@ from typing import TYPE_CHECKING, Any, NamedTuple
 
 from .binding import Binding, BoundLines, Route, binding_of
 from .caller import Caller
+from .conditions import findings
 from .decision import Decision, Outcome, Step
-from .formulas import TRUE, Disjunction, Facts, Formula, both, can_be_true
+from .formulas import FALSE, FAULTY, TRUE, Disjunction, Facts, Formula, both, can_be_true
 from .kept import KeptForRoles, is_plain
 from .known import facts_for, known_to_signed_in, located
 from .methods import COMMON, covers
@@ -116,6 +117,7 @@ class Engine:
         self.kept = KeptForRoles()
         self._index = parts.index
         self._routes = None if bound is None else bound.routes
+        self._served = None if bound is None else bound.served
         self._fold = None if bound is None else bound.fold
         self._written = parts.endpoints
         self._by_template: Overlaps[Line] | None = None  # made where routes are bound
@@ -161,7 +163,9 @@ class Engine:
         """What may decide for a route that a framework serves."""
         if self._by_template is None:
             self._by_template = Overlaps((line.template, line) for line in self._written)
-        return binding_of(route, self._by_template, self._actions)
+        # A route that came later may have the name of an action, and was not meant by it.
+        is_known = self._served is not None and route.key in self._served
+        return binding_of(route, self._by_template, self._actions if is_known else {})
 
     def line_served(self, binding: Binding, method: str, segments: list[str]) -> Line | None:
         """The line that decides a request which a framework serves by a route."""
@@ -526,6 +530,14 @@ class Engine:
             assumed=question.assume or {},
             **names,
         )
+
+    def faults(self, decision: Decision) -> list[str]:
+        """Why the condition that refused could not be decided, by names and types; empty where it could."""
+        question, line = decision.question, decision.line
+        condition = self.resolver.conditions.get(decision.reason or "")
+        formula = condition if condition is not None else line.requirement.formula if line is not None else FALSE
+        facts = self._facts(question, read_path(question.path), line, self.roles.held(question.caller))
+        return findings(formula, facts, types=True) if formula.fold(facts) is FAULTY else []
 
     def scopes_missing(self, decision: Decision) -> tuple[str, ...]:
         """The permissions a token would have to name so that its owner is not refused; empty if that is not why."""

@@ -79,13 +79,23 @@ class CompiledGuard:
 
 @dataclass(slots=True, eq=False)
 class ActionLine:
-    """An endpoint line that names an action, before it is bound to an application's routes."""
+    """An endpoint line that names an action, before it is bound to an application's routes.
+
+    Attributes:
+        name: the name of the action.
+        requirement: what it asks.
+        place: where it is.
+        order: its number among the lines of its section.
+        description: what the line says of itself, if anything.
+        accepts: the findings that it is known to have.
+    """
 
     name: str
     requirement: Requirement
     place: Place
     order: int
     description: str | None
+    accepts: tuple[str, ...] = ()
 
     def bound(self, methods: tuple[str, ...], template: Template, exact: bool = True) -> Line:
         """The line for one route that serves the action."""

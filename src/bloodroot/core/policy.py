@@ -44,6 +44,7 @@ class Policy:
         standing: the standing rules, in the order of the file.
         answers: what refused callers get.
         fields: who reads and changes what, by kind of record.
+        hides: whether some denial hides what it refuses.
         engine: what decides, for those who enforce the policy or show it.
         declared: what it was compiled to, before it was bound to routes.
     """
@@ -56,6 +57,7 @@ class Policy:
         self.standing = parts.standing
         self.answers = parts.answers
         self.fields = parts.fields
+        self.hides = any(denial.kind == "hide" for denial in parts.answers.denials)
         self.engine = engine = Engine(parts, bound)
         self.endpoints = engine.endpoints
         self.unbound = engine.unbound

@@ -262,6 +262,14 @@ class Access(Acting):
         if self._before.outcome is Outcome.DEPENDS:
             self.decision = self.policy.engine.settle(self._before, self._asked)
 
+    def still_allowed(self, caller: Caller | None, segments: list[str]) -> bool:
+        """Whether a caller who was identified again may still have what was allowed."""
+        question = self._asked.with_(caller=caller)
+        decision = self.policy.engine.decide_routed(question, segments)
+        if decision.outcome is Outcome.DEPENDS:
+            decision = self.policy.engine.settle(decision, question)
+        return decision.outcome is Outcome.ALLOW and self.refusal is None
+
     def pass_guard(
         self, guard: CompiledGuard, args: Mapping[str, Any] | None, *, policy: Policy | None = None, of: str = ""
     ) -> None:

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import asyncio
 import inspect
 from collections.abc import Callable, Mapping
 from typing import Any
@@ -11,6 +10,7 @@ from ..core.answers import Answer
 from ..core.policy import Policy
 from ..language.errors import BloodrootError
 from ..request import AsgiRequest as Request
+from ..threads import Threads
 from . import responses
 from .access import _current, log
 from .asgi_messages import (
@@ -23,11 +23,14 @@ from .asgi_messages import (
     is_sized,
     refuse_socket,
     send_response,
-    with_caching,
+    status_of,
+    texts_of,
+    with_headers,
 )
 from .audit import Audit
 from .enforcement import Enforcement, Identify, Loader, Page
 from .pipeline import Call, Exchange, run_async
+from .sessions import kept_session
 from .startup import without_actions
 
 
@@ -79,17 +82,27 @@ class AccessMiddleware:
         if kind not in ("http", "websocket"):
             log.error("a connection of the unknown type %r is not let in", kind)
             return
-        gate = Gate(self.enforcement, Request(scope), send)
+        token = _current.set(None)
+        try:
+            await self._serve(scope, receive, send)
+        finally:
+            _current.reset(token)
+
+    async def _serve(self, scope: Scope, receive: Receive, send: Send) -> None:
+        root_path: str = scope.get("root_path", "")
+        if root_path.endswith("/"):
+            scope = {**scope, "root_path": root_path.rstrip("/")}
+        gate = _Alone(self.enforcement, Request(scope), send)
         try:
             answer = await run_async(gate.decide(gate.request), call_async)
         except Exception:
             log.exception("%s failed before the handler; the request is refused", gate.request.method)
             answer = responses.NO_CALLER
         if answer is None:
-            answer = await gate.run(self.app, scope, receive, gate.send)
+            answer = await gate.run(self.app, gate.request.as_decided(), receive)
         if answer is not None:
             gate.refuse(answer)
-            await gate.answer_plainly(answer, gate.request, receive, send)
+            await gate.answer_plainly(answer, gate.request)
 
 
 class Withheld(BloodrootError):
@@ -100,28 +113,51 @@ class Withheld(BloodrootError):
         super().__init__("the response is withheld, as it was left open whether the caller may have it")
 
 
+class Gone(ConnectionError):
+    """The caller may not have any more of what is being sent. To the application it is a client that has left."""
+
+
 class Gate(Exchange):
-    """Lets a response out only if nothing is left open, and nothing was refused by the handler."""
+    """Lets a response out only if nothing is left open, and nothing was refused by the handler.
+
+    Args:
+        enforcement: what decides.
+        request: the request.
+        send: where messages go on to.
+    """
 
     request: Request
     started = False
+    ended = False
     answer: Answer | None = None
 
     def __init__(self, enforcement: Enforcement, request: Request, send: Send) -> None:
         super().__init__(enforcement, request)
         self.forward = send
         self.socket = request.scope["type"] == "websocket"
+        self._early: list[Message] = []
 
-    async def run(self, app: App, scope: Scope, receive: Receive, send: Send) -> Answer | None:
+    @property
+    def own(self) -> Any:
+        """The request as the application knows it."""
+        return self.request
+
+    async def run(self, app: App, scope: Scope, receive: Receive) -> Answer | None:
         """Run what serves the request; gives what the caller gets instead, if anything."""
+        session = scope.get("session")
+        if session is not None:
+            self.undo = kept_session(session)
+        if self.socket and self.enforcement.identify_again is not None:
+            receive = self._received_from(receive)
         token = _current.set(self.access)
         try:
-            await app(scope, receive, send)
+            await app(scope, receive, self.send)
         except Exception as error:
             if self.started:
                 raise
             answer = self.answer or self.raised(error)
             if answer is None:
+                self.failed = True
                 raise
             return answer
         finally:
@@ -132,26 +168,86 @@ class Gate(Exchange):
             return self.responded(500)
         return self.answer  # the handler has gone on after its response was withheld
 
-    async def answer_plainly(self, answer: Answer, own: Any, receive: Receive, send: Send) -> None:
+    async def answer_plainly(self, answer: Answer, own: Any) -> None:
         """Send a refusal of our own."""
         if self.socket:
-            await refuse_socket(answer, receive, send)
+            await refuse_socket(answer, self.forward)
         else:
-            await send_response(self.response(answer, own), send, body=self.request.method != "HEAD")
+            await send_response(self.response(answer, own), self.forward, body=self.request.method != "HEAD")
 
     async def send(self, message: Message) -> None:
-        """Pass a message on, or withhold the response."""
-        if not self.started:
-            if message["type"] in BEGINNINGS:
-                if "status" in message:
-                    self.answer = self.responded(message["status"])
-                if self.answer is None:
-                    self.begin(message)
+        """Pass a message on, or withhold the response: nothing goes on before its beginning may."""
+        if self.ended:
+            raise Gone("the caller may have no more of this")
+        if self.started:
+            if self.is_due and not await self._may_go_on():
+                raise Gone("the caller may have no more of this")
+        elif message["type"] in BEGINNINGS:
+            if self.answer is None:
+                self.answer = self.examined(status_of(message))
             if self.answer is not None:
                 raise Withheld(self.answer)
+            self.begin(message)
+            for early in self._early:
+                await self.forward(early)
+        else:
+            if self.answer is not None:
+                raise Withheld(self.answer)
+            # Hints and pushes come before a response, and say what is in it.
+            self._early.append(message)
+            return
         await self.forward(message)
-        if self.access.public and not message.get("more_body"):
+        if not message.get("more_body"):
             self.end(message)
+
+    def examined(self, status: int) -> Answer | None:
+        """What the caller gets instead of a response that begins with a status, or None where it may go out."""
+        return self.responded(status)
+
+    def begin(self, message: Message) -> None:  # noqa: ARG002
+        """A response begins to leave."""
+        self.started = True
+
+    def end(self, message: Message) -> None:
+        """A message has left that nothing more follows, if it is one of a body."""
+
+    async def _may_go_on(self) -> bool:
+        """Whether the caller is still one who may have what goes on being sent; ends it where not."""
+        try:
+            allowed = await run_async(self.again(self.own), call_async)
+        except Exception:
+            log.exception("%s %s ends: it cannot be found out who has it", self.request.method, self.access.path)
+            allowed = False
+        if not allowed:
+            self.ended = True
+            if self.socket:
+                await refuse_socket(_NO_MORE, self.forward)
+        return allowed
+
+    def _received_from(self, receive: Receive) -> Receive:
+        async def received() -> Message:
+            if self.ended:
+                return {"type": "websocket.disconnect", "code": 1008}
+            message = await receive()
+            if self.started and message["type"] == "websocket.receive" and self.is_due and not await self._may_go_on():
+                return {"type": "websocket.disconnect", "code": 1008}
+            return message
+
+        return received
+
+
+_NO_MORE = Answer(403, "You do not have access to this any more.")
+
+
+class _Alone(Gate):
+    """A gate in front of a whole application: what passes it is what leaves."""
+
+    def examined(self, status: int) -> Answer | None:
+        """As `Gate.examined`. What a page that is missing looks like is known of our own page alone."""
+        found = super().examined(status)
+        if found is None and status == 404 and self.enforcement.policy.hides:
+            return responses.MISSING
+        return found
 
     def begin(self, message: Message) -> None:
         """A response begins to leave: write it down, and keep caches from giving it to other callers."""
@@ -160,8 +256,10 @@ class Gate(Exchange):
             self.let_out(streams=True, sized=False)
             return
         headers = message.get("headers") or ()
-        if self.let_out(streams=True, sized=is_sized(message["status"], headers)):
-            message["headers"] = with_caching(headers)
+        sized = is_sized(message["status"], headers)
+        more = self.leave(message["status"], texts_of(headers), streams=True, sized=sized)
+        if more:
+            message["headers"] = with_headers(headers, more)
 
     def end(self, message: Message) -> None:
         """All of a response has left, and asking now changes nothing of it."""
@@ -183,9 +281,16 @@ class _Asynchronous:
     def __init__(self, identification: Any) -> None:
         self._call = identification.asynchronous
         self.by_token = identification.by_token
+        self.takes_path = identification.takes_path
+        self.vary = identification.vary
+        self.again = identification.again
 
-    def __call__(self, request: Any) -> Any:
-        return self._call(request)
+    def __call__(self, request: Any, path: str | None = None, /) -> Any:
+        return self._call(request, path)
+
+
+# Loaders have threads of their own: slow ones keep neither each other's requests nor the directory's for ever.
+_LOADING = Threads(40)
 
 
 def call_async(call: Call) -> Any:
@@ -195,5 +300,5 @@ def call_async(call: Call) -> Any:
 
 
 async def _in_thread(function: Callable[..., Any], arguments: tuple[Any, ...]) -> Any:
-    found = await asyncio.to_thread(function, *arguments)
+    found = await _LOADING.run(function, *arguments)
     return await found if inspect.isawaitable(found) else found  # an object whose call is async does not look it

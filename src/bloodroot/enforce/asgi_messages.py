@@ -14,8 +14,8 @@ Receive = Callable[[], Awaitable[Message]]
 Send = Callable[[Message], Awaitable[None]]
 App = Callable[[Scope, Receive, Send], Awaitable[None]]
 
-# An accepted WebSocket has no status.
-BEGINNINGS = ("http.response.start", "websocket.accept", "websocket.http.response.start")
+# What a response begins with. A WebSocket that is accepted, or closed instead, has no status.
+BEGINNINGS = ("http.response.start", "websocket.accept", "websocket.http.response.start", "websocket.close")
 
 
 async def send_response(response: responses.Response, send: Send, *, body: bool) -> None:
@@ -25,38 +25,32 @@ async def send_response(response: responses.Response, send: Send, *, body: bool)
     await send({"type": "http.response.body", "body": response.body if body else b""})
 
 
-async def refuse_socket(answer: Answer, receive: Receive, send: Send) -> None:
-    """Refuse a WebSocket handshake."""
-    await receive()
+def status_of(beginning: Message) -> int:
+    """The status of what a response begins with: of a WebSocket, whether it is accepted."""
+    found = beginning.get("status")
+    if found is not None:
+        return int(found)
+    return 101 if beginning["type"] == "websocket.accept" else 403
+
+
+async def refuse_socket(answer: Answer, send: Send) -> None:
+    """Refuse a WebSocket, before it is accepted or later. Nothing is waited for: a client may never send anything."""
     # 1008: policy violation (RFC 6455, section 7.4.1). Before acceptance, servers turn it into a 403. A reason has
     # 123 bytes at the most (section 5.5).
     reason = answer.message.encode()[:123].decode("utf-8", "ignore")
     await send({"type": "websocket.close", "code": 1008, "reason": reason})
 
 
-_WHOLE_VARY = (b"vary", ", ".join(responses.VARY).encode())
-_PRIVATE = (b"cache-control", responses.PRIVATE.encode())
+def with_headers(headers: Iterable[tuple[bytes, bytes]], more: Iterable[tuple[str, str]]) -> list[tuple[bytes, bytes]]:
+    """Headers with others set, in the place of those of the same name."""
+    new = [(name.lower().encode("latin-1"), value.encode("latin-1", "replace")) for name, value in more]
+    names = {name for name, _ in new}
+    return [each for each in headers if each[0].lower() not in names] + new
 
 
-def with_caching(headers: Iterable[tuple[bytes, bytes]]) -> list[tuple[bytes, bytes]]:
-    """The headers of a response that is for one caller alone."""
-    found = [*headers]
-    has_vary = has_caching = False
-    for name, _ in found:
-        lower = name.lower()
-        if lower == b"vary":
-            has_vary = True
-        elif lower == b"cache-control":
-            has_caching = True
-    if not has_vary:
-        found.append(_WHOLE_VARY)
-    else:
-        more = responses.varied([value.decode("latin-1") for name, value in found if name.lower() == b"vary"])
-        if more:
-            found.append((b"vary", more.encode()))
-    if not has_caching:
-        found.append(_PRIVATE)
-    return found
+def texts_of(headers: Iterable[tuple[bytes, bytes]]) -> list[tuple[str, str]]:
+    """Headers as text."""
+    return [(name.decode("latin-1"), value.decode("latin-1")) for name, value in headers]
 
 
 def is_sized(status: int, headers: Iterable[tuple[bytes, bytes]]) -> bool:

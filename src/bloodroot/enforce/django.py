@@ -15,6 +15,7 @@ In the settings of the project::
 
 from __future__ import annotations
 
+import contextlib
 import inspect
 from collections.abc import AsyncIterator, Callable, Mapping
 from typing import Any
@@ -22,21 +23,25 @@ from typing import Any
 from asgiref.sync import async_to_sync, iscoroutinefunction, markcoroutinefunction, sync_to_async
 from django.core.exceptions import PermissionDenied
 from django.core.handlers.exception import response_for_exception
+from django.db import connections, transaction
 from django.http import Http404, HttpRequest, HttpResponse
 from django.urls import Resolver404
 
 from ..core.answers import Answer
 from ..core.binding import Route
 from ..core.caller import Caller
+from ..core.paths import read_path
 from ..request import DjangoRequest as Request
+from ..request import encoded
 from . import responses
-from .access import Access, _current
-from .django_routes import action_of, routes
+from .access import _current
+from .django_routes import action_of, leads_on, no_routes, routes
 from .django_settings import check_sessions, has_forbidden_page, read_settings
 from .enforcement import Enforcement, Served
-from .pipeline import Call, Exchange, run, run_async
+from .pipeline import Call, Exchange, leaving, run, run_async
+from .sessions import copied
 from .startup import look_over
-from .wsgi import acting, check_headers
+from .wsgi import acting, check_headers, without_early_hints
 
 __all__ = ["AccessMiddleware", "routes"]
 
@@ -68,6 +73,7 @@ class AccessMiddleware:
         # With the view itself, so that an id here is never that of another one.
         self._served: dict[tuple[Any, Any, int], tuple[Served, Any]] = {}
         self._has_forbidden_page = has_forbidden_page()
+        self._no_routes = no_routes()
         if self._waits:
             markcoroutinefunction(self)
             asked = [self.enforcement.identify, *(each for each, *_ in self.enforcement.records.values())]
@@ -80,57 +86,91 @@ class AccessMiddleware:
         """Serve one request, or say how it will be served."""
         if self._waits:
             return self._later(sent)
-        exchange = sent._bloodroot = _Exchange(self.enforcement, sent)
+        self._begin(sent)
+        # Nobody acts before it is decided who does, whoever acts around.
         before = _current.get()
-        try:
-            if not exchange.request.readable:
-                return self._refused_unread(exchange)
-            response = self.get_response(sent)
-            if not exchange.decided:
-                response = self._decided_late(exchange, response)
-            return self._let_out(exchange, response)
-        finally:
-            _current.set(before)
-            # The exchange knows the request: without this both would wait for the collector of garbage.
-            del sent._bloodroot
+        _current.set(None)
+        with contextlib.ExitStack() as held:
+            sent._bloodroot_held = held
+            try:
+                return self._finished(sent, self._read(sent) or self.get_response(sent))
+            finally:
+                _current.set(before)
+                # The exchange knows the request: without this both would wait for the collector of garbage.
+                del sent._bloodroot, sent._bloodroot_held
 
     async def _later(self, sent: HttpRequest) -> HttpResponse:
-        exchange = sent._bloodroot = _Exchange(self.enforcement, sent)
+        self._begin(sent)
         before = _current.get()
+        _current.set(None)
+        held = sent._bloodroot_held = contextlib.ExitStack()
+        close: Callable[..., Any] = sync_to_async(held.__exit__, thread_sensitive=True)
         try:
-            if not exchange.request.readable:
-                return self._refused_unread(exchange)
-            response = await self.get_response(sent)
-            if not exchange.decided:
-                response = await sync_to_async(self._decided_late, thread_sensitive=True)(exchange, response)
-            return self._let_out(exchange, response)
+            response = self._read(sent)
+            if response is None:
+                response = await self.get_response(sent)
+            response = await sync_to_async(self._finished, thread_sensitive=True)(sent, response)
+        except BaseException as error:
+            await close(type(error), error, error.__traceback__)
+            raise
+        else:
+            await close(None, None, None)
+            return response
         finally:
             _current.set(before)
-            del sent._bloodroot
+            del sent._bloodroot, sent._bloodroot_held
+
+    def _begin(self, sent: HttpRequest) -> None:
+        sent._bloodroot = _Exchange(self.enforcement, sent)
+        without_early_hints(sent.META)
+
+    def _read(self, sent: HttpRequest) -> HttpResponse | None:
+        """What a request gets that can be read in more than one way; None for any other."""
+        exchange: _Exchange = sent._bloodroot
+        return None if exchange.request.readable else self._refused_unread(exchange)
+
+    def _finished(self, sent: HttpRequest, response: Any) -> HttpResponse:
+        exchange: _Exchange = sent._bloodroot
+        if not exchange.decided:
+            response = self._decided_late(exchange, response)
+        return self._let_out(exchange, response)
 
     def process_view(self, sent: HttpRequest, view: Any, args: Any, kwargs: Any) -> HttpResponse | None:  # noqa: ARG002
         """Decide by the view that Django has chosen, where its own code runs: with sessions and databases."""
-        exchange: _Exchange = sent._bloodroot
+        exchange = self._dispatched(sent)
         if not exchange.is_up_to_date():
             return self._refused_unread(exchange)
-        return self._enter(exchange, run(exchange.decide(sent, *self._chosen(sent)), _call))
+        answer = run(exchange.decide(sent, *self._chosen(sent.resolver_match)), _call)
+        if answer is None:
+            _hold_transactions(sent, view)
+        return self._enter(exchange, answer)
 
     async def process_view_async(self, sent: HttpRequest, view: Any, args: Any, kwargs: Any) -> HttpResponse | None:  # noqa: ARG002
         """The same where ``identify`` or a loader is async; what is not runs in Django's own thread for such work."""
-        exchange: _Exchange = sent._bloodroot
+        exchange = self._dispatched(sent)
         if not exchange.is_up_to_date():
             return self._refused_unread(exchange)
-        return self._enter(exchange, await run_async(exchange.decide(sent, *self._chosen(sent)), _call_async))
+        answer = await run_async(exchange.decide(sent, *self._chosen(sent.resolver_match)), _call_async)
+        if answer is None:
+            await sync_to_async(_hold_transactions, thread_sensitive=True)(sent, view)
+        return self._enter(exchange, answer)
+
+    def _dispatched(self, sent: HttpRequest) -> _Exchange:
+        """What is decided for a view: middleware inside may have one chosen again, which is decided by itself."""
+        exchange: _Exchange = sent._bloodroot
+        if exchange.decided:
+            exchange = sent._bloodroot = _Exchange(self.enforcement, sent, exchange)
+        return exchange
 
     def _enter(self, exchange: _Exchange, answer: Answer | None) -> HttpResponse | None:
         if answer is not None:
             return self._refuse(exchange, answer)
+        exchange.undo = _kept(exchange.request.django)
         _current.set(exchange.access)
         return None
 
-    def _chosen(self, sent: HttpRequest) -> tuple[Served, Mapping[str, Any]]:
-        """The route that Django has chosen, and the parameters of its path."""
-        match = sent.resolver_match
+    def _chosen(self, match: Any) -> tuple[Served, Mapping[str, Any]]:
+        """The route that Django has chosen, and what it gives to its view: that counts, wherever it comes from."""
         key = (match.view_name, match.route, id(match.func))
         served = self._served.get(key)
         if served is None:
@@ -146,7 +186,7 @@ class AccessMiddleware:
             if len(self._served) >= _MOST_ROUTES:
                 self._served.clear()  # a project may make its routes anew for each request
             served = self._served[key] = self.enforcement.serve(route), match.func
-        return served[0], match.captured_kwargs or {}
+        return served[0], match.kwargs or {}
 
     # Refusals ------------------------------------------------------------------------------
 
@@ -166,8 +206,10 @@ class AccessMiddleware:
         exchange.refuse(answer)
         sent = exchange.request.django
         if answer.hidden:
-            # As if no route were there: the project's own missing page must look the same.
+            # As if no route were there: the project's own missing page must look the same, and nothing may lead from
+            # it to a route after all.
             sent.resolver_match = None
+            sent.urlconf = self._no_routes
             raise Resolver404({"tried": [], "path": sent.path_info.lstrip("/")})
         made = exchange.response(answer, sent)
         if made.status == 403 and self._has_forbidden_page:
@@ -185,12 +227,21 @@ class AccessMiddleware:
         try:
             if not exchange.is_up_to_date():
                 return self._refused_unread(exchange)
+            leads_to = None
             if getattr(sent, "resolver_match", None) is not None:
-                steps = exchange.decide(sent, *self._chosen(sent))
+                steps = exchange.decide(sent, *self._chosen(sent.resolver_match))
+            elif response.status_code == 404 and (leads_to := leads_on(sent)) is not None:
+                # Middleware outside makes a redirect of this, which says that there is something.
+                path, match = leads_to
+                exchange.request.path, exchange.request.segments = encoded(path), read_path(encoded(path))
+                steps = exchange.decide(sent, *self._chosen(match))
             else:
                 steps = exchange.decide_without_route(sent, missing=response.status_code == 404)
             answer = run(steps, _call)
             if answer is None:
+                if leads_to is not None and exchange.access.open:
+                    # What it leads to is decided once it is asked for.
+                    exchange.decided, exchange.unserved = False, True
                 return response
             _close(response)
             return self._refuse(exchange, answer)
@@ -201,19 +252,24 @@ class AccessMiddleware:
 
     def _let_out(self, exchange: _Exchange, response: Any) -> HttpResponse:
         """A response of the application, if it may go out; else the answer in its place."""
-        if exchange.decided and exchange.refusing is None:
-            answer = exchange.responded(response.status_code)
-            if answer is not None:
-                _close(response)
-                try:
-                    response = self._refuse(exchange, answer)
-                except (Http404, PermissionDenied) as error:
-                    response = response_for_exception(exchange.request.django, error)
+        dispatches = exchange.all()
+        for each in dispatches:
+            if each.decided and each.refusing is None:
+                answer = each.responded(response.status_code)
+                if answer is not None:
+                    _close(response)
+                    try:
+                        response = self._refuse(each, answer)
+                    except (Http404, PermissionDenied) as error:
+                        response = response_for_exception(exchange.request.django, error)
+        if any(each.decided and each.access.withheld for each in dispatches):
+            _roll_back()
         streams, sized = getattr(response, "streaming", False), response.has_header("Content-Length")
-        for name, value in exchange.leave(response.status_code, response.items(), streams=streams, sized=sized):
-            response[name] = f"{response[name]}, {value}" if response.has_header(name) else value
+        headers = [(name.lower(), value) for name, value in response.items()]
+        for name, value in leaving(dispatches, response.status_code, headers, streams=streams, sized=sized):
+            response[name] = value
         if streams and exchange.decided and exchange.refusing is None:
-            _stream_with(response, exchange.access)
+            _stream_with(response, exchange)
         return response
 
 
@@ -222,9 +278,14 @@ class _Exchange(Exchange):
 
     request: Request
 
-    def __init__(self, enforcement: Enforcement, sent: HttpRequest) -> None:
+    def __init__(self, enforcement: Enforcement, sent: HttpRequest, before: _Exchange | None = None) -> None:
         super().__init__(enforcement, Request(sent))
         self._seen = (sent.path_info, sent.method)
+        self._before = before
+
+    def all(self) -> list[_Exchange]:
+        """All that was dispatched for the request, in this order."""
+        return [*(self._before.all() if self._before is not None else ()), self]
 
     def is_up_to_date(self) -> bool:
         """Take over what middleware further in has made of path and method; whether they can be read in one way."""
@@ -273,9 +334,46 @@ def _close(response: Any) -> None:
     response._resource_closers = []
 
 
-def _stream_with(response: Any, access: Access) -> None:
+def _kept(sent: HttpRequest) -> Callable[[], None]:
+    """Keep what goes with a response beside it: the session, and messages for the next page."""
+    kept = []
+    for each in (getattr(sent, "session", None), getattr(sent, "_messages", None)):
+        if each is not None and hasattr(each, "__dict__"):
+            kept.append((each, {name: _copied(value) for name, value in vars(each).items() if name != "request"}))
+
+    def undo() -> None:
+        for each, before in kept:
+            for name in [name for name in vars(each) if name not in before and name != "request"]:
+                del each.__dict__[name]
+            each.__dict__.update(before)
+
+    return undo
+
+
+def _copied(value: Any) -> Any:
+    if isinstance(value, dict):
+        return copied(value)
+    return list(value) if isinstance(value, list) else value
+
+
+def _hold_transactions(sent: HttpRequest, view: Any) -> None:
+    """Begin the transactions of ``ATOMIC_REQUESTS`` around the view's own: they end once it is seen what leaves."""
+    apart: set[str] = getattr(view, "_non_atomic_requests", set())
+    for connection in connections.all(initialized_only=True):
+        if connection.settings_dict["ATOMIC_REQUESTS"] and connection.alias not in apart:
+            sent._bloodroot_held.enter_context(transaction.atomic(using=connection.alias))
+
+
+def _roll_back() -> None:
+    """Take back what was written behind a response that is withheld, where the project has ``ATOMIC_REQUESTS``."""
+    for connection in connections.all(initialized_only=True):
+        if connection.settings_dict["ATOMIC_REQUESTS"] and connection.in_atomic_block:
+            transaction.set_rollback(True, using=connection.alias)
+
+
+def _stream_with(response: Any, exchange: _Exchange) -> None:
     """Make the rest of a response with the request at hand."""
-    content = response.streaming_content
+    content, access, sent = response.streaming_content, exchange.access, exchange.request.django
     if response.is_async:
 
         async def later() -> AsyncIterator[bytes]:
@@ -289,8 +387,10 @@ def _stream_with(response: Any, access: Access) -> None:
                     return
                 finally:
                     _current.reset(token)
+                if exchange.is_due and not await run_async(exchange.again(sent), _call_async):
+                    raise ConnectionError("the caller may not have any more of this")
                 yield piece
 
         response.streaming_content = later()
         return
-    response.streaming_content = acting(access, content)
+    response.streaming_content = acting(exchange, content, lambda: bool(run(exchange.again(sent), _call)))

@@ -6,8 +6,11 @@ import re
 from collections.abc import Iterable, Iterator
 from typing import Any
 
-from django.urls import URLPattern, URLResolver, get_resolver
-from django.urls.resolvers import RegexPattern, RoutePattern
+from django.conf import settings
+from django.conf.urls.i18n import is_language_prefix_patterns_used
+from django.urls import URLPattern, URLResolver, get_resolver, is_valid_path
+from django.urls.resolvers import LocalePrefixPattern, RegexPattern, RoutePattern
+from django.utils import translation
 from django.views.generic.base import RedirectView
 
 from ..core.binding import Route
@@ -26,6 +29,30 @@ def routes() -> list[Route]:
     by the function that serves it.
     """
     return list(_routes(get_resolver().url_patterns, "/", "", (), ()))
+
+
+def leads_on(sent: Any) -> tuple[str, Any] | None:
+    """Where middleware of Django's would redirect a request that no route serves: a path, and the route there.
+
+    `CommonMiddleware` puts a slash behind it, and `LocaleMiddleware` the language before it.
+    """
+    urlconf = getattr(sent, "urlconf", None) or settings.ROOT_URLCONF
+    slashed = f"{sent.path_info}/" if settings.APPEND_SLASH and not sent.path_info.endswith("/") else None
+    paths = [slashed]
+    if is_language_prefix_patterns_used(urlconf)[0] and not translation.get_language_from_path(sent.path_info):
+        language = translation.get_language()
+        paths += [f"/{language}{sent.path_info}", f"/{language}{slashed}" if slashed else None]
+    for path in paths:
+        match = is_valid_path(path, urlconf) if path is not None else None
+        if path is not None and match:
+            return path, match
+    return None
+
+
+def no_routes() -> tuple[Any, ...]:
+    """A URL configuration that leads nowhere, and has its languages as the project's own."""
+    used, prefixed = is_language_prefix_patterns_used(settings.ROOT_URLCONF)
+    return (URLResolver(LocalePrefixPattern(prefix_default_language=prefixed), []),) if used else ()
 
 
 def _routes(
@@ -53,6 +80,7 @@ def _routes(
                 found,
                 view,
                 _kind(view),
+                variant=getattr(each.callback, "view_initkwargs", getattr(each.callback, "initkwargs", None)) or None,
             )
             around = tuple(dict.fromkeys((*guards_of(view), *guards_of(each.callback))))
             yield with_guards(route, around, view)

@@ -12,7 +12,7 @@ from ..core.binding import Binding, Route
 from ..core.caller import Caller
 from ..core.lines import Line
 from ..core.policy import Policy
-from . import in_force
+from . import in_force, responses
 from .audit import Audit
 
 
@@ -50,7 +50,9 @@ class Enforcement:
         policy: what decides. It is put in force: guards are held against it.
         identify: who sends a request? Returns a `Caller`, or None for a signed-out one; raises
             `bloodroot.Unidentified` for credentials that are not accepted. What `bloodroot.identity.load` gives will
-            do. It gets the framework's own request; without a framework, a `Request`.
+            do. It gets the framework's own request; without a framework, a `Request`. Its attribute ``vary``, a tuple,
+            names the headers that it reads, by default ``Authorization`` and ``Cookie``; ``again``, a number of
+            seconds, says how often it is asked again while a WebSocket or a stream is open, by default never.
         records: for path parameters, how to load the record one identifies: a function from the parameter's text to
             the record, or to None where there is none. It gets the request too, where it takes a second argument.
         page: what people are shown instead of the small page of a refusal: a function from the answer and the request
@@ -85,7 +87,10 @@ class Enforcement:
         self.audit.log_how_to_see()
         self.realm = policy.title or "application"
         self.is_missing = missing
-        self.by_token: Callable[[Any], bool] = getattr(identify, "by_token", _never)
+        self.by_token: Callable[..., bool] = getattr(identify, "by_token", _never)
+        self.identify_takes_path: bool = getattr(identify, "takes_path", False)
+        self.identify_again: float | None = getattr(identify, "again", None)
+        self.vary: tuple[str, ...] = tuple(getattr(identify, "vary", responses.VARY))
         self._loaders: dict[Line, Loaders] = {}
 
     def serve(self, route: Route) -> Served:
@@ -109,7 +114,7 @@ class Enforcement:
         return tuple((name, *self.records[name]) for name in names if name in self.records)
 
 
-def _never(request: Any) -> bool:  # noqa: ARG001
+def _never(*_: Any) -> bool:
     return False
 
 

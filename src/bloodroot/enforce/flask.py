@@ -15,14 +15,14 @@ from ..core.paths import read_path
 from ..core.policy import Policy
 from ..request import WsgiRequest as Request
 from ..request import encoded
-from . import responses
 from .access import _current
 from .audit import Audit
 from .enforcement import Enforcement, Identify, Loader, Page, Served
 from .flask_routes import described, routes
-from .pipeline import Call, Exchange, run
+from .pipeline import Call, Exchange, leaving, run
+from .sessions import kept_session
 from .startup import StartUp, look_over
-from .wsgi import acting, check_headers
+from .wsgi import acting, check_headers, without_early_hints
 
 __all__ = ["protect", "routes"]
 
@@ -89,11 +89,24 @@ class _Driver:
         self._sync = {id(function): app.ensure_sync(function) for function in functions}
 
     def install(self) -> None:
-        """Take the place of what dispatches requests and of what finishes responses."""
+        """Take the place of what serves a request, what dispatches it, and what finishes responses."""
+        self._whole: Callable[..., Any] = self.app.wsgi_app
         self._dispatch: Callable[..., Any] = self.app.dispatch_request
         self._process: Callable[..., Any] = self.app.process_response
+        self._teardown: Callable[..., Any] = self.app.do_teardown_request
+        self.app.wsgi_app = self.serve  # type: ignore[method-assign]
         self.app.dispatch_request = self.dispatch  # type: ignore[method-assign]
         self.app.process_response = self.process  # type: ignore[method-assign,assignment]
+        self.app.do_teardown_request = self.teardown  # type: ignore[method-assign,assignment]
+
+    def serve(self, environ: dict[str, Any], start_response: Callable[..., Any]) -> Any:
+        """One whole request: whatever becomes of it, nobody acts before it is decided who does, nor after it."""
+        without_early_hints(environ)
+        token = _current.set(None)
+        try:
+            return self._whole(environ, start_response)
+        finally:
+            _current.reset(token)
 
     def dispatch(self, *context: Any) -> Any:
         """Decide by what Flask has chosen, let it be served, and let what it gives out, or refuse.
@@ -102,12 +115,13 @@ class _Driver:
             context: what the version of Flask gives to what dispatches requests, to be passed on.
         """
         sent = flask.request._get_current_object()  # type: ignore[attr-defined]
-        exchange = sent.environ[self._key] = _Exchange(self.enforcement, sent)
+        before = self._known(sent)
+        exchange = sent.environ[self._key] = _Exchange(self.enforcement, sent, before)
         answer = self._decide(exchange)
         if answer is None and exchange.unserved:
             return self._dispatch(*context)
         if answer is None:
-            exchange.before = (_current.get(),)
+            exchange.undo = _kept()
             _current.set(exchange.access)
             try:
                 found = self._dispatch(*context)
@@ -126,7 +140,26 @@ class _Driver:
                 answer = self._withheld(exchange, self.app.make_response(found))
                 if answer is None:
                     return found
+            finally:
+                if before is not None:
+                    # A view has dispatched again, and goes on.
+                    _current.set(exchange.acted)
         return self._refuse(exchange, answer)
+
+    def _known(self, sent: flask.Request) -> _Exchange | None:
+        """What was dispatched before for just this request; a copy of its environment is another one."""
+        found: _Exchange | None = sent.environ.get(self._key)
+        return found if found is not None and found.sent is sent else None
+
+    def teardown(self, *arguments: Any) -> Any:
+        """The request is over, however it ended: its caller acts no more. A stream has a context of its own."""
+        sent = flask.request._get_current_object()  # type: ignore[attr-defined]
+        exchange = self._known(sent)
+        if exchange is not None:
+            _current.set(exchange.all()[0].acted)
+            # The exchange knows the request: without this both would wait for the collector of garbage.
+            del sent.environ[self._key]
+        return self._teardown(*arguments)
 
     def _withheld(self, exchange: _Exchange, response: flask.Response) -> Answer | None:
         """What the caller gets instead of a response, which is closed then."""
@@ -184,24 +217,18 @@ class _Driver:
         """
         *context, response = arguments
         sent = flask.request._get_current_object()  # type: ignore[attr-defined]
-        exchange: _Exchange | None = sent.environ.get(self._key)
-        if exchange is _DONE:
-            # A function after the request has failed: what is answered now is the application's own error.
-            response = self.app.make_response(self._process(*context, response))
-            _add(response, responses.caching(response.headers.items()))
-            return response
+        exchange = self._known(sent)
         if exchange is None:
             # A function before the request has answered it.
             exchange = sent.environ[self._key] = _Exchange(self.enforcement, sent)
             response = self._answered_before(exchange, response)
         try:
-            return self._let_out(exchange, self._process(*context, response))
-        finally:
-            # The request is over, and its caller acts no more in this thread; a stream has a context of its own.
-            if exchange.before:
-                _current.set(exchange.before[0])
-            # The exchange knows the request: without this both would wait for the collector of garbage.
-            sent.environ[self._key] = _DONE
+            response = self._process(*context, response)
+        except Exception:
+            # What is answered instead comes here again.
+            exchange.failed = True
+            raise
+        return self._let_out(exchange, self.app.make_response(response))
 
     def _answered_before(self, exchange: _Exchange, response: flask.Response) -> flask.Response:
         try:
@@ -213,40 +240,58 @@ class _Driver:
             return self.app.make_response(self.app.handle_http_exception(error))
 
     def _let_out(self, exchange: _Exchange, response: flask.Response) -> flask.Response:
-        if exchange.decided and exchange.refusing is None:
-            answer = self._withheld(exchange, response)
-            if answer is not None:
-                exchange.refuse(answer)
-                return self._own_response(exchange, answer)
+        for each in exchange.all():
+            if each.decided and each.refusing is None:
+                answer = self._withheld(each, response)
+                if answer is not None:
+                    each.refuse(answer)
+                    response = self._own_response(each, answer)
+                    # What was left for the response that is withheld, such as its session, goes out with this one.
+                    self._save_session(response)
         streams = response.is_streamed
         sized = not streams or response.content_length is not None
-        _add(response, exchange.leave(response.status_code, response.headers.items(), streams=streams, sized=sized))
-        if streams and exchange.decided and exchange.refusing is None and not response.direct_passthrough:
-            response.response = acting(exchange.access, response.response)
+        more = leaving(exchange.all(), response.status_code, _lower(response), streams=streams, sized=sized)
+        _set(response, more)
+        first = exchange.all()[0]
+        if streams and first.decided and first.refusing is None and not response.direct_passthrough:
+            here = request_context()
+
+            def again() -> bool:
+                with here:
+                    return bool(run(first.again(first.sent), self._call))
+
+            response.response = acting(first, response.response, again)
         return response
+
+    def _save_session(self, response: flask.Response) -> None:
+        session = session_of(request_context())
+        if not self.app.session_interface.is_null_session(session):
+            self.app.session_interface.save_session(self.app, session, response)
 
 
 class _Exchange(Exchange):
     """One request on its way through an application.
 
     Attributes:
-        before: who acted before it, once it is allowed.
+        before: what was dispatched before for the same request; None for nothing.
+        acted: who acted before it.
     """
 
-    before: tuple[Any, ...] = ()
-
-    def __init__(self, enforcement: Enforcement, sent: flask.Request) -> None:
+    def __init__(self, enforcement: Enforcement, sent: flask.Request, before: _Exchange | None = None) -> None:
         request = Request(sent.environ)
         super().__init__(enforcement, request)
         self.sent = sent
+        self.before = before
+        self.acted = _current.get()
         # Flask has chosen the route by what was in the environment at first.
         if request.method.upper() != sent.method:
             request.method = sent.method
         if request.path != sent.path and (path := encoded(sent.path)) != request.path and request.segments is not None:
             request.path, request.segments = path, read_path(path)
 
-
-_DONE: Any = object()
+    def all(self) -> list[_Exchange]:
+        """All that was dispatched for the request, in this order."""
+        return [*(self.before.all() if self.before is not None else ()), self]
 
 
 def _with_response(kind: type[HTTPException], message: str, response: flask.Response) -> HTTPException:
@@ -256,7 +301,37 @@ def _with_response(kind: type[HTTPException], message: str, response: flask.Resp
     return error
 
 
-def _add(response: flask.Response, more: Iterable[tuple[str, str]]) -> None:
+def _set(response: flask.Response, more: Iterable[tuple[str, str]]) -> None:
     if not isinstance(response.headers, Headers):
         response.headers = Headers(response.headers)  # some views put a plain mapping there
-    response.headers.extend(more)
+    for name, value in more:
+        response.headers.set(name, value)
+
+
+def _lower(response: flask.Response) -> list[tuple[str, str]]:
+    return [(name.lower(), value) for name, value in response.headers.items()]
+
+
+def _kept() -> Callable[[], None]:
+    """Keep what goes with a response beside it: the session, with its messages, and functions after the request."""
+    context = request_context()
+    restore = kept_session(session_of(context))
+    functions = context._after_request_functions
+    many = len(functions)
+
+    def undo() -> None:
+        restore()
+        del functions[many:]
+
+    return undo
+
+
+def request_context() -> Any:
+    """The context of the request that Flask serves."""
+    return flask.globals.request_ctx._get_current_object()  # type: ignore[attr-defined]
+
+
+def session_of(context: Any) -> Any:
+    """The session of a request, without noting that it was asked for."""
+    found = getattr(context, "_session", None)
+    return found if found is not None else context.session

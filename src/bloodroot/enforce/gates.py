@@ -9,24 +9,38 @@ from __future__ import annotations
 
 import weakref
 from collections.abc import Callable, Iterable
+from dataclasses import dataclass
 from functools import partial
 from typing import Any, SupportsIndex
 
 from starlette.exceptions import HTTPException
 from starlette.requests import HTTPConnection, Request
-from starlette.routing import BaseRoute, Router
+from starlette.routing import BaseRoute, Match, Router
 from starlette.websockets import WebSocket
 
 from ..core.answers import Answer
 from ..core.binding import Route
-from ..request import AsgiRequest
+from ..request import AsgiRequest, own_path
+from .access import _current
 from .asgi import Gate, Withheld, call_async
-from .asgi_messages import BEGINNINGS, App, Message, Receive, Scope, Send
+from .asgi_messages import (
+    BEGINNINGS,
+    App,
+    Message,
+    Receive,
+    Scope,
+    Send,
+    is_sized,
+    status_of,
+    texts_of,
+    with_headers,
+)
 from .enforcement import Enforcement, Served
-from .pipeline import run_async
+from .pipeline import Steps, leaving, run_async
 from .starlette_routes import described, inner_router
 
-KEY = "bloodroot"  # in a scope: the exchanges of the applications that a request comes through, the outer one first
+KEY = "bloodroot"  # in a scope: the arrivals at the applications that a request comes through, the outer one first
+WAY = "bloodroot.way"  # in a scope: how it came from the router of each application to where it is
 _MARK = "_bloodroot_gate"
 
 
@@ -60,19 +74,25 @@ class Gates:
         async def within(scope: Scope, receive: Receive, send: Send) -> None:
             if router.routes.__class__ is not GatedRoutes or router.default.__class__ is not _Default:
                 self.gate_router(router)  # exchanged for another
-            exchange = next((each for each in scope.get(KEY, ()) if each.gates is self), None)
-            if exchange is None:
+            arrival = self.arrival(scope)
+            if arrival is None:
                 by_itself = scope["type"] != "lifespan" and not scope.get(KEY)
-                await (Front(within, self) if by_itself else stack)(scope, receive, send)
+                await (Outermost(within, self) if by_itself else stack)(scope, receive, send)
                 return
-            try:
-                await stack(scope, receive, exchange.released_by(send))
-            except Withheld as error:
-                if exchange.started:
-                    raise
-                await exchange.answer_with(error.answer, scope, receive, send, router.not_found)
+            routing = Routing(arrival)
+            # Whatever led here: what is dispatched from here on begins at the root.
+            scope[WAY] = {**scope.get(WAY, {}), self: Way(routing)}
+            await routing.run(stack, router.not_found, scope, receive, send)
 
         router.middleware_stack = within
+
+    def arrival(self, scope: Scope) -> Arrival | None:
+        """The request at the outer end of this application that led to a scope: the last one, if it came again."""
+        return self.last(scope.get(KEY, ()))
+
+    def last(self, arrivals: tuple[Arrival, ...]) -> Arrival | None:
+        """The last of some arrivals that is one at this application."""
+        return next((each for each in reversed(arrivals) if each.gates is self), None)
 
     def gate_router(self, router: Router) -> None:
         """Put gates on the routes of a router, and on what it does where none of them is asked for."""
@@ -186,13 +206,36 @@ def gate(route: BaseRoute, gates: Gates, owner: GatedRoutes) -> None:
         return
     handle: App = route.handle if marked is None else partial(type(route).handle, route)
     if inner is not None:
-        route.handle = _through(route, inner, handle, owner)  # type: ignore[method-assign,assignment]
+        matches: Matches = route.matches if marked is None else partial(type(route).matches, route)
+        route.matches = _on_the_way(route, matches)  # type: ignore[method-assign,assignment]
+        route.handle = _through(inner, handle, owner)  # type: ignore[method-assign,assignment]
     elif not gates.gate_included(route, owner):
         route.handle = _leaf(route, handle, owner)  # type: ignore[method-assign,assignment]
     route.__dict__[_MARK] = id(route)
 
 
-def _through(route: BaseRoute, inner: Router, handle: App, owner: GatedRoutes) -> App:
+Matches = Callable[[Scope], tuple[Match, Scope]]
+
+
+def _on_the_way(route: BaseRoute, matches: Matches) -> Matches:
+    """What leads to other routes and notes, where it matches, that it is on the way, and what it took of the path.
+
+    What middleware within takes off the path by ``root_path`` is no part of the path that is decided.
+    """
+
+    def noted(scope: Scope) -> tuple[Match, Scope]:
+        match, child = matches(scope)
+        if match is not Match.NONE:
+            before = scope.get("root_path", "")
+            took = child.get("root_path", before)[len(before) :]
+            ways: dict[Gates, Way] = scope.get(WAY, {})
+            child = {**child, WAY: {gates: way.further(route, took) for gates, way in ways.items()}}
+        return match, child
+
+    return noted
+
+
+def _through(inner: Router, handle: App, owner: GatedRoutes) -> App:
     """What leads to other routes, and decides nothing itself."""
 
     async def through(scope: Scope, receive: Receive, send: Send) -> None:
@@ -200,8 +243,6 @@ def _through(route: BaseRoute, inner: Router, handle: App, owner: GatedRoutes) -
             gates = owner.last()
             if gates is not None:
                 gates.gate_router(inner)
-        for exchange in scope.get(KEY, ()):
-            exchange.way = (*exchange.way, route)
         await handle(scope, receive, send)
 
     return through
@@ -211,21 +252,34 @@ def _leaf(route: BaseRoute, handle: App, owner: GatedRoutes) -> App:
     """What serves requests: each application that a request comes through decides, the outer one first."""
 
     async def leaf(scope: Scope, receive: Receive, send: Send) -> None:
-        exchanges: tuple[Exchange, ...] = scope.get(KEY, ())
-        if not exchanges:
+        arrivals: tuple[Arrival, ...] = scope.get(KEY, ())
+        if not arrivals:
             gates = owner.last()
             # A part of a protected application that is used by itself.
-            await (handle if gates is None else Front(leaf, gates))(scope, receive, send)
+            await (handle if gates is None else Outermost(leaf, gates))(scope, receive, send)
             return
         app = handle
-        for exchange in reversed(exchanges):
-            if exchange.decided and not owner.decides(exchange.gates):
-                continue  # one that has mounted all of this as a whole, and has decided so
-            served = exchange.gates.served(exchange.way, route, scope)
-            app = partial(exchange.serve, served, app, owner.missing)
+        for arrival in last_of_each(arrivals):
+            way = way_to(scope, arrival)
+            # One that has mounted all of this as a whole has decided so.
+            if owner.decides(arrival.gates) or not way.routing.dispatches:
+                app = partial(arrival.serve, way, route, app, owner.missing)
         await app(scope, receive, send)
 
     return leaf
+
+
+def last_of_each(arrivals: tuple[Arrival, ...]) -> Iterable[Arrival]:
+    """The arrivals that decide, the inner one first: of several at one application, the last."""
+    if len(arrivals) == 1:
+        return arrivals
+    return {each.gates: each for each in reversed(arrivals) if each is each.gates.last(arrivals)}.values()
+
+
+def way_to(scope: Scope, arrival: Arrival) -> Way:
+    """How a request came from an arrival to a scope. What was never routed there began just here."""
+    way: Way | None = scope.get(WAY, {}).get(arrival.gates)
+    return way if way is not None else Way(Routing(arrival))
 
 
 class _Default:
@@ -242,18 +296,19 @@ class _Default:
 
     async def __call__(self, scope: Scope, receive: Receive, send: Send) -> None:
         app = self.inner
-        for exchange in reversed(scope.get(KEY, ())):
+        for arrival in last_of_each(scope.get(KEY, ())):
+            way = way_to(scope, arrival)
             if self.inner == self.missing:
-                app = partial(exchange.serve_nothing, app)
-            elif not exchange.decided:
-                app = partial(exchange.serve, None, app, self.missing)
+                app = partial(arrival.serve_nothing, way, app)
+            elif not way.routing.dispatches:
+                app = partial(arrival.serve, way, None, app, self.missing)
         await app(scope, receive, send)
 
 
-class Front:
-    """The outer end: what is begun for each request, and what lets responses out.
+class Outermost:
+    """The outer end of an application: what is begun for each request, and the last that its responses pass.
 
-    It is inside of every other middleware of the application and outside of its error handlers.
+    It is outside of everything of the application's own, error handlers for exceptions included.
     """
 
     def __init__(self, app: App, gates: Gates) -> None:
@@ -264,71 +319,254 @@ class Front:
         if scope["type"] not in ("http", "websocket"):
             await self.app(scope, receive, send)
             return
-        exchange = Exchange(self.gates, scope, send)
+        arrival = Arrival(self.gates, scope, send)
         before = scope.get(KEY, ())
-        scope[KEY] = (*before, exchange)
+        scope[KEY] = (*before, arrival)
+        # Nobody acts before it is decided who does, whoever acts around.
+        token = _current.set(None)
         try:
-            if exchange.request.readable:
-                await self.app(scope, receive, exchange.send)
-            else:
-                await exchange.refuse_unread(scope, receive, exchange.send)
-        except Withheld as error:
-            if exchange.started:
-                raise
-            exchange.refuse(error.answer)
-            await exchange.answer_plainly(error.answer, connection(scope), receive, exchange.send)
+            await self.app(scope, receive, arrival.send)
         finally:
-            # The exchange knows the scope: without this both would wait for the collector of garbage.
+            _current.reset(token)
+            # The arrival knows the scope: without this both would wait for the collector of garbage.
             scope[KEY] = before
 
 
-class Exchange(Gate):
-    """One request on its way through the gates, and its response on the way back."""
+class Arrival:
+    """One request at the outer end of an application, and all that is dispatched for it there.
 
-    way: tuple[BaseRoute, ...] = ()
+    Attributes:
+        gates: the application.
+        dispatches: everything that was dispatched, each with its own decision, in this order.
+        request: the request as it came to the router; there once ``came`` is true.
+        started: whether a response has begun to leave.
+    """
+
+    request: AsgiRequest
+    came = False
+    started = False
+    _replaced = False
 
     def __init__(self, gates: Gates, scope: Scope, send: Send) -> None:
-        super().__init__(gates.enforcement, AsgiRequest(scope), send)
         self.gates = gates
-        self.whole: str = scope["path"]
+        self.scope = scope
+        self.forward = send
+        self.dispatches: list[Dispatch] = []
+        self._early: list[Message] = []
 
-    # On the way in --------------------------------------------------------------------------------
+    def come(self, scope: Scope) -> None:
+        """Take over the request, once the router has it."""
+        if not self.came:
+            self.came = True
+            self.scope = scope
+            self.request = AsgiRequest(scope)
+
+    def dispatch(self, way: Way, scope: Scope, send: Send) -> Dispatch:
+        """Something that is dispatched: of a path that is what mounts on the way have matched, and what is left."""
+        self.come(scope)
+        request, own = self.request, way.path + own_path(scope)
+        if own != request.own or scope.get("method", "GET") != request.method:
+            request = AsgiRequest(scope, own, request.prefix)
+        found = Dispatch(self.gates, request, way, scope, send)
+        self.dispatches.append(found)
+        way.routing.dispatches.append(found)
+        return found
 
     async def serve(
-        self, served: Served | None, handle: App, missing: App, scope: Scope, receive: Receive, send: Send
+        self, way: Way, route: BaseRoute | None, handle: App, missing: App, scope: Scope, receive: Receive, send: Send
     ) -> None:
         """Decide by the route that was chosen, or else by the path; let it serve the request, or refuse."""
-        if scope["path"] != self.whole or scope.get("method", "GET") != self.request.method:
-            # Middleware further in has made another request of it: what is served counts.
-            self.request = AsgiRequest({**scope, "root_path": self.request.prefix})
-            if not self.request.readable:
-                await self.refuse_unread(scope, receive, send)
-                return
-        steps = self.decide(connection(scope), served, scope.get("path_params"))
-        answer = await run_async(steps, call_async)
+        dispatch = self.dispatch(way, scope, send)
+        served = self.gates.served(way.routes, route, scope) if route is not None else None
+        steps = dispatch.decide(dispatch.own, served, scope.get("path_params"))
+        answer = await dispatch.run_placed(steps, scope)
         if answer is None:
-            # Within a mounted application its own error handlers are between here and the outer router.
-            answer = await self.run(handle, scope, receive, self.released_by(send) if self.way else send)
+            answer = await dispatch.run(handle, scope, receive)
         if answer is not None:
-            await self.answer_with(answer, scope, receive, send, missing)
+            await dispatch.answer_with(answer, scope, receive, send, missing)
 
-    async def serve_nothing(self, missing: App, scope: Scope, receive: Receive, send: Send) -> None:
+    async def serve_nothing(self, way: Way, missing: App, scope: Scope, receive: Receive, send: Send) -> None:
         """No route serves the request: it gets the missing page, unless a path line refuses it before."""
-        if self.decided:
-            await missing(scope, receive, send)
-            return
-        answer = await run_async(self.decide_without_route(connection(scope), missing=True), call_async)
+        dispatch = self.dispatch(way, scope, send)
+        answer = await dispatch.run_placed(dispatch.decide_without_route(dispatch.own, missing=True), scope)
         if answer is not None:
-            await self.answer_with(answer, scope, receive, send, missing)
+            await dispatch.answer_with(answer, scope, receive, send, missing)
         else:
             await missing(scope, receive, send)
 
-    # Refusals --------------------------------------------------------------------------------
+    async def send(self, message: Message) -> None:
+        """Pass a message on, or answer in the place of the response."""
+        if self._replaced:
+            return
+        if not self.started:
+            if message["type"] not in BEGINNINGS:
+                self._early.append(message)
+                return
+            # What comes before the router answers without the policy.
+            refused = await examined(self, self.dispatches, message) if self.came else None
+            self.started = True
+            if refused is not None:
+                self._replaced = True
+                dispatch, answer = refused
+                dispatch.refuse(answer)
+                dispatch.forward = self.forward
+                await dispatch.answer_plainly(answer, dispatch.own)
+                return
+            if self.dispatches:
+                self._leave(message)
+            for early in self._early:
+                await self.forward(early)
+        await self.forward(message)
+        if message["type"] == "http.response.body" and not message.get("more_body"):
+            for each in self.dispatches:
+                if each.decided:
+                    each.access.public = False
+
+    def _leave(self, message: Message) -> None:
+        """Write down that a response begins to leave, and keep caches from giving it to other callers."""
+        status = status_of(message)
+        headers = message.get("headers") or ()
+        sized = "status" in message and is_sized(status, headers)
+        more = leaving(self.dispatches, status, texts_of(headers), streams=True, sized=sized)
+        if more and "status" in message:
+            message["headers"] = with_headers(headers, more)
+
+
+async def examined(arrival: Arrival, dispatches: list[Dispatch], message: Message) -> tuple[Dispatch, Answer] | None:
+    """What the caller gets instead of a response, and what is answered with it; None where the response may leave.
+
+    Args:
+        arrival: the request.
+        dispatches: what was dispatched for the response. All of it must be cleared, or refused in its handler's place.
+        message: what the response begins with.
+    """
+    if not dispatches:
+        # A redirect of the router, or an answer of middleware inside: it is decided by its path.
+        dispatch = arrival.dispatch(Way(Routing(arrival)), dict(arrival.scope), arrival.forward)
+        answer = await run_async(dispatch.decide_without_route(dispatch.own, missing=False), call_async)
+        if answer is not None:
+            return dispatch, answer
+        dispatches = [dispatch]
+    found: tuple[Dispatch, Answer] | None = None
+    for each in dispatches:
+        if each.decided and each.refusing is None:
+            answer = each.responded(status_of(message))
+            if answer is not None:
+                # One response goes in the place of them all.
+                found = found or (each, answer)
+                each.refuse(answer)
+    return found
+
+
+class Routing:
+    """One time that a request is given to the router of an application. A handler may give it there again.
+
+    Attributes:
+        arrival: the request.
+        dispatches: what the router has led to.
+    """
+
+    def __init__(self, arrival: Arrival) -> None:
+        self.arrival = arrival
+        self.dispatches: list[Dispatch] = []
+        self._begun = False
+        self._refused: tuple[Dispatch, Answer] | None = None
+
+    async def run(self, stack: App, missing: App, scope: Scope, receive: Receive, send: Send) -> None:
+        """Let the router choose a route, and see what comes of what it does by itself."""
+        self.arrival.come(scope)
+        self._send = send
+        if not self.arrival.request.readable:
+            dispatch = self.arrival.dispatch(scope[WAY][self.arrival.gates], scope, send)
+            answer = await run_async(dispatch.decide(None), call_async)
+            assert answer is not None
+            dispatch.refuse(answer)
+            await dispatch.answer_plainly(answer, dispatch.own)
+            return
+        try:
+            await stack(scope, receive, self._release)
+        except Exception:
+            if self._refused is None or self._begun:
+                raise
+        if self._refused is not None and not self._begun:
+            self._begun = True
+            dispatch, answer = self._refused
+            await dispatch.answer_with(answer, scope, receive, send, missing)
+
+    async def _release(self, message: Message) -> None:
+        """Pass a message on, if the response may begin to leave; raises `Withheld` where not.
+
+        Error handlers take what they have passed on for sent, and do not answer again: it is seen before.
+        """
+        if not self._begun and message["type"] in BEGINNINGS:
+            if self._refused is None:
+                self._refused = await examined(self.arrival, self.dispatches, message)
+            if self._refused is not None:
+                raise Withheld(self._refused[1])
+            self._begun = True
+        await self._send(message)
+
+
+@dataclass(frozen=True, slots=True)
+class Way:
+    """How a request came from the router of an application to where it is.
+
+    Attributes:
+        routing: the router's doing that it is a part of.
+        routes: the mounts and hosts that led there.
+        path: the part of the path that these have matched, decoded.
+    """
+
+    routing: Routing
+    routes: tuple[BaseRoute, ...] = ()
+    path: str = ""
+
+    def further(self, route: BaseRoute, took: str) -> Way:
+        """The same through one mount or host more, which has matched a part of the path."""
+        return Way(self.routing, (*self.routes, route), self.path + took)
+
+
+class Dispatch(Gate):
+    """One dispatch of a request to a route of an application, and the response of that route on its way back.
+
+    Args:
+        gates: the application.
+        request: the request, of the path that is decided.
+        way: how it came to the route.
+        scope: the scope as the route gets it.
+        send: where its response goes.
+    """
+
+    def __init__(self, gates: Gates, request: AsgiRequest, way: Way, scope: Scope, send: Send) -> None:
+        super().__init__(gates.enforcement, request, send)
+        self.gates = gates
+        self.way = way
+        self._own = connection(scope)
+
+    @property
+    def own(self) -> HTTPConnection:
+        """The framework's own request. Its body is the handler's to read."""
+        return self._own
+
+    async def run_placed(self, steps: Steps[Answer | None], scope: Scope) -> Answer | None:
+        """Run steps while the scope has the path that is decided: for whatever asks who the caller is, and for loaders.
+
+        A mount leaves its own prefix there, and what is asked would take it for that of a server.
+        """
+        path, prefix = self.request.prefix + self.request.own, self.request.prefix
+        before = {name: scope[name] for name in ("path", "root_path") if name in scope}
+        if before.get("path") == path and before.get("root_path", "") == prefix:
+            return await run_async(steps, call_async)
+        scope["path"], scope["root_path"] = path, prefix
+        try:
+            return await run_async(steps, call_async)
+        finally:
+            scope.pop("root_path")
+            scope.update(before)
 
     async def answer_with(self, answer: Answer, scope: Scope, receive: Receive, send: Send, missing: App) -> None:
         """Answer in the place of the handler, through the framework: with its error handlers, or its missing page."""
         self.refuse(answer)
-        own = connection(scope)
         if not self.socket:
             if answer.hidden:
                 # As if no route were there: the application's own missing page must look the same.
@@ -337,66 +575,12 @@ class Exchange(Gate):
                 scope["path_params"] = {}
                 await missing(scope, receive, send)
                 return
-            response = self.response(answer, own)
+            response = self.response(answer, self.own)
             if response.status in (401, 403) and self.gates.handles(response.status, scope):
                 headers = {name: value for name, value in response.headers if name == "www-authenticate"}
                 raise self.gates.error(response.status, answer.message, headers)
-        await self.answer_plainly(answer, own, receive, send)
-
-    async def refuse_unread(self, scope: Scope, receive: Receive, send: Send) -> None:
-        """Refuse a request whose method or path can be read in more than one way."""
-        answer = await run_async(self.decide(None), call_async)
-        assert answer is not None
-        self.refuse(answer)
-        await self.answer_plainly(answer, connection(scope), receive, send)
-
-    # On the way out --------------------------------------------------------------------------------
-
-    def released_by(self, send: Send) -> Send:
-        """Something to send with that sees whether a response may leave before anything around takes it for sent.
-
-        Error handlers take what they have passed on for sent, and do not answer again.
-        """
-
-        async def release(message: Message) -> None:
-            if not self.started:
-                await self._begin(message)
-            await send(message)
-
-        return release
-
-    async def send(self, message: Message) -> None:
-        """Pass a message on, or withhold the response."""
-        if not self.started:
-            await self._begin(message)
-        await self.forward(message)
-        if self.decided and self.access.public and not message.get("more_body"):
-            self.end(message)
-
-    async def _begin(self, message: Message) -> None:
-        """See whether a response may begin to leave; raises `Withheld` where not."""
-        if message["type"] not in BEGINNINGS:
-            return
-        scope = self.request.scope
-        if self.refusing is None and not self.unserved:
-            if not self.decided:
-                steps = self.decide_without_route(connection(dict(scope)), missing=False)
-                self.answer = await run_async(steps, call_async)
-            if "status" in message and self.answer is None:
-                self.answer = self.responded(message["status"])
-            if self.answer is not None:
-                raise Withheld(self.answer)
-            self.begin(message)
-        else:
-            self.started = True
-            if "status" in message:
-                message["headers"] = self._headers_of_refusal(message)
-
-    def _headers_of_refusal(self, message: Message) -> list[tuple[bytes, bytes]]:
-        headers = list(message.get("headers") or ())
-        texts = [(name.decode("latin-1"), value.decode("latin-1")) for name, value in headers]
-        more = self.lacking_headers(message["status"], texts)
-        return headers + [(name.lower().encode(), value.encode("latin-1")) for name, value in more]
+        self.forward = send
+        await self.answer_plainly(answer, self.own)
 
 
 def connection(scope: Scope) -> HTTPConnection:

@@ -6,15 +6,16 @@ them where the application's own code runs. `run` and `run_async` are the two wa
 
 from __future__ import annotations
 
+import contextlib
 import inspect
-from collections.abc import Callable, Generator, Iterable, Mapping
+import time
+from collections.abc import Callable, Generator, Iterable, Mapping, Sequence
 from typing import Any, NamedTuple, TypeVar
 
 from ..core.answers import Answer
 from ..core.caller import Caller, Unidentified
 from ..core.decision import Decision, Outcome
 from ..core.fields import FieldsRefused
-from ..core.formulas import FAULTY
 from ..core.lines import Line
 from ..core.question import Question
 from ..core.requirements import references_in
@@ -26,6 +27,7 @@ from .errors import Refusal
 from .responses import Response
 
 T = TypeVar("T")
+Headers = list[tuple[str, str]]
 
 
 class Call(NamedTuple):
@@ -80,9 +82,10 @@ async def run_async(steps: Steps[T], call: Callable[[Call], Any]) -> T:
 
 
 class Exchange:
-    """One request on its way to its handler, and its response on the way back.
+    """One dispatch of a request to its handler, and its response on the way back.
 
-    A driver makes one for each request, asks it at each stage in the order of the methods here, and does what it says.
+    A driver makes one for each dispatch, asks it at each stage in the order of the methods here, and does what it says.
+    A handler that dispatches again makes another one: what was decided for one is never that of another.
 
     Args:
         enforcement: what decides.
@@ -95,6 +98,7 @@ class Exchange:
         refusing: the answer that the caller gets in the place of the application's.
         unserved: whether it is for nothing that is there.
         socket: whether a WebSocket is asked for. What goes over it cannot be withheld, so nothing may be open.
+        undo: takes back what the handler has left for the response beside it, such as changes to the session.
     """
 
     access: Access
@@ -103,6 +107,8 @@ class Exchange:
     unserved = False
     socket = False
     refusing: Answer | None = None
+    undo: Callable[[], None] | None = None
+    _identified = 0.0
 
     def __init__(self, enforcement: Enforcement, request: Request) -> None:
         self.enforcement = enforcement
@@ -152,7 +158,10 @@ class Exchange:
         if request.readable:
             line = policy.engine.line_by_path(request.method, request.segments or [])
             if line is None and missing:
+                # Who asks makes no difference; but that they were asked for must not show either.
                 self.unserved = True
+                with contextlib.suppress(Unidentified):
+                    yield self._who(own)
                 return None
             line = line or policy.engine.line_for(request.method, request.path)
         return (yield from self.decide(own, line=line))
@@ -168,7 +177,7 @@ class Exchange:
             return Access(policy, question, policy.engine.decide_unread(question))
         unidentified = None
         try:
-            question.caller = yield Call(enforcement.identify, (own,))
+            question.caller = yield self._who(own)
         except Unidentified as error:
             unidentified = error
         except Exception:
@@ -176,6 +185,8 @@ class Exchange:
             raise
         if question.caller is not None and not isinstance(question.caller, Caller):
             raise TypeError(f"identify returns a bloodroot.Caller or None, not {type(question.caller).__name__}")
+        if enforcement.identify_again is not None:
+            self._identified = time.monotonic()
         if request.query_string:
             question.query = query_of(request.query_string)
             if question.query is None:
@@ -200,6 +211,29 @@ class Exchange:
         if loaders and access.decision.reason is None:
             yield from self._load(access, own, loaders, segments)
         return access
+
+    def _who(self, own: Any) -> Call:
+        """The call that says who asks: on the path that is decided, whatever the application's own request says."""
+        enforcement = self.enforcement
+        return Call(enforcement.identify, (own, self.request.path) if enforcement.identify_takes_path else (own,))
+
+    @property
+    def is_due(self) -> bool:
+        """Whether the caller of a response that is still being made has to be identified again."""
+        every = self.enforcement.identify_again
+        return every is not None and self.decided and time.monotonic() - self._identified >= every
+
+    def again(self, own: Any) -> Steps[bool]:
+        """Identify the caller again, while a response or a WebSocket goes on; whether it may go on."""
+        before = self.access
+        try:
+            caller = yield self._who(own)
+        except Unidentified:
+            caller = None
+        self._identified = time.monotonic()
+        if (caller.id if caller else None) != (before.caller.id if before.caller else None):
+            return False
+        return before.still_allowed(caller, self.request.segments or [])
 
     def _load(self, access: Access, own: Any, loaders: Loaders, segments: list[str]) -> Steps[None]:
         """Load the record of each parameter, in the order of the path, and decide again."""
@@ -244,11 +278,16 @@ class Exchange:
     # After the handler --------------------------------------------------------------------------------
 
     def raised(self, error: BaseException) -> Answer | None:
-        """What an exception of the handler becomes; None for one that is not a refusal."""
+        """What an exception of the handler becomes; None for one that is not a refusal.
+
+        A group of exceptions, as groups of tasks raise them, is a refusal if it contains one.
+        """
         if isinstance(error, Refusal):
             return error.decision.answer or responses.UNSETTLED
         if isinstance(error, FieldsRefused):
             return Answer(403, plain(f"You may not change {', '.join(error.fields)}."))
+        if isinstance(error, BaseExceptionGroup):
+            return next((found for each in error.exceptions if (found := self.raised(each)) is not None), None)
         return None
 
     def responded(self, status: int) -> Answer | None:
@@ -284,9 +323,12 @@ class Exchange:
     # What leaves --------------------------------------------------------------------------------
 
     def refuse(self, answer: Answer) -> None:
-        """Write down that the caller gets this instead, before it is sent."""
+        """Write down that the caller gets this instead, before it is sent; take back what would go with the response."""
+        first = self.refusing is None
         self.refusing = answer
-        if self.decided:
+        if self.undo is not None:
+            self.undo()
+        if self.decided and first:
             self.access.withheld = True
             self._note(answer)
 
@@ -297,7 +339,12 @@ class Exchange:
         decided = (access.refusal or access.decision) if access is not None else None
         return responses.response(
             answer,
-            responses.is_program(request, enforcement.by_token(own)),
+            responses.is_program(
+                request,
+                enforcement.by_token(own, request.path)
+                if enforcement.identify_takes_path
+                else enforcement.by_token(own),
+            ),
             enforcement.realm,
             # A page for signed-out callers alone is none to come back to.
             request.asked_for if decided is None or decided.reason != "signed-in" else None,
@@ -305,6 +352,7 @@ class Exchange:
             self._lacking_scopes(decided) if answer.status == 403 else (),
             lambda: enforcement.page(answer, own) if enforcement.page is not None else None,
             request.safe_prefix,
+            enforcement.vary,
         )
 
     def _lacking_scopes(self, decided: Decision | None) -> tuple[str, ...]:
@@ -313,39 +361,9 @@ class Exchange:
             return ()
         return self.enforcement.policy.engine.scopes_missing(decided)
 
-    def leave(
-        self, status: int, headers: Iterable[tuple[str, str]], *, streams: bool, sized: bool
-    ) -> list[tuple[str, str]]:
-        """Write down that a response begins to leave.
-
-        Args:
-            status: its status.
-            headers: its headers.
-            streams: whether its body may still be made while it leaves.
-            sized: whether its length is known.
-
-        Returns:
-            The headers to add to it.
-        """
-        if self.refusing is not None:
-            return self.lacking_headers(status, headers)
-        if self.decided and not self.let_out(streams=streams, sized=sized):
-            return []
-        return responses.caching(headers)
-
-    def lacking_headers(self, status: int, headers: Iterable[tuple[str, str]]) -> list[tuple[str, str]]:
-        """What a refusal has to have, also one that the application has made: it is never kept, and has a challenge."""
-        found = [*headers]
-        names = {name.lower() for name, _ in found}
-        more: list[tuple[str, str]] = []
-        # A missing page is like any other of the application's.
-        if self.refusing is not None and not self.refusing.hidden:
-            if "cache-control" not in names:
-                more.append(("Cache-Control", "no-store"))
-            challenge = responses.challenge(status, self.enforcement.realm, None, ())
-            if challenge is not None and "www-authenticate" not in names:
-                more.append(("WWW-Authenticate", challenge))
-        return more + responses.caching([*found, *more])
+    def leave(self, status: int, headers: Iterable[tuple[str, str]], *, streams: bool, sized: bool) -> Headers:
+        """Write down that a response begins to leave; see `leaving`."""
+        return leaving([self], status, headers, streams=streams, sized=sized)
 
     def let_out(self, *, streams: bool, sized: bool) -> bool:
         """Write down that what was allowed leaves; whether it may be for this caller alone, so that no cache keeps it.
@@ -379,6 +397,40 @@ class Exchange:
         audit.write(access, outcome, decided)
 
 
+def leaving(
+    dispatches: Sequence[Exchange], status: int, headers: Iterable[tuple[str, str]], *, streams: bool, sized: bool
+) -> Headers:
+    """Write down that a response begins to leave.
+
+    Args:
+        dispatches: all that was dispatched for it; at least one.
+        status: its status.
+        headers: its headers.
+        streams: whether its body may still be made while it leaves.
+        sized: whether its length is known.
+
+    Returns:
+        The headers that are to be set, in the place of others of the same name.
+    """
+    enforcement = dispatches[0].enforcement
+    found = [(name.lower(), value) for name, value in headers]
+    refused = next((each for each in reversed(dispatches) if each.refusing is not None), None)
+    # Each is to be asked: it is written down as well.
+    private = [each.let_out(streams=streams, sized=sized) for each in dispatches if each.decided and not each.refusing]
+    if status == 404 and enforcement.policy.hides:
+        # A page that is missing and one that is hidden are not to be distinguished.
+        return responses.never_kept(found, enforcement.vary)
+    if refused is not None:
+        more = responses.never_kept(found, ("Accept", *enforcement.vary))
+        challenge = responses.challenge(status, enforcement.realm, None, ())
+        if challenge is not None and all(name != "www-authenticate" for name, _ in found):
+            more.append(("WWW-Authenticate", challenge))
+        return more
+    if private and not any(private):
+        return []
+    return responses.caching(found, enforcement.vary)
+
+
 _NO_QUERY: dict[str, Any] = {}
 _NO_VALUES: dict[str, Any] = {}
 
@@ -388,9 +440,17 @@ def _log_faults(access: Access) -> None:
     decision = access.decision
     if decision.reason is None or decision.reason in ("role", "signed-in", "signed-out", "closed", "apart"):
         return
-    step = decision.steps[-1]
-    if f" is {FAULTY.name}: " in step.text:
-        log.warning("%s %s is refused: %s (%s)", access.method, plain(access.path), plain(step.text), step.where)
+    faults = access.policy.engine.faults(decision)
+    if faults:
+        # Values may be secret, and whoever sends the request chooses when they are written down.
+        log.warning(
+            "%s %s is refused: %s cannot be decided: %s (%s)",
+            access.method,
+            plain(access.path),
+            decision.reason,
+            plain(", ".join(faults)),
+            decision.place.at if decision.place is not None else "the policy",
+        )
 
 
 def _texts_of(values: Mapping[str, Any]) -> Mapping[str, Any]:

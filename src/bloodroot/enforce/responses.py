@@ -51,6 +51,8 @@ OF_THE_REQUEST = {
     422: Answer(422, "The request has values that cannot be used."),
     429: Answer(429, "There were too many requests."),
 }
+_MOST_OF_NEXT = 2000  # more than servers take of a URL that comes back
+_MOST_OF_ACCEPT = 2048
 _IN_A_PATH = "/-._~!$&'()*+,=:@"
 
 
@@ -63,6 +65,7 @@ def response(
     scopes: tuple[str, ...] = (),
     page: Callable[[], str | bytes | None] = lambda: None,
     prefix: str = "",
+    vary: tuple[str, ...] = VARY,
 ) -> Response:
     """An answer as a response: problem details (RFC 9457) for programs, a page otherwise.
 
@@ -78,6 +81,7 @@ def response(
         scopes: what a token would have to name (RFC 6750, section 3.1); empty where that is not the matter.
         page: gives the HTML to show, or None for a small page of our own.
         prefix: what a server or proxy puts before the application's paths, for redirects.
+        vary: the headers that callers are identified by.
     """
     no_redirect = as_json or invalid_token is not None
     status = answer.otherwise if no_redirect and answer.otherwise is not None else answer.status
@@ -100,7 +104,7 @@ def response(
         ("content-length", str(len(body))),
         # What a caller gets depends on who it is and what it accepts, and must not be kept for others.
         ("cache-control", "no-store"),
-        ("vary", "Accept, Authorization, Cookie"),
+        ("vary", ", ".join(("Accept", *vary))),
     ]
     asks_for = challenge(status, realm, invalid_token, scopes)
     if asks_for is not None:
@@ -131,7 +135,9 @@ def _title(status: int) -> str:
 
 def _next(asked_for: str | None) -> str:
     """Where to come back to. Only a path of this very site: two slashes would lead to another one."""
-    if asked_for is None or not asked_for.startswith("/") or asked_for.startswith(("//", "/\\")):
+    if asked_for is None or len(asked_for) > _MOST_OF_NEXT:
+        return ""
+    if not asked_for.startswith("/") or asked_for.startswith(("//", "/\\")):
         return ""
     return f"?next={quote(asked_for, safe='/')}"
 
@@ -147,24 +153,34 @@ _PAGE = """<!doctype html>
 
 
 def varied(values: Iterable[str], names: tuple[str, ...] = VARY) -> str:
-    """The names to add to a ``Vary`` header that has these values already; an empty string for none."""
-    there = {name.strip().lower() for value in values for name in value.split(",")}
-    if not there:
-        return ", ".join(names)
-    return "" if "*" in there else ", ".join(name for name in names if name.lower() not in there)
+    """A ``Vary`` header with these names beside the values it has; an empty string where it has them all."""
+    there = [name.strip() for value in values for name in value.split(",") if name.strip()]
+    known = {name.lower() for name in there}
+    more = [name for name in names if name.lower() not in known]
+    return ", ".join([*there, *more]) if more and "*" not in known else ""
 
 
-def caching(headers: Iterable[tuple[str, str]]) -> list[tuple[str, str]]:
-    """The headers to add to these, so that no cache gives a response to another caller."""
+def caching(headers: Iterable[tuple[str, str]], names: tuple[str, ...] = VARY) -> list[tuple[str, str]]:
+    """The headers to set, so that no cache gives a response with these to another caller.
+
+    Args:
+        headers: names in lower case, and values.
+        names: the headers that callers are identified by.
+    """
     values, kept = [], False
     for name, value in headers:
-        lower = name.lower()
-        if lower == "vary":
+        if name == "vary":
             values.append(value)
-        elif lower == "cache-control":
+        elif name == "cache-control":
             kept = True
-    more = varied(values)
+    more = varied(values, names)
     return [("Vary", more)] * bool(more) + [("Cache-Control", PRIVATE)] * (not kept)
+
+
+def never_kept(headers: Iterable[tuple[str, str]], names: tuple[str, ...] = VARY) -> list[tuple[str, str]]:
+    """The headers to set, so that no cache keeps a response with these at all, whatever the application has set."""
+    more = varied([value for name, value in headers if name == "vary"], names)
+    return [("Cache-Control", "no-store"), *[("Vary", more)] * bool(more)]
 
 
 def is_program(request: Request, by_token: bool = False) -> bool:
@@ -175,7 +191,8 @@ def is_program(request: Request, by_token: bool = False) -> bool:
         by_token: whether callers are identified by a token where it asks.
     """
     headers = request.headers
-    accept = ",".join(headers.getlist("accept"))
+    # Browsers send less than two hundred characters.
+    accept = ",".join(headers.getlist("accept"))[:_MOST_OF_ACCEPT]
     json_quality, html_quality = _qualities(accept)
     if json_quality != html_quality:
         return json_quality > html_quality
@@ -183,7 +200,7 @@ def is_program(request: Request, by_token: bool = False) -> bool:
         return False
     if by_token or "authorization" in headers:
         return True
-    return _is_json(headers.get("content-type", "").split(";")[0].strip().lower())
+    return _is_json(headers.get("content-type", "")[:_MOST_OF_ACCEPT].split(";")[0].strip().lower())
 
 
 def _qualities(accept: str) -> tuple[float, float]:

@@ -11,7 +11,7 @@ from ..core.answers import Answer
 from ..core.policy import Policy
 from ..request import WsgiRequest as Request
 from . import responses
-from .access import Access, _current, log
+from .access import _current, log
 from .audit import Audit
 from .enforcement import Enforcement, Identify, Loader, Page
 from .pipeline import Call, Exchange, run
@@ -84,21 +84,38 @@ def check_headers(identify: Any) -> None:
         check()
 
 
-def acting(access: Access, pieces: Iterable[Any]) -> Iterator[Any]:
-    """The pieces of a body that is made while it is sent, each made with the request at hand."""
+def acting(exchange: Exchange, pieces: Iterable[Any], again: Callable[[], bool]) -> Iterator[Any]:
+    """The pieces of a body that is made while it is sent, each made with the request at hand.
+
+    Args:
+        exchange: the request.
+        pieces: the body.
+        again: identifies the caller again, and says whether there may be more of it.
+    """
     context = contextvars.copy_context()
-    context.run(_current.set, access)
-    return within(context, iter(pieces))
+    context.run(_current.set, exchange.access)
+    return within(context, iter(pieces), exchange, again)
 
 
-def within(context: contextvars.Context, pieces: Iterator[Any]) -> Iterator[Any]:
+def within(
+    context: contextvars.Context, pieces: Iterator[Any], exchange: Exchange, again: Callable[[], bool]
+) -> Iterator[Any]:
     """The pieces of a body, each made in a context."""
     while True:
         try:
             piece = context.run(next, pieces)
         except StopIteration:
             return
+        if exchange.is_due and not again():
+            # The server ends the connection, so that nobody takes what was sent for the whole.
+            raise ConnectionError("the caller may not have any more of this")
         yield piece
+
+
+def without_early_hints(environ: Environ) -> None:
+    """Let nothing of a response leave before it is seen whether it may: what servers give for hints does nothing."""
+    if "wsgi.early_hints" in environ:
+        environ["wsgi.early_hints"] = lambda headers: None  # noqa: ARG005
 
 
 class _Gate(Exchange):
@@ -114,25 +131,29 @@ class _Gate(Exchange):
 
     def serve(self, app: App) -> Iterable[bytes]:
         """Decide, run the application up to its first piece of body, and answer in its place where it may not."""
+        # The body may be made while it is sent: what belongs to this request must be known there as well.
+        self.context = contextvars.copy_context()
+        # Nobody acts before it is decided who does, whoever acts around.
+        self.context.run(_current.set, None)
         try:
-            answer = run(self.decide(self.request), call)
+            answer = self.context.run(run, self.decide(self.request), call)
         except Exception:
             log.exception("%s failed before the handler; the request is refused", self.request.method)
             answer = responses.NO_CALLER
         if answer is not None:
             return self._instead(answer)
-        # The body may be made while it is sent: what belongs to this request must be known there as well.
-        self.context = contextvars.copy_context()
         self.context.run(_current.set, self.access)
+        environ = dict(self.request.environ)
+        without_early_hints(environ)
         try:
-            body = self.context.run(app, dict(self.request.environ), self._start)
+            body = self.context.run(app, environ, self._start)
         except Exception as error:
             return self._after(error)
         pieces = iter(body)
         first: list[bytes] = []
         try:
             # Until now nothing has left: a body that is made in steps may settle, or refuse, in its first one.
-            for piece in within(self.context, pieces):
+            for piece in within(self.context, pieces, self, self.may_go_on):
                 first.append(piece)
                 if piece:
                     break
@@ -145,12 +166,21 @@ class _Gate(Exchange):
         status, headers = self.held
         number = int(status.split()[0])
         answer = self.responded(number)
+        if answer is None and number == 404 and self.enforcement.policy.hides:
+            # What a page that is missing looks like is known of our own page alone.
+            answer = responses.MISSING
         if answer is not None:
             _close(body)
             return self._instead(answer)
         sized = number in (204, 304) or any(name.lower() == "content-length" for name, _ in headers)
-        self.start_response(status, [*headers, *self.leave(number, headers, streams=True, sized=sized)])
+        more = self.leave(number, headers, streams=True, sized=sized)
+        names = {name.lower() for name, _ in more}
+        self.start_response(status, [*(each for each in headers if each[0].lower() not in names), *more])
         return _Body(self, body, [*self.early, *first], pieces)
+
+    def may_go_on(self) -> bool:
+        """Whether the caller may have more of a body that is being sent."""
+        return bool(run(self.again(self.request), call))
 
     def _start(self, status: str, headers: list[tuple[str, str]], exc_info: Any = None) -> Callable[[bytes], None]:  # noqa: ARG002
         """What the application sees as ``start_response``; nothing is sent yet, so that it may be called again."""
@@ -178,7 +208,7 @@ class _Body:
     def __init__(self, gate: _Gate, body: Iterable[bytes], first: list[bytes], rest: Iterator[bytes]) -> None:
         self._body = body
         self._first = first
-        self._rest = within(gate.context, rest)
+        self._rest = within(gate.context, rest, gate, gate.may_go_on)
         self._access = gate.access
 
     def __iter__(self) -> Iterator[bytes]:

@@ -46,6 +46,7 @@ class Directory:
         for name, query in settings.queries.items():
             self._queries[name] = sa.text(query)
         self._members = Remembered(self._find, settings.cache)
+        self.cached_for = settings.cache
 
     # Members --------------------------------------------------------------------------------
 

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import asyncio
 import os
 from dataclasses import dataclass
 from pathlib import Path
@@ -13,12 +12,18 @@ from ..core.paths import Template, read_path
 from ..request import request_of
 from ..settings import Settings, SettingsError, read_settings
 from ..settings import Source as SourceSettings
+from ..threads import Threads
 from .fresh import Unknown
 from .sources import BearerToken, Header, Session, Source
 
 if TYPE_CHECKING:
     from .directory import Directory
     from .members import Member
+
+
+# As many as ask a directory at the same time; loaders wait for others.
+_MOST_LOOK_UPS = 8
+_AGAIN = 60.0
 
 
 @dataclass(frozen=True, slots=True)
@@ -36,37 +41,52 @@ class Identification:
         sources: the sources. For a path that some were made for, those alone are asked; elsewhere those made for all.
             The first that finds something decides.
         directory: where roles are looked up afresh, or None where what the sources say is enough.
+
+    Attributes:
+        takes_path: that it is to be given the path that is decided.
+        vary: the headers that callers are identified by.
+        again: after how many seconds a caller is to be identified again while a WebSocket or a stream is open.
     """
 
+    takes_path = True
+
     def __init__(self, sources: list[PlacedSource], directory: Directory | None = None) -> None:
+        self.vary = tuple(dict.fromkeys(name for each in sources for name in each.source.headers))
+        self.again = _AGAIN if directory is None else max(1.0, directory.cached_for)
+        self._threads = Threads(_MOST_LOOK_UPS)
         self._made_for_all = [each for each in sources if each.covers is None]
         self._made_for_paths = [each for each in sources if each.covers is not None]
         self.directory = directory
 
-    def __call__(self, request: Any) -> Caller | None:
+    def __call__(self, request: Any, path: str | None = None) -> Caller | None:
         """The caller of a request; None for a signed-out one. It may wait for the database.
+
+        Args:
+            request: any framework's own.
+            path: the path by which sources are chosen, percent-encoded; None for that of the request. Enforcement
+                gives the one that it decides on, as a part of an application may see another one.
 
         Raises:
             Unidentified: the credentials of the request are not accepted.
         """
-        claimed, by_token = self.claimed(request)
+        claimed, by_token = self.claimed(request, path)
         if claimed is None or self.directory is None:
             return claimed
         return _judged(self.directory, self.directory.member(claimed.id), claimed, by_token)
 
-    async def asynchronous(self, request: Any) -> Caller | None:
+    async def asynchronous(self, request: Any, path: str | None = None) -> Caller | None:
         """The same without making an event loop wait: what is not remembered is asked for in a thread."""
-        claimed, by_token = self.claimed(request)
+        claimed, by_token = self.claimed(request, path)
         if claimed is None or self.directory is None:
             return claimed
         found = self.directory.remembered(claimed.id)
         if isinstance(found, Unknown):
-            found = await asyncio.to_thread(self.directory.member, claimed.id)
+            found = await self._threads.run(self.directory.member, claimed.id)
         return _judged(self.directory, found, claimed, by_token)
 
-    def by_token(self, request: Any) -> bool:
+    def by_token(self, request: Any, path: str | None = None) -> bool:
         """Whether callers are identified by a token where a request asks, and by nothing else."""
-        sources = [each.source for each in self._sources_for(request_of(request).path)]
+        sources = [each.source for each in self._sources_for(path or request_of(request).path)]
         return bool(sources) and all(isinstance(source, BearerToken) for source in sources)
 
     def check_for_wsgi(self) -> None:
@@ -79,10 +99,10 @@ class Identification:
             if isinstance(each.source, Header):
                 each.source.check_for_wsgi()
 
-    def claimed(self, request: Any) -> tuple[Caller | None, bool]:
+    def claimed(self, request: Any, path: str | None = None) -> tuple[Caller | None, bool]:
         """Who the request alone says sent it, and whether a token says so; the request is any framework's own."""
         request = request_of(request)
-        for each in self._sources_for(request.path):
+        for each in self._sources_for(path or request.path):
             reading = each.source.read(request)
             if reading is not None:
                 return reading.caller, isinstance(each.source, BearerToken)

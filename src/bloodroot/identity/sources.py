@@ -17,10 +17,16 @@ if TYPE_CHECKING:
 
 
 _KEPT = 1024
+_LONGEST = 16_384  # characters of a credential: more than servers take in a header
 
 
 class Source(Protocol):
     """One way to say who one is."""
+
+    @property
+    def headers(self) -> tuple[str, ...]:
+        """The headers of a request that it reads."""
+        ...
 
     def read(self, request: Request) -> Reading | None:
         """The caller of a request, or None where it does not say.
@@ -37,6 +43,8 @@ class BearerToken:
     A token that holds is remembered until it expires or the keys change, so that it is checked once.
     """
 
+    headers: tuple[str, ...] = ("Authorization",)
+
     def __init__(self, check: TokenCheck, names: ClaimNames) -> None:
         self.check = check
         self.names = names
@@ -50,6 +58,8 @@ class BearerToken:
         if len(sent) > 1:
             raise Unidentified("more than one token was sent", token=True)
         token = sent[0][7:].strip(" \t")
+        if len(token) > _LONGEST:
+            raise Unidentified("the token is too long", token=True)
         version = self.check.keys.version()
         held = self._held.get(token)
         if held is not None and held[2] == version and time.time() < held[1]:
@@ -68,6 +78,8 @@ class BearerToken:
 
 class Session:
     """The session of the framework, in which the application keeps who has signed in."""
+
+    headers: tuple[str, ...] = ("Cookie",)
 
     def __init__(self, names: ClaimNames) -> None:
         self.names = names
@@ -103,10 +115,17 @@ class Header:
                 raise Unidentified(f"the header {name} was sent {len(values)} times")
             if not values:
                 continue
+            if len(values[0]) > _LONGEST:
+                raise Unidentified(f"the header {name} is too long")
             if request.joins_headers and self._may_be_joined(name, values[0]):
                 raise Unidentified(f"the header {name} may have been sent more than once, or under another name")
             claims[name] = values[0]
         return read_claims(claims, names, "the request")
+
+    @property
+    def headers(self) -> tuple[str, ...]:
+        """The headers of a request that it reads."""
+        return tuple(self.header_names())
 
     def header_names(self) -> list[str]:
         """The headers that are trusted."""
