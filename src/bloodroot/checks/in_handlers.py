@@ -57,7 +57,7 @@ def find(subject: Subject) -> Iterator[Finding]:
     """Findings of this family."""
     for problem in subject.guard_problems:
         yield UNKNOWN_NAME.at(problem.place, f"This guard cannot be understood: {problem.message}.")
-    for guard, why in guards_not_run(subject.policy, subject.routes):
+    for guard, why in guards_not_run(subject.routes):
         yield NOT_RUN.at(guard.place, f'guard("{guard.text}"): {why}.')
     by_shape: dict[Shape, list[Route]] = {}
     for route in subject.routes:

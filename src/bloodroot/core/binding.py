@@ -38,6 +38,7 @@ class Route:
         kind: ``endpoint``, ``websocket``, ``static``, ``redirect``, ``mount`` or ``documentation``.
         guards: the guards around what serves it, as `bloodroot.enforce.guards` knows them.
         by_method: for a class-based handler, those around what serves each method; None where all have the same.
+        guards_of_all: for a class-based handler, those around what serves requests of all methods.
         variant: what sets one use of a handler apart from another, such as the arguments that a class-based view was
             made with; None for nothing.
     """
@@ -53,6 +54,7 @@ class Route:
     kind: str = field(default="endpoint", compare=False)
     guards: tuple[Any, ...] = field(default=(), compare=False)
     by_method: Mapping[str, tuple[Any, ...]] | None = field(default=None, compare=False)
+    guards_of_all: tuple[Any, ...] = field(default=(), compare=False)
     variant: Any = field(default=None, compare=False)
 
     @property
@@ -67,7 +69,7 @@ class Route:
         found = self.by_method.get(method)
         if found is None and method == "HEAD":
             found = self.by_method.get("GET")
-        return found or ()
+        return self.guards_of_all if found is None else found
 
 
 @dataclass(frozen=True, slots=True)

@@ -4,7 +4,6 @@ from __future__ import annotations
 
 from collections.abc import Mapping
 from dataclasses import dataclass, field
-from types import MappingProxyType
 from typing import TYPE_CHECKING, Any
 
 from ..language.errors import BloodrootError
@@ -12,8 +11,6 @@ from .records import UNKNOWN
 
 if TYPE_CHECKING:
     from collections.abc import Iterable, Iterator
-
-_NOTHING: Mapping[str, Any] = MappingProxyType({})
 
 
 class _NotKnownYet(Mapping[str, Any]):
@@ -29,9 +26,38 @@ class _NotKnownYet(Mapping[str, Any]):
         return 0
 
 
+class Frozen(dict[str, Any]):
+    """A dictionary that stays as it was made, and can be copied and pickled."""
+
+    __slots__ = ()
+
+    def _refuse(self, *_: object, **__: object) -> Any:
+        raise TypeError("a caller stays as it was made; make another Caller, or a dict of these values")
+
+    __setitem__ = __delitem__ = __ior__ = _refuse
+    clear = pop = popitem = setdefault = update = _refuse
+
+    def __reduce__(self) -> tuple[Any, ...]:
+        return Frozen, (dict(self),)
+
+
+_NOTHING: Mapping[str, Any] = Frozen()
+
+
+def _frozen(value: Any) -> Any:
+    """A value that nobody can change: lists become tuples, sets and dictionaries such as cannot be changed."""
+    if type(value) is dict:
+        return Frozen({name: _frozen(each) for name, each in value.items()})
+    if type(value) in (list, tuple):
+        return tuple(_frozen(each) for each in value)
+    return frozenset(value) if type(value) is set else value
+
+
 @dataclass(frozen=True, slots=True)
 class Caller:
     """A caller as the application knows it. No caller at all (``None``) is a signed-out one.
+
+    A caller stays as it was made. Its attributes are kept as a copy that cannot be changed, with tuples for lists.
 
     Attributes:
         id: what conditions read as ``caller.id``.
@@ -57,13 +83,18 @@ class Caller:
             value = getattr(self, name)
             if value is None and name == "scopes":
                 continue
-            if isinstance(value, str):
+            if isinstance(value, str | bytes):
                 # "curator" would be seven roles of one letter each, none of them known.
                 raise TypeError(f"Caller.{name} is a collection of names, not the string {value!r}")
+            if isinstance(value, Mapping):
+                # Of {"curator": False} the names alone would count.
+                raise TypeError(f"Caller.{name} is a collection of names, not a mapping: give those that count")
             object.__setattr__(self, name, frozenset(value))
         for name, holds in (("attributes", "names to values"), ("granted", "permissions to who gave them")):
             if not isinstance(getattr(self, name), Mapping):
                 raise TypeError(f"Caller.{name} is a mapping of {holds}, not {getattr(self, name)!r}")
+            if type(getattr(self, name)) is dict:
+                object.__setattr__(self, name, _frozen(getattr(self, name)))
 
 
 class CallerView:

@@ -14,7 +14,8 @@ from django.utils import translation
 from django.views.generic.base import RedirectView
 
 from ..core.binding import Route
-from .guards import guards_of, handlers_of, with_guards
+from .guarded_classes import handlers_of
+from .guards import guards_of, with_guards
 from .segments import is_one_segment
 
 _CONVERTED = re.compile(r"<(?:[^<>:]*:)?([^<>:]*)>")

@@ -62,6 +62,17 @@ _LIKE: dict[type[Any], Any] = {
 }
 
 
+# Others that have no value exactly where the database has NULL. JSON is none of them: it has a null of its own.
+_OR_NONE: tuple[type[Any], ...] = (
+    models.DateTimeField,
+    models.TimeField,
+    models.DurationField,
+    models.BinaryField,
+    models.GenericIPAddressField,
+)
+_EXACT_DIGITS = 15  # decimal digits that a double holds exactly
+
+
 def rows(policy: Policy, caller: Caller | None, permission: str, model: Any, *, using: str = "default") -> Q:
     """The condition for the records of a model for which a caller has a permission.
 
@@ -75,10 +86,11 @@ def rows(policy: Policy, caller: Caller | None, permission: str, model: Any, *, 
 
     Raises:
         LookupError: the policy has no such permission.
-        RowsError: what it asks of the record cannot be asked of the table. `check_rows` finds out at start.
+        RowsError: what it asks of the record cannot be asked of the table. `check_rows` finds out at start. Raised
+            when a list is made: the condition is used for another model.
     """
     formula = policy.engine.left_of(permission_named(policy.engine, permission), caller)
-    return _Translation(model, permission, using).of(formula).true
+    return Q(_Of(model)) & _Translation(model, permission, using).of(formula).true
 
 
 def check_rows(policy: Policy, permission: str, model: Any, *, using: str = "default") -> None:
@@ -92,6 +104,20 @@ def check_rows(policy: Policy, permission: str, model: Any, *, using: str = "def
     # Any part of what is granted may remain for some caller: each is translated, whatever roles it goes with.
     facts.certain, facts.possible = 0, ~0
     _Translation(model, permission, using, check=True).of(permission_named(policy.engine, permission).fold(facts))
+
+
+class _Of(Value):
+    """True for a query of a model; for another model's, whose fields may have the same names, an error."""
+
+    def __init__(self, model: Any) -> None:
+        super().__init__(True, output_field=models.BooleanField())
+        self.model = model
+
+    def resolve_expression(self, query: Any = None, *rest: Any, **named: Any) -> Any:
+        """As Django's own expressions."""
+        if query is not None and not issubclass(query.model._meta.concrete_model, self.model._meta.concrete_model):
+            raise RowsError(f"rows was made for {self.model.__name__}, and this is a query of {query.model.__name__}")
+        return super().resolve_expression(query, *rest, **named)
 
 
 class _Test(NamedTuple):
@@ -193,7 +219,14 @@ class _Translation(Translation[_Test, _Column]):
 
     def kind(self, column: _Column) -> Any:
         like = _LIKE.get(type(column.field))
+        if isinstance(like, Decimal) and self._vendor == "sqlite" and column.field.max_digits > _EXACT_DIGITS:
+            raise self.error(
+                f"SQLite keeps numbers of more than {_EXACT_DIGITS} digits as others, and {column.path} may have more"
+            )
         return kind_of(like) if like is not None else None
+
+    def tells_none(self, column: _Column) -> bool:
+        return type(column.field) in _LIKE or type(column.field) in _OR_NONE
 
     def type_of(self, column: _Column) -> Any:
         return type(_LIKE.get(type(column.field)))

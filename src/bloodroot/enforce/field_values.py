@@ -23,9 +23,10 @@ def changes_in(changes: Any) -> dict[str, Any]:
     """
     if isinstance(changes, Mapping):
         return dict(changes)
-    dump = getattr(changes, "model_dump", None)
-    if callable(dump):
-        return dict(dump(exclude_unset=True))
+    were_set = getattr(changes, "model_fields_set", None)
+    if isinstance(were_set, set | frozenset):
+        # Not as it is written out: a serializer may leave a field out that was set, or give it another name.
+        return {name: getattr(changes, name) for name in sorted(were_set)}
     if dataclasses.is_dataclass(changes) and not isinstance(changes, type):
         return {each.name: getattr(changes, each.name) for each in dataclasses.fields(changes)}
     raise TypeError(f"changes are a mapping, a dataclass or a Pydantic model, not {type(changes).__name__}")

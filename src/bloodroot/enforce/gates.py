@@ -372,6 +372,14 @@ class Arrival:
         way.routing.dispatches.append(found)
         return found
 
+    def itself(self) -> Dispatch:
+        """The request as it came, where nothing was dispatched for it: whatever mounts have made of its scope."""
+        request = self.request
+        scope = {**self.scope, "path": request.prefix + request.own, "root_path": request.prefix}
+        found = Dispatch(self.gates, request, Way(Routing(self)), scope, self.forward)
+        self.dispatches.append(found)
+        return found
+
     async def serve(
         self, way: Way, route: BaseRoute | None, handle: App, missing: App, scope: Scope, receive: Receive, send: Send
     ) -> None:
@@ -442,7 +450,7 @@ async def examined(arrival: Arrival, dispatches: list[Dispatch], message: Messag
     """
     if not dispatches:
         # A redirect of the router, or an answer of middleware inside: it is decided by its path.
-        dispatch = arrival.dispatch(Way(Routing(arrival)), dict(arrival.scope), arrival.forward)
+        dispatch = arrival.itself()
         answer = await run_async(dispatch.decide_without_route(dispatch.own, missing=False), call_async)
         if answer is not None:
             return dispatch, answer

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import functools
+import gc
 import inspect
 import linecache
 import sys
@@ -17,6 +18,7 @@ from ..language.problems import Place, PolicyError, Problem, Source
 from . import in_force
 from .access import _current, log
 from .errors import EnforcementError
+from .guarded_classes import entries_of, guard_class, handlers_of
 
 if TYPE_CHECKING:
     from ..core.binding import Route
@@ -24,8 +26,6 @@ if TYPE_CHECKING:
     from ..core.policy import Policy
 
 T = TypeVar("T")
-_WHOLE = ("dispatch", "dispatch_request", "__call__")  # what serves requests of all methods
-_HANDLERS = ("get", "head", "post", "put", "patch", "delete", "options", "trace", "on_connect", "on_receive")
 
 
 class Guard:
@@ -134,40 +134,15 @@ def _guarded(what: Any, guard: Guard) -> Any:
 
 
 def _guarded_class(what: type, guard: Guard) -> type:
-    """A class-based handler: each of its methods that serves requests, inherited ones too, or its ``__call__``."""
-    names = handlers_of(what)
-    if not names:
-        raise TypeError(
-            f"{what.__name__} has no method such as get or post to guard; put guard around the methods of a service"
-        )
-    for name in names:
-        setattr(what, name, _guarded(inspect.getattr_static(what, name), guard))
+    """A class with a guard around what runs first of it."""
+    guard_class(what, lambda function: _guarded_function(function, guard), guard.hide_arguments)
     what.__bloodroot_guards__ = (*getattr(what, "__bloodroot_guards__", ()), guard)  # type: ignore[attr-defined]
     return what
 
 
-def handlers_of(what: type) -> list[str]:
-    """The methods of a class by which a framework serves requests."""
-    declared: set[str] = set()
-    for attribute in ("http_method_names", "methods"):
-        listed = getattr(what, attribute, None) or ()
-        declared |= (
-            {str(each).lower() for each in listed} if isinstance(listed, list | tuple | set | frozenset) else set()
-        )
-    names = [name for name in (*_HANDLERS, *sorted(declared - set(_HANDLERS))) if callable(getattr(what, name, None))]
-    for whole in ("dispatch_request", "__call__"):
-        if not names and whole in vars(what):
-            names = [whole]
-    return names
-
-
-def misplaced(handler: Any, served: Callable[[str], bool]) -> Iterator[tuple[Guard, str]]:
-    """Guards around a handler that the framework would not run, each with the reason.
-
-    Args:
-        handler: the function or class that the framework serves.
-        served: whether the policy lets requests of a method reach the handler.
-    """
+def misplaced(route: Route) -> Iterator[tuple[Guard, str]]:
+    """Guards around the handler of a route that the framework would not run, each with the reason."""
+    handler = route.handler
     if not isinstance(handler, type):
         with_guards = guards_of(handler)
         for reference in _around.get(getattr(handler, "__func__", handler), ()) if _can_be_noted(handler) else ():
@@ -182,37 +157,51 @@ def misplaced(handler: Any, served: Callable[[str], bool]) -> Iterator[tuple[Gua
                 )
         return
     for guard in getattr(handler, "__bloodroot_guards__", ()):
-        for name in handlers_of(handler):
-            if guard not in guards_of(inspect.getattr_static(handler, name)):
-                yield (
-                    guard,
-                    (
-                        f"this guard is not run for {handler.__name__}.{name}, which {handler.__name__} adds or "
-                        f"overrides; put the guard around {handler.__name__} as well"
-                    ),
-                )
-        for name in _public(handler):
-            if name.upper() not in _KNOWN and served(name.upper()) and guard not in guards_of(getattr(handler, name)):
-                yield (
-                    guard,
-                    (
-                        f"this guard is not run for {handler.__name__}.{name}, which a request of the method "
-                        f"{name.upper()} would reach; rename {name}, or leave that method out of the policy"
-                    ),
-                )
+        if guard not in route.guards_of_all:
+            yield (
+                guard,
+                (
+                    f"this guard is not run for {handler.__name__}, which has another way in than the class it is "
+                    f"around; put the guard around {handler.__name__} as well"
+                ),
+            )
 
 
-def _public(what: type) -> Iterator[str]:
-    """Methods that the program adds to a class of a framework, and that are named like a request method."""
-    for kind in what.__mro__:
-        root = kind.__module__.split(".")[0]
-        if root in ("builtins", "starlette", "fastapi", "flask", "django"):
-            continue
-        yield from (name for name, each in vars(kind).items() if name.isalpha() and name.islower() and callable(each))
-
-
-_KNOWN = frozenset(name.upper() for name in _HANDLERS)
 _around: weakref.WeakKeyDictionary[Any, list[weakref.ref[Guard]]] = weakref.WeakKeyDictionary()
+
+
+unchecked: weakref.WeakSet[Any] = weakref.WeakSet()  # guarded functions, until it is seen that no cache is around one
+
+
+def refuse_caches(function: Any = None) -> None:
+    """See that no cache is around a guard: it would give to one caller what another one was let in to see.
+
+    Args:
+        function: a guarded function; by default all that were not seen yet.
+
+    Raises:
+        EnforcementError: there is one.
+    """
+    if function is None and not unchecked:
+        return
+    for found in gc.get_objects() if function is None else gc.get_referrers(function):
+        # A cache takes over what is noted at the function that it is around.
+        if type(found) is functools._lru_cache_wrapper:
+            guards = vars(found).get("__bloodroot_guards__", ())
+        elif type(found).__name__ == "cached_property":
+            guards = guards_of(getattr(found, "func", None))
+        else:
+            continue
+        if guards:
+            where = " and ".join(f'guard("{each.text}") in {each.place.at}' for each in guards)
+            raise EnforcementError(
+                f"{where}: a cache is around the guard of {_name(getattr(found, 'func', found))}, and would give to "
+                "every caller what one was let in to see; put the guard above the decorator of the cache"
+            )
+    if function is None:
+        unchecked.clear()
+    else:
+        unchecked.discard(function)
 
 
 def _can_be_noted(value: Any) -> bool:
@@ -247,6 +236,9 @@ def _guarded_function(function: Callable[..., Any], asks: Guard) -> Callable[...
     around = _name(function)
 
     def ask(positional: tuple[Any, ...], named: dict[str, Any]) -> None:
+        if wrapper in unchecked:
+            # One that was made after the last start: it is seen once.
+            refuse_caches(wrapper)
         asks.ask(lambda: _arguments(signature, positional, named), around)
 
     wrapper: Any
@@ -255,8 +247,22 @@ def _guarded_function(function: Callable[..., Any], asks: Guard) -> Callable[...
         @functools.wraps(function)
         async def in_steps_async(*positional: Any, **named: Any) -> AsyncIterator[Any]:
             ask(positional, named)
-            async for each in function(*positional, **named):
-                yield each
+            steps = function(*positional, **named)
+            try:
+                given = await anext(steps)
+                while True:
+                    try:
+                        answer = yield given
+                    except GeneratorExit:
+                        raise
+                    except BaseException as error:
+                        given = await steps.athrow(error)
+                    else:
+                        given = await steps.asend(answer)
+            except StopAsyncIteration:
+                return
+            finally:
+                await steps.aclose()
 
         wrapper = in_steps_async
     elif inspect.iscoroutinefunction(function):
@@ -285,6 +291,7 @@ def _guarded_function(function: Callable[..., Any], asks: Guard) -> Callable[...
         wrapper = at_once
     wrapper.__bloodroot_guards__ = (*getattr(function, "__bloodroot_guards__", ()), asks)
     wrapper.__bloodroot_within__ = function
+    unchecked.add(wrapper)
     guarded: Callable[..., Any] = wrapper
     return guarded
 
@@ -303,30 +310,13 @@ def _arguments(signature: inspect.Signature, positional: tuple[Any, ...], named:
 
 
 def guards_of(handler: Any) -> tuple[Guard, ...]:
-    """The guards around a handler: a function, a bound method or a class."""
+    """The guards around a handler: a function, a bound method, or a class as a whole."""
+    if isinstance(handler, type):
+        return tuple(dict.fromkeys(each for entry in entries_of(handler) for each in guards_of(entry)))
     if isinstance(handler, staticmethod | classmethod):
         handler = handler.__func__
     found: tuple[Guard, ...] = getattr(handler, "__bloodroot_guards__", ())
     return found or getattr(getattr(handler, "__func__", None), "__bloodroot_guards__", ())
-
-
-def guards_by_method(handler: Any) -> dict[str, tuple[Guard, ...]] | None:
-    """The guards around what serves each method of a class-based handler; None for a function."""
-    if not isinstance(handler, type):
-        return None
-    # What serves a WebSocket (``on_connect``) is named after no method: there, all guards count together.
-    names = [name for name in handlers_of(handler) if name not in _WHOLE and not name.startswith("on_")]
-    common = guards_of_whole(handler)
-    return {
-        name.upper(): tuple(dict.fromkeys((*common, *guards_of(inspect.getattr_static(handler, name)))))
-        for name in names
-    } or None
-
-
-def guards_of_whole(handler: type) -> list[Guard]:
-    """The guards in a class-based handler that are not those of one request method."""
-    names = [*_WHOLE, *(name for name in handlers_of(handler) if name.startswith("on_"))]
-    return [each for name in names for each in guards_of(getattr(handler, name, None))]
 
 
 def with_guards(route: Route, guards: tuple[Guard, ...], handler: Any) -> Route:
@@ -337,10 +327,24 @@ def with_guards(route: Route, guards: tuple[Guard, ...], handler: Any) -> Route:
         guards: those around its handler as a whole.
         handler: a function, or a class with what serves each method.
     """
-    by_method = guards_by_method(handler)
-    whole = guards_of_whole(handler) if isinstance(handler, type) else []
-    every = dict.fromkeys((*guards, *whole, *(each for found in (by_method or {}).values() for each in found)))
-    return replace(route, guarded=bool(every), guards=tuple(every), by_method=by_method)
+    by_method: dict[str, tuple[Guard, ...]] = {}
+    whole = dict.fromkeys(guards)
+    if isinstance(handler, type):
+        names = handlers_of(handler)
+        # What serves a WebSocket (``on_connect``) is named after no method: there, all guards count together.
+        for name in names:
+            if name.startswith("on_"):
+                whole.update(dict.fromkeys(guards_of(getattr(handler, name))))
+        by_method = {
+            name.upper(): tuple(dict.fromkeys((*whole, *guards_of(inspect.getattr_static(handler, name)))))
+            for name in names
+            if not name.startswith(("on_", "dispatch", "__"))
+        }
+    every = dict.fromkeys((*whole, *(each for found in by_method.values() for each in found)))
+    whole_alone = tuple(whole)
+    return replace(
+        route, guarded=bool(every), guards=tuple(every), by_method=by_method or None, guards_of_all=whole_alone
+    )
 
 
 def place_of_call(asked: str) -> Place:

@@ -323,7 +323,7 @@ class Exchange:
     # What leaves --------------------------------------------------------------------------------
 
     def refuse(self, answer: Answer) -> None:
-        """Write down that the caller gets this instead, before it is sent; take back what would go with the response."""
+        """Write down that the caller gets this instead, before it is sent, and take back what goes with it."""
         first = self.refusing is None
         self.refusing = answer
         if self.undo is not None:

@@ -37,17 +37,6 @@ _ORDER: dict[str, Callable[[Any, Any], Any]] = {
     ">": lambda one, other: one > other,
     ">=": lambda one, other: one >= other,
 }
-# For each type of a column, a value like those that it brings: what compares with one compares with the other.
-_LIKE: tuple[tuple[type[Any], Any], ...] = (
-    (bool, True),
-    (int, 0),
-    (float, 0.0),
-    (decimal.Decimal, decimal.Decimal(0)),
-    (str, ""),
-    (bytes, b""),
-    (uuid.UUID, uuid.UUID(int=0)),
-    (datetime.date, datetime.date.min),
-)
 
 
 def rows(policy: Policy, caller: Caller | None, permission: str, model: Any) -> sa.ColumnElement[bool]:
@@ -59,15 +48,16 @@ def rows(policy: Policy, caller: Caller | None, permission: str, model: Any) -> 
         policy: what decides.
         caller: who asks; None for a signed-out caller.
         permission: such as ``trial:read``.
-        model: a class mapped by SQLAlchemy. ``record.botanist_id`` is its column of that name;
-            ``record.trial.botanist_id`` follows a relationship that leads to one record.
+        model: a class mapped by SQLAlchemy, and the one that is selected. ``record.botanist_id`` is its column of that
+            name; ``record.trial.botanist_id`` follows a relationship that leads to one record.
 
     Raises:
         LookupError: the policy has no such permission.
-        RowsError: what it asks of the record cannot be asked of the table. `check_rows` finds out at start.
+        RowsError: what it asks of the record cannot be asked of the table. `check_rows` finds out at start. Raised
+            when the list is made: the condition is used in a query that does not select from the class.
     """
     formula = policy.engine.left_of(permission_named(policy.engine, permission), caller)
-    return _Translation(model, permission).of(formula)
+    return _Listed(_Translation(_mapped(model), permission).of(formula), sa.inspect(model).local_table)
 
 
 def check_rows(policy: Policy, permission: str, model: Any) -> None:
@@ -80,7 +70,18 @@ def check_rows(policy: Policy, permission: str, model: Any) -> None:
     facts = policy.engine.facts_of(imagined(*policy.roles.bit))
     # Any part of what is granted may remain for some caller: each is translated, whatever roles it goes with.
     facts.certain, facts.possible = 0, ~0
-    _Translation(model, permission, check=True).of(permission_named(policy.engine, permission).fold(facts))
+    _Translation(_mapped(model), permission, check=True).of(permission_named(policy.engine, permission).fold(facts))
+
+
+def _mapped(model: Any) -> Any:
+    """A mapped class; an alias of one would be another table beside the one that is selected.
+
+    Raises:
+        RowsError: it is none.
+    """
+    if not isinstance(model, type) or sa.inspect(model, raiseerr=False) is None:
+        raise RowsError(f"rows is for a mapped class, and {model!r} is none; use the class, and select from it")
+    return model
 
 
 def _null() -> Test:
@@ -128,6 +129,9 @@ class _Translation(Translation[Test, Column]):
     def type_of(self, column: Column) -> Any:
         return column.type.python_type
 
+    def tells_none(self, column: Column) -> bool:
+        return all(type(each) in _OR_NONE or _kind_of(each) is not None for each in _types(column))
+
     def digits(self, column: Column) -> tuple[int | None, int | None]:
         kind: Any = column.type
         return kind.precision, kind.scale
@@ -156,24 +160,49 @@ class _Translation(Translation[Test, Column]):
         return sa.case((attribute.has(inner), sa.true()), (attribute.has(sa.not_(inner)), sa.false()), else_=_null())
 
 
-def _kind(column: InstrumentedAttribute[Any]) -> Any:
+# The types whose values come back as they are kept, and compare alike in Python and in every database. No subclass
+# counts: what another type makes of a value on its way is not known. Beside each, a value like those that it brings.
+_WHOLE = (sa.Integer, sa.SmallInteger, sa.BigInteger, sa.INTEGER, sa.SMALLINT, sa.BIGINT)
+_TEXTS = (sa.String, sa.Text, sa.Unicode, sa.UnicodeText, sa.VARCHAR, sa.TEXT, sa.NVARCHAR)
+_FLOATS = (sa.Float, sa.FLOAT, sa.Double, sa.DOUBLE, sa.DOUBLE_PRECISION)
+_DECIMALS = (sa.Numeric, sa.NUMERIC, sa.DECIMAL)
+_LIKE: dict[type[Any], Any] = {
+    **dict.fromkeys(_WHOLE, 0),
+    **dict.fromkeys(_TEXTS, ""),
+    **dict.fromkeys(_FLOATS, 0.0),
+    **dict.fromkeys(_DECIMALS, decimal.Decimal(0)),
+    sa.Boolean: True,
+    sa.BOOLEAN: True,
+    sa.Uuid: uuid.UUID(int=0),
+    sa.UUID: uuid.UUID(int=0),
+    sa.Date: datetime.date.min,
+    sa.DATE: datetime.date.min,
+    sa.LargeBinary: b"",
+}
+# Others that have no value exactly where the database has NULL. JSON is none of them: it has a null of its own.
+_OR_NONE = (sa.DateTime, sa.TIMESTAMP, sa.DATETIME, sa.Time, sa.TIME, sa.Interval, sa.Enum, sa.CHAR, sa.NCHAR)
+
+
+def _types(column: Column) -> list[Any]:
+    """The type of a column, and those that it has in some databases instead."""
+    return [column.type, *getattr(column.type, "_variant_mapping", {}).values()]
+
+
+def _kind(column: Column) -> Any:
     """What the values of a column can be compared with; None where that is not sure."""
-    if isinstance(column.type, sa.TypeDecorator):
-        return None  # what it makes of a value on the way to the database is not known
-    if isinstance(column.type, sa.DateTime | sa.CHAR) or getattr(column.type, "enum_class", None) is not None:
-        # Moments come back with or without a zone, as the database has it; texts of a fixed length are filled up; and
-        # members of an enumeration are texts or none.
+    kinds = {_kind_of(each) for each in _types(column)}
+    return kinds.pop() if len(kinds) == 1 else None
+
+
+def _kind_of(kind: Any) -> Any:
+    like = _LIKE.get(type(kind))
+    if like is None or getattr(kind, "enum_class", None) is not None:
         return None
-    if isinstance(column.type, sa.Numeric | sa.Float) and not _is_plain_number(column.type):
+    if isinstance(kind, sa.Numeric | sa.Float) and not _is_plain_number(kind):
         return None
-    try:
-        python_type = column.type.python_type
-    except NotImplementedError:
-        return None
-    if python_type is datetime.datetime:
-        return None
-    like = next((each for kind, each in _LIKE if issubclass(python_type, kind)), None)
-    return kind_of(like) if like is not None else None
+    if isinstance(kind, sa.Uuid) and not kind.as_uuid:
+        return None  # it comes back in another spelling than some databases keep
+    return kind_of(like)
 
 
 def _is_plain_number(kind: sa.Numeric[Any] | sa.Float[Any]) -> bool:
@@ -201,6 +230,50 @@ def _compared(column: Column) -> sa.ColumnElement[Any]:
     if _kind(column) is str:
         return _Exact(column)
     return _Number(column) if isinstance(column.type, sa.Numeric | sa.Float) else column  # type: ignore[return-value]
+
+
+class _Listed(sa.ColumnElement[bool]):
+    """The condition, as long as it is asked of the very table that the query selects from.
+
+    A query that selects from an alias would have the table itself beside it, and the condition would hold of that.
+    """
+
+    inherit_cache = True
+    __visit_name__ = "bloodroot_listed"
+    type = sa.Boolean()
+    _traverse_internals = [  # noqa: RUF012 - as SQLAlchemy wants it
+        ("condition", InternalTraversal.dp_clauseelement),
+        ("table", InternalTraversal.dp_clauseelement),
+    ]
+
+    def __init__(self, condition: Any, table: Any) -> None:
+        self.condition = condition
+        self.table = table
+
+    @property
+    def _from_objects(self) -> list[Any]:
+        return list(self.condition._from_objects)
+
+    def self_group(self, against: Any = None) -> Any:  # noqa: ARG002
+        return self
+
+
+@compiles(_Listed)
+def _listed(element: _Listed, compiler: Any, **how: Any) -> str:
+    entry = compiler.stack[-1] if compiler.stack else {}
+    state, statement = entry.get("compile_state"), entry.get("selectable")
+    if isinstance(statement, sa.Select) and state is not None:
+        chosen = [*state.from_clauses, *(each for column in statement._raw_columns for each in column._from_objects)]
+        known = {id(each) for one in chosen for each in one._from_objects} | {
+            id(each) for one in entry.get("correlate_froms", ()) for each in one._from_objects
+        }
+        asked = [*element.condition._from_objects, element.table]
+        if chosen and any(id(each) not in known for each in asked):
+            raise RowsError(
+                f"rows is for the table {element.table}, from which this query does not take its rows: an alias of a "
+                "class is another table; use the class itself"
+            )
+    return f"({compiler.process(element.condition, **how)})"
 
 
 class _Number(sa.ColumnElement[Any]):
@@ -231,6 +304,11 @@ def _number_on_sqlite(element: _Number, compiler: Any, **how: Any) -> str:
     column, kind = compiler.process(element.column, **how), element.type
     if isinstance(kind, sa.Float):
         return str(column)
+    if kind.precision is None or kind.precision > _EXACT_DIGITS:
+        raise RowsError(
+            f"SQLite keeps numbers of more than {_EXACT_DIGITS} digits as others, and {kind} may have more; give the "
+            "column a precision, or keep such numbers elsewhere"
+        )
     # SQLite has no decimal numbers: it keeps more places than the type has, which are not read.
     return f"CASE WHEN {column} IS NOT NULL THEN CAST(printf('%.{kind.scale}f', {column}) AS REAL) END"
 
@@ -241,6 +319,9 @@ def _number_on_mysql(element: _Number, compiler: Any, **how: Any) -> str:
     if isinstance(kind, sa.Float) and not isinstance(kind, sa.Double) and kind.precision is None:
         raise RowsError("a Float is a number of single precision in MySQL and is read as another one; make it a Double")
     return str(compiler.process(element.column, **how))
+
+
+_EXACT_DIGITS = 15  # decimal digits that a double holds exactly
 
 
 class _Infinite(sa.TypeDecorator[float]):

@@ -11,7 +11,8 @@ from starlette.routing import Route as StarletteRoute
 from starlette.staticfiles import StaticFiles
 
 from ..core.binding import Route
-from .guards import guards_of, handlers_of, with_guards
+from .guarded_classes import handlers_of
+from .guards import guards_of, with_guards
 from .segments import is_one_segment
 
 _PARAMETER = re.compile(r"\{([a-zA-Z_][a-zA-Z0-9_]*)(?::[a-zA-Z_][a-zA-Z0-9_]*)?\}")

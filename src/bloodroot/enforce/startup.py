@@ -18,8 +18,8 @@ from ..core.requirements import asks_for_guard, references_in
 from ..language.problems import PolicyError, Problem, suggestion
 from . import in_force
 from .access import log
-from .errors import StartUpError
-from .guards import Guard, guards_of, misplaced
+from .errors import EnforcementError, StartUpError
+from .guards import Guard, guards_of, misplaced, refuse_caches
 
 _MOST_LOGGED = 20
 # Of a route that declares no methods any of these may be served.
@@ -103,7 +103,11 @@ def look_over(policy: Policy, routes: Iterable[Route], records: Collection[str] 
     served = [_served(policy, method, route) for route in routes for method in route.methods or ("any",)]
     _understood(policy, routes)
     wrong = list(_unknown_records(routes, records))
-    wrong += [f'{guard.place.at}: guard("{guard.text}"): {why}' for guard, why in guards_not_run(policy, routes)]
+    try:
+        refuse_caches()
+    except EnforcementError as found:
+        wrong.append(str(found))
+    wrong += [f'{guard.place.at}: guard("{guard.text}"): {why}' for guard, why in guards_not_run(routes)]
     idle: list[str] = []
     for error, sentence in _records_not_loaded(policy, served, records):
         (wrong if error else idle).append(sentence)
@@ -140,27 +144,15 @@ def _names(route: Route) -> tuple[str, ...]:
     return route.names if route.names is not None else template_of(route)[0].names
 
 
-def guards_not_run(policy: Policy, routes: Iterable[Route]) -> Iterator[tuple[Guard, str]]:
-    """Guards around handlers that the framework never runs, each with the reason.
-
-    Args:
-        policy: bound to the routes.
-        routes: every route of the application.
-    """
+def guards_not_run(routes: Iterable[Route]) -> Iterator[tuple[Guard, str]]:
+    """Guards around the handlers of routes that the framework never runs, each with the reason."""
     seen: set[int] = set()
     for route in routes:
         handler = route.handler
         if handler is None or id(handler) in seen:
             continue
         seen.add(id(handler))
-        binding = policy.engine.binding(route)
-        segments = [part if isinstance(part, str) else "~" for part in template_of(route)[0].segments]
-
-        def reaches(method: str, binding: Any = binding, segments: Any = segments, route: Route = route) -> bool:
-            allowed = not route.methods or method in route.methods or isinstance(route.handler, type)
-            return allowed and policy.engine.line_served(binding, method, segments) is not None
-
-        yield from misplaced(handler, reaches)
+        yield from misplaced(route)
 
 
 def _understood(policy: Policy, routes: list[Route]) -> None:

@@ -76,6 +76,10 @@ class Translation(ABC, Generic[Test, Column]):
         """The Python type of the values of a column, such as int."""
 
     @abstractmethod
+    def tells_none(self, column: Column) -> bool:
+        """Whether a column has no value in Python exactly where it has none in the database."""
+
+    @abstractmethod
     def if_none(self, column: Column, none: Test, other: Test) -> Test:
         """One test where a column has no value, another where it has one."""
 
@@ -197,7 +201,7 @@ class Translation(ABC, Generic[Test, Column]):
 
     def _with_value(self, column: Column, operator: str, value: Value, formula: Comparison) -> Test:
         if value.value is None:
-            return self._with_none(column, operator, value)
+            return self._with_none(column, operator, value, formula)
         kind = self._known_kind(column, formula)
         if value.textual and kind is not str:
             return self._with_text(column, operator, value, formula)
@@ -276,7 +280,11 @@ class Translation(ABC, Generic[Test, Column]):
         here = self.same(column, float(number))
         return self.any_of([self.all_of([here, self.faulty]), self.all_of([self.opposite(here), test])])
 
-    def _with_none(self, column: Column, operator: str, value: Value) -> Test:
+    def _with_none(self, column: Column, operator: str, value: Value, formula: Comparison) -> Test:
+        if not self.tells_none(column):
+            raise self.error(
+                f"{formula.words()}: columns of the type {self.describe(column)} may have a value that is read as none"
+            )
         # A caller without a value compares with nothing, and with no record without one either.
         if operator not in ("==", "!=") or not value.literal:
             return self.faulty

@@ -206,6 +206,10 @@ def _yaml(before: str) -> Any:
 def _read_yaml(text: str, file: Path) -> Any:
     from ruamel.yaml.error import YAMLError
 
+    from ..survey.documents import read_yaml
+
+    # What reads YAML and keeps its comments writes aliases out as it goes.
+    read_yaml(text.encode(), file)
     try:
         return _yaml(text).load(text)
     except YAMLError as error:

@@ -17,7 +17,7 @@ from ..settings import DirectoryTables, SettingsError
 from . import passwords, tables
 from .database import file_of, in_one_transaction, open_database, reason_of, storable
 from .fresh import Remembered, Unknown
-from .members import Member, Row, member_of
+from .members import NEEDED, Member, Row, columns_of, member_of
 
 # What a query is tried with, where that is not an id.
 _NOBODY: dict[str, dict[str, str]] = {"members": {}, "login": {"login": ""}}
@@ -96,7 +96,8 @@ class Directory:
                 for name in ("member", "roles", "groups", "permissions"):
                     if name in self._queries:
                         found = connection.execute(self._queries[name], {"id": asked})
-                        rows[name] = [dict(zip(found.keys(), row, strict=True)) for row in found]
+                        columns = columns_of(found.keys(), NEEDED.get(name, ()))
+                        rows[name] = [dict(zip(columns, row, strict=True)) for row in found]
                     if not rows["member"]:
                         return None
         except DataError:
@@ -130,11 +131,12 @@ class Directory:
             try:
                 with self.engine.connect() as connection, contextlib.suppress(DataError):
                     found = connection.execute(query, _NOBODY.get(name, {"id": "0"}))
-                    if name == "member" and "id" not in found.keys():  # noqa: SIM118
-                        raise SettingsError('directory.queries.member: the row needs a column "id"')
+                    columns_of(found.keys(), NEEDED.get(name, ()))
             except SQLAlchemyError as error:
                 where = "directory" if self.own else f"directory.queries.{name}"
                 raise SettingsError(f"{where}: {reason_of(error, self.engine)}") from None
+            except SettingsError as error:
+                raise SettingsError(f"directory.queries.{name}: {error}") from None
 
     def _must_exist(self) -> None:
         file = file_of(self.engine)

@@ -8,6 +8,7 @@ from typing import Any
 
 from ..core.caller import Caller
 from ..core.values import Value, compare
+from ..settings import SettingsError
 from .names import names_in, permissions_in
 
 Row = Mapping[str, Any]
@@ -61,6 +62,31 @@ class Member:
         return Caller(self.id, self.roles, self.groups, attributes, scopes, self.granted, tuple(notes))
 
 
+def columns_of(keys: Iterable[str], needed: Iterable[str] = ()) -> list[str]:
+    """The columns of a query by name, those with a meaning in lower case: databases differ over the case of names.
+
+    Args:
+        keys: the names as the database gives them.
+        needed: those without which the query says nothing.
+
+    Raises:
+        SettingsError: one that is needed is not there, or one with a meaning is there twice.
+    """
+    found = [key.lower() if key.lower() in _MEANT else key for key in keys]
+    for name in needed:
+        if name not in found:
+            raise SettingsError(f'the row needs a column "{name}"{_REMEDIES.get(name, "")}')
+    for name in _MEANT:
+        if found.count(name) > 1:
+            raise SettingsError(f'the row has the column "{name}" {found.count(name)} times')
+    return found
+
+
+_MEANT = ("id", "status", "source", "member_id")
+_REMEDIES = {"status": ": name it so, or write 'active' as status where no member is ever suspended"}
+NEEDED = {"member": ("id", "status"), "members": ("id",), "login": ("id",)}
+
+
 def member_of(
     rows: Mapping[str, Sequence[Row]],
     asked: object,
@@ -71,7 +97,7 @@ def member_of(
     """What rows say of the member who was asked for.
 
     Args:
-        rows: what each query brought: ``member`` a row with ``id`` and perhaps ``status``; ``roles`` and ``groups``
+        rows: what each query brought: ``member`` a row with ``id`` and ``status``; ``roles`` and ``groups``
             a name, names in one string or a JSON list in the first column; ``permissions`` the same or a JSON map, with
             who gave them in a column ``source``.
         asked: the id that was asked for.
@@ -82,11 +108,11 @@ def member_of(
         The member, or None where there is no such member, or another one was found.
     """
     found = list(rows.get("member", ()))
-    if len(found) != 1 or "id" not in found[0] or not _is(asked, found[0]["id"]):
+    if len(found) != 1 or not _is(asked, found[0].get("id")):
         # A lenient database finds member 5 by "05", which is no member's id.
         return None
     attributes = {name: value for name, value in found[0].items() if name != "id"}
-    status = attributes.setdefault("status", "active")
+    status = attributes["status"]
     notes: list[str] = []
     granted: dict[str, str] = {}
     for row in rows.get("permissions", ()):

@@ -9,7 +9,7 @@ from . import tree
 from .expressions import check_permission, read_expression, read_requirement
 from .problems import Place, PolicyError, Problem, Source, suggestion
 from .reader import AUDIENCES, Mistake, Reader, read_names
-from .tokenizer import Entry, read_entries, read_tokens, tokens_of
+from .tokenizer import Entry, read_entries, read_tokens, tokens_of, unseen
 
 METHODS = ("GET", "HEAD", "POST", "PUT", "PATCH", "DELETE", "OPTIONS", "TRACE", "CONNECT")
 _ANSWERS = ("status", "go", "hide")
@@ -37,7 +37,7 @@ def parse(text: str, name: str = "<text>") -> tree.Document:
 
 def parse_with_problems(text: str, name: str = "<text>") -> tuple[tree.Document, list[Problem]]:
     """Read as much of a policy text as can be read, and every problem met on the way."""
-    document = tree.Document(Source(name, tuple(text.split("\n"))))
+    document = tree.Document(Source(name, tuple(text.replace("\r\n", "\n").split("\n"))))
     return document, _Parser(document).run()
 
 
@@ -52,6 +52,10 @@ def parse_guard(text: str, place: Place) -> tree.Node:
         PolicyError: it cannot be read.
     """
     # As many blanks before the text as there are signs before it in the program: its places are the program's.
+    found = unseen(text)
+    if found is not None:
+        message = f"an invisible character, U+{ord(found[0]):04X}, is not shown as what it is; leave it out"
+        raise PolicyError([Problem(message, place)])
     start = place.column - 1
     tokens, problem = read_tokens(place.source, place.line, " " * start + " ".join(text.split("\n")), start)
     if problem is not None:

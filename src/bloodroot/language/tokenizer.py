@@ -27,8 +27,23 @@ _TOKEN = re.compile(
     re.VERBOSE,
 )
 
-# Characters that change the direction of what follows, so that a reader sees another order than is there.
-_TURNING = re.compile("[\u202a-\u202e\u2066-\u2069]").search
+# What a reader does not see, or sees in another place: control characters and line ends that end no line here, and
+# characters that are ignored in display or change the direction (Unicode's Default_Ignorable_Code_Point and
+# Bidi_Control, of Unicode 16).
+_UNSEEN = re.compile(
+    "[\x00-\x08\x0b-\x1f\x7f-\x9f\u00ad\u034f\u061c\u115f\u1160\u17b4\u17b5\u180b-\u180f\u200b-\u200f\u2028-\u202e"
+    "\u2060-\u206f\u3164\ufe00-\ufe0f\ufeff\uffa0\ufff0-\ufff8\U0001bca0-\U0001bca3\U0001d173-\U0001d17a"
+    "\U000e0000-\U000e0fff]"
+).search
+
+
+def unseen(line: str) -> re.Match[str] | None:
+    """The first character of a line that a reader does not see, or None."""
+    # Nearly all lines are plain, which is seen at once.
+    if line.isascii() and (line.isprintable() or line.replace("\t", "").isprintable()):
+        return None
+    return _UNSEEN(line)
+
 
 # What people type from other languages, and what to write here.
 _FOREIGN = {
@@ -73,10 +88,10 @@ def read_entries(source: Source, problems: list[Problem]) -> Iterator[Entry]:
     entry: Entry | None = None
     of_section = -1  # how far the entries of the section at hand are indented: 0 before its first, -1 before a header
     for number, text in enumerate(source.lines, 1):
-        turning = None if text.isascii() else _TURNING(text)
-        if turning is not None:
-            message = f"an invisible character, U+{ord(turning[0]):04X}, shows this line in another order than it has"
-            problems.append(Problem(f"{message}; leave it out", Place(source, number, turning.start() + 1, 1)))
+        found = unseen(text)
+        if found is not None:
+            message = f"an invisible character, U+{ord(found[0]):04X}, is not shown as what it is"
+            problems.append(Problem(f"{message}; leave it out", Place(source, number, found.start() + 1, 1)))
             continue
         body = text.lstrip(" ")
         if not body or body[0] == "#" or body.isspace():

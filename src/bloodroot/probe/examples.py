@@ -171,7 +171,7 @@ def _read(file: Path) -> Mapping[str, Any]:
     try:
         found = json.loads(text)
     except ValueError:
-        import yaml
+        from ..survey import yaml_text
 
-        found = yaml.safe_load(text)
+        found = yaml_text.load(text)
     return found if isinstance(found, Mapping) else {}

@@ -10,6 +10,7 @@ from typing import Any
 from urllib.parse import unquote, urlsplit
 
 from ..core.binding import Route, template_of
+from . import yaml_text
 from .endpoints import Endpoint, Found, SurveyError
 
 _METHODS = ("get", "put", "post", "delete", "options", "head", "patch", "trace")
@@ -179,15 +180,19 @@ def _read(file: Path, name: Path) -> Any:
             raise SurveyError(f"{name}:{error.lineno}:{error.colno}: this is not JSON: {error.msg}") from None
         except (UnicodeDecodeError, RecursionError) as error:
             raise SurveyError(f"{name}: this is not JSON: {error}") from None
-    return _read_yaml(data, name)
+    return read_yaml(data, name)
 
 
-def _read_yaml(data: bytes, name: Path) -> Any:
+def read_yaml(data: bytes, name: Path) -> Any:
+    """A YAML document.
+
+    Raises:
+        SurveyError: it cannot be read; the message has the place.
+    """
     import yaml
 
-    loader = getattr(yaml, "CSafeLoader", yaml.SafeLoader)
     try:
-        return yaml.load(data, Loader=loader)  # noqa: S506
+        return yaml_text.load(data)
     except yaml.MarkedYAMLError as error:
         mark = error.problem_mark
         place = f":{mark.line + 1}:{mark.column + 1}" if mark is not None else ""

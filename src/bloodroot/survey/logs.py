@@ -14,7 +14,10 @@ from .endpoints import Found, SurveyError
 from .requests import Observed
 
 # Host, identity, user, time, request, status; what the combined format has behind them does not matter here.
-_LINE = re.compile(rb'\S+ \S+ (?:\S+|"[^"]*"|.+?) \[[^\]]*\] "([A-Za-z]+) (\S+)(?: HTTP/[\d.]+)?" (\d{3}) ').match
+# Each part is bounded by what cannot be in it, so that no line takes longer than its length.
+_LINE = re.compile(
+    rb'\S+ \S+ (?:\S+|"[^"]*"|.+?) \[[^\[\]"]{1,64}\] "([A-Za-z]+) (\S+)(?: HTTP/[\d.]+)?" (\d{3}) '
+).match
 _PART = 64 * 1024 * 1024  # bytes that one process reads at a time
 _LONGEST = 64 * 1024  # bytes of a line
 

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import shlex
 from collections.abc import Iterator
 from typing import TYPE_CHECKING
 
@@ -34,7 +35,8 @@ def entrance(result: Entrance, console: Console) -> RenderableType:  # noqa: ARG
             parts += [Text(), *([Text(title, style="bold")] if title else []), _table(treated)]
     example = next((name for each in result.roles for name in each.names if each.outcome is not Outcome.ALLOW), None)
     if example is not None:
-        parts += [Text(), Text(f"Next: bloodroot why {example} {result.method} {result.path} shows the steps.")]
+        asked = shlex.join(["bloodroot", "why", example, result.method, result.path])
+        parts += [Text(), Text(f"Next: {asked} shows the steps.")]
     return Group(*parts)
 
 

@@ -5,6 +5,8 @@ const WORDS = { a: "allow", d: "depends", s: "sign-in", x: "deny" };
 const OPENS = ["gained", "widened", "different"], VERDICTS = ["hole", "blocked", "other", "inconclusive", "agree"];
 const MARKS = "†‡§¶";
 const $ = (id) => document.getElementById(id);
+// As a shell takes it for one word.
+const word = (text) => (/^[\w@%+=:,.\/-]+$/.test(text) ? text : `'${String(text).replaceAll("'", `'"'"'`)}'`);
 const esc = (text) => String(text).replace(/[&<>"']/g, (c) => `&#${c.charCodeAt(0)};`);
 const columns = data.columns, rows = data.rows, words = data.words;
 const roomy = columns.length <= 10;
@@ -181,7 +183,7 @@ function explain(row, column) {
     out.push(`<h4>${esc(file)}</h4><pre tabindex="0">${numbers.map((each) => { const code = `${String(each).padStart(4)}  ${esc(text[each].replace(/(\S) {3,}/g, "$1   "))}`; return each === line ? `<b>${code}</b>` : code; }).join("\n")}</pre>`);
   }
   const path = row.p.replace(/\{[^}]*\}/g, "x").replace(/\*+/g, "x"), method = row.m.split(" ")[0];
-  out.push(`<h4>Ask again</h4><pre class="command">bloodroot why ${esc(columns[column])} ${esc(method === "any" ? "GET" : method)} ${esc(path)}</pre>`);
+  out.push(`<h4>Ask again</h4><pre class="command">bloodroot why ${esc(word(columns[column]))} ${esc(word(method === "any" ? "GET" : method))} ${esc(word(path))}</pre>`);
   return out.join("");
 }
 
