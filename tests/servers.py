@@ -3,6 +3,7 @@
 import asyncio
 import contextlib
 import http.client
+import io
 import socket
 import socketserver
 import threading
@@ -43,11 +44,15 @@ class _Server(socketserver.ThreadingMixIn, wsgiref.simple_server.WSGIServer):
 class _Quiet(wsgiref.simple_server.WSGIRequestHandler):
     def log_message(self, *_: object) -> None: ...
 
+    def get_stderr(self) -> Any:
+        return io.StringIO()  # exceptions that tests cause
+
 
 @contextlib.contextmanager
-def serving_wsgi(app: Any) -> Iterator[int]:
-    """A WSGI application on loopback, a thread a request; gives its port."""
-    server = wsgiref.simple_server.make_server("127.0.0.1", 0, app, _Server, _Quiet)
+def serving_wsgi(app: Any, *, threads: bool = True) -> Iterator[int]:
+    """A WSGI application on loopback, a thread a request or one for all; gives its port."""
+    kind = _Server if threads else wsgiref.simple_server.WSGIServer
+    server = wsgiref.simple_server.make_server("127.0.0.1", 0, app, kind, _Quiet)
     thread = threading.Thread(target=server.serve_forever, args=(0.05,), daemon=True)
     thread.start()
     try:

@@ -106,7 +106,7 @@ def check_rows(policy: Policy, permission: str, model: Any, *, using: str = "def
     _Translation(model, permission, using, check=True).of(permission_named(policy.engine, permission).fold(facts))
 
 
-class _Of(Value):
+class _Of(Value):  # type: ignore[misc]
     """True for a query of a model; for another model's, whose fields may have the same names, an error."""
 
     def __init__(self, model: Any) -> None:

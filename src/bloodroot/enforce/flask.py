@@ -15,6 +15,7 @@ from ..core.paths import read_path
 from ..core.policy import Policy
 from ..request import WsgiRequest as Request
 from ..request import encoded
+from . import responses
 from .access import _current
 from .audit import Audit
 from .enforcement import Enforcement, Identify, Loader, Page, Served
@@ -84,6 +85,7 @@ class _Driver:
         # With the rule itself, so that an id here is never that of another one.
         self._served: dict[int, tuple[Served, Rule]] = {}
         self._key = f"bloodroot.{id(self):x}"
+        self._whole_key = f"{self._key}.whole"
         functions = [enforcement.identify, *(loader for loader, *_ in enforcement.records.values())]
         # As Flask runs views: what is async runs to its end.
         self._sync = {id(function): app.ensure_sync(function) for function in functions}
@@ -102,11 +104,31 @@ class _Driver:
     def serve(self, environ: dict[str, Any], start_response: Callable[..., Any]) -> Any:
         """One whole request: whatever becomes of it, nobody acts before it is decided who does, nor after it."""
         without_early_hints(environ)
+        exchanges: list[_Exchange] = []
+        environ[self._whole_key] = exchanges
         token = _current.set(None)
+        replaced = False
+
+        def start(status: str, headers: list[tuple[str, str]], *rest: Any) -> Any:
+            nonlocal replaced
+            # Flask gives out what an error handler says where a function after the request fails again.
+            replaced = not all(each.may_leave(int(status.split()[0])) for each in exchanges)
+            return _write_nothing if replaced else start_response(status, headers, *rest)
+
         try:
-            return self._whole(environ, start_response)
+            body = self._whole(environ, start)
+            if not replaced:
+                return body
+            if hasattr(body, "close"):
+                body.close()
+            made = responses.response(responses.UNSETTLED, False, self.enforcement.realm)
+            start_response(f"{made.status} {made.phrase}", list(made.headers))
+            return [made.body]
         finally:
             _current.reset(token)
+            # An exchange knows its request: without this both would wait for the collector of garbage.
+            exchanges.clear()
+            environ.pop(self._key, None)
 
     def dispatch(self, *context: Any) -> Any:
         """Decide by what Flask has chosen, let it be served, and let what it gives out, or refuse.
@@ -116,7 +138,7 @@ class _Driver:
         """
         sent = flask.request._get_current_object()  # type: ignore[attr-defined]
         before = self._known(sent)
-        exchange = sent.environ[self._key] = _Exchange(self.enforcement, sent, before)
+        exchange = self._begun(sent, before)
         answer = self._decide(exchange)
         if answer is None and exchange.unserved:
             return self._dispatch(*context)
@@ -146,6 +168,11 @@ class _Driver:
                     _current.set(exchange.acted)
         return self._refuse(exchange, answer)
 
+    def _begun(self, sent: flask.Request, before: _Exchange | None) -> _Exchange:
+        exchange = sent.environ[self._key] = _Exchange(self.enforcement, sent, before)
+        sent.environ.get(self._whole_key, []).append(exchange)
+        return exchange
+
     def _known(self, sent: flask.Request) -> _Exchange | None:
         """What was dispatched before for just this request; a copy of its environment is another one."""
         found: _Exchange | None = sent.environ.get(self._key)
@@ -157,8 +184,6 @@ class _Driver:
         exchange = self._known(sent)
         if exchange is not None:
             _current.set(exchange.all()[0].acted)
-            # The exchange knows the request: without this both would wait for the collector of garbage.
-            del sent.environ[self._key]
         return self._teardown(*arguments)
 
     def _withheld(self, exchange: _Exchange, response: flask.Response) -> Answer | None:
@@ -220,8 +245,11 @@ class _Driver:
         exchange = self._known(sent)
         if exchange is None:
             # A function before the request has answered it.
-            exchange = sent.environ[self._key] = _Exchange(self.enforcement, sent)
+            exchange = self._begun(sent, None)
             response = self._answered_before(exchange, response)
+        elif exchange.failed and exchange.refusing is not None:
+            # Something failed while a refusal was on its way: what is answered to that is no refusal.
+            response = self._own_response(exchange, exchange.refusing)
         try:
             response = self._process(*context, response)
         except Exception:
@@ -241,6 +269,7 @@ class _Driver:
 
     def _let_out(self, exchange: _Exchange, response: flask.Response) -> flask.Response:
         for each in exchange.all():
+            each.left = True
             if each.decided and each.refusing is None:
                 answer = self._withheld(each, response)
                 if answer is not None:
@@ -275,7 +304,10 @@ class _Exchange(Exchange):
     Attributes:
         before: what was dispatched before for the same request; None for nothing.
         acted: who acted before it.
+        left: whether a response was let out.
     """
+
+    left = False
 
     def __init__(self, enforcement: Enforcement, sent: flask.Request, before: _Exchange | None = None) -> None:
         request = Request(sent.environ)
@@ -289,9 +321,19 @@ class _Exchange(Exchange):
         if request.path != sent.path and (path := encoded(sent.path)) != request.path and request.segments is not None:
             request.path, request.segments = path, read_path(path)
 
+    def may_leave(self, status: int) -> bool:
+        """Whether a response may leave that may not have been let out."""
+        if self.left or not self.decided:
+            return True
+        return self.refusing is None and self.responded(status) is None
+
     def all(self) -> list[_Exchange]:
         """All that was dispatched for the request, in this order."""
         return [*(self.before.all() if self.before is not None else ()), self]
+
+
+def _write_nothing(piece: bytes) -> None:
+    """What the application writes of a response that is replaced."""
 
 
 def _with_response(kind: type[HTTPException], message: str, response: flask.Response) -> HTTPException:

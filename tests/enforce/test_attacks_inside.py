@@ -1,0 +1,773 @@
+"""Attacks that an application's own structure makes possible, over real sockets on every stack that they concern.
+
+Each class of attack has a number: 1 sources of identity, 3 callers that stay, 5 requests that are dispatched again,
+6 prefixes that middleware cuts off, 8 routes that come late, 9 prefixes within a path, 10 responses after the last
+check, 11 what leaves beside a response, 13 secrets in logs, 14 what frameworks give to views.
+"""
+
+import contextlib
+import logging
+import os
+import types
+import unittest
+from typing import Any
+
+import anyio
+import fastapi
+import flask
+import jwt
+from django.contrib import messages
+from django.core.handlers.asgi import ASGIHandler
+from django.core.handlers.wsgi import WSGIHandler
+from django.http import HttpResponse
+from django.urls import include, path
+from starlette.applications import Starlette
+from starlette.middleware import Middleware
+from starlette.middleware.sessions import SessionMiddleware
+from starlette.responses import PlainTextResponse
+from starlette.routing import Mount, Route, Router
+
+import bloodroot
+from bloodroot import Caller
+from bloodroot.enforce import EnforcementError, asgi, current, guard, wsgi
+from bloodroot.enforce import fastapi as for_fastapi
+from bloodroot.enforce import flask as for_flask
+from bloodroot.enforce import starlette as for_starlette
+from bloodroot.identity import load
+from tests.django_project import project
+from tests.program import InFolder
+from tests.servers import ask, serving, serving_wsgi
+
+KEY = "a key for tests, and nothing else but tests"
+CALLERS = {"3": Caller(3), "4": Caller(4, {"keeper"})}
+TREES = {"1": types.SimpleNamespace(owner=3), "2": types.SimpleNamespace(owner=4)}
+POLICY = bloodroot.parse("""
+policy "Orchard"
+roles
+  keeper
+conditions
+  own  record.owner == caller.id
+endpoints
+  GET /open             anyone
+  GET /keeper           keeper
+  GET /trees/{tree_id}  own
+  GET /batch            signed-in
+  GET /boom             keeper
+""")
+
+
+def who(request: Any) -> Caller | None:
+    return CALLERS.get(request.headers.get("x-caller") or "")
+
+
+class Silent(unittest.TestCase):
+    def setUp(self) -> None:
+        super().setUp()
+        logging.disable(logging.CRITICAL)
+        self.addCleanup(logging.disable, logging.NOTSET)
+
+    def django(self, urls: list[Any], *inner: str, policy: bloodroot.Policy = POLICY, **settings: Any) -> Any:
+        """Django with these URL patterns, middleware inside of ours, and more settings."""
+        given = {"policy": policy, "identify": settings.pop("identify", who), **settings.pop("bloodroot", {})}
+        before = settings.pop("before", [])
+        names = settings.pop("names", None)
+        middleware = [*before, "bloodroot.enforce.django.AccessMiddleware", *inner]
+        return project(urls, names, BLOODROOT=given, MIDDLEWARE=middleware, **settings)
+
+
+def starlettes(routes: dict[str, Any], **how: Any) -> list[tuple[str, Any, Any]]:
+    """An application of Starlette and one of FastAPI with the same routes, not protected yet."""
+    plain = Starlette(routes=[Route(each, serve, name=each) for each, serve in routes.items()], **how)
+    api = fastapi.FastAPI(openapi_url=None, docs_url=None, redoc_url=None, **how)
+    for each, serve in routes.items():
+        api.router.add_route(each, serve, name=each)
+    return [("starlette", plain, for_starlette.protect), ("fastapi", api, for_fastapi.protect)]
+
+
+class SourcesOfIdentity(InFolder):
+    """1: which source counts is decided by the path that decides, and by no part of it that a mount has left."""
+
+    SETTINGS = """
+        [[identity]]
+        for = "/api/**"
+        from = "jwt"
+        key = "{env.ORCHARD_KEY}"
+        [[identity]]
+        for = "/inner/**"
+        from = "header"
+        id = "XUser"
+        senders = ["127.0.0.1"]
+        [[identity]]
+        from = "session"
+        id = "member"
+    """
+    TEXT = "endpoints\n  GET /in anyone\n  any /** signed-in\n"
+
+    def test_1_sources_under_mounts(self) -> None:
+        self.addCleanup(os.environ.pop, "ORCHARD_KEY", None)
+        os.environ["ORCHARD_KEY"] = KEY
+        identify = load(self.write("bloodroot.toml", self.SETTINGS))
+        policy = bloodroot.parse(self.TEXT)
+
+        async def sign_in(request: Any) -> Any:
+            request.session["member"] = "7"
+            return PlainTextResponse("in")
+
+        async def tell(request: Any) -> Any:
+            return PlainTextResponse(f"for {current().caller.id}")
+
+        lots = [Route("/lots", tell)]
+        mounts = [Mount("/api", routes=lots), Mount("/m", routes=[Mount("/inner", routes=[Route("/lots", tell)])])]
+        sessions = [Middleware(SessionMiddleware, secret_key=KEY)]
+        plain = Starlette(routes=[Route("/in", sign_in), Route("/home", tell), *mounts], middleware=sessions)
+        inner, other = fastapi.FastAPI(), fastapi.FastAPI()
+        inner.add_route("/lots", tell)
+        other.add_route("/inner/lots", tell)
+        api = fastapi.FastAPI(openapi_url=None, docs_url=None, redoc_url=None, middleware=sessions)
+        api.add_route("/in", sign_in)
+        api.add_route("/home", tell)
+        api.mount("/api", inner)
+        api.mount("/m", other)
+        for protect, app in ((for_starlette.protect, plain), (for_fastapi.protect, api)):
+            protect(app, policy, identify=identify)
+            with self.subTest(type(app).__name__), serving(app) as port:
+                self.check(port)
+        bottle = flask.Flask("orchard", static_folder=None)
+        bottle.secret_key = KEY
+        blueprint = flask.Blueprint("api", "orchard", url_prefix="/api")
+        blueprint.add_url_rule("/lots", view_func=lambda: f"for {current().caller.id}", endpoint="lots")
+        bottle.register_blueprint(blueprint)
+        bottle.add_url_rule("/in", "in", lambda: flask.session.update(member="7") or "in")
+        bottle.add_url_rule("/home", "home", lambda: f"for {current().caller.id}")
+        bottle.add_url_rule("/m/inner/lots", "inner", lambda: f"for {current().caller.id}")
+        for_flask.protect(bottle, policy, identify=identify)
+        with self.subTest("flask"), serving_wsgi(bottle) as port:
+            self.check(port)
+
+    def check(self, port: int) -> None:
+        cookie = ask(port, "GET", "/in")[1]["set-cookie"].split(";")[0]
+        token = jwt.encode({"sub": "9", "exp": 4_000_000_000}, KEY, "HS256")
+        for target, headers, status, body in (
+            ("/home", {"Cookie": cookie}, 200, "for 7"),
+            ("/api/lots", {"Cookie": cookie}, 401, None),  # only a token counts there
+            ("/api/lots", {"Authorization": f"Bearer {token}"}, 200, "for 9"),
+            ("/m/inner/lots", {"XUser": "1"}, 401, None),  # a header counts under /inner alone
+            ("/m/inner/lots", {"Cookie": cookie}, 200, "for 7"),
+        ):
+            found = ask(port, "GET", target, **headers)
+            self.assertEqual(found[0], status, (target, headers, found))
+            if body is not None:
+                self.assertEqual(found[2], body)
+
+
+class CallersThatStay(Silent):
+    """3: whoever acted in one request acts in no other, however that one ended."""
+
+    def seen(self) -> str:
+        try:
+            return f"{current().caller.id} acts"
+        except EnforcementError:
+            return "nobody acts"
+
+    def check(self, port: int, seen: list[str]) -> None:
+        for _ in range(3):
+            with contextlib.suppress(OSError):
+                ask(port, "GET", "/boom", X_Caller="4")
+            for target in ("/open", "/nowhere", "/keeper"):
+                with contextlib.suppress(OSError):
+                    ask(port, "GET", target)
+        self.assertEqual(set(seen), {"nobody acts"})
+
+    def boom(self) -> Any:
+        self.assertEqual(current().caller.id, 4)
+        raise ZeroDivisionError
+
+    def test_3_flask(self) -> None:
+        for setting in ("PROPAGATE_EXCEPTIONS", "TESTING"):
+            app = flask.Flask("orchard", static_folder=None)
+            app.config[setting] = True
+            seen: list[str] = []
+            app.before_request(lambda seen=seen: seen.append(self.seen()))
+            app.teardown_request(lambda error, seen=seen: seen.append(self.seen()))
+            app.register_error_handler(404, lambda error: (str(current) and "none", 404))
+            app.add_url_rule("/boom", "boom", self.boom)
+            app.add_url_rule("/open", "open", lambda: "open")
+            app.add_url_rule("/keeper", "keeper", lambda: "keeper")
+            for_flask.protect(app, POLICY, identify=who)
+            # One thread serves all requests, as a worker of a server does.
+            with self.subTest(setting), serving_wsgi(app, threads=False) as port:
+                self.check(port, seen)
+                self.assertEqual(ask(port, "GET", "/keeper")[0], 401)
+            with app.test_request_context("/boom", headers={"X-Caller": "4"}), contextlib.suppress(ZeroDivisionError):
+                app.full_dispatch_request()
+            self.assertEqual(self.seen(), "nobody acts")
+
+    def test_3_others(self) -> None:
+        seen: list[str] = []
+        case = self
+
+        class Looks:
+            def __init__(self, app: Any) -> None:
+                self.app = app
+
+            async def __call__(self, scope: Any, receive: Any, send: Any) -> None:
+                seen.append(case.seen())
+                try:
+                    await self.app(scope, receive, send)
+                finally:
+                    seen.append(case.seen())
+
+        async def boom(request: Any) -> Any:
+            self.boom()
+
+        async def fine(request: Any) -> Any:
+            return PlainTextResponse("fine")
+
+        routes = {"/boom": boom, "/open": fine, "/keeper": fine}
+        for name, app, protect in starlettes(routes, middleware=[Middleware(Looks)]):
+            protect(app, POLICY, identify=who)
+            with self.subTest(name), serving(app) as port:
+                self.check(port, seen)
+
+        async def bare(scope: Any, receive: Any, send: Any) -> None:
+            await (boom if scope["path"] == "/boom" else PlainTextResponse("fine"))(
+                *((None,) if scope["path"] == "/boom" else (scope, receive, send))
+            )
+
+        with self.subTest("asgi"), serving(Looks(asgi.AccessMiddleware(bare, POLICY, identify=who))) as port:
+            self.check(port, seen)
+
+        def bare_wsgi(environ: Any, start_response: Any) -> Any:
+            if environ["PATH_INFO"] == "/boom":
+                self.boom()
+            start_response("200 OK", [])
+            return [b"fine"]
+
+        inner = wsgi.AccessMiddleware(bare_wsgi, POLICY, identify=who)
+
+        def looks(environ: Any, start_response: Any) -> Any:
+            seen.append(self.seen())
+            return inner(environ, start_response)
+
+        with self.subTest("wsgi"), serving_wsgi(looks, threads=False) as port:
+            self.check(port, seen)
+        global looking
+        looking = seen
+        urls = [
+            path("boom", lambda request: self.boom(), name="boom"),
+            *(path(each, lambda request: HttpResponse("fine"), name=each) for each in ("open", "keeper")),
+        ]
+        here = f"{__name__}.looks"
+        for server in (lambda: serving_wsgi(WSGIHandler(), threads=False), lambda: serving(ASGIHandler())):
+            with self.subTest("django"), self.django(urls, here, before=[here]), server() as port:
+                self.check(port, seen)
+
+
+looking: list[str] = []
+
+
+def looks(get_response: Any) -> Any:
+    def middleware(request: Any) -> Any:
+        try:
+            looking.append(f"{current().caller.id} acts")
+        except EnforcementError:
+            looking.append("nobody acts")
+        return get_response(request)
+
+    return middleware
+
+
+class DispatchedAgain(Silent):
+    """5: what is decided for one dispatch is not what is decided for another one within it."""
+
+    def test_5_starlette_and_fastapi(self) -> None:
+        def nested(scope: Any, target: str) -> dict[str, Any]:
+            return {**scope, "path": target, "raw_path": target.encode()}
+
+        async def within(app: Any, scope: Any, target: str, receive: Any) -> list[Any]:
+            sent: list[Any] = []
+
+            async def keep(message: Any) -> None:
+                sent.append(message)
+
+            with contextlib.suppress(Exception):
+                await app(nested(scope, target), receive, keep)
+            return sent
+
+        async def tree(request: Any) -> Any:
+            """Dispatches again and never settles whose tree it is."""
+            app = request.app if request.query_params["by"] == "app" else request.app.router
+            await within(app, request.scope, request.query_params["to"], request.receive)
+            return PlainTextResponse("secret")
+
+        async def batch(request: Any) -> Any:
+            """Gives out what it is given for each of some addresses."""
+            found = []
+            for target in request.query_params["to"].split(","):
+                sent = await within(request.app, request.scope, target, request.receive)
+                status = next((each["status"] for each in sent if "status" in each), "none")
+                found.append(f"{status} {b''.join(each.get('body', b'') for each in sent).decode()}"[:30])
+            return PlainTextResponse(f"{current().caller.id}: " + "; ".join(found))
+
+        async def say(request: Any) -> Any:
+            return PlainTextResponse(f"{request.url.path} for {current().caller and current().caller.id}")
+
+        async def fallback(request: Any, error: Any) -> Any:
+            """Serves another page where there is none."""
+            target = "/trees/2" if "tree" in request.url.path else "/keeper"
+            sent = await within(request.app.router, request.scope, target, request.receive)
+            body = b"".join(each.get("body", b"") for each in sent)
+            return PlainTextResponse(body.decode() or "nothing")
+
+        routes = {"/open": say, "/keeper": say, "/trees/{tree_id}": tree, "/batch": batch}
+        for name, app, protect in starlettes(routes, exception_handlers={404: fallback}):
+            protect(app, POLICY, identify=who)
+            with serving(app) as port:
+                for by in ("app", "router"):
+                    for to in ("/open", "/keeper", "/nowhere", "/batch?to=/open"):
+                        with self.subTest(name, by=by, to=to):
+                            got, _, body = ask(port, "GET", f"/trees/1?by={by}&to={to}", X_Caller="3")
+                            self.assertEqual(got, 500, body)
+                            self.assertNotIn("secret", body)
+                with self.subTest(name):
+                    # Each is decided for itself, and what is refused takes nothing else with it.
+                    _, _, body = ask(port, "GET", "/batch?to=/open,/keeper,/open", X_Caller="3")
+                    self.assertRegex(body, r"(?s)^3: 200 /open for 3; (403 .*|none ); 200 /open for 3$")
+                    _, _, body = ask(port, "GET", "/batch?to=/keeper", X_Caller="4")
+                    self.assertEqual(body, "4: 200 /keeper for 4")
+                    for caller, shown in (("", False), ("3", False), ("4", True)):
+                        body = ask(port, "GET", "/nowhere", X_Caller=caller)[2]
+                        self.assertEqual("/keeper for" in body, shown, body)
+
+    def test_5_flask(self) -> None:
+        app = flask.Flask("orchard", static_folder=None)
+
+        def tree(tree_id: str) -> Any:
+            to, by = flask.request.args["to"], flask.request.args["by"]
+            with contextlib.suppress(Exception):
+                if by == "client":
+                    app.test_client().get(to, headers={"X-Caller": "3"})
+                elif by == "context":
+                    # With its own environment, as batch endpoints make it.
+                    with app.request_context({**flask.request.environ, "PATH_INFO": to}):
+                        app.full_dispatch_request()
+                else:
+                    flask.request.url_rule = next(r for r in app.url_map.iter_rules() if r.rule == to)
+                    flask.request.view_args = {}
+                    app.dispatch_request()
+            return "secret"
+
+        app.add_url_rule("/trees/<tree_id>", "tree", tree)
+        app.add_url_rule("/open", "open", lambda: "open")
+        app.add_url_rule("/keeper", "keeper", lambda: "keeper")
+        for_flask.protect(app, POLICY, identify=who)
+        with serving_wsgi(app) as port:
+            for by in ("client", "context", "dispatch"):
+                for to in ("/open", "/keeper"):
+                    with self.subTest(by, to=to):
+                        got, _, body = ask(port, "GET", f"/trees/1?by={by}&to={to}", X_Caller="3")
+                        self.assertEqual(got, 500, body)
+                        self.assertNotIn("secret", body)
+
+    def test_5_django(self) -> None:
+        urls = [
+            path("trees/<tree_id>", lambda request, tree_id: HttpResponse("secret"), name="tree"),
+            path("open", lambda request: HttpResponse("open"), name="open"),
+        ]
+        with self.django(urls, f"{__name__}.tries_again"), serving_wsgi(WSGIHandler()) as port:
+            got, _, body = ask(port, "GET", "/trees/1", X_Caller="3")
+            self.assertEqual(got, 500, body)
+            self.assertNotIn("secret", body)
+
+
+def tries_again(get_response: Any) -> Any:
+    """Middleware inside that lets another page be made, and gives out the first one."""
+
+    def middleware(request: Any) -> Any:
+        first = get_response(request)
+        request.path_info = "/open"
+        get_response(request)
+        return first
+
+    return middleware
+
+
+class Prefixes(Silent):
+    """6 and 9: what is compared is the path that routers match, wherever a prefix was taken off."""
+
+    def test_6_a_prefix_that_middleware_in_a_mount_cuts_off(self) -> None:
+        policy = bloodroot.parse(
+            "roles\n  keeper\nendpoints\n  any /m/** signed-in\n  any /** anyone\n"
+            "always\n  /m/secret keeper\n  /m/deep/secret keeper\n"
+        )
+
+        class Cuts:
+            """Takes a language off the path, the way of ASGI: by a longer root path."""
+
+            def __init__(self, app: Any) -> None:
+                self.app = app
+
+            async def __call__(self, scope: Any, receive: Any, send: Any) -> None:
+                root = scope.get("root_path", "")
+                if scope["path"].startswith(f"{root}/en"):
+                    scope = {**scope, "root_path": f"{root}/en"}
+                await self.app(scope, receive, send)
+
+        async def say(request: Any) -> Any:
+            return PlainTextResponse("served")
+
+        def routes() -> list[Any]:
+            deep = Mount("/deep", routes=[Route("/secret", say)], middleware=[Middleware(Cuts)])
+            return [Mount("/m", routes=[Route("/secret", say), deep], middleware=[Middleware(Cuts)])]
+
+        api = fastapi.FastAPI(openapi_url=None, docs_url=None, redoc_url=None)
+        api.router.routes.extend(routes())
+        for protect, app in ((for_starlette.protect, Starlette(routes=routes())), (for_fastapi.protect, api)):
+            protect(app, policy, identify=who)
+            with serving(app) as port:
+                for target in ("/m/secret", "/m/en/secret", "/m/deep/secret", "/m/en/deep/secret", "/m/deep/en/secret"):
+                    for caller, status in (("", 401), ("3", 403), ("4", 200)):
+                        with self.subTest(type(app).__name__, target=target, caller=caller):
+                            self.assertEqual(ask(port, "GET", target, X_Caller=caller)[0], status)
+
+    def test_9_a_prefix_within_a_path(self) -> None:
+        served: list[str] = []
+
+        async def inner(scope: Any, receive: Any, send: Any) -> None:
+            """Frameworks differ over where they look for the prefix: one takes it off wherever it is."""
+            root, whole = scope["root_path"], scope["path"]
+            served.append(whole.split(root, 1)[-1] if root else whole)
+            served.append(whole.removeprefix(root))
+            served.append(scope["raw_path"].decode().removeprefix(root))
+            await PlainTextResponse("served")(scope, receive, send)
+
+        policy = bloodroot.parse("roles\n  keeper\nendpoints\n  any /public/** anyone\n  any /secret keeper\n")
+        protected = asgi.AccessMiddleware(inner, policy, identify=who)
+        for root in ("/api", "/api/"):
+
+            async def behind(scope: Any, receive: Any, send: Any, root: str = root) -> None:
+                await protected({**scope, "root_path": root}, receive, send)
+
+            with serving(behind) as port:
+                for target, read in (
+                    ("/public/api/secret", "/public/api/secret"),
+                    ("/api/public/api/secret", "/public/api/secret"),
+                    ("/public/x", "/public/x"),
+                ):
+                    served.clear()
+                    with self.subTest(root, target=target):
+                        self.assertEqual(ask(port, "GET", target)[0], 200)
+                        self.assertEqual(served, [read] * 3)
+                for target in ("/api/secret", "/secret"):
+                    self.assertEqual(ask(port, "GET", target)[0], 401)
+
+
+class LateRoutes(Silent):
+    """8: a route that comes late joins no action by its name, and no name stands for several handlers."""
+
+    TEXT = "endpoints\n  action index anyone\n"
+
+    def test_8_starlette_and_fastapi(self) -> None:
+        def handlers() -> tuple[Any, Any]:
+            async def index(request: Any) -> Any:
+                return PlainTextResponse("front")
+
+            front = index
+
+            async def index(request: Any) -> Any:
+                return PlainTextResponse("secret")
+
+            return front, index
+
+        for make, protect in (
+            (Starlette, for_starlette.protect),
+            (lambda: fastapi.FastAPI(openapi_url=None, docs_url=None, redoc_url=None), for_fastapi.protect),
+        ):
+            front, late = handlers()
+            app = make()
+            app.router.add_route("/", front)
+            protect(app, bloodroot.parse(self.TEXT), identify=who)
+            app.router.add_route("/admin", late)
+            with self.subTest(protect.__module__), serving(app) as port:
+                self.assertEqual(ask(port, "GET", "/")[::2], (200, "front"))
+                self.assertEqual(ask(port, "GET", "/admin")[0], 403)
+            both = make()
+            both.router.add_route("/", front)
+            both.router.add_route("/admin", late)
+            with self.assertRaisesRegex(bloodroot.PolicyError, "action index is the name of several handlers"):
+                protect(both, bloodroot.parse(self.TEXT), identify=who)
+            said = self.TEXT.replace("anyone", 'anyone accept action-of-several-routes "two doors"')
+            protect(both, bloodroot.parse(said), identify=who)
+
+    def test_8_flask_and_django(self) -> None:
+        app = flask.Flask("orchard", static_folder=None)
+        app.add_url_rule("/", "index", lambda: "front")
+        for_flask.protect(app, bloodroot.parse(self.TEXT), identify=who)
+        app.add_url_rule("/admin", "index")
+        with serving_wsgi(app) as port:
+            self.assertEqual(ask(port, "GET", "/")[::2], (200, "front"))
+            self.assertEqual(ask(port, "GET", "/admin")[0], 403)
+
+        def index(request: Any) -> Any:
+            return HttpResponse("front")
+
+        def other(request: Any) -> Any:
+            return HttpResponse("secret")
+
+        urls = [path("", index, name="index"), path("x/", include([path("y", other)]))]
+        with self.django(urls, policy=bloodroot.parse(self.TEXT)), serving_wsgi(WSGIHandler()) as port:
+            urls.append(path("admin", other, name="index"))
+            self.assertEqual(ask(port, "GET", "/")[::2], (200, "front"))
+            self.assertEqual(ask(port, "GET", "/admin")[0], 403)
+        twice = [path("", index, name="index"), path("admin", other, name="index")]
+        with (
+            self.assertRaisesRegex(bloodroot.PolicyError, "several handlers"),
+            self.django(twice, policy=bloodroot.parse(self.TEXT)),
+        ):
+            WSGIHandler()
+
+
+class AfterTheLastCheck(Silent):
+    """10: error handlers outside of everything give out nothing that is not cleared."""
+
+    def test_10_starlette_and_fastapi(self) -> None:
+        async def fails(request: Any) -> Any:
+            raise ZeroDivisionError("secret of the tree")
+
+        async def grouped(request: Any) -> Any:
+            @guard("keeper", policy=POLICY)
+            async def inner() -> None: ...
+
+            async with anyio.create_task_group() as group:
+                group.start_soon(inner)
+            return PlainTextResponse("secret")
+
+        async def swallowed(request: Any) -> Any:
+            try:
+                return await grouped(request)
+            except BaseException as error:
+                raise ValueError("secret of the tree") from error
+
+        async def gives_out(request: Any, error: Exception) -> Any:
+            return PlainTextResponse(f"secret: {error}", 200)
+
+        for key in (Exception, 500):
+            routes = {"/trees/{tree_id}": fails, "/open": grouped, "/batch": swallowed}
+            for name, app, protect in starlettes(routes, exception_handlers={key: gives_out}):
+                protect(app, POLICY, identify=who)
+                with self.subTest(name, key=key), serving(app) as port:
+                    for target, status in (("/trees/1", 500), ("/open", 403), ("/batch", 403)):
+                        got, headers, body = ask(port, "GET", target, X_Caller="3")
+                        self.assertEqual((got, "secret" in body), (status, False), (target, body))
+                        if status == 403:
+                            self.assertIn("no-store", headers["cache-control"])
+
+    def test_10_flask(self) -> None:
+        app = flask.Flask("orchard", static_folder=None)
+
+        def tree(tree_id: str) -> Any:
+            if tree_id == "1":
+                raise ZeroDivisionError
+            return "secret"
+
+        def after(response: Any) -> Any:
+            if flask.request.path == "/trees/3":
+                raise ValueError
+            return response
+
+        app.add_url_rule("/trees/<tree_id>", "tree", tree)
+        app.register_error_handler(Exception, lambda error: ("secret", 200))
+        app.after_request(after)
+        for_flask.protect(app, POLICY, identify=who)
+        with serving_wsgi(app) as port:
+            for target in ("/trees/1", "/trees/2", "/trees/3"):
+                got, _, body = ask(port, "GET", target, X_Caller="3")
+                self.assertEqual((got, "secret" in body), (500, False), (target, body))
+
+
+class BesideTheResponse(Silent):
+    """11: a response that is withheld leaves nothing: no session, no message, no header, no hint, no push."""
+
+    def test_11_starlette_and_fastapi(self) -> None:
+        async def tree(request: Any) -> Any:
+            request.session["seen"] = "secret"
+            request.session.setdefault("list", []).append("secret")
+            await request._send({"type": "http.response.early_hint", "links": [b"</secret>; rel=preload"]})
+            await request._send({"type": "http.response.push", "path": "/secret", "headers": []})
+            if request.path_params["tree_id"] == "3":
+                current().pass_guard(POLICY.guard("keeper"), None)
+            return PlainTextResponse("secret")
+
+        async def fine(request: Any) -> Any:
+            request.session["seen"] = "open"
+            return PlainTextResponse("open")
+
+        sent: list[Any] = []
+
+        class Sees:
+            def __init__(self, app: Any) -> None:
+                self.app = app
+
+            async def __call__(self, scope: Any, receive: Any, send: Any) -> None:
+                async def seen(message: Any) -> None:
+                    sent.append(message)
+                    if message["type"] in ("http.response.start", "http.response.body"):
+                        await send(message)
+
+                await self.app(scope, receive, seen)
+
+        middleware = [Middleware(SessionMiddleware, secret_key=KEY)]
+        for name, app, protect in starlettes({"/trees/{tree_id}": tree, "/open": fine}, middleware=middleware):
+            protect(app, POLICY, identify=who)
+            with self.subTest(name), serving(Sees(app)) as port:
+                for target, status in (("/trees/1", 500), ("/trees/3", 403)):
+                    sent.clear()
+                    got, headers, body = ask(port, "GET", target, X_Caller="3")
+                    self.assertEqual((got, "secret" in body), (status, False), body)
+                    self.assertNotIn("set-cookie", headers)
+                    self.assertEqual([each for each in sent if each["type"] not in _PLAIN], [])
+                self.assertIn("set-cookie", ask(port, "GET", "/open", X_Caller="3")[1])
+
+        async def bare(scope: Any, receive: Any, send: Any) -> None:
+            await send({"type": "http.response.early_hint", "links": [b"</secret>; rel=preload"]})
+            await PlainTextResponse("secret")(scope, receive, send)
+
+        sent.clear()
+        with serving(Sees(asgi.AccessMiddleware(bare, POLICY, identify=who))) as port:
+            self.assertEqual(ask(port, "GET", "/trees/1", X_Caller="3")[0], 500)
+            self.assertEqual([each["type"] for each in sent if each["type"] not in _PLAIN], [])
+            self.assertEqual(ask(port, "GET", "/open", X_Caller="3")[0], 200)
+            self.assertEqual([each["type"] for each in sent][2:4], ["http.response.early_hint", "http.response.start"])
+
+    def test_11_flask(self) -> None:
+        app = flask.Flask("orchard", static_folder=None)
+        app.secret_key = KEY
+        hints: list[Any] = []
+
+        def tree(tree_id: str) -> Any:
+            flask.session["seen"] = "secret"
+            flask.flash("secret")
+            flask.request.environ["wsgi.early_hints"]([("Link", "</secret>")])
+
+            @flask.after_this_request
+            def later(response: Any) -> Any:
+                response.headers["X-Secret"] = "secret"
+                return response
+
+            if tree_id == "3":
+                current().pass_guard(POLICY.guard("keeper"), None)
+            return "secret"
+
+        def swallows(tree_id: str = "3") -> Any:
+            try:
+                tree(tree_id)
+            except Exception:
+                flask.session["more"] = "secret"
+            return "secret"
+
+        app.add_url_rule("/trees/<tree_id>", "tree", tree)
+        app.add_url_rule("/batch", "batch", swallows)
+        for_flask.protect(app, POLICY, identify=who)
+
+        def with_hints(environ: Any, start_response: Any) -> Any:
+            environ["wsgi.early_hints"] = hints.append
+            return app(environ, start_response)
+
+        with serving_wsgi(with_hints) as port:
+            for target, status in (("/trees/1", 500), ("/trees/3", 403), ("/batch", 403)):
+                got, headers, body = ask(port, "GET", target, X_Caller="3")
+                self.assertEqual((got, "secret" in body), (status, False), body)
+                self.assertFalse({"set-cookie", "x-secret"} & headers.keys(), target)
+        self.assertEqual(hints, [])
+
+    def test_11_django(self) -> None:
+        def tree(request: Any, tree_id: str) -> Any:
+            request.session["seen"] = "secret"
+            messages.info(request, "secret")
+            if tree_id == "3":
+                current().pass_guard(POLICY.guard("keeper"), None)
+            return HttpResponse("secret")
+
+        def fine(request: Any) -> Any:
+            request.session["seen"] = "open"
+            return HttpResponse("open")
+
+        before = [
+            "django.contrib.sessions.middleware.SessionMiddleware",
+            "django.contrib.messages.middleware.MessageMiddleware",
+        ]
+        settings = {
+            "SESSION_ENGINE": "django.contrib.sessions.backends.signed_cookies",
+            "MESSAGE_STORAGE": "django.contrib.messages.storage.cookie.CookieStorage",
+        }
+        urls = [path("trees/<tree_id>", tree, name="tree"), path("open", fine, name="open")]
+        for server in (lambda: serving_wsgi(WSGIHandler()), lambda: serving(ASGIHandler())):
+            with self.django(urls, before=before, **settings), server() as port:
+                for target, status in (("/trees/1", 500), ("/trees/3", 403)):
+                    got, headers, body = ask(port, "GET", target, X_Caller="3")
+                    self.assertEqual((got, "secret" in body), (status, False), body)
+                    self.assertNotIn("set-cookie", headers)
+                self.assertIn("set-cookie", ask(port, "GET", "/open", X_Caller="3")[1])
+
+
+_PLAIN = ("http.response.start", "http.response.body")
+
+
+class InLogs(Silent):
+    """13: what is written to the log of a request that is refused has names and types, and no values."""
+
+    def test_13_names_and_types(self) -> None:
+        logging.disable(logging.NOTSET)
+        policy = bloodroot.parse(
+            'conditions\n  right  record.pin == path.pin and record.code < 3\nendpoints\n  GET /safe/{pin} right\n'
+        )
+        safe = types.SimpleNamespace(pin="4711", code="hush")
+
+        async def serve(request: Any) -> Any:
+            return PlainTextResponse("open")
+
+        app = Starlette(routes=[Route("/safe/{pin}", serve)])
+        for_starlette.protect(app, policy, identify=who, records={"pin": lambda text: safe})
+        with serving(app) as port, self.assertLogs("bloodroot.enforce", "WARNING") as caught:
+            self.assertEqual(ask(port, "GET", "/safe/4711", X_Caller="3")[0], 403)
+        message = "\n".join(caught.output)
+        self.assertIn("record.code is of the type str", message)
+        self.assertNotIn("hush", message)
+        self.assertNotIn('"4711"', message)
+
+
+class GivenToViews(Silent):
+    """14: what a framework gives to a view is what is decided."""
+
+    def test_14_extra_arguments_of_django(self) -> None:
+        seen: list[str] = []
+
+        def tree(request: Any, tree_id: str) -> Any:
+            seen.append(tree_id)
+            return HttpResponse(f"tree {tree_id}")
+
+        urls = [path("trees/<tree_id>", tree, {"tree_id": "2"}, name="tree")]
+        records = {"records": {"tree_id": TREES.get}}
+        with self.django(urls, bloodroot=records), serving_wsgi(WSGIHandler()) as port:
+            self.assertEqual(ask(port, "GET", "/trees/1", X_Caller="3")[0], 403)  # tree 2 is another's
+            self.assertEqual(seen, [])
+            self.assertEqual(ask(port, "GET", "/trees/1", X_Caller="4")[::2], (200, "tree 2"))
+
+
+class Mounted(Silent):
+    def test_a_router_of_its_own_is_decided_by_its_whole_path(self) -> None:
+        # What mounts have matched counts once, however a request comes there.
+        policy = bloodroot.parse("roles\n  keeper\nendpoints\n  any /a/b/** keeper\n  any /** anyone\n")
+
+        async def say(request: Any) -> Any:
+            return PlainTextResponse("served")
+
+        app = Starlette(routes=[Mount("/a", Router([Mount("/b", Router([Route("/c", say)]))]))])
+        for_starlette.protect(app, policy, identify=who)
+        with serving(app) as port:
+            for caller, status in (("", 401), ("3", 403), ("4", 200)):
+                self.assertEqual(ask(port, "GET", "/a/b/c", X_Caller=caller)[0], status)
+
+
+if __name__ == "__main__":
+    unittest.main()
