@@ -35,7 +35,7 @@ from ..request import DjangoRequest as Request
 from ..request import encoded
 from . import responses
 from .access import _current
-from .django_routes import action_of, leads_on, no_routes, routes
+from .django_routes import action_of, leads_on, no_routes, routes, spellings_of
 from .django_settings import check_sessions, has_forbidden_page, read_settings
 from .enforcement import Enforcement, Served
 from .pipeline import Call, Exchange, leaving, run, run_async
@@ -69,7 +69,11 @@ class AccessMiddleware:
             check_headers(given["identify"])
         self.enforcement = Enforcement(policy, missing=lambda error: isinstance(error, Http404), **given)
         look_over(policy, found, self.enforcement.records).tell()
-        self._routes = {(route.action, route.spelling, id(route.handler)): route for route in reversed(found)}
+        self._routes = {
+            (route.action, spelling, id(route.handler)): route
+            for route, spellings in reversed([*zip(found, spellings_of(found), strict=True)])
+            for spelling in spellings
+        }
         # With the view itself, so that an id here is never that of another one.
         self._served: dict[tuple[Any, Any, int], tuple[Served, Any]] = {}
         self._has_forbidden_page = has_forbidden_page()

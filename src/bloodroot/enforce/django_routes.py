@@ -50,6 +50,17 @@ def leads_on(sent: Any) -> tuple[str, Any] | None:
     return None
 
 
+def spellings_of(found: list[Route]) -> list[set[str]]:
+    """How Django spells each of its routes: with a prefix for the language, one way in each of them."""
+    spellings = [{route.spelling} for route in found]
+    if is_language_prefix_patterns_used(settings.ROOT_URLCONF)[0]:
+        for language, _ in settings.LANGUAGES:
+            with translation.override(language):
+                for known, route in zip(spellings, routes(), strict=True):
+                    known.add(route.spelling)
+    return spellings
+
+
 def no_routes() -> tuple[Any, ...]:
     """A URL configuration that leads nowhere, and has its languages as the project's own."""
     used, prefixed = is_language_prefix_patterns_used(settings.ROOT_URLCONF)

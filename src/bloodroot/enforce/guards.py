@@ -221,12 +221,12 @@ def _guarded_function(function: Callable[..., Any], asks: Guard) -> Callable[...
     if _can_be_noted(function):
         _around.setdefault(function, []).append(weakref.ref(asks))
     # The arguments that are seen are those of the very call: a decorator below may call its function with others.
-    signature = inspect.signature(function, follow_wrapped=False)
+    signature = _signature(function)
     within = function
     while getattr(within, "__bloodroot_within__", None) is not None:
         within = within.__bloodroot_within__  # type: ignore[attr-defined]
     if within is not function:
-        signature = inspect.signature(within, follow_wrapped=False)
+        signature = _signature(within)
     kinds = {parameter.kind for parameter in signature.parameters.values()}
     if hasattr(within, "__wrapped__") and inspect.Parameter.VAR_POSITIONAL in kinds:
         asks.hide_arguments(
@@ -294,6 +294,11 @@ def _guarded_function(function: Callable[..., Any], asks: Guard) -> Callable[...
     unchecked.add(wrapper)
     guarded: Callable[..., Any] = wrapper
     return guarded
+
+
+def _signature(function: Any) -> inspect.Signature:
+    # A cache calls its function with the arguments that it gets, and has no signature of its own.
+    return inspect.signature(function, follow_wrapped=isinstance(function, functools._lru_cache_wrapper))
 
 
 def _arguments(signature: inspect.Signature, positional: tuple[Any, ...], named: dict[str, Any]) -> dict[str, Any]:
