@@ -719,7 +719,7 @@ class InLogs(Silent):
     def test_13_names_and_types(self) -> None:
         logging.disable(logging.NOTSET)
         policy = bloodroot.parse(
-            'conditions\n  right  record.pin == path.pin and record.code < 3\nendpoints\n  GET /safe/{pin} right\n'
+            "conditions\n  right  record.pin == path.pin and record.code < 3\nendpoints\n  GET /safe/{pin} right\n"
         )
         safe = types.SimpleNamespace(pin="4711", code="hush")
 

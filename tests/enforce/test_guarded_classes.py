@@ -132,7 +132,9 @@ class OnServers(unittest.TestCase):
         app = flask.Flask("tarn", static_folder=None)
         kinds = (Lot, Dispatches, Adds, Plain)
         for each in kinds:
-            app.add_url_rule(f"/{each.__name__}", view_func=each.as_view(each.__name__), provide_automatic_options=False)
+            app.add_url_rule(
+                f"/{each.__name__}", view_func=each.as_view(each.__name__), provide_automatic_options=False
+            )
         for_flask.protect(app, POLICY, identify=who)
         with serving_wsgi(app) as port:
             for each in kinds:

@@ -207,7 +207,9 @@ class Hidden(unittest.TestCase):
 
         async def app(scope: Any, receive: Any, send: Any) -> None:
             status, text, headers = answer(scope["path"])
-            headers = [*headers, ("set-cookie", f"member={scope['query_string'].decode()[7:]}")] if text == "in" else headers
+            headers = (
+                [*headers, ("set-cookie", f"member={scope['query_string'].decode()[7:]}")] if text == "in" else headers
+            )
             await PlainTextResponse(text, status, dict(headers))(scope, receive, send)
 
         def app_of_wsgi(environ: Any, start_response: Any) -> Any:

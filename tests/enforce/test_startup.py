@@ -6,8 +6,6 @@ from typing import Any
 import fastapi
 import flask
 from starlette.applications import Starlette
-from starlette.endpoints import HTTPEndpoint
-from starlette.responses import PlainTextResponse
 from starlette.routing import Route, WebSocketRoute
 
 import bloodroot
@@ -145,46 +143,3 @@ class NeverRun(unittest.TestCase):
             ):
                 protect(each, self.POLICY, identify=identify)
         self.assertTrue(guards_of(lot) and guards_of(lot_of_api))
-
-    def test_a_subclass_that_adds_or_overrides_a_handler(self) -> None:
-        @guard("keeper", policy=self.POLICY)
-        class Lot(HTTPEndpoint):
-            def get(self, request: Any) -> Any:
-                return PlainTextResponse("lot")
-
-        class Adds(Lot):
-            def delete(self, request: Any) -> Any:
-                return PlainTextResponse("gone")
-
-        class Overrides(Lot):
-            def get(self, request: Any) -> Any:
-                return PlainTextResponse("open")
-
-        class Keeps(Lot):
-            label = "kept"
-
-        for handler, name in ((Adds, "Adds.delete"), (Overrides, "Overrides.get"), (Keeps, None), (Lot, None)):
-            app = Starlette(routes=[Route("/lots/{lot_id}", handler)])
-            with self.subTest(handler.__name__):
-                if name is None:
-                    for_starlette.protect(app, self.POLICY, identify=identify)
-                    continue
-                with self.assertRaisesRegex(StartUpError, f"this guard is not run for {name}"):
-                    for_starlette.protect(app, self.POLICY, identify=identify)
-
-    def test_a_method_that_the_framework_dispatches_and_nobody_lists(self) -> None:
-        @guard("keeper", policy=self.POLICY)
-        class Lot(HTTPEndpoint):
-            def get(self, request: Any) -> Any:
-                return PlainTextResponse("lot")
-
-            def propfind(self, request: Any) -> Any:
-                return PlainTextResponse("properties")
-
-        app = Starlette(routes=[Route("/lots/{lot_id}", Lot)])
-        with self.assertRaisesRegex(StartUpError, "Lot.propfind, which a request of the method PROPFIND would reach"):
-            for_starlette.protect(app, self.POLICY, identify=identify)
-        # Where no line lets such a method in, it is reached by nothing.
-        app = Starlette(routes=[Route("/lots/{lot_id}", Lot)])
-        only_get = bloodroot.parse("roles\n  keeper\nendpoints\n  GET /lots/{lot_id} keeper\n")
-        for_starlette.protect(app, only_get, identify=identify)

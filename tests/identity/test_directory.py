@@ -286,13 +286,39 @@ class Suite:
             with self.assertRaisesRegex(SettingsError, message):
                 wrong.check()
 
+    def test_12_whoever_is_suspended_stays_so_however_columns_are_spelled(self) -> None:
+        with self.directory.engine.begin() as connection:
+            connection.execute(sa.text('create table crew (id integer, "Status" varchar(20), role varchar(20))'))
+            connection.execute(sa.text("insert into crew values (3, 'suspended', 'curator'), (4, 'active', 'curator')"))
+        roles = "select role from crew where id = :id"
+        for member in (
+            'select id as "ID", "Status" as status from crew where id = :id',
+            'select id, "Status" from crew where id = :id',
+            'select id as "Id", "Status" as "STATUS" from crew where id = :id',
+        ):
+            directory = self.open(queries={"member": member, "roles": roles})
+            directory.check()
+            self.assertEqual(directory.caller(4).roles, {"curator"})
+            with self.subTest(member), self.assertRaisesRegex(Unidentified, "member 3 is suspended"):
+                directory.caller(3)
+        for member, message in (
+            ("select id from crew where id = :id", r'directory.queries.member: the row needs a column "status"'),
+            ('select "Status" as status from crew where id = :id', 'the row needs a column "id"'),
+            ("select id, \"Status\", 'active' as status from crew where id = :id", 'the column "status" 2 times'),
+        ):
+            directory = self.open(queries={"member": member, "roles": roles})
+            with self.subTest(member), self.assertRaisesRegex(SettingsError, message):
+                directory.check()
+            with self.assertRaisesRegex(SettingsError, message.rpartition(": ")[2]):
+                directory.caller(3)
+
     def test_keys_of_text_are_found_too(self) -> None:
         with self.directory.engine.begin() as connection:
             connection.execute(sa.text("create table people (handle varchar(20), duty varchar(20))"))
             connection.execute(sa.text("insert into people values ('ash', 'curator')"))
         directory = self.open(
             queries={
-                "member": "select handle as id from people where handle = :id",
+                "member": "select handle as id, 'active' as status from people where handle = :id",
                 "roles": "select duty from people where handle = :id",
             }
         )
@@ -362,7 +388,7 @@ class OnPostgreSQL(Suite, InFolder):
             connection.execute(sa.text("""insert into crews values (3, '{"lot": ["read"]}', array['curator'])"""))
         directory = self.open(
             queries={
-                "member": "select id from crews where id = :id",
+                "member": "select id, 'active' as status from crews where id = :id",
                 "roles": "select duties from crews where id = :id",
                 "permissions": "select rights from crews where id = :id",
             }

@@ -34,7 +34,11 @@ MISTAKES = (
     ("roles\n  a \x07", "9:5", "an invisible character, U+0007, is not shown as what it is; leave it out"),
     ('roles\n  a "\u202eb"', "9:6", "an invisible character, U+202E, is not shown as what it is; leave it out"),
     ("# \u2067\nroles\n  a", "8:3", "an invisible character, U+2067, is not shown as what it is; leave it out"),
-    ("endpoints\n  GET /a\u200bb anyone", "9:9", "an invisible character, U+200B, is not shown as what it is; leave it out"),
+    (
+        "endpoints\n  GET /a\u200bb anyone",
+        "9:9",
+        "an invisible character, U+200B, is not shown as what it is; leave it out",
+    ),
     ("roles\n  a “b”", "9:5", 'the character "“" has no meaning here'),
     # layout
     ("  GET / anyone", "8:7", None),

@@ -113,7 +113,7 @@ class Withheld(BloodrootError):
         super().__init__("the response is withheld, as it was left open whether the caller may have it")
 
 
-class Gone(ConnectionError):
+class Gone(BloodrootError, ConnectionError):
     """The caller may not have any more of what is being sent. To the application it is a client that has left."""
 
 

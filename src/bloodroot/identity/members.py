@@ -112,7 +112,7 @@ def member_of(
         # A lenient database finds member 5 by "05", which is no member's id.
         return None
     attributes = {name: value for name, value in found[0].items() if name != "id"}
-    status = attributes["status"]
+    status = attributes.setdefault("status", "of no known status")
     notes: list[str] = []
     granted: dict[str, str] = {}
     for row in rows.get("permissions", ()):

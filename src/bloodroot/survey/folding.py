@@ -120,8 +120,11 @@ def _templates(node: _Node, parts: list[str], names: list[str]) -> Iterator[tupl
 
 
 def _literal(segment: str, names: list[str]) -> str:
-    """A segment that was asked for as a policy writes it; one that it cannot write becomes a parameter."""
-    if segment.isprintable() and re.fullmatch(r"[^ {}*?#%;\\]+", segment) and segment not in (".", ".."):
+    """A segment that was asked for as a policy writes it; one that it cannot write becomes a parameter.
+
+    So does one that means something to a shell: anyone who sends a request chooses it, and people paste commands.
+    """
+    if re.fullmatch(r"[\w.~@:+,=-]+", segment) and segment not in (".", ".."):
         return segment
     return f"{{part{len(names) + 1}}}"
 

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import re
 from collections.abc import Iterable
 from dataclasses import dataclass, field
 
@@ -13,7 +12,6 @@ from .endpoints import Endpoint, Found
 from .folding import Counts, Folder
 
 _LONGEST = 60  # segments
-_PLAIN = re.compile(r"[\w.~@:+,=%-]+").fullmatch
 
 
 @dataclass(slots=True)
@@ -25,14 +23,12 @@ class Observed:
         folder: requests for what is not among them.
         counts: by the number of a known template, then by method and status.
         unreadable: how many requests had a method or a path that can be read in more than one way.
-        odd: how many had characters in their path that mean something to a shell, and led to no known endpoint.
     """
 
     known: tuple[tuple[tuple[str, ...], str], ...] = ()
     folder: Folder = field(default_factory=Folder)
     counts: dict[int, Counts] = field(default_factory=dict)
     unreadable: int = 0
-    odd: int = 0
     _index: PathIndex[int] | None = None
 
     def add(self, method: str, path: str, status: int, times: int = 1) -> None:
@@ -45,9 +41,6 @@ class Observed:
             self._index = _index_of(self.known)
         number = self._index.find(method, segments)
         if number is None:
-            if not all(map(_PLAIN, segments)):
-                self.odd += times
-                return
             self.folder.add(segments, method, status, times)
             return
         by_status = self.counts.setdefault(number, {}).setdefault(method, {})
@@ -56,7 +49,6 @@ class Observed:
     def merge(self, other: Observed) -> None:
         """Add what another process has counted."""
         self.unreadable += other.unreadable
-        self.odd += other.odd
         self.folder.merge(other.folder)
         for number, by_method in other.counts.items():
             for method, by_status in by_method.items():
@@ -78,9 +70,6 @@ class Observed:
             said.append(
                 f"{source}: requests left out because their method or path can be read in two ways: {self.unreadable}"
             )
-        if self.odd:
-            # Whoever sends requests writes the log, and commands are made of what is found in it.
-            said.append(f"{source}: requests left out because of characters such as $ and ( in their path: {self.odd}")
         return Found(source, tuple(endpoints), tuple(said))
 
 

@@ -4,12 +4,14 @@ from __future__ import annotations
 
 from typing import Any
 
+from ..language.errors import BloodrootError
+
 # What a document may come to with its aliases written out, beside the nodes that it has.
 _MOST_NODES = 2_000_000
 _MOST_TIMES = 20
 
 
-class TooLarge(ValueError):
+class TooLarge(BloodrootError, ValueError):
     """A document that comes to too much with its aliases written out, or that contains itself."""
 
 
