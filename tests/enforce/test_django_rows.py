@@ -7,13 +7,14 @@ from typing import Any
 
 import django.db
 from django.db import models
+from django.db.models import Q
 from hypothesis import given, settings
 
 import bloodroot
 from bloodroot import Caller
 from bloodroot.enforce.django_rows import RowsError, check_rows, rows
 from tests.django_project import project
-from tests.enforce.test_rows import CALLERS, DATA, tests
+from tests.enforce.test_rows import CALLERS, DATA, only, tests
 from tests.postgres import new_database
 
 EXPLORE = "EXPLORE" in os.environ
@@ -119,6 +120,30 @@ class OnSQLite(Rows, unittest.TestCase):
                 with self.assertRaises(RowsError):
                     caller = Caller(1, {"grower"}, attributes={"x": "y", "team": 1, "sown": "x"})
                     rows(policy, caller, "plot:read", Plot, using="rows")
+
+    def test_4_columns_that_may_differ_and_other_models(self) -> None:
+        """4: a list never shows more than a single read; where that is not sure, there is no list."""
+        kept = {"__module__": __name__, "Meta": type("Meta", (), {"app_label": "tarn"})}
+        fields = {"notes": models.JSONField(null=True), "big": models.DecimalField(max_digits=20, decimal_places=0)}
+        odd = type("DjangoOdd", (models.Model,), {**kept, **fields})
+        caller = Caller(1, attributes={"big": 2**53 + 1})
+        for condition, message in (
+            ("record.notes != none", "may have a value that is read as none"),
+            ("record.notes == none", "may have a value that is read as none"),
+            ("record.big == caller.big", "SQLite keeps numbers of more than 15 digits"),
+        ):
+            with self.subTest(condition), self.assertRaisesRegex(RowsError, message):
+                rows(only(condition), caller, "odd:read", odd, using="rows")
+        for condition in ("record.id == 1", "caller.id == 1"):
+            found = rows(only(condition), caller, "odd:read", odd, using="rows")
+            self.assertIn("SELECT", str(odd.objects.using("rows").filter(found).query))
+            for query in (
+                lambda found=found: Plot.objects.using("rows").filter(found),
+                lambda found=found: Plot.objects.using("rows").exclude(~found),
+                lambda found=found: Team.objects.using("rows").filter(Q(site="dug") & found),
+            ):
+                with self.assertRaisesRegex(RowsError, "rows was made for DjangoOdd, and this is a query of"):
+                    query()
 
 
 class OnPostgreSQL(Rows, unittest.TestCase):

@@ -1,5 +1,6 @@
 """A list shows exactly the records that a single read allows: on random policies, callers and data."""
 
+import datetime
 import decimal
 import itertools
 import os
@@ -9,7 +10,7 @@ from typing import Any
 import sqlalchemy as sa
 from hypothesis import given, settings
 from hypothesis import strategies as st
-from sqlalchemy.orm import DeclarativeBase, Mapped, Session, mapped_column, relationship
+from sqlalchemy.orm import DeclarativeBase, Mapped, Session, aliased, mapped_column, relationship
 
 import bloodroot
 from bloodroot import Caller
@@ -258,3 +259,96 @@ class Errors(unittest.TestCase):
             check_rows(policy, "crew:read", Team)
         with self.assertRaisesRegex(LookupError, 'unknown permission "crew:raed"; did you mean "crew:read"'):
             rows(policy, None, "crew:raed", Team)
+
+
+class Odd(Base):
+    """Columns whose values are others in Python than in some database, or may be."""
+
+    __tablename__ = "odd"
+    id: Mapped[int] = mapped_column(sa.BigInteger().with_variant(sa.Integer(), "sqlite"), primary_key=True)
+    key: Mapped[str | None] = mapped_column(sa.Uuid(as_uuid=False))
+    other: Mapped[Any] = mapped_column(sa.String(40).with_variant(sa.Integer(), "sqlite"), nullable=True)
+    notes: Mapped[Any] = mapped_column(sa.JSON, nullable=True)
+    big: Mapped[decimal.Decimal | None] = mapped_column(sa.Numeric(20, 0))
+    kept: Mapped[Any] = mapped_column(sa.PickleType, nullable=True)
+    closed: Mapped[datetime.datetime | None]
+
+
+def only(condition: str) -> bloodroot.Policy:
+    return bloodroot.parse(
+        f"permissions\n  odd:read signed-in if one\nconditions\n  one {condition}\nendpoints\n  GET / anyone\n"
+    )
+
+
+class NoMoreThanASingleRead(unittest.TestCase):
+    """4: a list never shows more than a single read; where that is not sure, there is no list."""
+
+    KEY = "6fa459ea-ee8a-3ca4-894e-db77e160355e"
+
+    def setUp(self) -> None:
+        engine = sa.create_engine("sqlite://")
+        self.addCleanup(engine.dispose)
+        Base.metadata.create_all(engine)
+        self.session = self.enterContext(Session(engine))
+        closed = datetime.datetime(2026, 5, 4, tzinfo=None)
+        self.session.add(Odd(id=1, key=self.KEY, other=1, notes=None, big=decimal.Decimal(2**53), kept=1))
+        self.session.add(Odd(id=2, key=None, other=None, notes={}, big=None, kept=None, closed=closed))
+        self.session.commit()
+
+    def test_4_columns_that_may_differ(self) -> None:
+        caller = Caller(1, attributes={"key": self.KEY, "big": decimal.Decimal(2**53 + 1)})
+        for condition in (
+            "record.key != caller.key",
+            "record.key == caller.key",
+            "record.other == 1",
+            "record.notes != none",
+            "record.notes == none",
+            "record.kept != none",
+            "record.big == caller.big",
+            "record.big != 3",
+        ):
+            with self.subTest(condition), self.assertRaises(RowsError):
+                found = rows(only(condition), caller, "odd:read", Odd)
+                self.session.scalars(sa.select(Odd.id).where(found)).all()
+        for condition, expected in (
+            ("record.id == 1", [1]),
+            ("record.closed == none", [1]),
+            ("record.closed != none", [2]),
+            ("record.big == none", [2]),
+            ("record.other == none", [2]),
+        ):
+            found = rows(only(condition), caller, "odd:read", Odd)
+            self.assertEqual(self.session.scalars(sa.select(Odd.id).where(found)).all(), expected)
+
+    def test_4_an_entity_that_is_not_the_one_selected(self) -> None:
+        caller = Caller(1)
+        other = aliased(Odd)
+        for condition in ("record.id == 1", "caller.id == 1"):
+            policy = only(condition)
+            with self.assertRaisesRegex(RowsError, "use the class"):
+                rows(policy, caller, "odd:read", other)
+            found = rows(policy, caller, "odd:read", Odd)
+            wrong = (
+                sa.select(other).where(found),
+                sa.select(other.id).join(Plot, Plot.id == other.id).where(found),
+                sa.select(sa.func.count()).select_from(other).where(found),
+                sa.select(Plot).where(sa.select(other.id).where(found, other.id == Plot.id).exists()),
+            )
+            for number, query in enumerate(wrong):
+                with self.subTest(number), self.assertRaisesRegex(RowsError, "an alias of a class"):
+                    self.session.execute(query)
+            expected = [1] if "record" in condition else [1, 2]
+            right = (
+                sa.select(Odd.id).where(found),
+                sa.select(Odd.id).where(Odd.id.in_(sa.select(Odd.id).where(found))),
+                sa.select(other.id).where(other.id.in_(sa.select(Odd.id).where(found))),
+                sa.select(other.id).where(sa.select(Odd.id).where(found, Odd.id == other.id).exists()),
+                sa.select(sa.select(Odd.id).where(found).subquery().c.id),
+            )
+            for query in right:
+                self.assertEqual(sorted(self.session.scalars(query)), expected, query)
+            with self.assertRaisesRegex(RowsError, "an alias of a class"):
+                self.session.execute(sa.update(Plot).where(found).values(other_id=2))
+            count = self.session.scalar(sa.select(sa.func.count()).where(found))
+            self.assertEqual(count, len(expected))
+            self.assertEqual(self.session.execute(sa.update(Odd).where(found).values(other=2)).rowcount, len(expected))

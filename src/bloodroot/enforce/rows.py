@@ -252,7 +252,7 @@ class _Listed(sa.ColumnElement[bool]):
 
     @property
     def _from_objects(self) -> list[Any]:
-        return list(self.condition._from_objects)
+        return [*self.condition._from_objects, self.table]
 
     def self_group(self, against: Any = None) -> Any:  # noqa: ARG002
         return self
@@ -260,20 +260,26 @@ class _Listed(sa.ColumnElement[bool]):
 
 @compiles(_Listed)
 def _listed(element: _Listed, compiler: Any, **how: Any) -> str:
-    entry = compiler.stack[-1] if compiler.stack else {}
-    state, statement = entry.get("compile_state"), entry.get("selectable")
-    if isinstance(statement, sa.Select) and state is not None:
-        chosen = [*state.from_clauses, *(each for column in statement._raw_columns for each in column._from_objects)]
-        known = {id(each) for one in chosen for each in one._from_objects} | {
-            id(each) for one in entry.get("correlate_froms", ()) for each in one._from_objects
-        }
-        asked = [*element.condition._from_objects, element.table]
-        if chosen and any(id(each) not in known for each in asked):
-            raise RowsError(
-                f"rows is for the table {element.table}, from which this query does not take its rows: an alias of a "
-                "class is another table; use the class itself"
-            )
+    chosen = _chosen(compiler.stack[-1]) if compiler.stack else []
+    around = compiler.stack[-2].get("correlate_froms", ()) if len(compiler.stack) > 1 else ()
+    # A table that a query has annotated is another object, with the same hash.
+    known = {hash(each) for one in (*chosen, *around) for each in one._from_objects}
+    if chosen and any(hash(each) not in known for each in element._from_objects):
+        raise RowsError(
+            f"rows is for the table {element.table}, from which this query does not take its rows: an alias of a class "
+            "is another table; use the class itself"
+        )
     return f"({compiler.process(element.condition, **how)})"
+
+
+def _chosen(entry: Any) -> list[Any]:
+    """What a statement takes its rows from by itself, and not because of a condition; empty where it does not say."""
+    statement, state = entry.get("selectable"), entry.get("compile_state")
+    if isinstance(statement, sa.Update | sa.Delete):
+        return [statement.table]
+    if not isinstance(statement, sa.Select) or state is None:
+        return []
+    return [*state.from_clauses, *(each for column in statement._raw_columns for each in column._from_objects)]
 
 
 class _Number(sa.ColumnElement[Any]):
