@@ -5,7 +5,6 @@ from __future__ import annotations
 import re
 import sys
 from collections.abc import Callable, Iterator, Mapping
-from http.cookies import CookieError, SimpleCookie
 from typing import Any
 from urllib.parse import parse_qs, quote, urlsplit
 
@@ -15,6 +14,7 @@ _IN_A_PATH = "/-._~!$&'()*+,=:@"
 # Nearly all paths have none of these, and stay as they are.
 _ODD = re.compile(r"[^A-Za-z0-9\-._~!$&'()*+,=:@/]").search
 _MOST_PARAMETERS = 1000
+_MOST_OF_COOKIES = 16_384
 
 
 class Headers(Mapping[str, str]):
@@ -85,11 +85,12 @@ class Request:
 
     @property
     def cookies(self) -> Mapping[str, str]:
-        """The cookies by name; none where the header cannot be read."""
-        try:
-            return {name: morsel.value for name, morsel in SimpleCookie(self.headers.get("cookie", "")).items()}
-        except CookieError:
+        """The cookies by name (RFC 6265, section 5.4); none where there is more than any browser sends."""
+        sent = "; ".join(self.headers.getlist("cookie"))
+        if len(sent) > _MOST_OF_COOKIES:
             return {}
+        pairs = (part.strip().partition("=") for part in sent.split(";"))
+        return {name.strip(): _unquoted(value.strip()) for name, equals, value in pairs if equals and name.strip()}
 
     @property
     def readable(self) -> bool:
@@ -282,6 +283,10 @@ class WsgiRequest(Request):
     def sender(self) -> str | None:
         """The address of the client that is connected, as the server has it; None where it does not say."""
         return self.environ.get("REMOTE_ADDR") or None
+
+
+def _unquoted(value: str) -> str:
+    return value[1:-1] if len(value) > 1 and value[0] == value[-1] == '"' else value
 
 
 def own_path(scope: Mapping[str, Any]) -> str:

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import importlib.util
+import time
 from collections.abc import Callable, Iterable
 from pathlib import Path
 
@@ -19,6 +20,9 @@ from ..survey.coverage import survey
 from ..survey.gathering import gather
 from .reasoning import Proof, Reasoner
 from .subject import Subject
+
+# What hard questions may take in one run, all together. Those that are left open are counted, and said.
+_MOST_SECONDS = 4.0
 
 
 def prepare(
@@ -66,10 +70,19 @@ def solver_if_any() -> Callable[[Formula, Formula], Proof] | None:
     if importlib.util.find_spec("z3") is None:
         return None
 
+    spent = 0.0
+
     def solve(one: Formula, other: Formula) -> Proof:
+        nonlocal spent
+        if spent > _MOST_SECONDS:
+            return Proof(None)
         # It takes a while to load, and few policies have a question for it.
         from .proving import prove
 
-        return prove(one, other)
+        began = time.monotonic()
+        try:
+            return prove(one, other)
+        finally:
+            spent += time.monotonic() - began
 
     return solve

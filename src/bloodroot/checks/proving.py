@@ -25,7 +25,8 @@ from ..core.values import Value, plain_number, plain_uuid
 from ..language.errors import BloodrootError
 from .reasoning import Assignment, Proof, Variable, facts_of, parts_left_open, replaced, variables
 
-_LONGEST = 2_000  # milliseconds for one question
+_LARGEST = 400  # values compared in one question
+_LONGEST = 1_000  # milliseconds for one question
 _START = datetime.datetime(2026, 1, 1, tzinfo=datetime.UTC)
 _AWARE, _NAIVE, _DATE, _UUID, _BYTES, _REST = range(6)
 
@@ -312,6 +313,15 @@ def _of_text(text: Any, value: Any) -> Iterator[_Case]:
 # The question ------------------------------------------------------------------------------------------------------
 
 
+def _size(formula: Formula) -> int:
+    """How many values are compared in a formula, what is shared counted once."""
+    size = 0
+    for part in walk(formula):
+        if isinstance(part, Comparison):
+            size += sum(max(1, len(_items(each) or ())) for each in (part.left, part.right))
+    return size
+
+
 def prove(one: Formula, other: Formula) -> Proof:
     """Whether one formula is true only where another one is true as well.
 
@@ -322,6 +332,8 @@ def prove(one: Formula, other: Formula) -> Proof:
     opened = parts_left_open(one, other)
     translation = _Translation()
     try:
+        if _size(one) + _size(other) > _LARGEST:
+            raise _NotTranslated
         # A guard that passes or not, another path: each may be so or not.
         for part in opened:
             proposition = z3.Const(f"open {part.words()} {id(part)}", _BOOL)

@@ -39,6 +39,7 @@ class Route:
         guards: the guards around what serves it, as `bloodroot.enforce.guards` knows them.
         by_method: for a class-based handler, those around what serves each method; None where all have the same.
         guards_of_all: for a class-based handler, those around what serves requests of all methods.
+        cached: whether a cache around what serves it answers in its place.
         variant: what sets one use of a handler apart from another, such as the arguments that a class-based view was
             made with; None for nothing.
     """
@@ -55,6 +56,7 @@ class Route:
     guards: tuple[Any, ...] = field(default=(), compare=False)
     by_method: Mapping[str, tuple[Any, ...]] | None = field(default=None, compare=False)
     guards_of_all: tuple[Any, ...] = field(default=(), compare=False)
+    cached: bool = field(default=False, compare=False)
     variant: Any = field(default=None, compare=False)
 
     @property

@@ -194,13 +194,18 @@ def is_method(text: str) -> bool:
     return text in _COMMON or _METHOD(text) is not None
 
 
+_LONGEST = 16_384
+
+
 def read_path(path: str) -> list[str] | None:
     """The decoded segments of a request path, or None where it could be read in two ways.
 
     One percent-decoding for each segment (RFC 3986, section 2.4). Refusal are: an empty inner segment, a dot
-    segment, an encoded slash or backslash, a ``;``, a control character, and bytes that are not UTF-8. One
-    trailing slash does not count.
+    segment, an encoded slash or backslash, a ``;``, a control character, bytes that are not UTF-8, and more than
+    16,384 characters, of which servers read different parts. One trailing slash does not count.
     """
+    if len(path) > _LONGEST:
+        return None
     if path[:1] == "/" and not _ODD(path) and "/." not in path:
         segments = path[1:].split("/")
         if segments[-1] == "":

@@ -363,9 +363,9 @@ def _copied(value: Any) -> Any:
 def _hold_transactions(sent: HttpRequest, view: Any) -> None:
     """Begin the transactions of ``ATOMIC_REQUESTS`` around the view's own: they end once it is seen what leaves."""
     apart: set[str] = getattr(view, "_non_atomic_requests", set())
-    for connection in connections.all(initialized_only=True):
-        if connection.settings_dict["ATOMIC_REQUESTS"] and connection.alias not in apart:
-            sent._bloodroot_held.enter_context(transaction.atomic(using=connection.alias))
+    for alias, database in connections.settings.items():
+        if database["ATOMIC_REQUESTS"] and alias not in apart:
+            sent._bloodroot_held.enter_context(transaction.atomic(using=alias))
 
 
 def _roll_back() -> None:

@@ -2,12 +2,15 @@
 
 from __future__ import annotations
 
+import contextlib
 import re
+import types
 from collections.abc import Iterable, Iterator
 from typing import Any
 
 from django.conf import settings
 from django.conf.urls.i18n import is_language_prefix_patterns_used
+from django.middleware.cache import CacheMiddleware
 from django.urls import URLPattern, URLResolver, get_resolver, is_valid_path
 from django.urls.resolvers import LocalePrefixPattern, RegexPattern, RoutePattern
 from django.utils import translation
@@ -92,10 +95,26 @@ def _routes(
                 found,
                 view,
                 _kind(view),
+                cached=_is_cached(each.callback),
                 variant=getattr(each.callback, "view_initkwargs", getattr(each.callback, "initkwargs", None)) or None,
             )
             around = tuple(dict.fromkeys((*guards_of(view), *guards_of(each.callback))))
             yield with_guards(route, around, view)
+
+
+def _is_cached(view: Any) -> bool:
+    """Whether a view, or one that a decorator is around, is within ``cache_page``."""
+    waiting, seen = [view], set()
+    while waiting:
+        found = waiting.pop()
+        if isinstance(found, CacheMiddleware):
+            return True
+        if id(found) not in seen and isinstance(found, types.FunctionType):
+            seen.add(id(found))
+            for cell in found.__closure__ or ():
+                with contextlib.suppress(ValueError):  # it is empty
+                    waiting.append(cell.cell_contents)
+    return False
 
 
 def _kind(view: Any) -> str:

@@ -115,7 +115,7 @@ def look_over(policy: Policy, routes: Iterable[Route], records: Collection[str] 
         raise StartUpError("\n".join(dict.fromkeys(wrong)))
     by_template = Overlaps((each.template, each) for each in served)
     idle += [*_idle_lines(policy, by_template), *_idle_rules(policy, by_template)]
-    idle += [*_unguarded(served), *_several(policy)]
+    idle += [*_unguarded(served), *_several(policy), *_cached(served)]
     closed = [each.words for each in served if each.line is None]
     return StartUp(len(served), tuple(closed), in_force.guards(), tuple(dict.fromkeys(idle)), tuple(_inexact(routes)))
 
@@ -265,6 +265,15 @@ def _unguarded(served: list[_Served]) -> Iterator[str]:
             yield (
                 f"{line.place.at}: {each.words} is guarded, and no guard is around {each.route.action}; unless "
                 "something it calls has one, every response is withheld"
+            )
+
+
+def _cached(served: list[_Served]) -> Iterator[str]:
+    for each in served:
+        if each.route.cached and each.line is not None and not each.line.open_to_anyone:
+            yield (
+                f"{each.line.place.at}: a cache is around {each.route.action}, and {each.words} is not open to anyone: "
+                "what one caller was let in to see may be given to another; remove the cache, or vary it by the caller"
             )
 
 
