@@ -1,6 +1,7 @@
 """Random applications in every framework, with policies for them, and a naive reading of what these say."""
 
 import asyncio
+import contextlib
 import dataclasses
 import io
 import random
@@ -30,6 +31,7 @@ import bloodroot
 from bloodroot import Caller
 from bloodroot.enforce import fastapi as for_fastapi
 from bloodroot.enforce import flask as for_flask
+from bloodroot.enforce import guard
 from bloodroot.enforce import starlette as for_starlette
 from tests.django_project import project
 
@@ -85,6 +87,7 @@ class Spec:
     methods: tuple[str, ...] | None
     kind: str  # function, class or socket
     group: str = ""  # a mount, an included router, a blueprint
+    guarded: bool = False  # whether a guard is around its class, which a subclass enters in a way of its own
 
     def path(self, group: str | None = None) -> str:
         """As a policy writes it."""
@@ -108,7 +111,8 @@ def application(rng: random.Random) -> list[Spec]:
         methods = rng.choice((("GET",), ("GET",), ("POST",), ("GET", "POST"), ("PUT", "DELETE"), None))
         kind = rng.choice(("function", "function", "function", "class", "socket", "mount"))
         name = f"n{number}" if rng.random() < 0.85 else "n0"
-        found.append(Spec(name, tuple(parts), methods, kind, rng.choice(("", "", "", "/a", "/m", "/m/b"))))
+        group = rng.choice(("", "", "", "/a", "/m", "/m/b"))
+        found.append(Spec(name, tuple(parts), methods, kind, group, kind == "class" and rng.random() < 0.5))
     return found
 
 
@@ -196,6 +200,7 @@ def served_methods(spec: Spec) -> tuple[str, ...] | None:
 # The applications --------------------------------------------------------------------------------
 
 reached: list[int] = []
+asked: list[tuple[Any, str]] = []  # the application that is asked at the moment, and the prefix before its paths
 
 
 class Stack:
@@ -203,7 +208,37 @@ class Stack:
 
     sockets = False
     unique = False
+    nests = True
     default_methods: tuple[str, ...] | None = ("GET",)
+    policy: bloodroot.Policy | None = None
+    late: frozenset[int] = frozenset()
+
+    def begin(self, specs: list[Spec], policy: bloodroot.Policy | None) -> None:
+        """Note what is built. The last route comes late, unless it is the only one of an action.
+
+        Without a policy routes come as they came last: what is compared has them in the same order.
+        """
+        self.policy = policy
+        if policy is not None:
+            self.late = frozenset()
+            last = len(specs) - 1
+            others = {spec.name for spec in specs[:last]}
+            if specs[last].name in others or specs[last].name not in {action.name for action in policy.unbound}:
+                self.late = frozenset({last})
+
+    def guarded(self, spec: Spec, kind: Any) -> Any:
+        """A class as it is served: within a guard, and with another way to enter it."""
+        if not spec.guarded or self.policy is None:
+            return kind
+
+        class Enters(guard("keeper")(kind)):  # type: ignore[misc]
+            def dispatch(self, *given: Any, **named: Any) -> Any:
+                return super().dispatch(*given, **named)
+
+            def dispatch_request(self, *given: Any, **named: Any) -> Any:
+                return super().dispatch_request(*given, **named)
+
+        return Enters
 
     def build(self, specs: list[Spec], policy: bloodroot.Policy | None) -> Any:
         raise NotImplementedError
@@ -221,6 +256,7 @@ class Asked:
     socket: bool = False
     host: str = "127.0.0.1"
     forwarded: str = ""
+    nested: str = ""  # what a function dispatches again
 
 
 def identify(request: Any) -> Caller | None:
@@ -237,9 +273,12 @@ class OnStarlette(Stack):
     sockets = True
 
     def build(self, specs: list[Spec], policy: bloodroot.Policy | None) -> Any:
+        self.begin(specs, policy)
         groups: dict[str, list[Any]] = {}
         top: list[Any] = []
         for number, spec in enumerate(specs):
+            if number in self.late:
+                continue
             route = self.route(number, spec)
             if not spec.group:
                 top.append(route)
@@ -259,13 +298,47 @@ class OnStarlette(Stack):
             app.router.default = plain_application(FOR_THE_REST)
         if policy is not None:
             for_starlette.protect(app, policy, identify=identify)
+        for number in self.late:
+            # It comes where it would have come, into a list of routes that was read already.
+            spec = specs[number]
+            target: Any = app.router.routes
+            if spec.group in groups:
+                inner = next(
+                    each for each in app.router.routes if getattr(each, "path", "") == f"/{spec.group.split('/')[1]}"
+                )
+                for place in range(2, spec.group.count("/") + 1):
+                    word = "/" + spec.group.split("/")[place]
+                    inner = next(each for each in inner.app.routes if getattr(each, "path", "") == word)
+                target = inner.app.routes
+                target.append(self.route(number, spec))
+            elif not spec.group:
+                target.append(self.route(number, spec))
+            else:
+                target.append(Mount(spec.group, routes=[self.route(number, spec)]))
         return app
 
     def endpoint(self, number: int) -> Any:
         async def serve(request: Any) -> Any:
-            return PlainTextResponse(body(number, request.path_params))
+            text = body(number, request.path_params)
+            await self.dispatch_again(request, number)
+            return PlainTextResponse(text)
 
         return serve
+
+    async def dispatch_again(self, request: Any, number: int) -> None:
+        """Have another page made on the way, by the application or by its router alone."""
+        nested = request.headers.get("x-nested")
+        if not nested or "nested" in request.scope:
+            return
+        path = unquote_to_bytes(nested).decode("utf-8", "replace")
+        root = asked[-1][1]
+        scope = {**request.scope, "path": root + path, "raw_path": (root + nested).encode(), "root_path": root}
+        scope = {**scope, "method": "GET", "nested": True, "path_params": {}}
+
+        async def drop(message: Any) -> None: ...
+
+        with contextlib.suppress(Exception):
+            await (asked[-1][0] if number % 2 else asked[-1][0].router)(scope, request.receive, drop)
 
     def route(self, number: int, spec: Spec) -> Any:
         path = starlette_path(spec) or "/"
@@ -289,7 +362,7 @@ class OnStarlette(Stack):
                 async def post(self, request: Any) -> Any:
                     return PlainTextResponse(body(number, request.path_params))
 
-            return Route(path, View, name=spec.name)
+            return Route(path, self.guarded(spec, View), name=spec.name)
         methods = list(spec.methods) if spec.methods else None
         return Route(path, self.endpoint(number), methods=methods, name=spec.name)
 
@@ -314,6 +387,7 @@ class OnFastAPI(OnStarlette):
             # That a prefix is set in the application is deprecated, and still done.
             warnings.simplefilter("ignore")
             app = fastapi.FastAPI(openapi_url=None, docs_url=None, redoc_url=None, root_path=prefix)
+        self.begin(specs, policy)
         routers: dict[str, Any] = {}
         late: list[tuple[Any, int, Spec]] = []
         for number, spec in enumerate(specs):
@@ -326,16 +400,11 @@ class OnFastAPI(OnStarlette):
                     app.include_router(outer)
                 target = routers[spec.group]
             # Some routes come late, after the router was included and the application protected.
-            if policy is not None and number == len(specs) - 1:
+            if number in self.late:
                 late.append((target, number, spec))
             else:
                 self.add(target, number, spec)
         if policy is not None:
-            target, number, spec = late[0]
-            first = for_fastapi.routes(app)
-            if spec.name in {action.name for action in policy.unbound} - {route.action for route in first}:
-                self.add(target, number, spec)
-                late.clear()
             for_fastapi.protect(app, policy, identify=identify)
         for target, number, spec in late:
             self.add(target, number, spec)
@@ -361,7 +430,9 @@ class OnFastAPI(OnStarlette):
             return
 
         async def serve(request: fastapi.Request) -> Any:
-            return PlainTextResponse(body(number, request.path_params))
+            text = body(number, request.path_params)
+            await self.dispatch_again(request, number)
+            return PlainTextResponse(text)
 
         target.add_api_route(starlette_path(spec), serve, methods=list(spec.methods or ("GET",)), name=spec.name)
 
@@ -395,6 +466,7 @@ async def ask_asgi(app: Any, request: Asked) -> tuple[int, dict[str, str], bytes
             (b"host", request.host.encode()),
             (b"x-caller", request.caller.encode()),
             (b"x-forwarded-prefix", request.forwarded.encode()),
+            (b"x-nested", request.nested.encode()),
         ],
         "client": ("127.0.0.1", 1),
         "server": ("127.0.0.1", 80),
@@ -416,6 +488,7 @@ async def ask_asgi(app: Any, request: Asked) -> tuple[int, dict[str, str], bytes
     async def send(message: Any) -> None:
         sent.append(message)
 
+    asked[:] = [(app, getattr(app, "root_path", "") or request.prefix)]
     try:
         await app(scope, receive, send)
     except Exception as error:
@@ -433,12 +506,18 @@ class OnFlask(Stack):
     def build(self, specs: list[Spec], policy: bloodroot.Policy | None) -> Any:
         app = flask.Flask("tarn", static_folder=None)
         app.url_map.converters["place"] = _PlaceOfFlask
+        self.begin(specs, policy)
         for number, spec in enumerate(specs):
-            app.add_url_rule(f"{spec.group}/{angled(spec)}", spec.name, self.view(number, spec))
+            if number not in self.late:
+                app.add_url_rule(f"{spec.group}/{angled(spec)}", spec.name, self.view(number, spec))
         if len(specs) % 3 == 1:
             app.wsgi_app = ProxyFix(app.wsgi_app, x_for=0, x_prefix=1)  # type: ignore[method-assign]
         if policy is not None:
             for_flask.protect(app, policy, identify=identify)
+        for number in self.late:
+            app.add_url_rule(
+                f"{specs[number].group}/{angled(specs[number])}", specs[number].name, self.view(number, specs[number])
+            )
         return app
 
     def view(self, number: int, spec: Spec) -> Any:
@@ -451,10 +530,18 @@ class OnFlask(Stack):
                 def post(self, **values: Any) -> str:
                     return body(number, values)
 
-            return View.as_view(f"v{number}")
+            return self.guarded(spec, View).as_view(f"v{number}")
 
         def view(**values: Any) -> str:
-            return body(number, values)
+            text = body(number, values)
+            app: Any = flask.current_app._get_current_object()  # type: ignore[attr-defined]
+            nested = flask.request.environ.get("HTTP_X_NESTED")
+            if nested and "nested" not in flask.request.environ:
+                path = unquote_to_bytes(nested).decode("latin-1")
+                changed = {"PATH_INFO": path, "REQUEST_URI": nested, "REQUEST_METHOD": "GET", "nested": True}
+                with contextlib.suppress(Exception), app.request_context({**flask.request.environ, **changed}):
+                    app.full_dispatch_request()
+            return text
 
         view.methods = spec.methods  # type: ignore[attr-defined]
         return view
@@ -476,6 +563,7 @@ def ask_wsgi(app: Any, request: Asked) -> tuple[int, dict[str, str], bytes]:
         "HTTP_HOST": request.host,
         "HTTP_X_CALLER": request.caller,
         "HTTP_X_FORWARDED_PREFIX": request.forwarded,
+        "HTTP_X_NESTED": request.nested,
         "wsgi.input": io.BytesIO(),
         "wsgi.errors": io.StringIO(),
         "wsgi.url_scheme": "http",
@@ -493,6 +581,7 @@ def ask_wsgi(app: Any, request: Asked) -> tuple[int, dict[str, str], bytes]:
 
 class OnDjango(Stack):
     default_methods = None
+    nests = False
 
     def __init__(self, *, waits: bool) -> None:
         self.waits = waits
@@ -502,11 +591,16 @@ class OnDjango(Stack):
         if policy is not None:
             how["MIDDLEWARE"] = ["bloodroot.enforce.django.AccessMiddleware"]
             how["BLOODROOT"] = {"policy": policy, "identify": identify}
+        self.begin(specs, policy)
         patterns = self.patterns(specs)
         with project(patterns, **how):
             handler: Any = (
                 django.core.handlers.asgi.ASGIHandler() if self.waits else django.core.handlers.wsgi.WSGIHandler()
             )
+        for number in self.late:
+            late = self.pattern(number, specs[number])
+            group = specs[number].group.strip("/")
+            patterns.append(django.urls.path(f"{group}/", django.urls.include([late])) if group else late)
         return handler, patterns, how
 
     def ask(self, app: Any, request: Asked) -> tuple[int, dict[str, str], bytes]:
@@ -521,6 +615,8 @@ class OnDjango(Stack):
         groups: dict[str, list[Any]] = {}
         for number, spec in enumerate(specs):
             target = top
+            if number in self.late:
+                continue
             if spec.group:
                 if spec.group not in groups:
                     groups[spec.group] = []
@@ -549,7 +645,7 @@ class OnDjango(Stack):
                 def post(self, request: Any, **values: Any) -> Any:
                     return django.http.HttpResponse(body(number, values))
 
-            return View.as_view()
+            return self.guarded(spec, View).as_view()
         if self.waits and number % 2:
 
             async def later(request: Any, **values: Any) -> Any:

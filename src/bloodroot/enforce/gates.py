@@ -15,7 +15,8 @@ from typing import Any, SupportsIndex
 
 from starlette.exceptions import HTTPException
 from starlette.requests import HTTPConnection, Request
-from starlette.routing import BaseRoute, Match, Router
+from starlette.routing import BaseRoute, Match, Router, WebSocketRoute
+from starlette.routing import Route as StarletteRoute
 from starlette.websockets import WebSocket
 
 from ..core.answers import Answer
@@ -205,9 +206,12 @@ def gate(route: BaseRoute, gates: Gates, owner: GatedRoutes) -> None:
     if marked == id(route):
         return
     handle: App = route.handle if marked is None else partial(type(route).handle, route)
-    if inner is not None:
+    if not isinstance(route, StarletteRoute | WebSocketRoute):
+        # A mount of an application that is not known here takes its part of the path as well, and decides itself.
         matches: Matches = route.matches if marked is None else partial(type(route).matches, route)
-        route.matches = _on_the_way(route, matches)  # type: ignore[method-assign,assignment]
+        leads_on = (route,) if inner is not None else ()
+        route.matches = _on_the_way(leads_on, matches)  # type: ignore[method-assign,assignment]
+    if inner is not None:
         route.handle = _through(inner, handle, owner)  # type: ignore[method-assign,assignment]
     elif not gates.gate_included(route, owner):
         route.handle = _leaf(route, handle, owner)  # type: ignore[method-assign,assignment]
@@ -217,8 +221,8 @@ def gate(route: BaseRoute, gates: Gates, owner: GatedRoutes) -> None:
 Matches = Callable[[Scope], tuple[Match, Scope]]
 
 
-def _on_the_way(route: BaseRoute, matches: Matches) -> Matches:
-    """What leads to other routes and notes, where it matches, that it is on the way, and what it took of the path.
+def _on_the_way(routes: tuple[BaseRoute, ...], matches: Matches) -> Matches:
+    """What notes, where it matches, which routes are on the way, and what was taken of the path.
 
     What middleware within takes off the path by ``root_path`` is no part of the path that is decided.
     """
@@ -229,7 +233,7 @@ def _on_the_way(route: BaseRoute, matches: Matches) -> Matches:
             before = scope.get("root_path", "")
             took = child.get("root_path", before)[len(before) :]
             ways: dict[Gates, Way] = scope.get(WAY, {})
-            child = {**child, WAY: {gates: way.further(route, took) for gates, way in ways.items()}}
+            child = {**child, WAY: {gates: way.further(routes, took) for gates, way in ways.items()}}
         return match, child
 
     return noted
@@ -529,9 +533,9 @@ class Way:
     routes: tuple[BaseRoute, ...] = ()
     path: str = ""
 
-    def further(self, route: BaseRoute, took: str) -> Way:
-        """The same through one mount or host more, which has matched a part of the path."""
-        return Way(self.routing, (*self.routes, route), self.path + took)
+    def further(self, routes: tuple[BaseRoute, ...], took: str) -> Way:
+        """The same through a mount or a host more, which has matched a part of the path."""
+        return Way(self.routing, (*self.routes, *routes), self.path + took)
 
 
 class Dispatch(Gate):
