@@ -6,6 +6,7 @@ check, 11 what leaves beside a response, 13 secrets in logs, 14 what frameworks 
 """
 
 import contextlib
+import copy
 import logging
 import os
 import types
@@ -752,6 +753,70 @@ class GivenToViews(Silent):
             self.assertEqual(ask(port, "GET", "/trees/1", X_Caller="3")[0], 403)  # tree 2 is another's
             self.assertEqual(seen, [])
             self.assertEqual(ask(port, "GET", "/trees/1", X_Caller="4")[::2], (200, "tree 2"))
+
+    def test_14_arguments_that_middleware_inside_changes(self) -> None:
+        def tree(request: Any, tree_id: str) -> Any:
+            return HttpResponse(f"tree {tree_id}")
+
+        urls = [path("trees/<tree_id>", tree, name="tree")]
+        records = {"records": {"tree_id": TREES.get}}
+        for inside, status in ((f"{__name__}.changes_arguments", 500), (f"{__name__}.looks", 200)):
+            with self.django(urls, inside, bloodroot=records), serving_wsgi(WSGIHandler()) as port:
+                got, _, body = ask(port, "GET", "/trees/1", X_Caller="3")
+                self.assertEqual((got, "tree 2" in body), (status, False))
+
+
+def changes_arguments(get_response: Any) -> Any:
+    class Changes:
+        def __call__(self, request: Any) -> Any:
+            return get_response(request)
+
+        def process_view(self, request: Any, view: Any, args: Any, kwargs: Any) -> None:
+            kwargs["tree_id"] = "2"
+
+    return Changes()
+
+
+class TakenApart(Silent):
+    """What is exchanged in an application after it was protected is protected as well."""
+
+    def test_another_router_or_list_of_routes(self) -> None:
+        async def secret(request: Any) -> Any:
+            return PlainTextResponse("secret")
+
+        def router(app: Any) -> None:
+            app.router = Router([Route("/keeper", secret), Route("/trees/{tree_id}", secret), Mount("/m", Router([]))])
+
+        def routes(app: Any) -> None:
+            app.router.routes = [Route("/keeper", secret), Route("/trees/{tree_id}", secret)]
+
+        def sliced(app: Any) -> None:
+            app.router.routes[:] = [Route("/keeper", secret), Route("/trees/{tree_id}", secret)]
+
+        def copied(app: Any) -> None:
+            found = [copy.copy(each) for each in app.router.routes]
+            app.router.routes.clear()
+            app.router.routes.extend(found)
+
+        def stack(app: Any) -> None:
+            app.router.middleware_stack = app.router.app
+
+        for change in (router, routes, sliced, copied, stack):
+            for name, app, protect in starlettes({"/open": secret, "/keeper": secret, "/trees/{tree_id}": secret}):
+                protect(app, POLICY, identify=who)
+                change(app)
+                with self.subTest(change.__name__, stack=name), serving(app) as port:
+                    for target, caller, status in (
+                        ("/keeper", "", 401),
+                        ("/keeper", "3", 403),
+                        ("/trees/1", "3", 500),
+                        ("/keeper/", "", 401),
+                        ("/keeper", "4", 200),
+                    ):
+                        if change is stack and target == "/keeper/":
+                            continue
+                        found = ask(port, "GET", target, X_Caller=caller)
+                        self.assertEqual((found[0], "secret" in found[2]), (status, status == 200), (target, caller))
 
 
 class Mounted(Silent):

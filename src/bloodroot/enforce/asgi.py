@@ -146,7 +146,13 @@ class Gate(Exchange):
         """Run what serves the request; gives what the caller gets instead, if anything."""
         session = scope.get("session")
         if session is not None:
-            self.undo = kept_session(session)
+            restore = kept_session(session)
+
+            def undo() -> None:
+                restore()
+                scope["session"] = session
+
+            self.undo = undo
         if self.socket and self.enforcement.identify_again is not None:
             receive = self._received_from(receive)
         token = _current.set(self.access)

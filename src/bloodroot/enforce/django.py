@@ -34,7 +34,7 @@ from ..core.paths import read_path
 from ..request import DjangoRequest as Request
 from ..request import encoded
 from . import responses
-from .access import _current
+from .access import _current, log, plain
 from .django_routes import action_of, leads_on, no_routes, routes, spellings_of
 from .django_settings import check_sessions, has_forbidden_page, read_settings
 from .enforcement import Enforcement, Served
@@ -169,6 +169,7 @@ class AccessMiddleware:
     def _enter(self, exchange: _Exchange, answer: Answer | None) -> HttpResponse | None:
         if answer is not None:
             return self._refuse(exchange, answer)
+        exchange.given = dict(exchange.request.django.resolver_match.kwargs)
         exchange.undo = _kept(exchange.request.django)
         _current.set(exchange.access)
         return None
@@ -281,11 +282,26 @@ class _Exchange(Exchange):
     """One request on its way through the project."""
 
     request: Request
+    given: Mapping[str, Any] | None = None  # what the view is to get, as it was decided
 
     def __init__(self, enforcement: Enforcement, sent: HttpRequest, before: _Exchange | None = None) -> None:
         super().__init__(enforcement, Request(sent))
         self._seen = (sent.path_info, sent.method)
         self._before = before
+
+    def responded(self, status: int) -> Answer | None:
+        """As `Exchange.responded`; what the view has got must be what was decided."""
+        match = self.request.django.resolver_match
+        if self.given is not None and match is not None and match.kwargs != self.given:
+            self.access.withheld = True
+            log.error(
+                "%s %s: middleware inside has changed the arguments of the view after they were decided; the response "
+                "is withheld. Put it before AccessMiddleware",
+                self.access.method,
+                plain(self.access.path),
+            )
+            return responses.UNSETTLED
+        return super().responded(status)
 
     def all(self) -> list[_Exchange]:
         """All that was dispatched for the request, in this order."""
@@ -341,12 +357,15 @@ def _close(response: Any) -> None:
 def _kept(sent: HttpRequest) -> Callable[[], None]:
     """Keep what goes with a response beside it: the session, and messages for the next page."""
     kept = []
-    for each in (getattr(sent, "session", None), getattr(sent, "_messages", None)):
+    for attribute in ("session", "_messages"):
+        each = getattr(sent, attribute, None)
         if each is not None and hasattr(each, "__dict__"):
-            kept.append((each, {name: _copied(value) for name, value in vars(each).items() if name != "request"}))
+            values = {name: _copied(value) for name, value in vars(each).items() if name != "request"}
+            kept.append((attribute, each, values))
 
     def undo() -> None:
-        for each, before in kept:
+        for attribute, each, before in kept:
+            setattr(sent, attribute, each)
             for name in [name for name in vars(each) if name not in before and name != "request"]:
                 del each.__dict__[name]
             each.__dict__.update(before)

@@ -69,6 +69,8 @@ class Gates:
 
     def install(self, router: Router) -> None:
         """Put gates on every route below a router, and on those that are added later."""
+        if getattr(router.middleware_stack, "gates", None) is self:
+            return
         self.gate_router(router)
         stack = router.middleware_stack
 
@@ -85,6 +87,7 @@ class Gates:
             scope[WAY] = {**scope.get(WAY, {}), self: Way(routing)}
             await routing.run(stack, router.not_found, scope, receive, send)
 
+        within.gates = self  # type: ignore[attr-defined]
         router.middleware_stack = within
 
     def arrival(self, scope: Scope) -> Arrival | None:

@@ -228,6 +228,11 @@ def _guarded_function(function: Callable[..., Any], asks: Guard) -> Callable[...
     if within is not function:
         signature = _signature(within)
     kinds = {parameter.kind for parameter in signature.parameters.values()}
+    if "__signature__" in getattr(within, "__dict__", {}):
+        asks.hide_arguments(
+            f"{_name(function)} has a signature that was set, and may get other arguments; put the guard directly "
+            "around the function"
+        )
     if hasattr(within, "__wrapped__") and inspect.Parameter.VAR_POSITIONAL in kinds:
         asks.hide_arguments(
             f"a decorator below this guard hides the arguments of {_name(function)}; put the guard directly around the "

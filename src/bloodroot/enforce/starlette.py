@@ -68,7 +68,12 @@ def install(app: Starlette, policy: Policy, found: list[Route], kind: type[Gates
     gates = kind(enforcement)
     gates.install(app.router)
     build = app.build_middleware_stack
-    app.build_middleware_stack = lambda: Outermost(build(), gates)  # type: ignore[method-assign]
+
+    def build_within() -> Outermost:
+        gates.install(app.router)  # another one may have taken its place
+        return Outermost(build(), gates)
+
+    app.build_middleware_stack = build_within  # type: ignore[method-assign]
     return started
 
 
