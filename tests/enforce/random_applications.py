@@ -275,6 +275,7 @@ class OnStarlette(Stack):
     def build(self, specs: list[Spec], policy: bloodroot.Policy | None) -> Any:
         self.begin(specs, policy)
         groups: dict[str, list[Any]] = {}
+        inners: dict[str, Any] = {}
         top: list[Any] = []
         for number, spec in enumerate(specs):
             if number in self.late:
@@ -286,6 +287,7 @@ class OnStarlette(Stack):
             if spec.group not in groups:
                 groups[spec.group] = []
                 inner: Any = Starlette() if number % 2 else Router()
+                inners[spec.group] = inner
                 groups[spec.group] = inner.routes
                 for place in reversed(range(2, spec.group.count("/") + 1)):
                     inner = Router([Mount("/" + spec.group.split("/")[place], app=inner)])
@@ -301,20 +303,11 @@ class OnStarlette(Stack):
         for number in self.late:
             # It comes where it would have come, into a list of routes that was read already.
             spec = specs[number]
-            target: Any = app.router.routes
-            if spec.group in groups:
-                inner = next(
-                    each for each in app.router.routes if getattr(each, "path", "") == f"/{spec.group.split('/')[1]}"
-                )
-                for place in range(2, spec.group.count("/") + 1):
-                    word = "/" + spec.group.split("/")[place]
-                    inner = next(each for each in inner.app.routes if getattr(each, "path", "") == word)
-                target = inner.app.routes
-                target.append(self.route(number, spec))
-            elif not spec.group:
-                target.append(self.route(number, spec))
+            inner = inners.get(spec.group, app if not spec.group else None)
+            if inner is not None:
+                getattr(inner, "router", inner).routes.append(self.route(number, spec))
             else:
-                target.append(Mount(spec.group, routes=[self.route(number, spec)]))
+                app.router.routes.append(Mount(spec.group, routes=[self.route(number, spec)]))
         return app
 
     def endpoint(self, number: int) -> Any:

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import inspect
-from collections.abc import Callable, Mapping
+from collections.abc import Callable, Mapping, Sequence
 from typing import Any
 
 from ..core.answers import Answer
@@ -21,6 +21,7 @@ from .asgi_messages import (
     Scope,
     Send,
     is_sized,
+    private_headers,
     refuse_socket,
     send_response,
     status_of,
@@ -29,7 +30,7 @@ from .asgi_messages import (
 )
 from .audit import Audit
 from .enforcement import Enforcement, Identify, Loader, Page
-from .pipeline import Call, Exchange, run_async
+from .pipeline import Call, Exchange, Keeping, headers_kept, keeping, run_async
 from .sessions import kept_session
 from .startup import without_actions
 
@@ -130,12 +131,12 @@ class Gate(Exchange):
     started = False
     ended = False
     answer: Answer | None = None
+    _early: Sequence[Message] = ()
 
     def __init__(self, enforcement: Enforcement, request: Request, send: Send) -> None:
         super().__init__(enforcement, request)
         self.forward = send
         self.socket = request.scope["type"] == "websocket"
-        self._early: list[Message] = []
 
     @property
     def own(self) -> Any:
@@ -183,12 +184,11 @@ class Gate(Exchange):
 
     async def send(self, message: Message) -> None:
         """Pass a message on, or withhold the response: nothing goes on before its beginning may."""
-        if self.ended:
-            raise Gone("the caller may have no more of this")
-        if self.started:
-            if self.is_due and not await self._may_go_on():
-                raise Gone("the caller may have no more of this")
-        elif message["type"] in BEGINNINGS:
+        if not self.started:
+            if message["type"] not in BEGINNINGS:
+                # Hints and pushes come before a response, and say what is in it.
+                self._early = [*self._early, message]
+                return
             if self.answer is None:
                 self.answer = self.examined(status_of(message))
             if self.answer is not None:
@@ -196,15 +196,11 @@ class Gate(Exchange):
             self.begin(message)
             for early in self._early:
                 await self.forward(early)
-        else:
-            if self.answer is not None:
-                raise Withheld(self.answer)
-            # Hints and pushes come before a response, and say what is in it.
-            self._early.append(message)
-            return
+        elif self.enforcement.identify_again is not None and (
+            self.ended or (self.is_due and not await self._may_go_on())
+        ):
+            raise Gone("the caller may have no more of this")
         await self.forward(message)
-        if not message.get("more_body"):
-            self.end(message)
 
     def examined(self, status: int) -> Answer | None:
         """What the caller gets instead of a response that begins with a status, or None where it may go out."""
@@ -213,9 +209,6 @@ class Gate(Exchange):
     def begin(self, message: Message) -> None:  # noqa: ARG002
         """A response begins to leave."""
         self.started = True
-
-    def end(self, message: Message) -> None:
-        """A message has left that nothing more follows, if it is one of a body."""
 
     async def _may_go_on(self) -> bool:
         """Whether the caller is still one who may have what goes on being sent; ends it where not."""
@@ -258,19 +251,34 @@ class _Alone(Gate):
     def begin(self, message: Message) -> None:
         """A response begins to leave: write it down, and keep caches from giving it to other callers."""
         self.started = True
-        if "status" not in message:
-            self.let_out(streams=True, sized=False)
-            return
-        headers = message.get("headers") or ()
-        sized = is_sized(message["status"], headers)
-        more = self.leave(message["status"], texts_of(headers), streams=True, sized=sized)
-        if more:
-            message["headers"] = with_headers(headers, more)
+        let_leave([self], message)
 
-    def end(self, message: Message) -> None:
-        """All of a response has left, and asking now changes nothing of it."""
-        if message["type"] == "http.response.body":
+    async def send(self, message: Message) -> None:
+        """As `Gate.send`. Once all of a response has left, asking changes nothing of it."""
+        await super().send(message)
+        if self.started and message["type"] == "http.response.body" and not message.get("more_body"):
             self.access.public = False
+
+
+def let_leave(dispatches: Sequence[Exchange], beginning: Message) -> None:
+    """Write down that a response begins to leave, and keep caches from giving it to other callers.
+
+    Args:
+        dispatches: all that was dispatched for it.
+        beginning: its first message, whose headers are changed.
+    """
+    status = status_of(beginning)
+    headers = beginning.get("headers") or ()
+    sized = "status" in beginning and is_sized(status, headers)
+    found = keeping(dispatches, status, streams=True, sized=sized)
+    if found is Keeping.ANYONE or "status" not in beginning:
+        return
+    enforcement = dispatches[0].enforcement
+    if found is Keeping.CALLER:
+        # As nearly always: without turning headers into text and back.
+        beginning["headers"] = private_headers(headers, enforcement.vary_names)
+    else:
+        beginning["headers"] = with_headers(headers, headers_kept(found, status, texts_of(headers), enforcement))
 
 
 def identify_async(identify: Identify) -> Identify:

@@ -48,6 +48,38 @@ def with_headers(headers: Iterable[tuple[bytes, bytes]], more: Iterable[tuple[st
     return [each for each in headers if each[0].lower() not in names] + new
 
 
+def private_headers(
+    headers: Iterable[tuple[bytes, bytes]], names: Iterable[tuple[bytes, bytes]]
+) -> list[tuple[bytes, bytes]]:
+    """The headers of a response for one caller alone.
+
+    Args:
+        headers: its headers.
+        names: what it varies by, each as it is written and in lower case.
+    """
+    found: list[tuple[bytes, bytes]] = []
+    vary, kept = b"", False
+    for header in headers:
+        lower = header[0].lower()
+        if lower == b"vary":
+            vary = b"%b, %b" % (vary, header[1]) if vary else header[1]
+            continue
+        if lower == b"cache-control":
+            kept = True
+        found.append(header)
+    there = [each.strip() for each in vary.lower().split(b",")] if vary else []
+    if b"*" not in there:
+        more = b", ".join([written for written, name in names if name not in there])
+        vary = b"%b, %b" % (vary, more) if vary and more else vary or more
+    found.append((b"vary", vary))
+    if not kept:
+        found.append(_PRIVATE)
+    return found
+
+
+_PRIVATE = (b"cache-control", responses.PRIVATE.encode())
+
+
 def texts_of(headers: Iterable[tuple[bytes, bytes]]) -> list[tuple[str, str]]:
     """Headers as text."""
     return [(name.decode("latin-1"), value.decode("latin-1")) for name, value in headers]

@@ -91,6 +91,7 @@ class Enforcement:
         self.identify_takes_path: bool = getattr(identify, "takes_path", False)
         self.identify_again: float | None = getattr(identify, "again", None)
         self.vary: tuple[str, ...] = tuple(getattr(identify, "vary", responses.VARY))
+        self.vary_names = [(name.encode(), name.lower().encode()) for name in self.vary]
         self._loaders: dict[Line, Loaders] = {}
 
     def serve(self, route: Route) -> Served:

@@ -9,9 +9,8 @@ from __future__ import annotations
 
 import weakref
 from collections.abc import Callable, Iterable
-from dataclasses import dataclass
 from functools import partial
-from typing import Any, SupportsIndex
+from typing import Any, NamedTuple, SupportsIndex
 
 from starlette.exceptions import HTTPException
 from starlette.requests import HTTPConnection, Request
@@ -23,7 +22,7 @@ from ..core.answers import Answer
 from ..core.binding import Route
 from ..request import AsgiRequest, own_path
 from .access import _current
-from .asgi import Gate, Withheld, call_async
+from .asgi import Gate, Withheld, call_async, let_leave
 from .asgi_messages import (
     BEGINNINGS,
     App,
@@ -31,13 +30,10 @@ from .asgi_messages import (
     Receive,
     Scope,
     Send,
-    is_sized,
     status_of,
-    texts_of,
-    with_headers,
 )
 from .enforcement import Enforcement, Served
-from .pipeline import Steps, leaving, run_async
+from .pipeline import Steps, run_async
 from .starlette_routes import described, inner_router
 
 KEY = "bloodroot"  # in a scope: the arrivals at the applications that a request comes through, the outer one first
@@ -418,7 +414,9 @@ class Arrival:
                 self._early.append(message)
                 return
             # What comes before the router answers without the policy.
-            refused = await examined(self, self.dispatches, message) if self.came else None
+            refused = None
+            if self.came and not are_clear(self.dispatches):
+                refused = await examined(self, self.dispatches, message)
             self.started = True
             if refused is not None:
                 self._replaced = True
@@ -428,23 +426,22 @@ class Arrival:
                 await dispatch.answer_plainly(answer, dispatch.own)
                 return
             if self.dispatches:
-                self._leave(message)
+                let_leave(self.dispatches, message)
             for early in self._early:
                 await self.forward(early)
         await self.forward(message)
         if message["type"] == "http.response.body" and not message.get("more_body"):
             for each in self.dispatches:
-                if each.decided:
+                if each.decided and each.access.public:
                     each.access.public = False
 
-    def _leave(self, message: Message) -> None:
-        """Write down that a response begins to leave, and keep caches from giving it to other callers."""
-        status = status_of(message)
-        headers = message.get("headers") or ()
-        sized = "status" in message and is_sized(status, headers)
-        more = leaving(self.dispatches, status, texts_of(headers), streams=True, sized=sized)
-        if more and "status" in message:
-            message["headers"] = with_headers(headers, more)
+
+def are_clear(dispatches: list[Dispatch]) -> bool:
+    """Whether nothing speaks against a response: what was dispatched for it is cleared, as nearly always."""
+    for each in dispatches:
+        if each.refusing is None and not (each.decided and each.access.cleared):
+            return False
+    return bool(dispatches)
 
 
 async def examined(arrival: Arrival, dispatches: list[Dispatch], message: Message) -> tuple[Dispatch, Answer] | None:
@@ -514,7 +511,7 @@ class Routing:
         Error handlers take what they have passed on for sent, and do not answer again: it is seen before.
         """
         if not self._begun and message["type"] in BEGINNINGS:
-            if self._refused is None:
+            if self._refused is None and not are_clear(self.dispatches):
                 self._refused = await examined(self.arrival, self.dispatches, message)
             if self._refused is not None:
                 raise Withheld(self._refused[1])
@@ -522,8 +519,7 @@ class Routing:
         await self._send(message)
 
 
-@dataclass(frozen=True, slots=True)
-class Way:
+class Way(NamedTuple):
     """How a request came from the router of an application to where it is.
 
     Attributes:
@@ -568,10 +564,11 @@ class Dispatch(Gate):
 
         A mount leaves its own prefix there, and what is asked would take it for that of a server.
         """
-        path, prefix = self.request.prefix + self.request.own, self.request.prefix
-        before = {name: scope[name] for name in ("path", "root_path") if name in scope}
-        if before.get("path") == path and before.get("root_path", "") == prefix:
+        prefix = self.request.prefix
+        path = prefix + self.request.own
+        if scope["path"] == path and scope.get("root_path", "") == prefix:
             return await run_async(steps, call_async)
+        before = {name: scope[name] for name in ("path", "root_path") if name in scope}
         scope["path"], scope["root_path"] = path, prefix
         try:
             return await run_async(steps, call_async)

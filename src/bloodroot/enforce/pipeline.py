@@ -10,6 +10,7 @@ import contextlib
 import inspect
 import time
 from collections.abc import Callable, Generator, Iterable, Mapping, Sequence
+from enum import Enum
 from typing import Any, NamedTuple, TypeVar
 
 from ..core.answers import Answer
@@ -397,38 +398,57 @@ class Exchange:
         audit.write(access, outcome, decided)
 
 
-def leaving(
-    dispatches: Sequence[Exchange], status: int, headers: Iterable[tuple[str, str]], *, streams: bool, sized: bool
-) -> Headers:
-    """Write down that a response begins to leave.
+class Keeping(Enum):
+    """Who may keep a response."""
+
+    ANYONE = "anyone"
+    CALLER = "caller"
+    NOBODY = "nobody"  # it looks as each response with its status does
+    REFUSED = "refused"
+
+
+def keeping(dispatches: Sequence[Exchange], status: int, *, streams: bool, sized: bool) -> Keeping:
+    """Write down that a response begins to leave; who may keep it.
 
     Args:
         dispatches: all that was dispatched for it; at least one.
         status: its status.
-        headers: its headers.
         streams: whether its body may still be made while it leaves.
         sized: whether its length is known.
-
-    Returns:
-        The headers that are to be set, in the place of others of the same name.
     """
-    enforcement = dispatches[0].enforcement
-    found = [(name.lower(), value) for name, value in headers]
-    refused = next((each for each in reversed(dispatches) if each.refusing is not None), None)
-    # Each is to be asked: it is written down as well.
-    private = [each.let_out(streams=streams, sized=sized) for each in dispatches if each.decided and not each.refusing]
-    if status == 404 and enforcement.policy.hides:
-        # A page that is missing and one that is hidden are not to be distinguished.
-        return responses.never_kept(found, enforcement.vary)
-    if refused is not None:
-        more = responses.never_kept(found, ("Accept", *enforcement.vary))
-        challenge = responses.challenge(status, enforcement.realm, None, ())
-        if challenge is not None and all(name != "www-authenticate" for name, _ in found):
-            more.append(("WWW-Authenticate", challenge))
-        return more
-    if private and not any(private):
-        return []
-    return responses.caching(found, enforcement.vary)
+    found = Keeping.CALLER
+    for each in dispatches:
+        if each.refusing is not None:
+            found = Keeping.REFUSED
+        elif each.decided:
+            # Each is to be asked: it is written down as well.
+            private = each.let_out(streams=streams, sized=sized)
+            if not private and len(dispatches) == 1:
+                found = Keeping.ANYONE
+    # A page that is missing and one that is hidden are not to be distinguished.
+    return Keeping.NOBODY if status == 404 and dispatches[0].enforcement.policy.hides else found
+
+
+def leaving(
+    dispatches: Sequence[Exchange], status: int, headers: Iterable[tuple[str, str]], *, streams: bool, sized: bool
+) -> Headers:
+    """The headers that a response is to have, in the place of others of the same name; see `keeping`."""
+    found = keeping(dispatches, status, streams=streams, sized=sized)
+    return [] if found is Keeping.ANYONE else headers_kept(found, status, headers, dispatches[0].enforcement)
+
+
+def headers_kept(found: Keeping, status: int, headers: Iterable[tuple[str, str]], enforcement: Enforcement) -> Headers:
+    """The headers that say who may keep a response, in the place of others of the same name."""
+    lower = [(name.lower(), value) for name, value in headers]
+    if found is Keeping.NOBODY:
+        return responses.never_kept(lower, enforcement.vary)
+    if found is Keeping.CALLER:
+        return responses.caching(lower, enforcement.vary)
+    more = responses.never_kept(lower, ("Accept", *enforcement.vary))
+    challenge = responses.challenge(status, enforcement.realm, None, ())
+    if challenge is not None and all(name != "www-authenticate" for name, _ in lower):
+        more.append(("WWW-Authenticate", challenge))
+    return more
 
 
 _NO_QUERY: dict[str, Any] = {}

@@ -6,28 +6,27 @@ import copy
 from collections.abc import Callable, MutableMapping
 from typing import Any
 
-_FLAGS = ("modified", "accessed", "new")
-_PLAIN = (str, int, float, bool, type(None))
+_PLAIN = frozenset((str, int, float, bool, type(None)))
 
 
 def kept_session(session: MutableMapping[str, Any]) -> Callable[[], None]:
     """Keep what is in a session; what is returned puts it back.
 
     Args:
-        session: a mapping, such as the session of Starlette or Flask.
+        session: a mapping, such as the session of Starlette or Flask, with attributes that say whether it was changed.
     """
     if not isinstance(session, MutableMapping):
         return lambda: None  # one that nothing can be put into
     before = copied(session)
-    flags = {name: getattr(session, name) for name in _FLAGS if hasattr(session, name)}
+    attributes = dict(getattr(session, "__dict__", ()))
 
     def restore() -> None:
-        if dict(session) == before:
-            return
-        session.clear()
-        session.update(before)
-        for name, value in flags.items():
-            setattr(session, name, value)
+        if dict(session) != before:
+            session.clear()
+            session.update(before)
+        if hasattr(session, "__dict__"):
+            vars(session).clear()
+            vars(session).update(attributes)
 
     return restore
 
@@ -35,7 +34,10 @@ def kept_session(session: MutableMapping[str, Any]) -> Callable[[], None]:
 def copied(values: MutableMapping[str, Any]) -> dict[str, Any]:
     """A copy that later changes do not reach."""
     found = dict(values)
-    if all(isinstance(value, _PLAIN) for value in found.values()):
+    for value in found.values():
+        if value.__class__ not in _PLAIN:
+            break
+    else:
         return found
     try:
         return copy.deepcopy(found)
