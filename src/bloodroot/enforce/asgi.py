@@ -143,6 +143,11 @@ class Gate(Exchange):
         """The request as the application knows it."""
         return self.request
 
+    @property
+    def own_again(self) -> Any:
+        """The same while the handler runs."""
+        return self.own
+
     async def run(self, app: App, scope: Scope, receive: Receive) -> Answer | None:
         """Run what serves the request; gives what the caller gets instead, if anything."""
         session = scope.get("session")
@@ -213,7 +218,7 @@ class Gate(Exchange):
     async def _may_go_on(self) -> bool:
         """Whether the caller is still one who may have what goes on being sent; ends it where not."""
         try:
-            allowed = await run_async(self.again(self.own), call_async)
+            allowed = await run_async(self.again(self.own_again), call_async)
         except Exception:
             log.exception("%s %s ends: it cannot be found out who has it", self.request.method, self.access.path)
             allowed = False

@@ -552,12 +552,19 @@ class Dispatch(Gate):
         super().__init__(gates.enforcement, request, send)
         self.gates = gates
         self.way = way
+        self._scope = scope
         self._own = connection(scope)
 
     @property
     def own(self) -> HTTPConnection:
         """The framework's own request. Its body is the handler's to read."""
         return self._own
+
+    @property
+    def own_again(self) -> HTTPConnection:
+        """The same while the handler runs: of the path that was decided, and the handler's scope stays as it is."""
+        request = self.request
+        return connection({**self._scope, "path": request.prefix + request.own, "root_path": request.prefix})
 
     async def run_placed(self, steps: Steps[Answer | None], scope: Scope) -> Answer | None:
         """Run steps while the scope has the path that is decided: for whatever asks who the caller is, and for loaders.
