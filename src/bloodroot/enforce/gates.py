@@ -331,8 +331,8 @@ class Outermost:
             await self.app(scope, receive, arrival.send)
         finally:
             _current.reset(token)
-            # The arrival knows the scope: without this both would wait for the collector of garbage.
             scope[KEY] = before
+            arrival.end()
 
 
 class Arrival:
@@ -363,6 +363,15 @@ class Arrival:
             self.came = True
             self.scope = scope
             self.request = AsgiRequest(scope)
+
+    def end(self) -> None:
+        """Let go of what knows each other: without this all of it would wait for the collector of garbage."""
+        self.scope = {}
+        self.came = False
+        self.__dict__.pop("request", None)
+        for each in self.dispatches:
+            each.way.routing.dispatches = []
+        self.dispatches = []
 
     def dispatch(self, way: Way, scope: Scope, send: Send) -> Dispatch:
         """Something that is dispatched: of a path that is what mounts on the way have matched, and what is left."""
