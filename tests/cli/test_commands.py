@@ -107,6 +107,16 @@ class Why(InFolder):
                 for part in parts:
                     self.assertIn(part, out)
 
+    def test_14_what_is_to_be_pasted_is_quoted_for_a_shell(self) -> None:
+        self.write("access.bloodroot", "roles\n  keeper\nendpoints\n  any /** keeper\n")
+        done = self.bloodroot("why", "--who", "GET", "/x/$(touch pwned)")
+        self.assertIn("Next: bloodroot why signed-out GET '/x/$(touch pwned)' shows", done.out)
+        line = '192.0.2.1 - - [04/May/2026:12:00:00 +0000] "GET {} HTTP/1.1" 200 5\n'
+        self.write("access.log", "".join(map(line.format, ("/a/$(id)/b", "/`id`/c", "/d;id/e", "/f|id", "/g&id"))))
+        done = self.bloodroot("draft", "access.log", "--out", "drafted.bloodroot")
+        drafted = (self.folder / "drafted.bloodroot").read_text()
+        self.assertEqual([sign for sign in "$`;|&" if sign in drafted], [], drafted)
+
     def test_the_senior_role_and_the_page_of_the_junior_one(self) -> None:
         self.write("access.bloodroot", TEXT)
         out = self.ran("why", "keeper", "GET", "/lots/7.csv")

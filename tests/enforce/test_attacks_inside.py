@@ -9,6 +9,7 @@ import contextlib
 import copy
 import logging
 import os
+import random
 import types
 import unittest
 from typing import Any
@@ -27,6 +28,7 @@ from starlette.middleware import Middleware
 from starlette.middleware.sessions import SessionMiddleware
 from starlette.responses import PlainTextResponse
 from starlette.routing import Mount, Route, Router
+from starlette.testclient import TestClient
 
 import bloodroot
 from bloodroot import Caller
@@ -430,6 +432,47 @@ class Prefixes(Silent):
                     for caller, status in (("", 401), ("3", 403), ("4", 200)):
                         with self.subTest(type(app).__name__, target=target, caller=caller):
                             self.assertEqual(ask(port, "GET", target, X_Caller=caller)[0], status)
+
+    def test_6_random_mounts(self) -> None:
+        """Whatever is cut off or rewritten on the way: a standing rule is asked of the path that routers match."""
+
+        class Cuts:
+            def __init__(self, app: Any) -> None:
+                self.app = app
+
+            async def __call__(self, scope: Any, receive: Any, send: Any) -> None:
+                root, whole = scope.get("root_path", ""), scope["path"]
+                if whole.startswith(f"{root}/en/"):
+                    scope = {**scope, "root_path": f"{root}/en"}
+                if whole.startswith(f"{root}/v1/"):
+                    scope = {**scope, "path": root + whole.removeprefix(f"{root}/v1")}
+                await self.app(scope, receive, send)
+
+        async def say(request: Any) -> Any:
+            return PlainTextResponse("served")
+
+        rng = random.Random(6)
+        for _ in range(80):
+            levels = [(rng.choice(("/m{}", "/{{p{}}}", "")), rng.random() < 0.5) for _ in range(rng.randint(1, 3))]
+            inner: list[Any] = [Route("/secret", say)]
+            matched = sent = ""
+            for number, (template, cuts) in enumerate(levels):
+                word = template.format(number).replace("{", "v").replace("}", "")
+                matched += word
+                sent += word + (rng.choice(("", "/en", "/v1")) if cuts else "")
+            for number, (template, cuts) in reversed([*enumerate(levels)]):
+                made = rng.choice((Router, Starlette))(inner)
+                layers = [Middleware(Cuts)] if cuts else []
+                inner = [Mount(template.format(number) or "/", app=made, middleware=layers)]
+            policy = bloodroot.parse(
+                f"roles\n  keeper\nendpoints\n  any /** anyone\nalways\n  {matched}/secret keeper\n"
+            )
+            app = Starlette(routes=inner)
+            for_starlette.protect(app, policy, identify=who)
+            root = rng.choice(("", "/app", "/m0", "/en"))
+            client = TestClient(app, root_path=root)
+            got = [client.get(f"{root}{sent}/secret", headers={"x-caller": name}).status_code for name in ("3", "4")]
+            self.assertEqual(got, [403, 200], (levels, sent))
 
     def test_9_a_prefix_within_a_path(self) -> None:
         served: list[str] = []

@@ -12,7 +12,8 @@ import flask.views
 from django.core.handlers.asgi import ASGIHandler
 from django.core.handlers.wsgi import WSGIHandler
 from django.http import HttpResponse
-from django.urls import path
+from django.urls import include, path
+from django.utils.decorators import method_decorator
 from django.views import View
 from starlette.applications import Starlette
 from starlette.endpoints import HTTPEndpoint
@@ -158,7 +159,9 @@ class OnServers(unittest.TestCase):
 
     def test_2_django_and_rest(self) -> None:
         configure()
+        from rest_framework.decorators import action
         from rest_framework.response import Response as RestResponse
+        from rest_framework.routers import SimpleRouter
         from rest_framework.views import APIView
         from rest_framework.viewsets import ViewSet
 
@@ -212,12 +215,25 @@ class OnServers(unittest.TestCase):
                 ran.append("create")
                 return RestResponse("lot")
 
-        kinds = (Lot, Dispatches, Sets, Refuses, Later, Rest)
+            @action(detail=False, methods=["get", "post"])
+            def more(self, request: Any) -> Any:
+                ran.append("more")
+                return RestResponse("more")
+
+        @method_decorator(guard("keeper", policy=POLICY), name="dispatch")
+        class Decorated(View):
+            def get(self, request: Any) -> Any:
+                ran.append("decorated")
+                return HttpResponse("lot")
+
+        kinds = (Lot, Dispatches, Sets, Refuses, Later, Rest, Decorated)
         urls = [path(each.__name__, each.as_view(), name=each.__name__) for each in kinds]
-        urls.append(path("Set", Set.as_view({"get": "list", "post": "create"}), name="set"))
+        router = SimpleRouter(trailing_slash=False)
+        router.register("Set", Set, basename="set")
+        urls.append(path("", include(router.urls)))
         given = {"policy": POLICY, "identify": who}
         settings = {"INSTALLED_APPS": ["rest_framework"], "REST_FRAMEWORK": {"UNAUTHENTICATED_USER": None}}
-        targets = [f"/{each.__name__}" for each in (*kinds, Set)]
+        targets = [*(f"/{each.__name__}" for each in (*kinds, Set)), "/Set/more"]
         for server in (lambda: serving_wsgi(WSGIHandler()), lambda: serving(ASGIHandler())):
             ours = ["bloodroot.enforce.django.AccessMiddleware"]
             with project(urls, BLOODROOT=given, MIDDLEWARE=ours, **settings), server() as port:

@@ -1,6 +1,7 @@
 """The pages of matrix and comparison in a real browser, opened from disk."""
 
 import base64
+import json
 import os
 import shutil
 import subprocess
@@ -152,6 +153,9 @@ class Pages(InFolder):
             "bloodroot why botanist POST /trials/x",
         ):
             self.assertIn(text, panel)
+        # What is to be pasted is one word for a shell, whatever is in it.
+        for text, word in (("/x/$(id)", "'/x/$(id)'"), ("a'b", "'a'\"'\"'b'"), ("/trials/7", "/trials/7")):
+            self.assertEqual(self.do(f"return word({json.dumps(text)})"), word)
         self.assertIn("cell=POST+%2Ftrials%2F%7Btrial_id%7D%7Cbotanist", self.do("return location.hash"))
 
     def test_everything_by_keyboard(self) -> None:

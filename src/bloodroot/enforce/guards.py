@@ -37,10 +37,12 @@ class Guard:
         policy: the policy to ask, or None for that of the request or the job at hand.
         blind: what hides the arguments of the function from the guard, or an empty string.
         understood: whether some policy has known all that it requires.
+        seen: for how many functions it was looked whether a cache is around them.
     """
 
     blind = ""
     understood = False
+    seen = 0
 
     def __init__(self, text: str, place: Place, policy: Policy | None) -> None:
         self.text = text
@@ -170,6 +172,7 @@ def misplaced(route: Route) -> Iterator[tuple[Guard, str]]:
 _around: weakref.WeakKeyDictionary[Any, list[weakref.ref[Guard]]] = weakref.WeakKeyDictionary()
 
 
+_ENOUGH = 5
 unchecked: weakref.WeakSet[Any] = weakref.WeakSet()  # guarded functions, until it is seen that no cache is around one
 
 
@@ -182,7 +185,7 @@ def refuse_caches(function: Any = None) -> None:
     Raises:
         EnforcementError: there is one.
     """
-    if function is None and not unchecked:
+    if function is None and not _around:
         return
     for found in gc.get_objects() if function is None else gc.get_referrers(function):
         # A cache takes over what is noted at the function that it is around.
@@ -200,8 +203,6 @@ def refuse_caches(function: Any = None) -> None:
             )
     if function is None:
         unchecked.clear()
-    else:
-        unchecked.discard(function)
 
 
 def _can_be_noted(value: Any) -> bool:
@@ -242,8 +243,11 @@ def _guarded_function(function: Callable[..., Any], asks: Guard) -> Callable[...
 
     def ask(positional: tuple[Any, ...], named: dict[str, Any]) -> None:
         if wrapper in unchecked:
-            # One that was made after the last start: it is seen once.
-            refuse_caches(wrapper)
+            # One that was made after the last start. Some decorators make one for each call: a few are enough to see.
+            unchecked.discard(wrapper)
+            if asks.seen < _ENOUGH:
+                asks.seen += 1
+                refuse_caches(wrapper)
         asks.ask(lambda: _arguments(signature, positional, named), around)
 
     wrapper: Any

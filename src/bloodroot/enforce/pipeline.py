@@ -286,7 +286,10 @@ class Exchange:
         if isinstance(error, Refusal):
             return error.decision.answer or responses.UNSETTLED
         if isinstance(error, FieldsRefused):
-            return Answer(403, plain(f"You may not change {', '.join(error.fields)}."))
+            # The names are the client's.
+            names = ", ".join(name[:_LONGEST_NAME] for name in map(str, error.fields[:_MOST_NAMES]))
+            more = f" and {len(error.fields) - _MOST_NAMES} more" if len(error.fields) > _MOST_NAMES else ""
+            return Answer(403, plain(f"You may not change {names}{more}."))
         if isinstance(error, BaseExceptionGroup):
             return next((found for each in error.exceptions if (found := self.raised(each)) is not None), None)
         return None
@@ -451,6 +454,7 @@ def headers_kept(found: Keeping, status: int, headers: Iterable[tuple[str, str]]
     return more
 
 
+_MOST_NAMES, _LONGEST_NAME = 20, 100
 _NO_QUERY: dict[str, Any] = {}
 _NO_VALUES: dict[str, Any] = {}
 
