@@ -451,7 +451,7 @@ class Prefixes(Silent):
         async def say(request: Any) -> Any:
             return PlainTextResponse("served")
 
-        rng = random.Random(6)
+        rng, served = random.Random(6), 0
         for _ in range(80):
             levels = [(rng.choice(("/m{}", "/{{p{}}}", "")), rng.random() < 0.5) for _ in range(rng.randint(1, 3))]
             inner: list[Any] = [Route("/secret", say)]
@@ -467,12 +467,16 @@ class Prefixes(Silent):
             policy = bloodroot.parse(
                 f"roles\n  keeper\nendpoints\n  any /** anyone\nalways\n  {matched}/secret keeper\n"
             )
+            root = rng.choice(("", "/app", "/m0", "/en"))
+            if TestClient(Starlette(routes=inner), root_path=root).get(f"{root}{sent}/secret").status_code == 404:
+                continue  # what one layer has cut off is no route of another
+            served += 1
             app = Starlette(routes=inner)
             for_starlette.protect(app, policy, identify=who)
-            root = rng.choice(("", "/app", "/m0", "/en"))
             client = TestClient(app, root_path=root)
             got = [client.get(f"{root}{sent}/secret", headers={"x-caller": name}).status_code for name in ("3", "4")]
             self.assertEqual(got, [403, 200], (levels, sent))
+        self.assertGreater(served, 60)
 
     def test_9_a_prefix_within_a_path(self) -> None:
         served: list[str] = []
