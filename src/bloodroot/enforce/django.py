@@ -92,37 +92,43 @@ class AccessMiddleware:
             return self._later(sent)
         self._begin(sent)
         # Nobody acts before it is decided who does, whoever acts around.
+        # Nobody acts before it is decided who does, whoever acts around.
         before = _current.get()
         _current.set(None)
-        with contextlib.ExitStack() as held:
-            sent._bloodroot_held = held
-            try:
+        held = sent._bloodroot_held = contextlib.ExitStack()
+        try:
+            with held:
                 return self._finished(sent, self._read(sent) or self.get_response(sent))
-            finally:
-                _current.set(before)
-                # The exchange knows the request: without this both would wait for the collector of garbage.
-                del sent._bloodroot, sent._bloodroot_held
+        finally:
+            _current.set(before)
+            # The exchange knows the request: without this both would wait for the collector of garbage.
+            del sent._bloodroot, sent._bloodroot_held
 
     async def _later(self, sent: HttpRequest) -> HttpResponse:
         self._begin(sent)
         before = _current.get()
         _current.set(None)
         held = sent._bloodroot_held = contextlib.ExitStack()
-        close: Callable[..., Any] = sync_to_async(held.__exit__, thread_sensitive=True)
         try:
             response = self._read(sent)
             if response is None:
                 response = await self.get_response(sent)
-            response = await sync_to_async(self._finished, thread_sensitive=True)(sent, response)
+            exchange: _Exchange = sent._bloodroot
+            if exchange.is_clear and not exchange.holds:
+                return self._let_out(exchange, response)
+            # What is decided late, a page of the project's own, and the end of transactions may ask the database.
+            return await sync_to_async(self._finished_within, thread_sensitive=True)(sent, response)
         except BaseException as error:
-            await close(type(error), error, error.__traceback__)
+            if sent._bloodroot.holds:
+                await sync_to_async(held.__exit__, thread_sensitive=True)(type(error), error, error.__traceback__)
             raise
-        else:
-            await close(None, None, None)
-            return response
         finally:
             _current.set(before)
             del sent._bloodroot, sent._bloodroot_held
+
+    def _finished_within(self, sent: HttpRequest, response: Any) -> HttpResponse:
+        with sent._bloodroot_held:
+            return self._finished(sent, response)
 
     def _begin(self, sent: HttpRequest) -> None:
         sent._bloodroot = _Exchange(self.enforcement, sent)
@@ -169,7 +175,8 @@ class AccessMiddleware:
     def _enter(self, exchange: _Exchange, answer: Answer | None) -> HttpResponse | None:
         if answer is not None:
             return self._refuse(exchange, answer)
-        exchange.given = dict(exchange.request.django.resolver_match.kwargs)
+        exchange.match = exchange.request.django.resolver_match
+        exchange.given = dict(exchange.match.kwargs)
         exchange.undo = _kept(exchange.request.django)
         _current.set(exchange.access)
         return None
@@ -282,7 +289,9 @@ class _Exchange(Exchange):
     """One request on its way through the project."""
 
     request: Request
+    match: Any = None  # what Django has chosen
     given: Mapping[str, Any] | None = None  # what the view is to get, as it was decided
+    holds = False  # whether transactions wait for the response
 
     def __init__(self, enforcement: Enforcement, sent: HttpRequest, before: _Exchange | None = None) -> None:
         super().__init__(enforcement, Request(sent))
@@ -291,8 +300,7 @@ class _Exchange(Exchange):
 
     def responded(self, status: int) -> Answer | None:
         """As `Exchange.responded`; what the view has got must be what was decided."""
-        match = self.request.django.resolver_match
-        if self.given is not None and match is not None and match.kwargs != self.given:
+        if self.given is not None and self.match.kwargs != self.given:
             self.access.withheld = True
             log.error(
                 "%s %s: middleware inside has changed the arguments of the view after they were decided; the response "
@@ -302,6 +310,13 @@ class _Exchange(Exchange):
             )
             return responses.UNSETTLED
         return super().responded(status)
+
+    @property
+    def is_clear(self) -> bool:
+        """Whether a response may go out as it is."""
+        if self._before is not None or not self.decided or self.refusing is not None:
+            return False
+        return self.access.cleared and (self.given is None or self.match.kwargs == self.given)
 
     def all(self) -> list[_Exchange]:
         """All that was dispatched for the request, in this order."""
@@ -384,6 +399,7 @@ def _hold_transactions(sent: HttpRequest, view: Any) -> None:
     apart: set[str] = getattr(view, "_non_atomic_requests", set())
     for alias, database in connections.settings.items():
         if database["ATOMIC_REQUESTS"] and alias not in apart:
+            sent._bloodroot.holds = True
             sent._bloodroot_held.enter_context(transaction.atomic(using=alias))
 
 

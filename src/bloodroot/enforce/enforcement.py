@@ -88,8 +88,10 @@ class Enforcement:
         self.realm = policy.title or "application"
         self.is_missing = missing
         self.by_token: Callable[..., bool] = getattr(identify, "by_token", _never)
-        self.identify_takes_path: bool = getattr(identify, "takes_path", False)
+        self.identify_takes_path: bool = getattr(identify, "takes_path", False) is True
         self.identify_again: float | None = getattr(identify, "again", None)
+        if self.identify_again is not None and not isinstance(self.identify_again, int | float):
+            raise TypeError(f"identify.again is a number of seconds or None, not {self.identify_again!r}")
         self.vary: tuple[str, ...] = tuple(getattr(identify, "vary", responses.VARY))
         self.vary_names = [(name.encode(), name.lower().encode()) for name in self.vary]
         self._loaders: dict[Line, Loaders] = {}

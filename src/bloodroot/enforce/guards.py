@@ -185,7 +185,7 @@ def refuse_caches(function: Any = None) -> None:
     Raises:
         EnforcementError: there is one.
     """
-    if function is None and not _around:
+    if function is None and not unchecked:
         return
     for found in gc.get_objects() if function is None else gc.get_referrers(function):
         # A cache takes over what is noted at the function that it is around.
@@ -244,10 +244,10 @@ def _guarded_function(function: Callable[..., Any], asks: Guard) -> Callable[...
     def ask(positional: tuple[Any, ...], named: dict[str, Any]) -> None:
         if wrapper in unchecked:
             # One that was made after the last start. Some decorators make one for each call: a few are enough to see.
-            unchecked.discard(wrapper)
             if asks.seen < _ENOUGH:
-                asks.seen += 1
                 refuse_caches(wrapper)
+                asks.seen += 1
+            unchecked.discard(wrapper)
         asks.ask(lambda: _arguments(signature, positional, named), around)
 
     wrapper: Any

@@ -215,8 +215,10 @@ class Exchange:
 
     def _who(self, own: Any) -> Call:
         """The call that says who asks: on the path that is decided, whatever the application's own request says."""
-        enforcement = self.enforcement
-        return Call(enforcement.identify, (own, self.request.path) if enforcement.identify_takes_path else (own,))
+        return Call(self.enforcement.identify, self._located(own))
+
+    def _located(self, own: Any) -> tuple[Any, ...]:
+        return (own, self.request.path) if self.enforcement.identify_takes_path else (own,)
 
     @property
     def is_due(self) -> bool:
@@ -343,12 +345,7 @@ class Exchange:
         decided = (access.refusal or access.decision) if access is not None else None
         return responses.response(
             answer,
-            responses.is_program(
-                request,
-                enforcement.by_token(own, request.path)
-                if enforcement.identify_takes_path
-                else enforcement.by_token(own),
-            ),
+            responses.is_program(request, enforcement.by_token(*self._located(own))),
             enforcement.realm,
             # A page for signed-out callers alone is none to come back to.
             request.asked_for if decided is None or decided.reason != "signed-in" else None,
