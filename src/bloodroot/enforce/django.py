@@ -78,6 +78,7 @@ class AccessMiddleware:
         self._served: dict[tuple[Any, Any, int], tuple[Served, Any]] = {}
         self._has_forbidden_page = has_forbidden_page()
         self._no_routes = no_routes()
+        self._atomic = tuple(alias for alias, each in connections.settings.items() if each.get("ATOMIC_REQUESTS"))
         if self._waits:
             markcoroutinefunction(self)
             asked = [self.enforcement.identify, *(each for each, *_ in self.enforcement.records.values())]
@@ -95,14 +96,16 @@ class AccessMiddleware:
         # Nobody acts before it is decided who does, whoever acts around.
         before = _current.get()
         _current.set(None)
-        held = sent._bloodroot_held = contextlib.ExitStack()
         try:
-            with held:
+            if not self._atomic:
+                return self._finished(sent, self._read(sent) or self.get_response(sent))
+            with contextlib.ExitStack() as held:
+                sent._bloodroot_held = held
                 return self._finished(sent, self._read(sent) or self.get_response(sent))
         finally:
             _current.set(before)
             # The exchange knows the request: without this both would wait for the collector of garbage.
-            del sent._bloodroot, sent._bloodroot_held
+            del sent._bloodroot
 
     async def _later(self, sent: HttpRequest) -> HttpResponse:
         self._begin(sent)
@@ -124,7 +127,7 @@ class AccessMiddleware:
             raise
         finally:
             _current.set(before)
-            del sent._bloodroot, sent._bloodroot_held
+            del sent._bloodroot
 
     def _finished_within(self, sent: HttpRequest, response: Any) -> HttpResponse:
         with sent._bloodroot_held:
@@ -151,8 +154,8 @@ class AccessMiddleware:
         if not exchange.is_up_to_date():
             return self._refused_unread(exchange)
         answer = run(exchange.decide(sent, *self._chosen(sent.resolver_match)), _call)
-        if answer is None:
-            _hold_transactions(sent, view)
+        if answer is None and self._atomic:
+            _hold_transactions(sent, view, self._atomic)
         return self._enter(exchange, answer)
 
     async def process_view_async(self, sent: HttpRequest, view: Any, args: Any, kwargs: Any) -> HttpResponse | None:  # noqa: ARG002
@@ -161,8 +164,8 @@ class AccessMiddleware:
         if not exchange.is_up_to_date():
             return self._refused_unread(exchange)
         answer = await run_async(exchange.decide(sent, *self._chosen(sent.resolver_match)), _call_async)
-        if answer is None:
-            await sync_to_async(_hold_transactions, thread_sensitive=True)(sent, view)
+        if answer is None and self._atomic:
+            await sync_to_async(_hold_transactions, thread_sensitive=True)(sent, view, self._atomic)
         return self._enter(exchange, answer)
 
     def _dispatched(self, sent: HttpRequest) -> _Exchange:
@@ -394,11 +397,11 @@ def _copied(value: Any) -> Any:
     return list(value) if isinstance(value, list) else value
 
 
-def _hold_transactions(sent: HttpRequest, view: Any) -> None:
+def _hold_transactions(sent: HttpRequest, view: Any, databases: tuple[str, ...]) -> None:
     """Begin the transactions of ``ATOMIC_REQUESTS`` around the view's own: they end once it is seen what leaves."""
     apart: set[str] = getattr(view, "_non_atomic_requests", set())
-    for alias, database in connections.settings.items():
-        if database["ATOMIC_REQUESTS"] and alias not in apart:
+    for alias in databases:
+        if alias not in apart:
             sent._bloodroot.holds = True
             sent._bloodroot_held.enter_context(transaction.atomic(using=alias))
 
