@@ -190,12 +190,13 @@ class Gate(Exchange):
     async def send(self, message: Message) -> None:
         """Pass a message on, or withhold the response: nothing goes on before its beginning may."""
         if not self.started:
+            if self.answer is not None:
+                raise Withheld(self.answer)  # the handler goes on all the same
             if message["type"] not in BEGINNINGS:
                 # Hints and pushes come before a response, and say what is in it.
                 self._early = [*self._early, message]
                 return
-            if self.answer is None:
-                self.answer = self.examined(status_of(message))
+            self.answer = self.examined(status_of(message))
             if self.answer is not None:
                 raise Withheld(self.answer)
             self.begin(message)
