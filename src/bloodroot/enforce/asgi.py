@@ -275,8 +275,7 @@ def let_leave(dispatches: Sequence[Exchange], beginning: Message) -> None:
     """
     status = status_of(beginning)
     headers = beginning.get("headers") or ()
-    sized = "status" in beginning and is_sized(status, headers)
-    found = keeping(dispatches, status, streams=True, sized=sized)
+    found = keeping(dispatches, status, streams=True, sized=lambda: "status" in beginning and is_sized(status, headers))
     if found is Keeping.ANYONE or "status" not in beginning:
         return
     enforcement = dispatches[0].enforcement

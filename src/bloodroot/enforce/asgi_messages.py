@@ -27,9 +27,9 @@ async def send_response(response: responses.Response, send: Send, *, body: bool)
 
 def status_of(beginning: Message) -> int:
     """The status of what a response begins with: of a WebSocket, whether it is accepted."""
-    found = beginning.get("status")
+    found: int | None = beginning.get("status")
     if found is not None:
-        return int(found)
+        return found
     return 101 if beginning["type"] == "websocket.accept" else 403
 
 

@@ -279,9 +279,13 @@ class AccessMiddleware:
                         response = response_for_exception(exchange.request.django, error)
         if any(each.decided and each.access.withheld for each in dispatches):
             _roll_back()
-        streams, sized = getattr(response, "streaming", False), response.has_header("Content-Length")
+        streams = getattr(response, "streaming", False)
         headers = [(name.lower(), value) for name, value in response.items()]
-        for name, value in leaving(dispatches, response.status_code, headers, streams=streams, sized=sized):
+
+        def has_length() -> bool:
+            return bool(response.has_header("Content-Length"))
+
+        for name, value in leaving(dispatches, response.status_code, headers, streams=streams, sized=has_length):
             response[name] = value
         if streams and exchange.decided and exchange.refusing is None:
             _stream_with(response, exchange)

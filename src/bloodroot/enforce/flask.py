@@ -278,8 +278,13 @@ class _Driver:
                     # What was left for the response that is withheld, such as its session, goes out with this one.
                     self._save_session(response)
         streams = response.is_streamed
-        sized = not streams or response.content_length is not None
-        more = leaving(exchange.all(), response.status_code, _lower(response), streams=streams, sized=sized)
+        more = leaving(
+            exchange.all(),
+            response.status_code,
+            _lower(response),
+            streams=streams,
+            sized=lambda: not streams or response.content_length is not None,
+        )
         _set(response, more)
         first = exchange.all()[0]
         if streams and first.decided and first.refusing is None and not response.direct_passthrough:

@@ -73,7 +73,10 @@ class Gates:
 
     def arrival(self, scope: Scope) -> Arrival | None:
         """The request at the outer end of this application that led to a scope: the last one, if it came again."""
-        return next((each for each in reversed(scope.get(KEY, ())) if each.gates is self), None)
+        arrivals: tuple[Arrival, ...] = scope.get(KEY, ())
+        if arrivals and arrivals[-1].gates is self:
+            return arrivals[-1]
+        return next((each for each in reversed(arrivals) if each.gates is self), None)
 
     def gate_router(self, router: Router) -> None:
         """Put gates on the routes of a router, and on what it does where none of them is asked for."""
@@ -134,7 +137,7 @@ class GatedRoutes(list[BaseRoute]):
 
     def decides(self, gates: Application) -> bool:
         """Whether an application has these routes, and does not only lead to something that has them."""
-        return any(each() is gates for each in self._gates)
+        return self._gates[-1]() is gates or any(each() is gates for each in self._gates)
 
     def last(self) -> Gates | None:
         """The application that was protected last with these routes; None where there is none any more."""
@@ -241,6 +244,10 @@ def _leaf(route: BaseRoute, handle: App, owner: GatedRoutes) -> App:
             gates = owner.last()
             # A part of a protected application that is used by itself.
             await (handle if gates is None else Outermost(leaf, gates))(scope, receive, send)
+            return
+        if len(arrivals) == 1 and owner.decides(arrivals[0].gates):
+            # As nearly always: one application, and a route of its own.
+            await arrivals[0].serve(way_to(scope, arrivals[0]), route, handle, owner.missing, scope, receive, send)
             return
         app = handle
         for arrival in last_of_each(arrivals):

@@ -362,11 +362,7 @@ class Exchange:
             return ()
         return self.enforcement.policy.engine.scopes_missing(decided)
 
-    def leave(self, status: int, headers: Iterable[tuple[str, str]], *, streams: bool, sized: bool) -> Headers:
-        """Write down that a response begins to leave; see `leaving`."""
-        return leaving([self], status, headers, streams=streams, sized=sized)
-
-    def let_out(self, *, streams: bool, sized: bool) -> bool:
+    def let_out(self, *, streams: bool, sized: Callable[[], bool]) -> bool:
         """Write down that what was allowed leaves; whether it may be for this caller alone, so that no cache keeps it.
 
         What is open to anyone, and was made without asking who it is for, stays as it is. A response that is made
@@ -375,7 +371,7 @@ class Exchange:
         access, policy = self.access, self.enforcement.policy
         self._note(None)
         line = access.decision.line
-        if (streams and not sized) or access.consulted or line is None or not line.open_to_anyone:
+        if access.consulted or line is None or not line.open_to_anyone or (streams and not sized()):
             return True
         if any(not rule.open_to_anyone for rule in policy.engine.rules_for(access.method, access.path)):
             return True
@@ -407,14 +403,14 @@ class Keeping(Enum):
     REFUSED = "refused"
 
 
-def keeping(dispatches: Sequence[Exchange], status: int, *, streams: bool, sized: bool) -> Keeping:
+def keeping(dispatches: Sequence[Exchange], status: int, *, streams: bool, sized: Callable[[], bool]) -> Keeping:
     """Write down that a response begins to leave; who may keep it.
 
     Args:
         dispatches: all that was dispatched for it; at least one.
         status: its status.
         streams: whether its body may still be made while it leaves.
-        sized: whether its length is known.
+        sized: says whether its length is known.
     """
     found = Keeping.CALLER
     for each in dispatches:
@@ -430,7 +426,12 @@ def keeping(dispatches: Sequence[Exchange], status: int, *, streams: bool, sized
 
 
 def leaving(
-    dispatches: Sequence[Exchange], status: int, headers: Iterable[tuple[str, str]], *, streams: bool, sized: bool
+    dispatches: Sequence[Exchange],
+    status: int,
+    headers: Iterable[tuple[str, str]],
+    *,
+    streams: bool,
+    sized: Callable[[], bool],
 ) -> Headers:
     """The headers that a response is to have, in the place of others of the same name; see `keeping`."""
     found = keeping(dispatches, status, streams=streams, sized=sized)

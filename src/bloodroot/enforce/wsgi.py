@@ -14,7 +14,7 @@ from . import responses
 from .access import _current, log
 from .audit import Audit
 from .enforcement import Enforcement, Identify, Loader, Page
-from .pipeline import Call, Exchange, run
+from .pipeline import Call, Exchange, leaving, run
 from .startup import without_actions
 
 Environ = dict[str, Any]
@@ -172,8 +172,11 @@ class _Gate(Exchange):
         if answer is not None:
             _close(body)
             return self._instead(answer)
-        sized = number in (204, 304) or any(name.lower() == "content-length" for name, _ in headers)
-        more = self.leave(number, headers, streams=True, sized=sized)
+
+        def sized() -> bool:
+            return number in (204, 304) or any(name.lower() == "content-length" for name, _ in headers)
+
+        more = leaving([self], number, headers, streams=True, sized=sized)
         names = {name.lower() for name, _ in more}
         self.start_response(status, [*(each for each in headers if each[0].lower() not in names), *more])
         return _Body(self, body, [*self.early, *first], pieces)
