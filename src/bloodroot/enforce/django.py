@@ -35,7 +35,7 @@ from ..request import DjangoRequest as Request
 from ..request import encoded
 from . import responses
 from .access import _current, log, plain
-from .django_routes import action_of, leads_on, no_routes, routes, spellings_of
+from .django_routes import action_of, leads_on, no_routes, redirecting, routes, spellings_of
 from .django_settings import check_sessions, has_forbidden_page, read_settings
 from .enforcement import Enforcement, Served
 from .pipeline import Call, Exchange, leaving, run, run_async
@@ -78,6 +78,7 @@ class AccessMiddleware:
         self._served: dict[tuple[Any, Any, int], tuple[Served, Any]] = {}
         self._has_forbidden_page = has_forbidden_page()
         self._no_routes = no_routes()
+        self._redirects = redirecting()
         self._atomic = tuple(alias for alias, each in connections.settings.items() if each.get("ATOMIC_REQUESTS"))
         if self._waits:
             markcoroutinefunction(self)
@@ -245,7 +246,7 @@ class AccessMiddleware:
             leads_to = None
             if getattr(sent, "resolver_match", None) is not None:
                 steps = exchange.decide(sent, *self._chosen(sent.resolver_match))
-            elif response.status_code == 404 and (leads_to := leads_on(sent)) is not None:
+            elif response.status_code == 404 and (leads_to := leads_on(sent, *self._redirects)) is not None:
                 # Middleware outside makes a redirect of this, which says that there is something.
                 path, match = leads_to
                 exchange.request.path, exchange.request.segments = encoded(path), read_path(encoded(path))

@@ -11,9 +11,12 @@ from typing import Any
 from django.conf import settings
 from django.conf.urls.i18n import is_language_prefix_patterns_used
 from django.middleware.cache import CacheMiddleware
+from django.middleware.common import CommonMiddleware
+from django.middleware.locale import LocaleMiddleware
 from django.urls import URLPattern, URLResolver, get_resolver, is_valid_path
 from django.urls.resolvers import LocalePrefixPattern, RegexPattern, RoutePattern
 from django.utils import translation
+from django.utils.module_loading import import_string
 from django.views.generic.base import RedirectView
 
 from ..core.binding import Route
@@ -35,15 +38,26 @@ def routes() -> list[Route]:
     return list(_routes(get_resolver().url_patterns, "/", "", (), ()))
 
 
-def leads_on(sent: Any) -> tuple[str, Any] | None:
+def redirecting() -> tuple[bool, bool]:
+    """Whether middleware of the project puts a slash behind addresses, and whether some puts the language before."""
+    kinds = [kind for kind in map(import_string, settings.MIDDLEWARE) if isinstance(kind, type)]
+    slashes = settings.APPEND_SLASH and any(issubclass(kind, CommonMiddleware) for kind in kinds)
+    return slashes, any(issubclass(kind, LocaleMiddleware) for kind in kinds)
+
+
+def leads_on(sent: Any, slashes: bool, languages: bool) -> tuple[str, Any] | None:
     """Where middleware of Django's would redirect a request that no route serves: a path, and the route there.
 
-    `CommonMiddleware` puts a slash behind it, and `LocaleMiddleware` the language before it.
+    Args:
+        sent: the request.
+        slashes: whether a slash is put behind its path (`CommonMiddleware`).
+        languages: whether the language is put before it (`LocaleMiddleware`).
     """
     urlconf = getattr(sent, "urlconf", None) or settings.ROOT_URLCONF
-    slashed = f"{sent.path_info}/" if settings.APPEND_SLASH and not sent.path_info.endswith("/") else None
+    slashed = f"{sent.path_info}/" if slashes and not sent.path_info.endswith("/") else None
     paths = [slashed]
-    if is_language_prefix_patterns_used(urlconf)[0] and not translation.get_language_from_path(sent.path_info):
+    languages = languages and is_language_prefix_patterns_used(urlconf)[0]
+    if languages and not translation.get_language_from_path(sent.path_info):
         language = translation.get_language()
         paths += [f"/{language}{sent.path_info}", f"/{language}{slashed}" if slashed else None]
     for path in paths:
