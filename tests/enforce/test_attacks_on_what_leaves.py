@@ -67,6 +67,26 @@ class AfterTheLastCheck(Silent):
                         if status == 403:
                             self.assertIn("no-store", headers["cache-control"])
 
+    def test_10_an_error_handler_that_fails_while_a_refusal_is_on_its_way(self) -> None:
+        async def tree(request: Any) -> Any:
+            request.state.tree = "secret"
+            current().pass_guard(POLICY.guard("keeper"), None)
+
+        async def fails(request: Any, error: Exception) -> Any:
+            raise ZeroDivisionError
+
+        async def gives_out(request: Any, error: Exception) -> Any:
+            return PlainTextResponse(getattr(request.state, "tree", "none"), 200)
+
+        handlers = {403: fails, Exception: gives_out}
+        for name, app, protect in starlettes({"/open": tree, "/keeper": tree}, exception_handlers=handlers):
+            protect(app, POLICY, identify=who)
+            with self.subTest(name), serving(app) as port:
+                for target in ("/open", "/keeper"):
+                    got, headers, body = ask(port, "GET", target, X_Caller="3")
+                    self.assertEqual((got, "secret" in body), (403, False), body)
+                    self.assertIn("no-store", headers["cache-control"])
+
     def test_10_flask(self) -> None:
         app = flask.Flask("orchard", static_folder=None)
 
@@ -261,7 +281,10 @@ class GivenToViews(Silent):
 
         urls = [path("trees/<tree_id>", tree, name="tree")]
         records = {"records": {"tree_id": TREES.get}}
-        for inside, status in ((f"{__name__}.changes_arguments", 500), ("tests.enforce.test_attacks_inside.looks", 200)):
+        for inside, status in (
+            (f"{__name__}.changes_arguments", 500),
+            ("tests.enforce.test_attacks_inside.looks", 200),
+        ):
             with self.django(urls, inside, bloodroot=records), serving_wsgi(WSGIHandler()) as port:
                 got, _, body = ask(port, "GET", "/trees/1", X_Caller="3")
                 self.assertEqual((got, "tree 2" in body), (status, False))

@@ -55,6 +55,7 @@ class Arrival:
     came = False
     started = False
     _replaced = False
+    _failed: tuple[Dispatch, Answer] | None = None
 
     def __init__(self, gates: Application, scope: Scope, send: Send) -> None:
         self.gates = gates
@@ -69,6 +70,12 @@ class Arrival:
             self.came = True
             self.scope = scope
             self.request = AsgiRequest(scope)
+
+    def fail(self) -> None:
+        """Note that something failed. A refusal that was on its way then goes out as our own."""
+        first = self.dispatches[0] if self.dispatches else None
+        if first is not None and first.refusing is not None:
+            self._failed = first, first.refusing
 
     def end(self) -> None:
         """Let go of what knows each other: without this all of it would wait for the collector of garbage."""
@@ -129,8 +136,8 @@ class Arrival:
                 self._early.append(message)
                 return
             # What comes before the router answers without the policy.
-            refused = None
-            if self.came and not are_clear(self.dispatches):
+            refused = self._failed
+            if refused is None and self.came and not are_clear(self.dispatches):
                 refused = await examined(self, self.dispatches, message)
             self.started = True
             if refused is not None:

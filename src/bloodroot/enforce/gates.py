@@ -283,6 +283,26 @@ class _Default:
         await app(scope, receive, send)
 
 
+class Watch:
+    """Within all middleware of the application: notes that something failed while a refusal was on its way out.
+
+    What the application's handlers for exceptions answer to that is no refusal.
+    """
+
+    def __init__(self, app: App, gates: Gates) -> None:
+        self.app = app
+        self.gates = gates
+
+    async def __call__(self, scope: Scope, receive: Receive, send: Send) -> None:
+        try:
+            await self.app(scope, receive, send)
+        except Exception:
+            arrival = self.gates.arrival(scope)
+            if arrival is not None:
+                arrival.fail()
+            raise
+
+
 class Outermost:
     """The outer end of an application: what is begun for each request, and the last that its responses pass.
 

@@ -7,6 +7,7 @@ from typing import Any
 
 from starlette.applications import Starlette
 from starlette.exceptions import HTTPException
+from starlette.middleware import Middleware
 
 from ..core.binding import Route
 from ..core.policy import Policy
@@ -14,7 +15,7 @@ from .asgi import identify_async
 from .audit import Audit
 from .enforcement import Enforcement, Identify, Loader, Page
 from .errors import StartUpError
-from .gates import Gates, Outermost
+from .gates import Gates, Outermost, Watch
 from .starlette_routes import routes
 from .startup import StartUp, look_over
 
@@ -67,6 +68,7 @@ def install(app: Starlette, policy: Policy, found: list[Route], kind: type[Gates
     started.tell()
     gates = kind(enforcement)
     gates.install(app.router)
+    app.user_middleware.append(Middleware(Watch, gates=gates))
     build = app.build_middleware_stack
 
     def build_within() -> Outermost:
