@@ -87,6 +87,19 @@ class AfterTheLastCheck(Silent):
                     self.assertEqual((got, "secret" in body), (403, False), body)
                     self.assertIn("no-store", headers["cache-control"])
 
+    def test_10_django(self) -> None:
+        def tree(request: Any) -> Any:
+            request.tree = "secret"
+            current().pass_guard(POLICY.guard("keeper"), None)
+
+        urls = [path("open", tree, name="open"), path("trees/<tree_id>", lambda request, tree_id: 1 / 0, name="tree")]
+        handlers = {"handler403": fails, "handler500": gives_out}
+        for server in (lambda: serving_wsgi(WSGIHandler()), lambda: serving(ASGIHandler())):
+            with self.django(urls, names=handlers, DEBUG_PROPAGATE_EXCEPTIONS=False), server() as port:
+                for target, status in (("/open", 403), ("/trees/1", 500)):
+                    got, _, body = ask(port, "GET", target, X_Caller="3")
+                    self.assertEqual((got, "secret" in body), (status, False), (target, body))
+
     def test_10_flask(self) -> None:
         app = flask.Flask("orchard", static_folder=None)
 
@@ -108,6 +121,14 @@ class AfterTheLastCheck(Silent):
             for target in ("/trees/1", "/trees/2", "/trees/3"):
                 got, _, body = ask(port, "GET", target, X_Caller="3")
                 self.assertEqual((got, "secret" in body), (500, False), (target, body))
+
+
+def fails(request: Any, exception: Any) -> Any:
+    raise ZeroDivisionError
+
+
+def gives_out(request: Any) -> Any:
+    return HttpResponse(getattr(request, "tree", "secret of nobody"))
 
 
 class BesideTheResponse(Silent):

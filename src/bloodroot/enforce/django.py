@@ -23,6 +23,7 @@ from typing import Any
 from asgiref.sync import async_to_sync, iscoroutinefunction, markcoroutinefunction, sync_to_async
 from django.core.exceptions import PermissionDenied
 from django.core.handlers.exception import response_for_exception
+from django.core.signals import got_request_exception
 from django.db import connections, transaction
 from django.http import Http404, HttpRequest, HttpResponse
 from django.urls import Resolver404
@@ -269,6 +270,11 @@ class AccessMiddleware:
     def _let_out(self, exchange: _Exchange, response: Any) -> HttpResponse:
         """A response of the application, if it may go out; else the answer in its place."""
         dispatches = exchange.all()
+        if exchange.broken is not None:
+            # Something failed while a refusal was on its way: what the project answers to that is no refusal.
+            _close(response)
+            made = exchange.response(exchange.broken, exchange.request.django)
+            response = _response(made, body=exchange.request.method != "HEAD")
         for each in dispatches:
             if each.decided and each.refusing is None:
                 answer = each.responded(response.status_code)
@@ -300,6 +306,7 @@ class _Exchange(Exchange):
     match: Any = None  # what Django has chosen
     given: Mapping[str, Any] | None = None  # what the view is to get, as it was decided
     holds = False  # whether transactions wait for the response
+    broken: Answer | None = None  # the refusal that something has failed on
 
     def __init__(self, enforcement: Enforcement, sent: HttpRequest, before: _Exchange | None = None) -> None:
         super().__init__(enforcement, Request(sent))
@@ -337,6 +344,16 @@ class _Exchange(Exchange):
             self.request = Request(sent)
             self._seen = (sent.path_info, sent.method)
         return self.request.readable
+
+
+def _failed(request: Any = None, **_: Any) -> None:
+    """Note that something of a project failed while a refusal was on its way out."""
+    exchange: _Exchange | None = getattr(request, "_bloodroot", None)
+    if exchange is not None:
+        exchange.broken = exchange.refusing
+
+
+got_request_exception.connect(_failed)
 
 
 def _call(asked: Call) -> Any:
