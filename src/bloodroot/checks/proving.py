@@ -26,7 +26,11 @@ from ..language.errors import BloodrootError
 from .reasoning import Assignment, Proof, Variable, facts_of, parts_left_open, replaced, variables
 
 _LARGEST = 400  # values compared in one question
-_LONGEST = 1_000  # milliseconds for one question
+# What one question may take: steps of the solver, which are the same on every machine, and milliseconds beside them for
+# a machine on which these are very slow. A step is about 0.2 microseconds.
+_MOST_STEPS = 4_000_000
+_STEPS_A_VALUE = 20_000  # what it takes beside to put a question, for each value that is compared
+_LONGEST = 20_000
 _START = datetime.datetime(2026, 1, 1, tzinfo=datetime.UTC)
 _AWARE, _NAIVE, _DATE, _UUID, _BYTES, _REST = range(6)
 
@@ -322,6 +326,19 @@ def _size(formula: Formula) -> int:
     return size
 
 
+def cost(one: Formula, other: Formula) -> int:
+    """What it takes to put a question to the solver, as steps of it."""
+    try:
+        return _STEPS_A_VALUE * (_size(one) + _size(other))
+    except _NotTranslated:
+        return 0
+
+
+def steps() -> int:
+    """How many steps the solver has taken in this process."""
+    return int(z3.Solver().statistics().get_key_value("rlimit count"))
+
+
 def prove(one: Formula, other: Formula) -> Proof:
     """Whether one formula is true only where another one is true as well.
 
@@ -342,6 +359,7 @@ def prove(one: Formula, other: Formula) -> Proof:
     except _NotTranslated:
         return Proof(None)
     solver = z3.Solver()
+    solver.set("rlimit", _MOST_STEPS)
     solver.set("timeout", _LONGEST)
     solver.add(asked, *translation.axioms())
     answer = solver.check()
