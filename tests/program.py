@@ -60,7 +60,7 @@ class InFolder(unittest.TestCase):
             input=stdin,
             capture_output=True,
             text=True,
-            timeout=120,
+            timeout=400,
         )
         self.assertNotIn("Traceback", done.stderr + done.stdout)
         return Run(done.returncode, done.stdout, done.stderr)

@@ -205,7 +205,7 @@ class Threads(InFolder):
 
         def slow(text: str) -> Any:
             waiting.append(text)
-            free.wait(20)
+            free.wait(60)
             return types.SimpleNamespace(owner=1)
 
         class Looks:
@@ -228,7 +228,7 @@ class Threads(InFolder):
             threads = [threading.Thread(target=ask, args=(port, "GET", f"/slow/{n}"), daemon=True) for n in range(60)]
             for each in threads:
                 each.start()
-            for _ in range(200):
+            for _ in range(600):
                 if len(waiting) >= 40:
                     break
                 time.sleep(0.05)
