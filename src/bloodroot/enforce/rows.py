@@ -190,8 +190,14 @@ def _types(column: Column) -> list[Any]:
 
 def _kind(column: Column) -> Any:
     """What the values of a column can be compared with; None where that is not sure."""
-    kinds = {_kind_of(each) for each in _types(column)}
-    return kinds.pop() if len(kinds) == 1 else None
+    # Databases that keep a number in other types or widths would answer differently for one value.
+    shapes = {_shape(each) for each in _types(column)}
+    return shapes.pop()[0] if len(shapes) == 1 else None
+
+
+def _shape(kind: Any) -> tuple[Any, ...]:
+    like = type(_LIKE.get(type(kind)))
+    return _kind_of(kind), like, getattr(kind, "precision", None), getattr(kind, "scale", None)
 
 
 def _kind_of(kind: Any) -> Any:
