@@ -271,6 +271,8 @@ class Odd(Base):
     notes: Mapped[Any] = mapped_column(sa.JSON, nullable=True)
     big: Mapped[decimal.Decimal | None] = mapped_column(sa.Numeric(20, 0))
     kept: Mapped[Any] = mapped_column(sa.PickleType, nullable=True)
+    wide: Mapped[Any] = mapped_column(sa.Numeric(8, 2).with_variant(sa.Numeric(8, 1), "postgresql"), nullable=True)
+    loose: Mapped[Any] = mapped_column(sa.Numeric(8, 2).with_variant(sa.Double(), "postgresql"), nullable=True)
     closed: Mapped[datetime.datetime | None]
 
 
@@ -306,6 +308,8 @@ class NoMoreThanASingleRead(unittest.TestCase):
             "record.kept != none",
             "record.big == caller.big",
             "record.big != 3",
+            "record.wide == 1.25",
+            "record.loose == 1.25",
         ):
             with self.subTest(condition), self.assertRaises(RowsError):
                 found = rows(only(condition), caller, "odd:read", Odd)
