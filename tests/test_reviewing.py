@@ -58,7 +58,7 @@ class Reviews(InFolder):
         self.write("access.bloodroot", POLICY)
         self.write("bloodroot.toml", 'policy = "access.bloodroot"\n[directory]\nurl = "sqlite:///members.db"\n')
         self.write("members.toml", MEMBERS)
-        self.ran("seed", "members.toml", alone=False)
+        self.ran("seed", "members.toml")
 
     def log(self, *uses: tuple[int, str, str, str]) -> None:
         lines = [
@@ -84,7 +84,7 @@ class Reviews(InFolder):
         self.log(
             (1, "GET", "/plots", "2026-10-01"), (1, "GET", "/plots", "2026-10-05"), (2, "PUT", "/lots", "2026-10-02")
         )
-        found = json.loads(self.ran("matrix", "--members", "--tried", "audit.jsonl", "--format", "json", alone=False))
+        found = json.loads(self.ran("matrix", "--members", "--tried", "audit.jsonl", "--format", "json"))
         jsonschema.validate(found, SCHEMA)
         held = {
             (member["name"], each["kind"], each["name"]): (each["used"] or "")[:10]
@@ -102,13 +102,11 @@ class Reviews(InFolder):
         )
         today = datetime.datetime.now(datetime.UTC).date().isoformat()
         self.assertEqual({each["since"][:10] for member in found["members"] for each in member["holdings"]}, {today})
-        out = self.ran("matrix", "--members", "--tried", "audit.jsonl", alone=False)
+        out = self.ran("matrix", "--members", "--tried", "audit.jsonl")
         self.assertTrue(out.startswith("3 members, 3 things held, 0 of them not used since 2026-10-01\n"))
         self.log((1, "PUT", "/lots", "2026-10-03"))
         rows = list(
-            csv.DictReader(
-                io.StringIO(self.ran("matrix", "--members", "--tried", "audit.jsonl", "--format", "csv", alone=False))
-            )
+            csv.DictReader(io.StringIO(self.ran("matrix", "--members", "--tried", "audit.jsonl", "--format", "csv")))
         )
         self.assertEqual(
             [(row["name"], row["holds"], row["last used"][:10]) for row in rows],
@@ -136,9 +134,9 @@ class Reviews(InFolder):
             """,
         )
         self.write("members.toml", '[[members]]\nid = 7\nlogin = "sorrel"\nroles = ["a", "b", "c", "d", "e"]\n')
-        self.ran("seed", "members.toml", alone=False)
+        self.ran("seed", "members.toml")
         self.log((7, "GET", "/pair", "2026-10-01"))
-        out = self.ran("matrix", "--members", "--tried", "audit.jsonl", "--format", "json", alone=False)
+        out = self.ran("matrix", "--members", "--tried", "audit.jsonl", "--format", "json")
         (member,) = (each for each in json.loads(out)["members"] if each["name"] == "sorrel")
         used = {each["name"]: each["used"] is not None for each in member["holdings"]}
         # None of them is enough alone, and none is needed: but not all of them can go. Nothing says that e was used.
@@ -150,25 +148,25 @@ class Reviews(InFolder):
         with sqlite3.connect(self.folder / "members.db") as database:
             database.execute("update bloodroot_given set at = '2026-01-02 03:04:05'")
         self.write("members.toml", MEMBERS.replace('roles = ["keeper"]', 'roles = ["grower"]'))
-        self.ran("seed", "members.toml", "--update", alone=False)
-        found = json.loads(self.ran("matrix", "--members", "--format", "json", alone=False))
+        self.ran("seed", "members.toml", "--update")
+        found = json.loads(self.ran("matrix", "--members", "--format", "json"))
         since = {each["name"]: each["since"][:10] for each in found["members"][0]["holdings"]}
         today = datetime.datetime.now(datetime.UTC).date().isoformat()
         self.assertEqual(since, {"grower": today, "field": "2026-01-02"})
         # A directory that an older version has made has no such table.
         with sqlite3.connect(self.folder / "members.db") as database:
             database.execute("drop table bloodroot_given")
-        found = json.loads(self.ran("matrix", "--members", "--format", "json", alone=False))
+        found = json.loads(self.ran("matrix", "--members", "--format", "json"))
         self.assertEqual({each["since"] for each in found["members"][0]["holdings"]}, {None})
 
     def test_one_member(self) -> None:
-        out = self.ran("matrix", "--member", "ash", alone=False)
+        out = self.ran("matrix", "--member", "ash")
         self.assertTrue(out.startswith("ash (active): let in at 4 of 6 endpoints\n"))
         self.assertRegex(out, r"GET /plots +allow +role keeper or group field")
         self.assertRegex(out, r"PUT /lots +allow +role keeper")
         self.assertRegex(out, r"GET /me +allow +every signed-in caller")
         self.assertRegex(out, r"GET / +allow +anyone")
-        rows = list(csv.reader(io.StringIO(self.ran("matrix", "--member", "2", "--format", "csv", alone=False))))
+        rows = list(csv.reader(io.StringIO(self.ran("matrix", "--member", "2", "--format", "csv"))))
         self.assertIn(["PUT", "/lots", "allow", "group stock"], rows)
 
     def test_what_cannot_be_reviewed(self) -> None:
@@ -179,7 +177,7 @@ class Reviews(InFolder):
             (("--members", "--tried", "empty.jsonl"), "there is no request in it that was let in"),
             (("--members", "--member", "ash"), "choose one"),
         ):
-            run = self.in_process("matrix", *words)
+            run = self.bloodroot("matrix", *words)
             self.assertEqual((run.status, message in run.err), (2, True), run.err)
 
 

@@ -338,7 +338,7 @@ POLICIES: dict[str, tuple[list[str], list[str]]] = {
 
 class Finding(InFolder):
     def found(self, name: str, *words: object) -> list[dict[str, Any]]:
-        run = self.in_process("check", *words, "--format", "json", "--fail-on", "never")
+        run = self.bloodroot("check", *words, "--format", "json", "--fail-on", "never")
         self.assertEqual((run.status, run.err), (0, ""), run.out)
         return [finding for finding in json.loads(run.out)["findings"] if finding["name"] == name]
 
@@ -357,7 +357,7 @@ class Policies(Finding):
 
     def test_the_policy_of_these_cases_is_clean(self) -> None:
         self.write("access.bloodroot", policy())
-        found = json.loads(self.in_process("check", "--format", "json").out)["findings"]
+        found = json.loads(self.bloodroot("check", "--format", "json").out)["findings"]
         self.assertEqual([each["name"] for each in found], [])
 
 
@@ -576,10 +576,7 @@ class ClassBased(Finding):
         for framework, text in CLASSES.items():
             with self.subTest(framework):
                 self.write("shop.py", f"from bloodroot.enforce import guard\n{text}")
-                # Django is configured once in a process.
-                run = (self.bloodroot if framework == "django" else self.in_process)(
-                    "check", "shop:app", "--only", "guard-missing", "--format", "lines"
-                )
+                run = self.bloodroot("check", "shop:app", "--only", "guard-missing", "--format", "lines")
                 missing = [line for line in run.out.splitlines() if "OPTIONS" not in line]
                 self.assertEqual(len(missing), 1, run.out + run.err)
                 self.assertIn("POST /lots is guarded, and no guard is around", missing[0])

@@ -2,11 +2,10 @@
 
 from __future__ import annotations
 
-import os
 import unittest
 from typing import Any
 
-from hypothesis import given, settings
+from hypothesis import given
 from hypothesis import strategies as st
 
 import bloodroot
@@ -15,8 +14,8 @@ from bloodroot.checks.subject import Subject
 from bloodroot.language.parser import parse as parse_tree
 from tests.checks.test_reach import ATTRIBUTES, RECORDS
 from tests.core.random_policies import ROLES, policies, requirements
+from tests.examples import examples
 
-EXAMPLES = 500 if os.environ.get("EXPLORE") else 50
 FAMILIES = {
     "open-change",
     "change-wider-than-read",
@@ -57,7 +56,7 @@ def callers() -> list[bloodroot.Caller | None]:
 
 
 class Planted(unittest.TestCase):
-    @settings(max_examples=EXAMPLES, deadline=None, derandomize=not os.environ.get("EXPLORE"))
+    @examples(25, 500)
     @given(
         policies(),
         requirements(1),

@@ -2,12 +2,11 @@
 
 from __future__ import annotations
 
-import os
 import random
 import unittest
 from typing import Any
 
-from hypothesis import given, settings
+from hypothesis import given
 
 import bloodroot
 from bloodroot.checks.checking import check
@@ -18,8 +17,8 @@ from bloodroot.checks.witnesses import witness_of
 from bloodroot.core.caller import imagined
 from bloodroot.language.parser import parse as parse_tree
 from tests.core.random_policies import ROLES, policies, written
+from tests.examples import examples
 
-EXAMPLES = 3_000 if os.environ.get("EXPLORE") else 60
 RECORDS: tuple[dict[str, Any], ...] = tuple(
     {name: value for name, value in (("owner", owner), ("age", age), ("kind", kind)) if value is not None}
     for owner in (None, 1, 2, "1")
@@ -39,7 +38,7 @@ def allowed(policy: bloodroot.Policy, caller: bloodroot.Caller | None, method: s
 
 
 class Comparing(unittest.TestCase):
-    @settings(max_examples=EXAMPLES, deadline=None, derandomize=not os.environ.get("EXPLORE"))
+    @examples(30, 3_000)
     @given(policies())
     def test_wider_is_what_decisions_show(self, made: tuple[str, list[str], list[str]]) -> None:
         head, lines, rules = made
@@ -78,7 +77,7 @@ class Comparing(unittest.TestCase):
                 self.assertTrue(allowed(policy, caller, here, witness.path, record), (text, witness))
                 self.assertFalse(allowed(policy, caller, there, witness.path, record), (text, witness))
 
-    @settings(max_examples=EXAMPLES, deadline=None, derandomize=not os.environ.get("EXPLORE"))
+    @examples(30, 3_000)
     @given(policies())
     def test_all_checks_of_any_policy(self, made: tuple[str, list[str], list[str]]) -> None:
         text = written(*made)

@@ -25,7 +25,7 @@ class Ask(InFolder):
         self.write("swap.py", app)
 
     def asked(self, *words: str, status: int = 0) -> dict[str, object]:
-        run = self.in_process("ask", *words, "--format", "json")
+        run = self.bloodroot("ask", *words, "--format", "json")
         self.assertEqual(run.status, status, run.err)
         found: dict[str, object] = json.loads(run.out)
         return found
@@ -53,7 +53,7 @@ class Ask(InFolder):
         self.assertIn(
             'application/json hello {"a": 1}', body("--body", "a.json", "--header", "X-Note: hello").replace("\n", "")
         )
-        shown = self.in_process("ask", "member", "POST", "/echo").out
+        shown = self.bloodroot("ask", "member", "POST", "/echo").out
         self.assertIn("POST /echo as member answered 200 OK", shown)
         self.assertIn("Sent with the body of [bodies] of the settings.", shown)
         self.assertIn("The policy lets this caller in:", shown)
@@ -67,8 +67,8 @@ class Ask(InFolder):
             (("member", "GET", "/", "--header", "Accept"), "write a name, a colon and a value"),
             (("member", "GET", "/", "--body", "lost.json"), "lost.json: No such file"),
         ):
-            run = self.in_process("ask", *words)
+            run = self.bloodroot("ask", *words)
             self.assertEqual((run.status, run.out), (2, ""), words)
             self.assertIn(message, run.err)
         self.write("bloodroot.toml", SETTINGS.replace('path = "/sign-in"', 'path = "/lost"'))
-        self.assertIn("could not sign in", self.in_process("ask", "member", "GET", "/").err)
+        self.assertIn("could not sign in", self.bloodroot("ask", "member", "GET", "/").err)

@@ -60,7 +60,7 @@ class Check(InFolder):
         for before, after, name in PLANTED:
             with self.subTest(name):
                 policy.write_text(sound.replace(before, after), "utf-8")
-                run = self.in_process("check", "--format", "json")
+                run = self.bloodroot("check", "--format", "json")
                 found = json.loads(run.out)["findings"]
                 self.assertIn(name, {each["name"] for each in found}, run.out)
                 severity = KINDS[name].severity
@@ -69,19 +69,19 @@ class Check(InFolder):
                 expected = "note" if name == "unheld-permission" else severity
                 self.assertIn(expected, {each["severity"] for each in found})
         policy.write_text(planted(sound), "utf-8")
-        found = json.loads(self.in_process("check", "--format", "json").out)["findings"]
+        found = json.loads(self.bloodroot("check", "--format", "json").out)["findings"]
         self.assertLessEqual({name for *_, name in PLANTED}, {each["name"] for each in found})
         commands = [each["witness"]["command"] for each in found if each["witness"] and each["witness"]["command"]]
         self.assertGreater(len(commands), 3)
         for command in commands:
             # A witness is let in, as the finding says, or depends on what nothing is known of.
-            said = self.in_process(*shlex.split(command)[1:], "--format", "json")
+            said = self.bloodroot(*shlex.split(command)[1:], "--format", "json")
             self.assertIn(json.loads(said.out)["outcome"], ("allow", "depends"), command)
 
     def test_formats(self) -> None:
         policy = self.folder / "access.bloodroot"
         policy.write_text(planted(policy.read_text("utf-8")), "utf-8")
-        run = self.in_process("check", "--out", "found.sarif")
+        run = self.bloodroot("check", "--out", "found.sarif")
         self.assertEqual((run.status, run.out, run.err), (1, "", "wrote found.sarif\n"))
         sarif = json.loads((self.folder / "found.sarif").read_text("utf-8"))
         jsonschema.Draft4Validator(SARIF).validate(sarif)
@@ -90,9 +90,9 @@ class Check(InFolder):
         self.assertEqual([rule["id"] for rule in rules], list(KINDS))
         for result in results:
             self.assertEqual(rules[result["ruleIndex"]]["id"], result["ruleId"])
-        found = json.loads(self.in_process("check", "--format", "json").out)
+        found = json.loads(self.bloodroot("check", "--format", "json").out)
         self.assertEqual(len(found["findings"]) + len(found["accepted"]), len(results))
-        lines = self.in_process("check", "--format", "lines").out.splitlines()
+        lines = self.bloodroot("check", "--format", "lines").out.splitlines()
         self.assertEqual(len(lines), len(found["findings"]))
         for line, finding in zip(lines, found["findings"], strict=True):
             match = re.fullmatch(r"(\S+):(\d+):(\d+): (error|warning|note): (.+) \[([a-z-]+)\]", line)
@@ -102,7 +102,7 @@ class Check(InFolder):
                 match.groups()[:4], (place["file"], str(place["line"]), str(place["column"]), finding["severity"])
             )
             self.assertEqual(match[6], finding["name"])
-        table = self.in_process("check").out
+        table = self.bloodroot("check").out
         for finding in found["findings"]:
             self.assertIn(finding["name"], table)
 
@@ -120,10 +120,10 @@ class Check(InFolder):
             (("--only", "needless-grant", "--fail-on", "note"), 1),
             (("--only", "open-change, unused-role", "--fail-on", "note"), 0),
         ):
-            self.assertEqual(self.in_process("check", *words).status, status, words)
+            self.assertEqual(self.bloodroot("check", *words).status, status, words)
         self.assertIn(
             'there is no finding of the name "open-chnge"; did you mean "open-change"?',
-            self.in_process("check", "--only", "open-chnge").err,
+            self.bloodroot("check", "--only", "open-chnge").err,
         )
 
     def test_the_policy_alone_and_what_cannot_be_checked(self) -> None:
@@ -134,17 +134,17 @@ class Check(InFolder):
             text.replace("  action    send_exchange", "  POST      /exchanges/{exchange_id}/send"), "utf-8"
         )
         # Nothing says any more that callers sign in at POST /api/token.
-        said = self.ran("check", status=1, alone=False)
+        said = self.ran("check", status=1)
         self.assertIn("1 error: 37 endpoint lines checked", said)
         self.assertIn("no endpoints were looked at", said)
         policy.write_text(text, "utf-8")
-        self.assertIn("1 line names an action, and there is no application", self.in_process("check").out)
+        self.assertIn("1 line names an action, and there is no application", self.bloodroot("check").out)
         for words, said in (
             (("--policy", "lost.bloodroot"), "there is no file lost.bloodroot"),
             (("lost.json",), "there is no such file"),
             (("lost:app",), "No module named 'lost'"),
         ):
-            run = self.in_process("check", *words)
+            run = self.bloodroot("check", *words)
             self.assertEqual((run.status, run.out), (2, ""), words)
             self.assertIn(said, run.err)
 

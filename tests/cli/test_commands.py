@@ -235,7 +235,7 @@ class Mistakes(InFolder):
             (("why", "keeper", "GET", "/", "--record", "[]"), "--record must be a JSON object"),
         ):
             with self.subTest(" ".join(words)):
-                run = self.in_process(*words)
+                run = self.bloodroot(*words)
                 self.assertEqual((run.status, run.out), (2, ""), run.err)
                 self.assertIn(message, run.err)
 

@@ -31,7 +31,7 @@ class Files(InFolder):
         self.write("new.bloodroot", WIDER)
 
     def test_every_witness_is_confirmed_by_why(self) -> None:
-        run = self.in_process("compare", "old.bloodroot", "new.bloodroot", "--format", "json")
+        run = self.bloodroot("compare", "old.bloodroot", "new.bloodroot", "--format", "json")
         self.assertEqual((run.status, run.err), (0, ""))
         found = json.loads(run.out)
         jsonschema.validate(found, SCHEMA)
@@ -41,7 +41,7 @@ class Files(InFolder):
             for side in ("old", "new"):
                 with self.subTest(witness["command"], side=side):
                     words = shlex.split(witness["command"])[1:]
-                    explained = self.in_process(*words, "--policy", f"{side}.bloodroot", "--format", "json")
+                    explained = self.bloodroot(*words, "--policy", f"{side}.bloodroot", "--format", "json")
                     self.assertEqual(json.loads(explained.out)["outcome"], witness[side], explained.err)
 
     def test_what_ci_asks(self) -> None:
@@ -53,14 +53,14 @@ class Files(InFolder):
             (("old.bloodroot", "old.bloodroot", "--fail", "any"), 0),
         ):
             with self.subTest(words):
-                self.assertEqual(self.in_process("compare", *words).status, status)
-        out = self.in_process("compare", "old.bloodroot", "old.bloodroot").out
+                self.assertEqual(self.bloodroot("compare", *words).status, status)
+        out = self.bloodroot("compare", "old.bloodroot", "old.bloodroot").out
         self.assertTrue(out.startswith("No one's access changes.\n"))
 
     def test_a_comment_for_a_pull_request(self) -> None:
         self.write("old.bloodroot", POLICY.replace('"Only its owner may change a lot."', '"Own | `lots` <b>alone</b>"'))
         self.write("new.bloodroot", POLICY.replace('"Only its owner may change a lot."', '"@all [x](y)"'))
-        out = self.ran("compare", "old.bloodroot", "new.bloodroot", "--format", "markdown", alone=False)
+        out = self.ran("compare", "old.bloodroot", "new.bloodroot", "--format", "markdown")
         self.assertTrue(out.startswith("### Cells: 2 answered otherwise, at 2 endpoints."))
         rows = [line for line in out.splitlines() if line.startswith("| `")]
         # Whatever a message holds, a row has its five cells, and the message is code.
@@ -75,7 +75,7 @@ class Files(InFolder):
             (("old.bloodroot",), "there is no file access.bloodroot; there is broken.bloodroot, new.bloodroot"),
         ):
             with self.subTest(words):
-                run = self.in_process("compare", *words, GIT_CEILING_DIRECTORIES=str(self.folder.parent))
+                run = self.bloodroot("compare", *words, GIT_CEILING_DIRECTORIES=str(self.folder.parent))
                 self.assertEqual(run.status, 2)
                 self.assertIn(message, run.err)
 
@@ -98,7 +98,7 @@ class Revisions(InFolder):
         subprocess.run(["git", *words], cwd=self.folder, env={**os.environ, **GIT}, check=True, capture_output=True)
 
     def counts(self, *words: str) -> dict[str, int]:
-        run = self.in_process("compare", *words, "--format", "json")
+        run = self.bloodroot("compare", *words, "--format", "json")
         self.assertEqual((run.status, run.err), (0, ""))
         return {name: count for name, count in json.loads(run.out)["counts"].items() if count}
 
@@ -115,7 +115,7 @@ class Revisions(InFolder):
     def test_other_commands_read_revisions_too(self) -> None:
         for revision, outcome in (("v1", "sign-in"), ("HEAD", "allow")):
             policy = f"{revision}:bank/access.bloodroot"
-            out = self.ran("why", "signed-out", "GET", "/more", "--policy", policy, alone=False)
+            out = self.ran("why", "signed-out", "GET", "/more", "--policy", policy)
             self.assertIn(f"GET /more as signed-out: {outcome}", out)
             self.assertIn(f"{revision}:bank/parts/more.bloodroot:2", out)
 
@@ -132,7 +132,7 @@ class Revisions(InFolder):
             (("HEAD:bank/link.bloodroot",), "this is a link that leads out of the revision"),
         ):
             with self.subTest(words):
-                run = self.in_process("compare", *words)
+                run = self.bloodroot("compare", *words)
                 self.assertEqual(run.status, 2, run.out)
                 self.assertIn(message, run.err)
 

@@ -11,7 +11,7 @@ from pathlib import Path
 import jsonschema
 
 from tests.cli.test_check import planted
-from tests.program import PROGRAM, InFolder
+from tests.program import InFolder, forked
 
 SCHEMA = json.loads((Path(__file__).parents[2] / "docs" / "results.schema.json").read_text("utf-8"))
 
@@ -35,9 +35,9 @@ class Demo(InFolder):
         folder = tempfile.TemporaryDirectory()
         cls.addClassCleanup(folder.cleanup)
         cls.bank = Path(folder.name) / "bank"
-        done = subprocess.run([PROGRAM, "demo", cls.bank], capture_output=True, text=True, timeout=120)
-        assert done.returncode == 0, done.stdout + done.stderr
-        cls.out = done.stdout
+        done = forked(cls.bank.parent, "demo", cls.bank)
+        assert done.status == 0, done.out + done.err
+        cls.out = done.out
 
     def setUp(self) -> None:
         self.folder = self.bank
@@ -53,9 +53,7 @@ class Demo(InFolder):
         self.assertIn("this file is there already", again.err)
         # SQLite finds member 5 by each of these; nobody suspends oneself by writing the number another way.
         for number in ("5", "05", "5.0", "%205", "5e0", "+5"):
-            self.assertIn(
-                "deny (condition)", self.ran("why", "registrar", "POST", f"/members/{number}/suspend", alone=False)
-            )
+            self.assertIn("deny (condition)", self.ran("why", "registrar", "POST", f"/members/{number}/suspend"))
         self.assertIn("allow", self.ran("why", "registrar", "POST", "/members/6/suspend"))
         done = subprocess.run([sys.executable, "-m", "seedbank.reset"], cwd=self.folder, capture_output=True, text=True)
         self.assertEqual((done.returncode, done.stderr), (0, ""))
@@ -106,7 +104,7 @@ class Demo(InFolder):
             (("format", "--check"), 0, "format"),
         ):
             with self.subTest(words):
-                run = self.in_process(*words, "--out", "out.json")
+                run = self.bloodroot(*words, "--out", "out.json")
                 self.assertEqual((run.status, run.out), (status, ""), run.err)
                 self.assertIn("wrote out.json", run.err)
                 text = (self.bank / "out.json").read_text("utf-8")
@@ -123,12 +121,12 @@ class Demo(InFolder):
             (("matrix",), 38),
         ):
             with self.subTest(words):
-                rows = list(csv.DictReader(io.StringIO(self.ran(*words, "--format", "csv", alone=False))))
+                rows = list(csv.DictReader(io.StringIO(self.ran(*words, "--format", "csv"))))
                 self.assertEqual(len(rows), count)
                 self.assertTrue(all(None not in row and None not in row.values() for row in rows))
-        run = self.in_process("why", "curator", "GET", "/desk", "--out", "why.csv")
+        run = self.bloodroot("why", "curator", "GET", "/desk", "--out", "why.csv")
         self.assertEqual((run.status, run.err), (2, "this result has no csv format; write it as table or json\n"))
-        run = self.in_process("matrix", "--out", "matrix.pdf")
+        run = self.bloodroot("matrix", "--out", "matrix.pdf")
         self.assertEqual(run.status, 2)
         self.assertIn(
             "its ending says no format; name it .txt, .json, .csv, .sarif, .xml, .html, .md, .png, .svg, or add --format",

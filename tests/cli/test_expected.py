@@ -47,21 +47,21 @@ class Expected(InFolder):
         for number, table in enumerate(tables):
             self.write(f"{number}.csv", table)
             names += ["--expect", f"{number}.csv"]
-        run = self.in_process("matrix", *names, "--format", "json")
+        run = self.bloodroot("matrix", *names, "--format", "json")
         self.assertEqual((run.status, run.err), (status, ""), run.out)
         found: dict[str, object] = json.loads(run.out)
         jsonschema.validate(found, SCHEMA)
         return found
 
     def test_a_table_of_all_of_it(self) -> None:
-        run = self.in_process("matrix", "--expect", "new.csv", "--bless")
+        run = self.bloodroot("matrix", "--expect", "new.csv", "--bless")
         self.assertEqual(run.status, 0, run.err)
         self.assertIn("Wrote new.csv: 0 cells changed, 5 endpoints added. Have it reviewed.", run.out)
         self.assertEqual((self.folder / "new.csv").read_text("utf-8"), WHOLE)
         found = self.held(WHOLE)
         self.assertEqual((found["agreed"], found["mismatches"], found["unsaid"]), (20, [], []))
         # The CSV of the matrix is such a table as well.
-        self.assertEqual(self.in_process("matrix", "--format", "csv").out, WHOLE)
+        self.assertEqual(self.bloodroot("matrix", "--format", "csv").out, WHOLE)
 
     def test_cells_that_differ_and_what_is_not_said(self) -> None:
         table = (
@@ -84,26 +84,26 @@ class Expected(InFolder):
         )
         self.assertEqual(found["agreed"], 3)
         self.assertEqual([each["template"] for each in found["unsaid"]], ["/", "/lots/{id}"])  # type: ignore[attr-defined]
-        shown = self.in_process("matrix", "--expect", "0.csv")
+        shown = self.bloodroot("matrix", "--expect", "0.csv")
         self.assertEqual(shown.status, 1)
         self.assertIn("4 cells not as in 0.csv, 3 as expected", shown.out)
         self.assertIn("PUT /lost", shown.out)
         # Blessed, it says the same of the same cells, as they are; what nothing covers is gone, what was missing is there.
-        self.assertEqual(self.in_process("matrix", "--expect", "0.csv", "--bless").status, 0)
+        self.assertEqual(self.bloodroot("matrix", "--expect", "0.csv", "--bless").status, 0)
         self.assertEqual(
             (self.folder / "0.csv").read_text("utf-8"),
             TABLE + "GET,/lots,,deny,allow,allow\nPOST,/lots/{other},,,if own,allow\nDELETE,/office/desk,,,,allow\n"
             "GET,/,allow,allow,allow,allow\nGET,/lots/{id},sign-in,deny,if own,allow\n",
         )
-        self.assertEqual(self.in_process("matrix", "--expect", "0.csv").status, 0)
+        self.assertEqual(self.bloodroot("matrix", "--expect", "0.csv").status, 0)
 
     def test_columns_of_personas_and_in_any_order(self) -> None:
         self.write("bloodroot.toml", 'policy = "access.bloodroot"\n[personas.ash]\nroles = ["helper"]\n')
         self.write("0.csv", "path,method\n")
-        self.assertIn("the first columns must be method and path", self.in_process("matrix", "--expect", "0.csv").err)
+        self.assertIn("the first columns must be method and path", self.bloodroot("matrix", "--expect", "0.csv").err)
         self.write("0.csv", "method,path,ash\nGET,/lots,allow\n")
-        self.assertEqual(self.in_process("matrix", "--personas", "--expect", "0.csv").status, 0)
-        self.assertIn('unknown column "ash"', self.in_process("matrix", "--expect", "0.csv").err)
+        self.assertEqual(self.bloodroot("matrix", "--personas", "--expect", "0.csv").status, 0)
+        self.assertIn('unknown column "ash"', self.bloodroot("matrix", "--expect", "0.csv").err)
         self.assertEqual(self.held("method,path,keeper,helper\nGET,/lots,allow,allow\n")["agreed"], 2)
 
     def test_what_cannot_be_read(self) -> None:
@@ -120,22 +120,20 @@ class Expected(InFolder):
             with self.subTest(table):
                 self.write("0.csv", table)
                 for more in ((), ("--bless",)):
-                    run = self.in_process("matrix", "--expect", "0.csv", *more)
+                    run = self.bloodroot("matrix", "--expect", "0.csv", *more)
                     self.assertEqual((run.status, run.out), (2, ""))
                     self.assertIn(message, run.err)
                     self.assertEqual((self.folder / "0.csv").read_text("utf-8"), table)
         self.write("0.csv", TABLE + "GET,/lots,,,,allow\n")
         self.write("1.csv", TABLE + "GET,/lots/,,,,deny\n")
-        run = self.in_process("matrix", "--expect", "0.csv", "--expect", "1.csv")
+        run = self.bloodroot("matrix", "--expect", "0.csv", "--expect", "1.csv")
         self.assertEqual((run.status, run.out), (2, ""))
         self.assertIn("1.csv:2: GET /lots/ is deny for keeper here, and allow in 0.csv:2", run.err)
-        self.assertIn(
-            "there is no such file; --bless writes one", self.in_process("matrix", "--expect", "lost.csv").err
-        )
-        self.assertIn("--bless writes the table that --expect FILE names", self.in_process("matrix", "--bless").err)
+        self.assertIn("there is no such file; --bless writes one", self.bloodroot("matrix", "--expect", "lost.csv").err)
+        self.assertIn("--bless writes the table that --expect FILE names", self.bloodroot("matrix", "--bless").err)
         self.assertIn(
             "--bless writes one table",
-            self.in_process("matrix", "--expect", "0.csv", "--expect", "1.csv", "--bless").err,
+            self.bloodroot("matrix", "--expect", "0.csv", "--expect", "1.csv", "--bless").err,
         )
 
 

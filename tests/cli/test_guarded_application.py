@@ -125,7 +125,7 @@ class Guarded(InFolder):
     def test_the_matrix(self) -> None:
         for app in (FLASK.replace("LEDGER", '@guard("steward")'), FASTAPI):
             self.write("swap.py", app)
-            run = self.in_process("matrix", "--format", "json")
+            run = self.bloodroot("matrix", "--format", "json")
             self.assertEqual(run.err, "")
             rows = json.loads(run.out)["rows"]
             words = {
@@ -141,18 +141,18 @@ class Guarded(InFolder):
             self.assertEqual(guards["/**"], [])
 
     def test_why_and_check(self) -> None:
-        said = self.in_process("why", "member", "DELETE", "/packets/2", "--record", '{"owner": "ash"}').out
+        said = self.bloodroot("why", "member", "DELETE", "/packets/2", "--record", '{"owner": "ash"}').out
         self.assertIn("deny (own-packet)", said)
         self.assertRegex(said, r'swap\.py:\d+ +@guard\("packet:remove"\)')
-        self.assertEqual(self.in_process("check", "--fail-on", "warning").status, 0)
+        self.assertEqual(self.bloodroot("check", "--fail-on", "warning").status, 0)
         # A guard that was forgotten, and one that names what the policy does not know.
         self.write("swap.py", FLASK.replace("LEDGER", ""))
-        run = self.in_process("check", "--only", "guard-missing")
+        run = self.bloodroot("check", "--only", "guard-missing")
         self.assertEqual(run.status, 1)
         self.assertIn("GET /ledger is guarded, and no guard is around ledger.", run.out)
         self.write("swap.py", FASTAPI.replace('"steward"', '"stewrad"'))
-        self.assertIn('unknown role "stewrad"; did you mean "steward"?', self.in_process("check").out)
-        run = self.in_process("matrix")
+        self.assertIn('unknown role "stewrad"; did you mean "steward"?', self.bloodroot("check").out)
+        run = self.bloodroot("matrix")
         self.assertEqual((run.status, run.out), (2, ""))
         self.assertIn('unknown role "stewrad"; did you mean "steward"?', run.err)
 
@@ -175,6 +175,6 @@ class Guarded(InFolder):
             "access.bloodroot",
             POLICY.replace("any       /**       guarded", "GET /ledger signed-in\n      any /** guarded"),
         )
-        run = self.in_process("probe")
+        run = self.bloodroot("probe")
         self.assertEqual(run.status, 1, run.out + run.err)
         self.assertIn("declared deny for member", run.out)

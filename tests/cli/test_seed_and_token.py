@@ -72,7 +72,7 @@ class Tarn(InFolder):
         self.write("seed.toml", SEED)
 
     def run_as_set(self, *words: str, status: int = 0, stdin: str | None = None) -> str:
-        run = self.in_process(*words, stdin=stdin or "", TARN_KEY=KEY, TARN_WORD="fern and sedge")
+        run = self.bloodroot(*words, stdin=stdin or "", TARN_KEY=KEY, TARN_WORD="fern and sedge")
         self.assertEqual(run.status, status, run.out + run.err)
         for secret in (KEY, "fern and sedge"):
             self.assertNotIn(secret, run.out + run.err)
@@ -209,7 +209,7 @@ class Seed(Tarn):
                 self.write(name, text)
             self.assertIn(message, self.run_as_set("seed", name, status=2))
         self.write("seed.toml", SEED)
-        run = self.in_process("seed", "seed.toml", TARN_WORD="")
+        run = self.bloodroot("seed", "seed.toml", TARN_WORD="")
         self.assertEqual(run.status, 2)
         self.assertIn("tess gets its password from TARN_WORD, which is not set", run.err)
         self.assertIn("bloodroot seed FILE makes it", self.run_as_set("seed", "--list", status=2))
@@ -316,7 +316,7 @@ class Token(Tarn):
             self.assertIn("odd ", self.bloodroot("token", "read", token, TARN_KEY=KEY).out)
 
     def test_a_token_in_a_file_is_for_its_owner_alone(self) -> None:
-        run = self.in_process("token", "make", "tess", "--out", "token.txt", TARN_KEY=KEY)
+        run = self.bloodroot("token", "make", "tess", "--out", "token.txt", TARN_KEY=KEY)
         self.assertEqual((run.status, run.out), (0, ""), run.err)
         self.assertEqual((self.folder / "token.txt").stat().st_mode & 0o777, 0o600)
 

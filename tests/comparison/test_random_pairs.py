@@ -2,7 +2,6 @@
 
 import copy
 import datetime
-import os
 import random
 import unittest
 from typing import Any
@@ -17,8 +16,9 @@ from bloodroot.core.paths import parse_template
 from bloodroot.core.policy import Policy
 from bloodroot.core.records import MISSING
 from tests.comparison.random_pairs import ROLES, Draft
+from tests.examples import first_seed, number
 
-PAIRS = int(os.environ.get("EXPLORE", "0")) * 1000 or 150
+PAIRS = number(120, 1_000)
 REQUESTS = 80
 NOW = datetime.datetime(2026, 5, 4, tzinfo=datetime.UTC)
 BEFORE, AFTER = NOW - datetime.timedelta(1), NOW + datetime.timedelta(1)
@@ -28,7 +28,7 @@ CLOSES = {Change.LOST, Change.NARROWED, Change.DIFFERENT}
 
 def pairs() -> Any:
     """Policies and what became of them, with a source of random numbers for each."""
-    first = random.randrange(10**9) if "EXPLORE" in os.environ else 0
+    first = first_seed()
     for seed in range(first, first + PAIRS):
         source = random.Random(seed)
         draft = Draft(source)

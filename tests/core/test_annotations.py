@@ -2,12 +2,11 @@
 
 from __future__ import annotations
 
-import os
 import unittest
 from types import SimpleNamespace
 from typing import Any
 
-from hypothesis import given, settings
+from hypothesis import given
 from hypothesis import strategies as st
 
 import bloodroot
@@ -16,8 +15,8 @@ from bloodroot.core.binding import Route
 from bloodroot.core.matrix import matrix_of_callers, matrix_of_roles
 from bloodroot.language.problems import Place, Source
 from tests.core.random_policies import PATHS, RULES, policies, requirements, written
+from tests.examples import examples
 
-EXAMPLES = 5_000 if os.environ.get("EXPLORE") else 80
 CALLERS: tuple[bloodroot.Caller | None, ...] = (
     None,
     bloodroot.Caller(),
@@ -32,7 +31,7 @@ def guard(text: str, policy: Any = None) -> Any:
 
 
 class Annotated(unittest.TestCase):
-    @settings(max_examples=EXAMPLES, deadline=None, derandomize=not os.environ.get("EXPLORE"))
+    @examples(60, 5_000)
     @given(policies(), st.data())
     def test_it_decides_as_line_and_guards_do(
         self, made: tuple[str, list[str], list[str]], data: st.DataObject

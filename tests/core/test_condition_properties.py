@@ -1,14 +1,14 @@
 """Four-valued evaluation against a plain one that knows everything."""
 
-import os
 import unittest
 from typing import Any
 
-from hypothesis import given, settings
+from hypothesis import given
 from hypothesis import strategies as st
 
 import bloodroot
 from bloodroot.core.formulas import FALSE, FAULTY, TRUE, Facts, can_be_true
+from tests.examples import examples
 from tests.policies import POLICY
 
 NAMES = ["a", "b", "c"]
@@ -26,7 +26,7 @@ TESTS = st.recursive(
 )
 # Each attribute: a number, text that cannot be compared with one, or nothing at all.
 VALUES = st.sampled_from([1, 2, "text", None, ...])
-slowly = settings(max_examples=500, deadline=None, derandomize="EXPLORE" not in os.environ)
+slowly = examples(300)
 
 
 def formula_of(test: str) -> Any:

@@ -1,9 +1,8 @@
 """The engine against a naive reading of the documents, on policies at random."""
 
-import os
 import unittest
 
-from hypothesis import assume, given, settings
+from hypothesis import assume, given
 from hypothesis import strategies as st
 
 import bloodroot
@@ -11,9 +10,9 @@ from bloodroot.core.caller import imagined
 from bloodroot.core.matrix import matrix_of_callers, matrix_of_roles
 from bloodroot.core.methods import ANY
 from tests.core.naive import CALLERS, CONDITIONS, METHODS, RECORDS, ROLES, World, requirements, said, worlds
+from tests.examples import examples
 
-EXPLORE = int(os.environ.get("EXPLORE", "0"))
-slowly = settings(max_examples=2000 * EXPLORE or 120, deadline=None, derandomize=not EXPLORE)
+slowly = examples(80)
 
 
 class Naive(unittest.TestCase):

@@ -1,14 +1,14 @@
 """The index finds what a plain reading of the rules would find, for any lines and any path."""
 
-import os
 import unittest
 
-from hypothesis import given, settings
+from hypothesis import given
 from hypothesis import strategies as st
 
 from bloodroot.core.overlaps import Overlaps
 from bloodroot.core.path_index import PathIndex
 from bloodroot.core.paths import Template, overlap, parse_template, read_path, specificity
+from tests.examples import examples
 
 PARTS = st.sampled_from(["a", "b", "v1", "{x}", "{y}", "v{x}", "{x}.c", "v{x}.c", "*"])
 TEMPLATES = st.builds(
@@ -18,7 +18,7 @@ TEMPLATES = st.builds(
 )
 METHODS = ("GET", "HEAD", "POST", "PUT", "any")
 VALUES = st.sampled_from(["a", "b", "v1", "v2", "7.c", "v7.c", "z"])
-slowly = settings(max_examples=600, deadline=None, derandomize="EXPLORE" not in os.environ)
+slowly = examples(250)
 
 
 def renamed(text: str) -> Template:

@@ -1,7 +1,6 @@
 """Predicates say what folding says, of every kind of value; flags say what requests are told."""
 
 import datetime
-import os
 import unittest
 import uuid
 from decimal import Decimal
@@ -9,7 +8,7 @@ from types import SimpleNamespace
 from typing import Any
 from urllib.parse import quote
 
-from hypothesis import given, settings
+from hypothesis import given
 from hypothesis import strategies as st
 
 import bloodroot
@@ -18,9 +17,9 @@ from bloodroot.core.caller import CallerView
 from bloodroot.core.formulas import FALSE, TRUE, Facts
 from bloodroot.core.predicates import compiled
 from tests.core.random_policies import PERMISSIONS, policies, written
+from tests.examples import examples
 
-EXPLORE = int(os.environ.get("EXPLORE", "0"))
-slowly = settings(max_examples=5000 * EXPLORE or 400, deadline=None, derandomize=not EXPLORE)
+slowly = examples(250, 5000)
 NOW = datetime.datetime(2026, 5, 4, 12, tzinfo=datetime.UTC)
 UUID = "6fa459ea-ee8a-3ca4-894e-db77e160355e"
 
@@ -109,7 +108,7 @@ TEMPLATES = ["/a/{x}", "/a/b", "/a/{x}/c", "/a/3", "/{y}/{x}", "/b/{x}.csv", "/b
 
 
 class FlagsOfEndpoints(unittest.TestCase):
-    @settings(slowly, max_examples=600 * EXPLORE or 120)
+    @examples(60, 600)
     @given(
         st.dictionaries(st.sampled_from(TEMPLATES), st.sampled_from(["", "r0", "r1 if mine", "nobody"]), min_size=1),
         st.dictionaries(st.sampled_from(TEMPLATES), st.sampled_from(["r0", "r1", "anyone"]), min_size=1, max_size=3),
@@ -141,7 +140,7 @@ class FlagsOfEndpoints(unittest.TestCase):
                     except bloodroot.UnknownNameError:
                         self.assertIsNone(decision.line, about)
 
-    @settings(slowly, max_examples=600 * EXPLORE or 120)
+    @examples(60, 600)
     @given(policies(), CALLERS, st.lists(RECORD, min_size=1, max_size=3), st.booleans())
     def test_say_what_requests_are_told(self, made: Any, caller: Caller | None, records: list, apart: bool) -> None:
         text = written(*made).replace("conditions\n", "conditions\n  self path.x == caller.id\n", 1)

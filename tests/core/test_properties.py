@@ -1,9 +1,8 @@
 """What holds for every policy."""
 
-import os
 import unittest
 
-from hypothesis import given, settings
+from hypothesis import given
 from hypothesis import strategies as st
 
 import bloodroot
@@ -13,6 +12,7 @@ from bloodroot.core.formulas import TRUE, Facts
 from bloodroot.core.matrix import matrix_of_callers, matrix_of_roles
 from bloodroot.core.paths import overlap
 from tests.core.random_policies import PERMISSIONS, ROLES, policies, written
+from tests.examples import examples
 
 REQUESTS = [
     (method, path)
@@ -32,7 +32,7 @@ CALLERS = st.none() | st.builds(
     ),
 )
 # The same examples each time, so that a change is judged by itself; EXPLORE=1 looks for new ones.
-slowly = settings(max_examples=150, deadline=None, derandomize="EXPLORE" not in os.environ)
+slowly = examples(60)
 
 
 class TheMatrixAndDecide(unittest.TestCase):

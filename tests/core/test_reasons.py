@@ -3,7 +3,7 @@
 import itertools
 import unittest
 
-from hypothesis import given, settings
+from hypothesis import given
 from hypothesis import strategies as st
 
 import bloodroot
@@ -11,6 +11,7 @@ from bloodroot import Caller
 from bloodroot.core.matrix import matrix_of_roles
 from bloodroot.report import csv
 from bloodroot.report.results import MatrixResult
+from tests.examples import examples
 
 AWAKE, ASLEEP = {"status": "active"}, {"status": "suspended"}
 
@@ -133,7 +134,7 @@ class Denials(unittest.TestCase):
             self.assertEqual(found, [404, 410, 403])
             self.assertEqual(policy.decide(Caller(1), "HEAD", "/y").answer.status, 401)
 
-    @settings(max_examples=200, deadline=None)
+    @examples(150)
     @given(
         st.lists(
             st.tuples(

@@ -1,10 +1,9 @@
 """What is decided in two steps, before a record is known and after, is what one whole decision says."""
 
-import os
 import unittest
 from typing import Any
 
-from hypothesis import given, settings
+from hypothesis import given
 from hypothesis import strategies as st
 
 import bloodroot
@@ -12,10 +11,9 @@ from bloodroot import Caller, Outcome
 from bloodroot.core.paths import read_path
 from bloodroot.core.question import Question
 from tests.core.random_policies import CONDITIONS, ROLES, policies, written
+from tests.examples import examples
 
-SETTINGS = settings(
-    max_examples=2000 if "EXPLORE" in os.environ else 150, deadline=None, derandomize="EXPLORE" not in os.environ
-)
+SETTINGS = examples(80)
 values = st.sampled_from([1, 2, "1", None, "seed", True])
 records = st.none() | st.dictionaries(st.sampled_from(["owner", "age", "kind"]), values)
 callers = st.none() | st.builds(

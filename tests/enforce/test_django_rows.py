@@ -1,23 +1,22 @@
 """The same promise for Django: a list shows exactly the records that a single read allows."""
 
 import contextlib
-import os
 import unittest
 from typing import Any
 
 import django.db
 from django.db import models
 from django.db.models import Q
-from hypothesis import given, settings
+from hypothesis import given
 
 import bloodroot
 from bloodroot import Caller
 from bloodroot.enforce.django_rows import RowsError, check_rows, rows
 from tests.django_project import project
 from tests.enforce.test_rows import CALLERS, DATA, only, tests
+from tests.examples import examples
 from tests.postgres import new_database
 
-EXPLORE = "EXPLORE" in os.environ
 Team: Any = None
 Plot: Any = None
 
@@ -96,7 +95,7 @@ class OnSQLite(Rows, unittest.TestCase):
     def database() -> dict[str, Any]:
         return {"ENGINE": "django.db.backends.sqlite3", "NAME": ":memory:"}
 
-    @settings(max_examples=1500 if EXPLORE else 50, deadline=None, derandomize=not EXPLORE)
+    @examples(35, 1500)
     @given(tests, tests)
     def test_the_list_shows_what_a_single_read_allows(self, one: str, other: str) -> None:
         self.hold(one, other)
@@ -169,7 +168,7 @@ class OnPostgreSQL(Rows, unittest.TestCase):
             cursor.execute(f"alter table {Plot._meta.db_table} alter state type varchar(20) collate ignores_case")
             cursor.execute(f"insert into {Plot._meta.db_table} (price, weight, secret) values ('NaN', 'NaN', false)")
 
-    @settings(max_examples=600 if EXPLORE else 30, deadline=None, derandomize=not EXPLORE)
+    @examples(20, 600)
     @given(tests, tests)
     def test_the_list_shows_what_a_single_read_allows(self, one: str, other: str) -> None:
         self.hold(one, other)

@@ -10,14 +10,13 @@ a naive reading of the design: which handler does the unprotected application ch
 
 import dataclasses
 import logging
-import os
 import random
 import re
 import unittest
 from collections.abc import Callable
 from typing import Any
 
-from hypothesis import HealthCheck, given, settings
+from hypothesis import HealthCheck, given
 from hypothesis import strategies as st
 
 import bloodroot
@@ -46,8 +45,8 @@ from tests.enforce.random_applications import (
     segments_of,
     speaks_of,
 )
+from tests.examples import examples
 
-EXAMPLES = int(os.environ.get("EXPLORE", "0") or 0) * 1000 or 40
 REQUESTS = 24
 
 
@@ -203,13 +202,7 @@ def without_caching(answer: tuple[int, dict[str, str], bytes]) -> tuple[int, dic
 
 
 def property_of(stack: Stack) -> Callable[[Any], None]:
-    @settings(
-        max_examples=EXAMPLES,
-        deadline=None,
-        derandomize=EXAMPLES < 1000,
-        suppress_health_check=list(HealthCheck),
-        database=None,
-    )
+    @examples(25, 1_000, suppress_health_check=list(HealthCheck), database=None)
     @given(st.integers(0, 2**40))
     def holds(self: Any, seed: int) -> None:
         self.stack = stack

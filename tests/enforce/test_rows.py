@@ -3,21 +3,19 @@
 import datetime
 import decimal
 import itertools
-import os
 import unittest
 from typing import Any
 
 import sqlalchemy as sa
-from hypothesis import given, settings
+from hypothesis import given
 from hypothesis import strategies as st
 from sqlalchemy.orm import DeclarativeBase, Mapped, Session, aliased, mapped_column, relationship
 
 import bloodroot
 from bloodroot import Caller
 from bloodroot.enforce.rows import RowsError, check_rows, rows
+from tests.examples import examples
 from tests.postgres import new_database
-
-EXPLORE = "EXPLORE" in os.environ
 
 
 class Base(DeclarativeBase):
@@ -200,7 +198,7 @@ class OnSQLite(Rows, unittest.TestCase):
     def url() -> str:
         return "sqlite://"
 
-    @settings(max_examples=1500 if EXPLORE else 60, deadline=None, derandomize=not EXPLORE)
+    @examples(40, 1500)
     @given(tests, tests)
     def test_the_list_shows_what_a_single_read_allows(self, one: str, other: str) -> None:
         self.hold(one, other)
@@ -222,7 +220,7 @@ class OnPostgreSQL(Rows, unittest.TestCase):
             count = connection.exec_driver_sql("select 'dug' = 'DUG' collate ignores_case").scalar()
             assert count is True, "the collation ignores case"
 
-    @settings(max_examples=600 if EXPLORE else 30, deadline=None, derandomize=not EXPLORE)
+    @examples(20, 600)
     @given(tests, tests)
     def test_the_list_shows_what_a_single_read_allows(self, one: str, other: str) -> None:
         self.hold(one, other)

@@ -95,7 +95,7 @@ class OpenApi(InFolder):
 
     def test_yaml_keeps_everything_else(self) -> None:
         self.write("api.yaml", DOCUMENT)
-        run = self.in_process("export", "openapi", "api.yaml")
+        run = self.bloodroot("export", "openapi", "api.yaml")
         self.assertEqual(
             (run.status, run.err), (0, "4 operations filled in; 1 of them covered by no line, and closed\n")
         )
@@ -127,7 +127,7 @@ class OpenApi(InFolder):
         self.assertEqual(paths["/gone"]["get"]["responses"], {"404": {"description": "There is nothing here."}})
         # Once more comes to the same.
         self.write("again.yaml", run.out)
-        self.assertEqual(self.ran("export", "openapi", "again.yaml", alone=False), run.out)
+        self.assertEqual(self.ran("export", "openapi", "again.yaml"), run.out)
 
     def test_json_keeps_its_layout(self) -> None:
         whole = {
@@ -138,7 +138,7 @@ class OpenApi(InFolder):
         for indent, escaped in ((4, False), (None, True)):
             text = json.dumps(whole, indent=indent, ensure_ascii=escaped)
             self.write("api.json", text)
-            run = self.in_process("export", "openapi", "api.json", "--out", "filled.json")
+            run = self.bloodroot("export", "openapi", "api.json", "--out", "filled.json")
             self.assertEqual((run.status, run.out), (0, ""))
             filled = (self.folder / "filled.json").read_text("utf-8")
             self.assertEqual(filled, json.dumps(json.loads(filled), indent=indent, ensure_ascii=escaped))
@@ -165,7 +165,7 @@ class OpenApi(InFolder):
                 put: {responses: *responses}
             """,
         )
-        paths = yaml.safe_load(self.ran("export", "openapi", "api.yaml", alone=False))["paths"]
+        paths = yaml.safe_load(self.ran("export", "openapi", "api.yaml"))["paths"]
         found = {
             f"{method} {path}": (bool(operation["security"]), sorted(operation["responses"]))
             for path, item in paths.items()
@@ -194,7 +194,7 @@ class OpenApi(InFolder):
                 lots: {get: {responses: {}}}
             """,
         )
-        run = self.in_process("export", "openapi", "api.yaml")
+        run = self.bloodroot("export", "openapi", "api.yaml")
         self.assertIn("note: GET /lots is behind a $ref; it was left as it is", run.err)
         self.assertEqual(yaml.safe_load(run.out)["components"], {"pathItems": {"lots": {"get": {"responses": {}}}}})
         for text, message in (
@@ -203,14 +203,14 @@ class OpenApi(InFolder):
             ("swagger: '2.0'", "Swagger 2.0"),
         ):
             self.write("bad.yaml", text)
-            run = self.in_process("export", "openapi", "bad.yaml")
+            run = self.bloodroot("export", "openapi", "bad.yaml")
             self.assertEqual((run.status, message in run.err), (2, True), run.err)
 
 
 class Names(InFolder):
     def test_a_module_that_programs_use(self) -> None:
         self.write("access.bloodroot", POLICY)
-        self.ran("export", "names", "--out", "names.py", alone=False)
+        self.ran("export", "names", "--out", "names.py")
         spec = importlib.util.spec_from_file_location("names_of_tarn_bank", self.folder / "names.py")
         assert spec is not None and spec.loader is not None
         names = importlib.util.module_from_spec(spec)
@@ -233,7 +233,7 @@ class Names(InFolder):
             "access.bloodroot",
             "roles\n  class\n  a-b\n  a_b\n  A_B\n  a_b_2\n  größe\nendpoints\n  GET / class\n",
         )
-        out = self.ran("export", "names", alone=False)
+        out = self.ran("export", "names")
         found: dict[str, Any] = {}
         exec(out, found)
         self.assertEqual([str(each) for each in found["Role"]], ["class", "a-b", "a_b", "A_B", "a_b_2", "größe"])
@@ -243,7 +243,7 @@ class Names(InFolder):
 class Trees(InFolder):
     def test_the_tree_says_what_the_policy_says(self) -> None:
         self.write("access.bloodroot", POLICY)
-        tree = from_data(json.loads(self.ran("export", "json", alone=False)))
+        tree = from_data(json.loads(self.ran("export", "json")))
         text = (self.folder / "access.bloodroot").read_text("utf-8")
         one, other = parse(printed(tree)), parse(text)
         self.assertEqual([line.text.split() for line in one.endpoints], [line.text.split() for line in other.endpoints])

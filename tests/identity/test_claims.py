@@ -4,7 +4,7 @@ import datetime
 import unittest
 
 import jwt
-from hypothesis import given, settings
+from hypothesis import given
 from hypothesis import strategies as st
 
 from bloodroot import Caller, Unidentified
@@ -15,6 +15,7 @@ from bloodroot.identity.names import permissions_in
 from bloodroot.identity.sources import BearerToken
 from bloodroot.identity.tokens import TokenCheck
 from bloodroot.settings import ClaimNames, TokenRules, claim_path
+from tests.examples import examples
 from tests.requests import Sent
 
 KEY = b"a key for tests, and nothing else but tests"
@@ -147,7 +148,7 @@ class TokenShapes(unittest.TestCase):
 
     plain = st.text("abcXYZ_-", min_size=1, max_size=6)
 
-    @settings(max_examples=60, derandomize=True)
+    @examples(60)
     @given(
         st.frozensets(plain, max_size=3),
         st.frozensets(plain, max_size=3),

@@ -7,7 +7,7 @@ from typing import Any
 
 import jwt
 import sqlalchemy as sa
-from hypothesis import given, settings
+from hypothesis import given
 from hypothesis import strategies as st
 
 from bloodroot import Caller, Unidentified
@@ -17,6 +17,7 @@ from bloodroot.identity.database import reason_of
 from bloodroot.request import AsgiRequest, WsgiRequest
 from bloodroot.settings import SettingsError
 from tests.enforce.stacks import BY_PATH
+from tests.examples import examples
 from tests.program import InFolder
 
 KEY = "a key for tests, and nothing else but tests"
@@ -114,7 +115,7 @@ class Hostile(InFolder):
                 assert found is not None
                 self.assertEqual({role for role in found.roles if role.isascii()}, roles)
 
-    @settings(max_examples=300, deadline=None, derandomize=True)
+    @examples(300)
     @given(st.text(max_size=60), st.binary(max_size=60), st.recursive(st.none() | st.floats() | st.text(), st.lists))
     def test_any_token(self, text: str, data: bytes, value: Any) -> None:
         if not hasattr(self, "folder"):

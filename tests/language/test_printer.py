@@ -4,7 +4,7 @@ import json
 import unittest
 from pathlib import Path
 
-from hypothesis import given, settings
+from hypothesis import given
 from hypothesis import strategies as st
 from jsonschema import Draft202012Validator
 
@@ -13,6 +13,7 @@ from bloodroot.language.parser import parse
 from bloodroot.language.printer import printed, tidy
 from tests.core.random_policies import policies, written
 from tests.core.test_properties import slowly
+from tests.examples import examples
 from tests.policies import TEXT
 from tests.program import InFolder
 
@@ -138,7 +139,7 @@ class Tidy(unittest.TestCase):
         self.assertEqual(tidy(once), once)
         self.assertEqual(parse(printed(parse(text))), parse(text))
 
-    @settings(max_examples=200, deadline=None, derandomize=True)
+    @examples(120)
     @given(st.lists(st.sampled_from([*UNTIDY.splitlines(), "", "# c", "  # c", "   # d"]), max_size=25))
     def test_lines_in_any_order_keep_their_comments(self, lines: list[str]) -> None:
         text = "\n".join(lines)

@@ -3,12 +3,13 @@
 import os
 import unittest
 
-from hypothesis import given, settings
+from hypothesis import given
 from hypothesis import strategies as st
 
 import bloodroot
 from bloodroot import PolicyError
 from bloodroot.language.printer import tidy
+from tests.examples import examples
 from tests.language.test_printer import DEMO, UNTIDY
 from tests.policies import TEXT
 from tests.program import InFolder
@@ -286,7 +287,7 @@ PIECES = st.lists(
 
 
 class Fuzz(unittest.TestCase):
-    @settings(max_examples=400, deadline=None, derandomize="EXPLORE" not in os.environ)
+    @examples(250)
     @given(st.sampled_from([TEXT, UNTIDY, DEMO.read_text("utf-8")]), PIECES)
     def test_mangled_policies_give_problems_and_nothing_else(self, text, pieces) -> None:  # type: ignore[no-untyped-def]
         for start, length, put in pieces:

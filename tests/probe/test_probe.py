@@ -272,7 +272,7 @@ class Slashes(InFolder):
             'policy = "access.bloodroot"\napp = "slashes:app"\n[personas.visitor]\nsigned_in = false\n',
         )
         self.write("slashes.py", SLASHES.replace("STATUS", str(status)))
-        return self.in_process("probe", "--only", path).out
+        return self.bloodroot("probe", "--only", path).out
 
     def test_what_is_behind_the_redirect_of_a_router_counts(self) -> None:
         # The policy says /lots, the application serves /lots/: the router's redirect says nothing about access.
@@ -337,4 +337,4 @@ class SignOut(InFolder):
             '[probe.sign_in]\nhow = "json"\npath = "/in"\n',
         )
         for _ in range(3):
-            self.assertIn("0 holes, 0 blocked, 88 agree", self.in_process("probe").out)
+            self.assertIn("0 holes, 0 blocked, 88 agree", self.bloodroot("probe").out)

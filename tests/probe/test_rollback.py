@@ -101,7 +101,7 @@ class Rollback(InFolder):
                     self.write("access.bloodroot", POLICY)
                     self.write("bloodroot.toml", SETTINGS.replace("APP", name))
                     self.write("beds.py", APP.replace("OPEN", opened).replace("FOLDER", str(self.folder)))
-                    out = self.in_process("probe").out
+                    out = self.bloodroot("probe").out
                     self.assertEqual(out.splitlines()[0].partition(";")[0], summary, out)
                     self.assertEqual(self.rows(), [(1, "fern"), (2, "tarn")])
 
@@ -127,7 +127,7 @@ class Rollback(InFolder):
                 store = sqlite3.connect(self.folder / "beds.db")
                 store.executescript("create table if not exists beds (id integer primary key, name text)")
                 store.close()
-                run = self.in_process("probe")
+                run = self.bloodroot("probe")
                 self.assertIn(message, run.out + run.err)
                 if "bedz" not in state:
                     # Refused, and done all the same: the answer alone would agree.
@@ -148,6 +148,6 @@ class Rollback(InFolder):
         ):
             with self.subTest(message):
                 self.write("bloodroot.toml", SETTINGS.replace("APP", "wsgi").replace(*change))
-                run = self.in_process("probe")
+                run = self.bloodroot("probe")
                 self.assertEqual((run.status, run.out), (2, ""))
                 self.assertIn(message, run.err)

@@ -75,7 +75,7 @@ class Variants(InFolder):
         self.write("access.bloodroot", POLICY)
         self.write("bloodroot.toml", SETTINGS)
         self.write("vault.py", APP.replace("CHECK", check).replace("OUTER", outer))
-        return json.loads(self.in_process("probe", "--variants", "--format", "json", *words).out)
+        return json.loads(self.bloodroot("probe", "--variants", "--format", "json", *words).out)
 
     def test_each_way_round_a_check_is_found(self) -> None:
         for check, outer, spelled in (

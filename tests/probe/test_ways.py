@@ -187,7 +187,7 @@ class Ways(InFolder):
         file.write_text(file.read_text() + "[probe.sign_in]\n" + WAYS[way])
 
     def probed(self, *words: str, status: int = 1) -> dict[str, object]:
-        run = self.in_process("probe", "--format", "json", *words, PLOT_KEY=KEY)
+        run = self.bloodroot("probe", "--format", "json", *words, PLOT_KEY=KEY)
         self.assertEqual(run.status, status, run.err + run.out[:2000])
         return json.loads(run.out)
 
@@ -200,7 +200,7 @@ class Ways(InFolder):
         }
 
     def refused(self, *words: str) -> str:
-        run = self.in_process("probe", *words, PLOT_KEY=KEY)
+        run = self.bloodroot("probe", *words, PLOT_KEY=KEY)
         self.assertEqual((run.status, run.out), (2, ""), run.out)
         return run.err
 
@@ -215,7 +215,7 @@ class Ways(InFolder):
         self.assertIsNotNone(shutil.which("curl"))
         self.project()
         environment = {**os.environ, "PLOT_KEY": KEY, "PATH": f"{PROGRAM.parent}:{os.environ['PATH']}"}
-        from tests.probe.swap.project import free_port
+        from tests.probe.swap.project import free_port, wait_for
 
         port = free_port()
         server = subprocess.Popen(
@@ -224,6 +224,7 @@ class Ways(InFolder):
             env=environment,
         )
         try:
+            wait_for(port)
             for way in WAYS:
                 with self.subTest(way):
                     self.project(way)
@@ -327,7 +328,7 @@ class Ways(InFolder):
         self.assertIn("/plots/2", paths)
         file.write_text(file.read_text().replace("beds", "boxes"))
         self.assertIn('has no text or number at "beds.0"', self.refused())
-        self.assertIn("is taken from a list of the application", self.in_process("probe", "--list", PLOT_KEY=KEY).out)
+        self.assertIn("is taken from a list of the application", self.bloodroot("probe", "--list", PLOT_KEY=KEY).out)
 
     def test_fields_that_are_shown_and_accepted(self) -> None:
         self.project()
@@ -398,14 +399,14 @@ class Ways(InFolder):
 
     def test_reviewed_tables(self) -> None:
         self.project()
-        self.assertIn("Wrote seen.csv", self.in_process("probe", "--expect", "seen.csv", "--bless", PLOT_KEY=KEY).out)
+        self.assertIn("Wrote seen.csv", self.bloodroot("probe", "--expect", "seen.csv", "--bless", PLOT_KEY=KEY).out)
         table = (self.folder / "seen.csv").read_text()
         self.assertIn("GET,/plots/{plot_id},sign-in,if own,allow\n", table)
-        self.assertEqual(self.in_process("probe", "--expect", "seen.csv", PLOT_KEY=KEY).status, 0)
+        self.assertEqual(self.bloodroot("probe", "--expect", "seen.csv", PLOT_KEY=KEY).status, 0)
         # The table of the probe and that of the policy are one.
-        self.assertEqual(self.in_process("matrix", "--personas", "--expect", "seen.csv").status, 0)
+        self.assertEqual(self.bloodroot("matrix", "--personas", "--expect", "seen.csv").status, 0)
         self.project(NO='PlainTextResponse("vault")')
-        run = self.in_process("probe", "--expect", "seen.csv", PLOT_KEY=KEY)
+        run = self.bloodroot("probe", "--expect", "seen.csv", PLOT_KEY=KEY)
         self.assertEqual(run.status, 1)
         self.assertRegex(run.out, r"GET /vault +ash +deny +allow +seen.csv:\d+")
 

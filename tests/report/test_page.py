@@ -4,14 +4,13 @@ import base64
 import json
 import os
 import shutil
-import subprocess
 import tempfile
 import unittest
 from pathlib import Path
 from typing import Any
 
 from tests.cli.test_demo import changed
-from tests.program import PROGRAM, InFolder, write_bank
+from tests.program import InFolder, forked, write_bank
 from tests.report.test_terminal import many
 
 CHROMIUM, DRIVER = shutil.which("chromium"), shutil.which("chromedriver")
@@ -32,8 +31,8 @@ class Pages(InFolder):
         cls.bank = Path(folder.name).resolve() / "bank"
 
         def run(*words: str) -> None:
-            done = subprocess.run([PROGRAM, *words], cwd=cls.bank, capture_output=True, text=True)
-            assert done.returncode == 0, done.stdout + done.stderr
+            done = forked(cls.bank, *words)
+            assert done.status == 0, done.out + done.err
 
         write_bank(cls.bank)
         run("probe", "--only", "*/trials*", "--persona", "botanist", "--persona", "curator", "--persona", "visitor")

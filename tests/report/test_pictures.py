@@ -42,7 +42,7 @@ def size(data: bytes) -> tuple[int, ...]:
 
 class Pictures(InFolder):
     def drawn(self, name: str, *words: str) -> bytes:
-        run = self.in_process("matrix", *words, "--out", name)
+        run = self.bloodroot("matrix", *words, "--out", name)
         self.assertEqual((run.status, run.err), (0, f"wrote {name}\n"))
         return (self.folder / name).read_bytes()
 
@@ -105,7 +105,7 @@ class Pictures(InFolder):
         self.write("access.bloodroot", POLICY)
         done = self.bloodroot("matrix", "--format", "svg")
         self.assertIn("<svg", done.out)
-        run = self.in_process("compare", "access.bloodroot", "access.bloodroot", "--out", "c.png")
+        run = self.bloodroot("compare", "access.bloodroot", "access.bloodroot", "--out", "c.png")
         self.assertEqual((run.status, Path(self.folder / "c.png").exists()), (2, False))
         self.assertIn("this result has no png format", run.err)
 

@@ -26,7 +26,7 @@ def many(roles: int, endpoints: int) -> str:
 class Widths(InFolder):
     def shown(self, width: int, *words: str) -> tuple[str, dict[tuple[str, int], str]]:
         """What is shown, and the outcome of each endpoint in each column, counted from 0."""
-        out = self.ran("matrix", *words, alone=False, COLUMNS=str(width))
+        out = self.ran("matrix", *words, COLUMNS=str(width))
         found: dict[tuple[str, int], str] = {}
         first, endpoint = 0, ""
         for line in out.splitlines():
@@ -87,12 +87,12 @@ class Widths(InFolder):
             (("--fold",), ["DELETE /lots", "GET /", "GET /tools", "GET POST /lots"]),
         ):
             with self.subTest(words):
-                out = self.ran("matrix", *words, alone=False)
+                out = self.ran("matrix", *words)
                 found = re.findall(r"^  ((?:[A-Z]+ )+/\S*)", out, re.MULTILINE)
                 self.assertEqual(sorted(found), lines)
-        folded = self.ran("matrix", "--fold", alone=False)
+        folded = self.ran("matrix", "--fold")
         self.assertRegex(folded, r"GET /tools +▷ +· +● +1\n  GET POST /lots\n")
-        self.assertRegex(self.ran("matrix", "--role", "keeper", alone=False), r"GET /tools +● ")
+        self.assertRegex(self.ran("matrix", "--role", "keeper"), r"GET /tools +● ")
         for words, message in (
             (("--role", "keepr"), 'there is no column "keepr"; did you mean "keeper"?'),
             (("--only", "/x"), "no endpoint is matched by /x"),
@@ -102,22 +102,22 @@ class Widths(InFolder):
             (("--roles", "--only", "/lots"), "go with --format and --out"),
             (("--fold", "--format", "json"), "are for the table"),
         ):
-            run = self.in_process("matrix", *words)
+            run = self.bloodroot("matrix", *words)
             self.assertEqual((run.status, message in run.err), (2, True), run.err)
 
     def test_markdown(self) -> None:
         self.write("access.bloodroot", many(2, 2))
-        out = self.ran("matrix", "--format", "markdown", alone=False)
+        out = self.ran("matrix", "--format", "markdown")
         self.assertIn("| `POST /area-1/thing-1` | sign-in | · | if own and active | if active |", out)
         self.assertIn("| endpoint | signed-out | signed-in | role-0 | role-1 |", out)
 
     def test_who_gets_in_at_one_endpoint(self) -> None:
         self.write("access.bloodroot", many(3, 3))
-        out = self.ran("why", "--who", "POST", "/area-1/thing-1", alone=False)
+        out = self.ran("why", "--who", "POST", "/area-1/thing-1")
         self.assertTrue(out.startswith("POST /area-1/thing-1: 2 of 5 kinds of caller let in\n"))
         self.assertRegex(out, r"depends +role-1\n +if active \(active is caller.status == \"active\"\)")
         self.assertIn("and always POST /** active", out)
-        self.assertEqual(self.in_process("why", "--who", "role-1", "GET", "/").status, 2)
+        self.assertEqual(self.bloodroot("why", "--who", "role-1", "GET", "/").status, 2)
 
 
 if __name__ == "__main__":

@@ -1,6 +1,5 @@
 """Coverage: a survey says of an endpoint what `decide` says of requests to it."""
 
-import os
 import random
 import re
 import unittest
@@ -9,8 +8,9 @@ from itertools import islice, product
 from bloodroot import Policy, PolicyError, parse
 from bloodroot.survey.coverage import Surveyed, survey
 from bloodroot.survey.endpoints import Endpoint, Found
+from tests.examples import number
 
-CASES = 20_000 if os.environ.get("EXPLORE") else 400
+CASES = number(300, 20_000)
 SEGMENTS = ("*", "a", "b", "{}", "{}.json", "v{}")
 METHODS = ("GET", "POST", "HEAD", "DELETE", "any")
 SERVED = ("GET", "POST", "PUT", "PATCH", "DELETE")

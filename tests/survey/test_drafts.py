@@ -36,14 +36,14 @@ class Drafts(InFolder):
             with self.subTest(source):
                 sources = source if isinstance(source, tuple) else (source,)
                 out = f"policy{number}.bloodroot"
-                run = self.in_process("draft", *sources, "--out", out)
+                run = self.bloodroot("draft", *sources, "--out", out)
                 self.assertEqual(run.status, 0, run.err)
                 self.assertRegex(
                     run.out,
                     rf"^wrote {out}: \d+ endpoints?, all of them closed( but for 1 that their guards decide)?\n",
                 )
-                self.assertEqual(self.in_process("format", "--check", out).status, 0)
-                run = self.in_process("survey", *sources, "--policy", out, "--format", "json")
+                self.assertEqual(self.bloodroot("format", "--check", out).status, 0)
+                run = self.bloodroot("survey", *sources, "--policy", out, "--format", "json")
                 result = json.loads(run.out)
                 uncovered = [each["template"] for each in result["endpoints"] if each["line"] is None]
                 self.assertEqual((run.status, uncovered, result["idle"]), (0, [], []), run.err)
@@ -69,7 +69,7 @@ class Drafts(InFolder):
                 "/": {"get": {}},
             }
         )
-        self.in_process("draft", "odd.json", "--name", "Tarn Bank")
+        self.bloodroot("draft", "odd.json", "--name", "Tarn Bank")
         text = (self.folder / "access.bloodroot").read_text("utf-8")
         self.assertTrue(text.startswith('policy "Tarn Bank"\n'))
         for method, path, permission in (
@@ -90,14 +90,14 @@ class Drafts(InFolder):
     def test_guards_and_declared_security_are_carried_over(self) -> None:
         self.write("tarn.py", STARLETTE)
         self.write("tarn.yaml", OPENAPI.replace("parts/lot.yaml#/lot", "#/paths/~1lots"))
-        self.in_process("draft", "tarn:app", "tarn.yaml")
+        self.bloodroot("draft", "tarn:app", "tarn.yaml")
         text = (self.folder / "access.bloodroot").read_text("utf-8")
         self.assertRegex(text, r"POST +/open/\*\* +guarded")
         self.assertRegex(text, r'(?m)^  keeper +"named by a guard')
         self.assertRegex(text, r'GET +/v1/lots +\S+ +"Every lot.; declared: bearer read"')
         self.assertRegex(text, r'POST +/v1/lots +\S+ +"declared: open"')
         self.write("tarn.py", STARLETTE.replace('"keeper or args', '"keeper and not sealed or args'))
-        run = self.in_process("draft", "tarn:app", "--out", "not.bloodroot")
+        run = self.bloodroot("draft", "tarn:app", "--out", "not.bloodroot")
         self.assertEqual(run.status, 0, run.err)
         text = (self.folder / "not.bloodroot").read_text("utf-8")
         self.assertRegex(text, r"POST +/open/\*\* +nobody")
@@ -109,14 +109,14 @@ class Drafts(InFolder):
         self.assertIn("# lot = 1", (self.folder / "bloodroot.toml").read_text("utf-8"))
         self.write("tarn.py", STARLETTE)
         for command in ("matrix", "survey"):
-            run = self.in_process(command)
+            run = self.bloodroot(command)
             self.assertEqual(run.status, 0, run.err)
 
     def test_update_adds_what_is_missing_and_touches_nothing_else(self) -> None:
         old = "roles\n  keeper   # as ever\n\nendpoints\n  GET /lots    keeper\n  GET /gone   anyone\n\n\n"
         self.write("access.bloodroot", old)
         self.write("tarn.py", STARLETTE)
-        run = self.in_process("draft", "tarn:app", "--update")
+        run = self.bloodroot("draft", "tarn:app", "--update")
         self.assertEqual(run.status, 0, run.err)
         self.assertIn("access.bloodroot: 7 lines added, for nobody yet", run.out)
         text = (self.folder / "access.bloodroot").read_text("utf-8")
@@ -124,8 +124,8 @@ class Drafts(InFolder):
         added = text.removeprefix(old.rstrip()).splitlines()[3:]
         self.assertEqual(len(added), 7)
         self.assertTrue(all(re.search(r" nobody( |$)", each) for each in added), added)
-        self.assertEqual(self.in_process("survey", "tarn:app").status, 0)
-        run = self.in_process("draft", "tarn:app", "--update")
+        self.assertEqual(self.bloodroot("survey", "tarn:app").status, 0)
+        run = self.bloodroot("draft", "tarn:app", "--update")
         self.assertIn("covers every endpoint", run.out)
         self.assertEqual((self.folder / "access.bloodroot").read_text("utf-8"), text)
         self.assertFalse((self.folder / "bloodroot.toml").exists())
@@ -144,7 +144,7 @@ class Drafts(InFolder):
             ((), "there is nothing to survey"),
         ):
             with self.subTest(words):
-                run = self.in_process("draft", *words)
+                run = self.bloodroot("draft", *words)
                 self.assertEqual((run.status, run.out), (2, ""), run.err)
                 self.assertIn(message, run.err)
         self.assertEqual(

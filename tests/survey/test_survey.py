@@ -133,7 +133,7 @@ webhooks:
 
 class Applications(InFolder):
     def surveyed(self, *words: str, status: int = 1) -> dict[tuple[str, str], dict]:
-        run = self.in_process("survey", *words, "--format", "json")
+        run = self.bloodroot("survey", *words, "--format", "json")
         self.assertEqual(run.status, status, run.err)
         result = json.loads(run.out)
         jsonschema.validate(result, SCHEMA)
@@ -169,7 +169,7 @@ class Applications(InFolder):
         self.assertEqual([each["text"] for each in self.result["idle"]], ["GET / anyone", "GET /ghosts keeper"])
         for name in ("tarn:wrapped", "tarn:create()"):
             self.assertEqual(set(self.surveyed(name)), set(found))
-        run = self.in_process("survey", "tarn:unknown")
+        run = self.bloodroot("survey", "tarn:unknown")
         self.assertEqual(run.status, 2)
         self.assertIn(
             "are not known here; Starlette, FastAPI, Flask and Django are. Survey its OpenAPI document", run.err
@@ -199,21 +199,21 @@ class Applications(InFolder):
         found = self.surveyed()
         self.assertEqual(found["GET", "/me"]["requirement"], "keeper")
         self.assertEqual(self.result["sources"], ["tarn:app", "tarn.yaml"])
-        table = self.in_process("survey").out
+        table = self.bloodroot("survey").out
         self.assertIn("tarn.yaml: webhooks are left out", table)
         self.assertRegex(table, r"GET /v1/lots +✗ no line: closed +lots \[declares bearer read\] +tarn.yaml")
-        rows = list(csv.DictReader(io.StringIO(self.in_process("survey", "--format", "csv").out)))
+        rows = list(csv.DictReader(io.StringIO(self.bloodroot("survey", "--format", "csv").out)))
         self.assertEqual(len(rows), len(found))
-        self.in_process("survey", "tarn:app", "--format", "openapi", "--out", "made.json")
+        self.bloodroot("survey", "tarn:app", "--format", "openapi", "--out", "made.json")
         again = self.surveyed("made.json", status=0)
         self.assertEqual(again["GET", "/lots"]["requirement"], "keeper")
 
     def test_without_a_policy(self) -> None:
         self.write("tarn.py", STARLETTE)
-        run = self.in_process("survey", "tarn:app")
+        run = self.bloodroot("survey", "tarn:app")
         self.assertEqual(run.status, 0, run.err)
         self.assertIn("8 endpoints of tarn:app; there is no policy to hold them against", run.out)
-        run = self.in_process("survey")
+        run = self.bloodroot("survey")
         self.assertEqual(run.status, 2)
         self.assertIn("there is nothing to survey; name a source", run.err)
 
@@ -375,7 +375,7 @@ class What(InFolder):
             for host, path in (("tarn.example", "/lots?x=1"), ("tarn.example", "/hidden"), ("cdn.example", "/a.js"))
         ]
         self.write("tarn.har", json.dumps({"log": {"version": "1.2", "entries": entries}}))
-        run = self.in_process("survey", "access.log", "tarn.har", "tarn.json", "--format", "json")
+        run = self.bloodroot("survey", "access.log", "tarn.har", "tarn.json", "--format", "json")
         self.assertEqual(run.status, 1, run.err)
         result = json.loads(run.out)
         jsonschema.validate(result, SCHEMA)
@@ -396,13 +396,13 @@ class What(InFolder):
         ):
             with self.subTest(message):
                 self.write(name, text)
-                run = self.in_process("survey", name)
+                run = self.bloodroot("survey", name)
                 self.assertEqual((run.status, run.out), (2, ""))
                 self.assertIn(message, run.err)
         (self.folder / "c.log").write_bytes(gzip.compress(random.Random(1).randbytes(1000))[:400])
-        self.assertIn("c.log: this file cannot be read", self.in_process("survey", "c.log").err)
+        self.assertIn("c.log: this file cannot be read", self.bloodroot("survey", "c.log").err)
         self.assertIn(
-            "there is no such file; a source is a file, or an application", self.in_process("survey", "none.json").err
+            "there is no such file; a source is a file, or an application", self.bloodroot("survey", "none.json").err
         )
 
 
@@ -414,8 +414,8 @@ class Hostile(InFolder):
         self.write("o.json", json.dumps(document))
         self.write("access.bloodroot", "endpoints\n  GET /c nobody\n")
         for words in (("survey",), ("check",), ("check", "--format", "lines"), ("survey", "--format", "csv")):
-            run = self.in_process(*words, "o.json")
+            run = self.bloodroot(*words, "o.json")
             self.assertIn("/b", run.out)
             self.assertNotIn("\x1b", run.out + run.err, words)
-        self.in_process("draft", "o.json", "--out", "first.bloodroot")
+        self.bloodroot("draft", "o.json", "--out", "first.bloodroot")
         self.assertNotIn("\x1b", (self.folder / "first.bloodroot").read_text("utf-8"))

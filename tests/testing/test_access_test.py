@@ -3,12 +3,10 @@
 import json
 import os
 import re
-import subprocess
-import sys
 
 from tests.probe.swap import HOLES
 from tests.probe.swap.project import ROOT, SwapProject
-from tests.program import write_bank
+from tests.program import forked_python, write_bank
 
 FLASK = """
     from bloodroot.testing import AccessTest
@@ -56,16 +54,12 @@ DJANGO = """
 class Suites(SwapProject):
     def suite(self, text: str, status: int, *words: str, **environment: str) -> str:
         self.write("suite.py", text)
-        done = subprocess.run(
-            [sys.executable, *(words or ("-m", "unittest", "suite"))],
-            cwd=self.folder,
-            env={**os.environ, **environment, "PYTHONPATH": os.pathsep.join((str(ROOT), str(self.folder)))},
-            capture_output=True,
-            text=True,
-            timeout=120,
+        path = os.pathsep.join((str(ROOT), str(self.folder)))
+        done = forked_python(
+            self.folder, *(words or ("-m", "unittest", "suite")), **{**environment, "PYTHONPATH": path}
         )
-        self.assertEqual(done.returncode, status, done.stderr)
-        return done.stderr
+        self.assertEqual(done.status, status, done.err)
+        return done.err
 
     def test_flask(self) -> None:
         for app in ("make", "protected"):

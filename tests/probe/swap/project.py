@@ -10,7 +10,7 @@ from collections.abc import Iterator
 from pathlib import Path
 
 from tests.probe.swap import POLICY, SETTINGS
-from tests.program import InFolder
+from tests.program import InFolder, forked
 
 ROOT = Path(__file__).parents[3]
 APPS = {"flask": "tests.probe.swap.flask_app:make()", "django": "tests.probe.swap.django_app:make()"}
@@ -22,8 +22,19 @@ def free_port() -> int:
         return int(found.getsockname()[1])
 
 
+def wait_for(port: int) -> None:
+    """Wait until something listens at a port."""
+    for _ in range(1200):
+        with contextlib.suppress(OSError):
+            socket.create_connection(("127.0.0.1", port), 1).close()
+            return
+        time.sleep(0.05)
+
+
 class SwapProject(InFolder):
     """A test with such a project."""
+
+    runs = staticmethod(forked)
 
     def project(self, framework: str, app: str | None = None, **changes: str) -> dict[str, str]:
         """Write the project's files; gives the environment that its application wants."""
@@ -52,11 +63,7 @@ class SwapProject(InFolder):
         words = [sys.executable, "-m", "tests.probe.swap", framework, str(port)]
         process = subprocess.Popen(words, cwd=ROOT, env={**os.environ, **environment}, stderr=subprocess.DEVNULL)
         try:
-            for _ in range(200):
-                with contextlib.suppress(OSError):
-                    socket.create_connection(("127.0.0.1", port), 1).close()
-                    break
-                time.sleep(0.05)
+            wait_for(port)
             yield port
         finally:
             process.kill()
