@@ -117,7 +117,8 @@ def forked_python(folder: Path, *words: object, stdin: str = "", **environment: 
 def _forget_modules() -> None:
     """Forget what was imported from temporary folders: another folder may have modules of the same names."""
     for name, module in [*sys.modules.items()]:
-        if str(getattr(module, "__file__", None) or "").startswith(f"{tempfile.gettempdir()}{os.sep}"):
+        file = str(getattr(module, "__file__", None) or "")
+        if name != "__main__" and file.startswith(f"{tempfile.gettempdir()}{os.sep}"):
             del sys.modules[name]
 
 

@@ -84,6 +84,12 @@ class House(unittest.TestCase):
                     errors = {"Exception", "RuntimeError", "ValueError", "LookupError", "TypeError"} & set(bases)
                     self.assertTrue(not errors or "BloodrootError" in bases, f"{file.name}: {node.name}")
 
+    def test_no_error_hides_its_cause(self) -> None:
+        for file in ROOT.rglob("*.py"):
+            for node in ast.walk(ast.parse(file.read_text("utf-8"))):
+                hides = isinstance(node, ast.Raise) and isinstance(node.cause, ast.Constant)
+                self.assertFalse(hides, f"{file}:{getattr(node, 'lineno', '')}")
+
     def test_no_two_files_of_one_name_mean_different_things(self) -> None:
         # A command, the tables of its result, and what it is about may have one name; each room may have its errors.
         alike = {

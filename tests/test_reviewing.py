@@ -1,9 +1,11 @@
 """Reviews of access: what members hold, since when, and what of it was used."""
 
+import contextlib
 import csv
 import datetime
 import io
 import json
+import sqlite3
 import unittest
 
 import jsonschema
@@ -115,6 +117,43 @@ class Reviews(InFolder):
                 ("ash", "field", "never"),
                 ("moss", "stock", "never"),
                 ("wren", "", ""),
+            ],
+        )
+
+    def test_a_grant_to_a_group_is_known_whatever_its_source_is_called(self) -> None:
+        with contextlib.closing(sqlite3.connect(self.folder / "staff.db")) as connection, connection:
+            connection.executescript(
+                "create table staff (id integer, team text); insert into staff values (1, 'stock'), (2, 'field');"
+                "create table rights (team text, name text, giver text); insert into rights values "
+                "('stock', 'lot:edit', 'the board, to group field'), (null, 'lot:edit', 'Ann');"
+            )
+        self.write(
+            "bloodroot.toml",
+            """
+            policy = "access.bloodroot"
+            [directory]
+            url = "sqlite:///staff.db"
+            [directory.queries]
+            member = "select id, 'active' as status from staff where id = :id"
+            members = "select id from staff"
+            groups = "select team from staff where id = :id"
+            permissions = '''
+              select name, giver as source, team as group_name from rights
+              where team is null or team in (select team from staff where id = :id)'''
+            """,
+        )
+        found = json.loads(self.ran("matrix", "--members", "--format", "json"))
+        self.assertEqual(
+            [
+                (member["id"], each["kind"], each["name"], each["gives"])
+                for member in found["members"]
+                for each in member["holdings"]
+            ],
+            [
+                (1, "group", "stock", ["lot:edit"]),
+                (1, "permission", "lot:edit", ["the directory, to Ann"]),
+                (2, "group", "field", ["grower"]),
+                (2, "permission", "lot:edit", ["the directory, to Ann"]),
             ],
         )
 

@@ -118,10 +118,10 @@ def read_expected(file: Path, columns: Iterable[str]) -> list[ExpectedRow]:
     """
     try:
         text = file.read_text("utf-8-sig")
-    except FileNotFoundError:
-        raise ExpectedError(f"{file}: there is no such file; --bless writes one") from None
+    except FileNotFoundError as error:
+        raise ExpectedError(f"{file}: there is no such file; --bless writes one") from error
     except (OSError, UnicodeDecodeError) as error:
-        raise ExpectedError(f"{file}: this file cannot be read: {error}") from None
+        raise ExpectedError(f"{file}: this file cannot be read: {error}") from error
     lines = [(number, [cell.strip() for cell in row]) for number, row in _numbered(file, text) if any(row)]
     if not lines or tuple(lines[0][1][:2]) != _HEADS:
         raise ExpectedError(f"{file}:1: the first columns must be method and path")
@@ -153,7 +153,7 @@ def _numbered(file: Path, text: str) -> Iterator[tuple[int, list[str]]]:
         for row in reader:
             yield reader.line_num, row
     except csv.Error as error:
-        raise ExpectedError(f"{file}:{reader.line_num}: this is no CSV: {error}") from None
+        raise ExpectedError(f"{file}:{reader.line_num}: this is no CSV: {error}") from error
 
 
 def _in_heads(file: Path, heads: list[str], columns: list[str]) -> Iterator[str]:

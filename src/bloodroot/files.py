@@ -176,10 +176,10 @@ def read_text(path: str | os.PathLike[str]) -> str:
         with Path(name).open("rb") as file:
             # No more than that: a pipe or a device may have no end.
             data = file.read(_LARGEST + 1)
-    except FileNotFoundError:
-        raise unreadable(name, "there is no such file") from None
+    except FileNotFoundError as error:
+        raise unreadable(name, "there is no such file") from error
     except (OSError, ValueError) as error:
-        raise unreadable(name, f"this file cannot be read: {getattr(error, 'strerror', None) or error}") from None
+        raise unreadable(name, f"this file cannot be read: {getattr(error, 'strerror', None) or error}") from error
     return decoded(name, data)
 
 
@@ -196,7 +196,7 @@ def decoded(name: str, data: bytes) -> str:
     except UnicodeDecodeError as error:
         line = data.count(b"\n", 0, error.start) + 1
         column = error.start - (data.rfind(b"\n", 0, error.start) + 1) + 1
-        raise unreadable(name, "this is not UTF-8 text; save the file as UTF-8", line, column) from None
+        raise unreadable(name, "this is not UTF-8 text; save the file as UTF-8", line, column) from error
     return text.replace("\r\n", "\n")
 
 

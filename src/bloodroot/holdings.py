@@ -5,9 +5,8 @@ from __future__ import annotations
 from collections.abc import Iterator
 from dataclasses import dataclass, replace
 
-from .core.caller import Caller
 from .core.policy import Policy
-from .identity.members import Member
+from .identity.members import Grant, Member
 
 
 @dataclass(frozen=True, slots=True)
@@ -34,35 +33,39 @@ def holdings_of(policy: Policy, member: Member) -> Iterator[Holding]:
     for name in sorted(member.roles):
         yield Holding("role", name, roles.names(roles.closure.get(name, 0)), name in roles.bit)
     for name in sorted(member.groups):
-        given = tuple(each for each, by in sorted(member.granted.items()) if by.endswith(f"to group {name}"))
+        given = tuple(sorted(grant.permission for grant in member.grants if grant.group == name))
         gives = (*roles.names(roles.groups.get(name, 0)), *given)
         yield Holding("group", name, gives, name in roles.groups or bool(given))
-    for name, by in sorted(member.granted.items()):
-        if any(by.endswith(f"to group {group}") for group in member.groups):
+    for grant in sorted(member.grants, key=lambda grant: grant.permission):
+        if grant.group in member.groups:
             continue  # the group is what the member holds
+        name = grant.permission
         known = policy.engine.resolver.permission(name) is not None or name.endswith("*")
-        yield Holding("permission", name, (by,), known)
+        yield Holding("permission", name, (grant.giver,), known)
 
 
-def without(caller: Caller, holding: Holding) -> Caller:
-    """A member, as a caller, as it would be without one thing."""
-    if holding.kind == "role":
-        return replace(caller, roles=frozenset(caller.roles) - {holding.name})
+def without(member: Member, *holdings: Holding) -> Member:
+    """A member as it would be without some of what it holds."""
+    return replace(
+        member,
+        roles=member.roles - {holding.name for holding in holdings if holding.kind == "role"},
+        groups=member.groups - {holding.name for holding in holdings if holding.kind == "group"},
+        grants=tuple(grant for grant in member.grants if not any(_is_of(grant, holding) for holding in holdings)),
+    )
+
+
+def only(member: Member, *holdings: Holding) -> Member:
+    """A member with some of what it holds alone."""
+    return replace(
+        member,
+        roles=frozenset(holding.name for holding in holdings if holding.kind == "role"),
+        groups=frozenset(holding.name for holding in holdings if holding.kind == "group"),
+        grants=tuple(grant for grant in member.grants if any(_is_of(grant, holding) for holding in holdings)),
+    )
+
+
+def _is_of(grant: Grant, holding: Holding) -> bool:
+    """Whether a grant comes with something that the member holds."""
     if holding.kind == "group":
-        granted = {name: by for name, by in caller.granted.items() if not by.endswith(f"to group {holding.name}")}
-        return replace(caller, groups=frozenset(caller.groups) - {holding.name}, granted=granted)
-    return replace(caller, granted={name: by for name, by in caller.granted.items() if name != holding.name})
-
-
-def alone(member: Member, holding: Holding | None) -> Caller:
-    """A member with one thing alone, or with nothing."""
-    caller = replace(member.caller(), roles=frozenset(), groups=frozenset(), granted={})
-    if holding is None:
-        return caller
-    whole = member.caller()
-    if holding.kind == "role":
-        return replace(caller, roles={holding.name})
-    if holding.kind == "group":
-        granted = {name: by for name, by in whole.granted.items() if by.endswith(f"to group {holding.name}")}
-        return replace(caller, groups={holding.name}, granted=granted)
-    return replace(caller, granted={holding.name: whole.granted[holding.name]})
+        return grant.group == holding.name
+    return holding.kind == "permission" and (grant.permission, grant.giver) == (holding.name, *holding.gives)

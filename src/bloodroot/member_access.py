@@ -8,7 +8,7 @@ from .core.caller import Caller
 from .core.decision import Outcome
 from .core.matrix import matrix_of_callers
 from .core.policy import Policy
-from .holdings import Holding, alone, holdings_of, without
+from .holdings import Holding, holdings_of, only, without
 from .identity.members import Member
 
 _LET_IN = (Outcome.ALLOW, Outcome.DEPENDS)
@@ -56,9 +56,9 @@ def access_of_member(policy: Policy, member: Member) -> MemberAccess:
     A member who may not act at present is shown as if it were: the status counts where conditions ask for it.
     """
     holdings = tuple(holdings_of(policy, member))
-    callers: dict[str, Caller | None] = {"all": member.caller(), "signed-out": None, "none": alone(member, None)}
-    callers |= {f"only {number}": alone(member, each) for number, each in enumerate(holdings)}
-    callers |= {f"without {number}": without(member.caller(), each) for number, each in enumerate(holdings)}
+    callers: dict[str, Caller | None] = {"all": member.caller(), "signed-out": None, "none": only(member).caller()}
+    callers |= {f"only {number}": only(member, each).caller() for number, each in enumerate(holdings)}
+    callers |= {f"without {number}": without(member, each).caller() for number, each in enumerate(holdings)}
     matrix = matrix_of_callers(policy, callers)
     names = list(callers)
     allowed = []

@@ -6,15 +6,13 @@ import datetime
 import json
 from collections.abc import Iterable, Iterator, Mapping
 from dataclasses import dataclass
-from functools import reduce
 from pathlib import Path
 from typing import Any
 
-from .core.caller import Caller
 from .core.decision import Outcome
 from .core.lines import Line
 from .core.policy import Policy
-from .holdings import Holding, alone, holdings_of, without
+from .holdings import Holding, holdings_of, only, without
 from .identity.members import Member
 from .tried import read_log
 
@@ -139,22 +137,21 @@ def _last_used(policy: Policy, member: Member, uses: list[Use]) -> dict[Holding,
             key = id(line), use.method
             asked[key] = line, use.method, max(use.at, asked[key][2]) if key in asked else use.at
 
-    def let_in(caller: Caller, line: Line, method: str) -> bool:
-        return policy.engine.outcome_at(line, method, caller)[0] in _LET_IN
+    def let_in(one: Member, line: Line, method: str) -> bool:
+        return policy.engine.outcome_at(line, method, one.caller())[0] in _LET_IN
 
     used: dict[Holding, datetime.datetime] = {}
-    whole = member.caller()
     for line, method, at in asked.values():
-        if let_in(alone(member, None), line, method):
+        if let_in(only(member), line, method):
             continue  # every signed-in caller may
         for each in holdings:
-            if let_in(alone(member, each), line, method) or not let_in(without(whole, each), line, method):
+            if let_in(only(member, each), line, method) or not let_in(without(member, each), line, method):
                 used[each] = max(at, used.get(each, at))
     # Things that open an endpoint in several combinations are neither enough alone nor needed.
-    rest = reduce(without, (each for each in holdings if each not in used), whole)
     unused = [each for each in holdings if each not in used]
+    rest = without(member, *unused)
     for line, method, at in asked.values():
-        if let_in(whole, line, method) and not let_in(rest, line, method):
+        if let_in(member, line, method) and not let_in(rest, line, method):
             used |= {each: max(at, used.get(each, at)) for each in unused}
     return used
 

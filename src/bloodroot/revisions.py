@@ -118,7 +118,7 @@ def _git(folder: Path, *words: str, given: bytes | None = None) -> subprocess.Co
     command = ["git", "-C", os.fspath(folder), *words]
     try:
         return subprocess.run(command, input=given or b"", capture_output=True, timeout=_PATIENCE, check=False)  # noqa: S603
-    except FileNotFoundError:
-        raise RevisionError("git is not installed, and revisions are read by it; name two files instead") from None
+    except FileNotFoundError as error:
+        raise RevisionError("git is not installed, and revisions are read by it; name two files instead") from error
     except (OSError, subprocess.TimeoutExpired) as error:
-        raise RevisionError(f"git could not be run in {folder}: {error}") from None
+        raise RevisionError(f"git could not be run in {folder}: {error}") from error

@@ -130,10 +130,10 @@ def read_log(file: Path, read: Callable[[str], T | None], lacking: str) -> Itera
                 if said is not None:
                     found += 1
                     yield said
-    except FileNotFoundError:
-        raise TriedError(f"{file}: there is no such file") from None
+    except FileNotFoundError as error:
+        raise TriedError(f"{file}: there is no such file") from error
     except OSError as error:
-        raise TriedError(f"{file}: this file cannot be read: {error.strerror}") from None
+        raise TriedError(f"{file}: this file cannot be read: {error.strerror}") from error
     if not found:
         raise TriedError(f"{file}: {lacking}")
 

@@ -260,7 +260,7 @@ class Token(Tarn):
         read = self.run_as_set("token", "read", token)
         self.assertIn("caller 7 with helper, grower", read.splitlines()[0])
         self.assertIn("the directory does not say clerk of this member, whatever the sign-in says", read)
-        self.assertIn("lot:edit to group field-staff", read)
+        self.assertIn("lot:edit by the directory, to group field-staff", read)
         self.assertIn("this is no member there", self.run_as_set("token", "make", "keeper"))
         stranger = self.run_as_set("token", "read", self.made("keeper"), status=1)
         self.assertIn("Not valid: the directory has no member development-keeper.", stranger)

@@ -334,11 +334,19 @@ class Conditions(unittest.TestCase):
                 else:
                     self.assertEqual(decision.outcome, expected)
 
-    def test_a_record_that_fails_when_it_is_read_lets_nobody_in(self) -> None:
+    def test_what_a_record_lacks_is_missing_and_what_cannot_be_read_is_raised(self) -> None:
         class Broken:
             @property
             def id(self) -> int:
                 raise RuntimeError("the database has gone")
+
+            @property
+            def owner(self) -> int:
+                return self.connection.owner  # an attribute of another name
+
+            @property
+            def late(self) -> int:
+                raise KeyError("late")
 
             def __eq__(self, other: object) -> bool:
                 raise RuntimeError("nothing is like me")
@@ -346,9 +354,18 @@ class Conditions(unittest.TestCase):
             __hash__ = None
 
         policy = bloodroot.parse(
-            "endpoints\n  GET /a anyone if record.id == 3\n  GET /b anyone if record.it == record.it"
+            "endpoints\n  GET /a anyone if record.id == 3\n  GET /b anyone if record.it == record.it\n"
+            "  GET /owner anyone if record.owner == 3\n  GET /late anyone if record.late == 3\n"
         )
-        self.assertEqual(policy.decide(None, "GET", "/a", record=Broken()).outcome, "deny")
+        for path, error in (("/a", RuntimeError), ("/owner", AttributeError), ("/late", KeyError)):
+            with self.subTest(path), self.assertRaises(error):
+                policy.decide(None, "GET", path, record=Broken())
+        connection = sqlite3.connect(":memory:")
+        connection.row_factory = sqlite3.Row
+        for lacking in ({}, object(), connection.execute("select 1 as other").fetchone()):
+            with self.subTest(lacking):
+                self.assertEqual(policy.decide(None, "GET", "/a", record=lacking).outcome, "deny")
+        connection.close()
         self.assertEqual(policy.decide(None, "GET", "/b", record={"it": Broken()}).outcome, "deny")
 
 

@@ -257,6 +257,37 @@ class AuditLog(unittest.TestCase):
                 Audit(**wrong)
 
 
+class Record:
+    """A record whose connection is lost when its owner is read."""
+
+    @property
+    def owner(self) -> int:
+        raise ConnectionError("the server closed the connection")
+
+
+class RecordsThatCannotBeRead(unittest.TestCase):
+    def test_is_a_fault_of_the_server_and_no_refusal(self) -> None:
+        policy = bloodroot.parse("roles\n  keeper\nendpoints\n  GET /lots/{lot_id} signed-in if record.owner == 3\n")
+        ran: list[str] = []
+
+        async def lot(request: Any) -> JSONResponse:
+            ran.append("starlette")
+            return JSONResponse({})
+
+        on_starlette = Starlette(routes=[Route("/lots/{lot_id}", lot)])
+        on_flask = flask.Flask("lots")
+        on_flask.get("/lots/<lot_id>")(lambda lot_id: ran.append("flask") or "lot")
+        for kind, app, serve in ((for_starlette, on_starlette, serving), (for_flask, on_flask, serving_wsgi)):
+            records = {"lot_id": lambda text: Record()}
+            kind.protect(app, policy, identify=lambda request: Caller(3), records=records)
+            with self.subTest(kind.__name__), self.assertLogs(level="ERROR") as logs, serve(app) as port:
+                self.assertEqual(ask(port, "GET", "/lots/1")[0], 500)
+            self.assertEqual(ran, [])
+            text = "\n".join(logs.output)
+            self.assertIn("a record could not be read for GET /lots/1", text)
+            self.assertIn("the server closed the connection", text)
+
+
 class AuditWithoutAHandler(unittest.TestCase):
     def test_it_is_told_once_how_to_see_the_records(self) -> None:
         code = (

@@ -333,6 +333,53 @@ class Services(unittest.TestCase):
                 self.assertTrue(way())
         self.assertEqual((lots.label, lots._own()), ("lots", "own"))
 
+    def test_a_subclass_is_guarded_however_it_comes_by_its_methods(self) -> None:
+        @guard("keeper", policy=POLICY)
+        class Lots:
+            def sell(self) -> str:
+                return "sold"
+
+        class Beside:
+            def sell(self) -> str:
+                return "sold beside"
+
+        class Silent:
+            def __init_subclass__(cls) -> None: ...
+
+        class Quiet(Lots):
+            def __init_subclass__(cls) -> None: ...
+
+            def sell(self) -> str:
+                return "sold quietly"
+
+        class Quieter(Quiet):
+            def sell(self) -> str:
+                return "sold more quietly"
+
+        class Mixed(Beside, Lots): ...
+
+        class Deeper(Beside, Quiet): ...
+
+        for kind in (Lots, Quiet, Quieter, Mixed, Deeper):
+            with self.subTest(kind.__name__):
+                with self.assertRaises(Refusal), on_behalf_of(CLERK, POLICY):
+                    kind().sell()
+                with on_behalf_of(KEEPER, POLICY):
+                    self.assertIn("sold", kind().sell())
+
+        class Unnoticed(Silent, Lots):
+            def sell(self) -> str:
+                return "sold unnoticed"
+
+        with self.assertRaisesRegex(TypeError, "another __init_subclass__ keeps its methods from being guarded"):
+            Unnoticed()
+
+        class Answering:
+            def __getattr__(self, name: str) -> Any: ...
+
+        with self.assertRaisesRegex(TypeError, "inherits __getattr__ from Answering"):
+            type("Any", (Lots, Answering), {})
+
     def test_2_a_class_that_is_entered_in_an_unknown_way_is_refused(self) -> None:
         class Meta(type): ...
 

@@ -26,7 +26,7 @@ from starlette.testclient import TestClient
 import bloodroot
 from bloodroot import Caller
 from bloodroot.core.annotations import with_guards
-from bloodroot.enforce import Refusal, Unsettled, asgi, current, guard, in_force, on_behalf_of, use
+from bloodroot.enforce import EnforcementError, Refusal, Unsettled, asgi, current, guard, in_force, on_behalf_of, use
 from bloodroot.enforce import flask as for_flask
 from bloodroot.enforce import starlette as for_starlette
 from bloodroot.enforce.guards import guards_of
@@ -169,7 +169,7 @@ class Functions(unittest.TestCase):
     def test_a_wrong_call_is_told_as_python_does(self) -> None:
         with (
             self.assertRaisesRegex(TypeError, "a caller is a bloodroot.Caller or None, not str"),
-            on_behalf_of("clerk"),
+            on_behalf_of("clerk", POLICY),
         ):
             self.fail("nobody of this kind can act")
         with on_behalf_of(CLERK, POLICY), self.assertRaisesRegex(TypeError, "person_id"):
@@ -177,6 +177,22 @@ class Functions(unittest.TestCase):
         for what in (3, "text", type("Empty", (), {})):
             with self.assertRaisesRegex(TypeError, "guard"):
                 guard("keeper", policy=POLICY)(what)
+
+
+class SeveralPolicies(unittest.TestCase):
+    def test_which_of_several_policies_decides_is_said_and_not_guessed(self) -> None:
+        first, second = (bloodroot.parse(f"roles\n  keeper\n  {name}\nendpoints\n  GET / keeper") for name in "ab")
+        with mock.patch.object(in_force, "_policies", []):
+            with self.assertRaisesRegex(EnforcementError, "no policy is in force"), on_behalf_of(None):
+                self.fail("nothing decides")
+            use(first)
+            with on_behalf_of(None) as acting:
+                self.assertIs(acting.policy, first)
+            use(second)
+            with self.assertRaisesRegex(EnforcementError, "2 policies are in force"), on_behalf_of(None):
+                self.fail("one of them would be a guess")
+            with on_behalf_of(None, second), on_behalf_of(KEEPER) as acting:
+                self.assertIs(acting.policy, second)
 
 
 async def _all(steps: Any) -> list[Any]:

@@ -172,10 +172,14 @@ class TableRows(unittest.TestCase):
             ({"roles": [{"role": "curator"}]}, {"curator"}, set(), set(), ""),
             ({"roles": [{"role": "curator, botanist"}]}, {"curator", "botanist"}, set(), set(), ""),
             ({"roles": [{"role": '["curator", "guest-registrar"]'}]}, {"curator", "guest-registrar"}, set(), set(), ""),
+            ({"roles": [{"role": '{"curator": true, "botanist": 0, "a": 1}'}]}, {"curator", "a"}, set(), set(), ""),
+            ({"roles": [{"role": {"curator": 1, "lot": False}}]}, {"curator"}, set(), set(), ""),
+            ({"roles": [{"role": '{"curator": "yes"}'}]}, set(), set(), set(), "and not true or false"),
+            ({"groups": [{"name": '{"crew": 1}'}]}, set(), {"crew"}, set(), ""),
             ({"roles": [{"role": None}, {"role": ""}]}, set(), set(), set(), ""),
             ({"roles": [{"role": "a"}, {"role": "b"}]}, {"a", "b"}, set(), set(), ""),
             ({"roles": [{"role": 7}]}, set(), set(), set(), "a role in the directory is 7"),
-            ({"roles": [{"role": "[broken"}]}, set(), set(), set(), "begins like JSON and is none"),
+            ({"roles": [{"role": "[broken"}]}, set(), set(), set(), "begins like JSON, and is not valid JSON"),
             ({"groups": [{"name": "crew"}]}, set(), {"crew"}, set(), ""),
             ({"permissions": [{"p": "lot:read,lot:edit"}]}, set(), set(), {"lot:read", "lot:edit"}, ""),
             (
@@ -224,4 +228,4 @@ class TableRows(unittest.TestCase):
         self.assertIn("does not say curator", caller.notes[0])
 
     def test_permissions_in_text_that_is_no_json(self) -> None:
-        self.assertEqual(permissions_in("{lot", ","), ([], ['begins like JSON and is none: "{lot"']))
+        self.assertEqual(permissions_in("{lot", ","), ([], ['begins like JSON, and is not valid JSON: "{lot"']))

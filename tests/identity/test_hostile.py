@@ -74,6 +74,7 @@ TOKENS = (
     signed(b'{"sub": "3", "exp": -1e999}'),
     signed(b'{"sub": "3", "exp": NaN}'),
     signed(b'{"sub": "3", "exp": ' + b"9" * 5000 + b"}"),
+    signed(b'{"sub": "3", "exp": ' + b"9" * 400 + b"}"),
     signed(b'{"sub": "\\ud800", "exp": 1}'),
     signed(b"\xff\xfe"),
     signed({"sub": "3", "exp": END}, crit=["exp"]),
@@ -83,7 +84,7 @@ ACCEPTED = (
     (signed({"sub": "3", "exp": END, "duties": ["keeper"]}), {"keeper"}),
     # What looks like the name of a role and is another name stays one.
     (signed({"sub": "3", "exp": END, "duties": ["keeper\u00a0", "\u2003keeper", "keeper\u200b", "ｋeeper"]}), set()),
-    (signed({"sub": "3", "exp": END, "duties": [" keeper\t"]}), {"keeper"}),
+    (signed({"sub": "3", "exp": END, "duties": [" keeper\t", "keeper "]}), {" keeper\t", "keeper "}),
     (signed({"sub": "3", "exp": END, "duties": "\u3000keeper"}), set()),
     (signed({"sub": "3", "exp": END, "duties": [["keeper"], {"keeper": True}, None, 7, "\ud800"]}), set()),
     (signed({"sub": "3", "exp": END, "duties": {"keeper": "true"}}), set()),

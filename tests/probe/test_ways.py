@@ -330,6 +330,43 @@ class Ways(InFolder):
         self.assertIn('has no text or number at "beds.0"', self.refused())
         self.assertIn("is taken from a list of the application", self.bloodroot("probe", "--list", PLOT_KEY=KEY).out)
 
+    def test_the_application_runs_in_one_event_loop(self) -> None:
+        self.write(
+            "loops.py",
+            """
+            import asyncio
+            starts = []
+
+            async def app(scope, receive, send):
+                if scope["type"] == "lifespan":
+                    await receive()
+                    starts.append(asyncio.get_running_loop())
+                    await send({"type": "lifespan.startup.complete"})
+                    await receive()
+                    await send({"type": "lifespan.shutdown.complete"})
+                    return
+                alone = starts == [asyncio.get_running_loop()]
+                body = b'{"beds": [2]}' if alone else b'{"beds": "another loop"}'
+                found = alone and scope["path"] in ("/beds", "/beds/2")
+                headers = [(b"content-type", b"application/json")]
+                await send({"type": "http.response.start", "status": 200 if found else 500, "headers": headers})
+                await send({"type": "http.response.body", "body": body})
+            """,
+        )
+        self.write("access.bloodroot", "endpoints\n  GET /beds anyone\n  GET /beds/{bed_id} anyone\n")
+        self.write(
+            "bloodroot.toml",
+            """
+            policy = "access.bloodroot"
+            app = "loops:app"
+            [personas.visitor]
+            signed_in = false
+            [probe.values]
+            bed_id = { list = "/beds", at = "beds.0", as = "visitor" }
+            """,
+        )
+        self.assertIn("0 holes, 0 blocked, 2 agree", self.ran("probe"))
+
     def test_fields_that_are_shown_and_accepted(self) -> None:
         self.project()
         self.assertEqual(self.probed(status=0)["counts"]["hole"], 0)

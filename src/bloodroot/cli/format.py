@@ -74,6 +74,6 @@ def _standard_input() -> str:
 
     try:
         return sys.stdin.buffer.read().decode("utf-8-sig").replace("\r\n", "\n")
-    except UnicodeDecodeError:
+    except UnicodeDecodeError as error:
         place = Place(Source("<stdin>", ()), 1, 1, 1)
-        raise PolicyError([Problem("this is not UTF-8 text; save the file as UTF-8", place)]) from None
+        raise PolicyError([Problem("this is not UTF-8 text; save the file as UTF-8", place)]) from error

@@ -233,13 +233,13 @@ def _name_of_policy(name: str | None, usual: Path) -> Path:
     try:
         found = revision(name, here)
     except RevisionError as error:
-        raise UsageError(f'"{name}" is no file, and {error}') from None
+        raise UsageError(f'"{name}" is no file, and {error}') from error
     if found is None:
         raise UsageError(f'"{name}" is neither a file nor a revision of the git repository in {top_of(here)}')
     try:
         inside = usual.resolve().relative_to(found.top.resolve())
-    except ValueError:
-        raise UsageError(f"{usual} is outside of the git repository in {found.top}; name two files instead") from None
+    except ValueError as error:
+        raise UsageError(f"{usual} is outside of the git repository in {found.top}; name two files instead") from error
     return Path(f"{name}:{inside.as_posix()}")
 
 

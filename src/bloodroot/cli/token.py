@@ -60,7 +60,7 @@ def make(
     try:
         claims = claims_of(caller, source.claims)
     except ValueError as error:
-        raise UsageError(f"this cannot be written into a token: {error}") from None
+        raise UsageError(f"this cannot be written into a token: {error}") from error
     if found.directory is not None and who not in found.personas:
         typer.echo("the application looks roles up in its directory, and this is no member there", err=True)
     now = datetime.datetime.now(datetime.UTC)
@@ -125,11 +125,11 @@ def read(
     sent = words[-1] if words else ""
     try:
         result = examine(sent, source, found, rules)
-    except ValueError:
+    except ValueError as error:
         raise UsageError(
             "this is no token: a JSON Web Token is three parts with dots between them, such as eyJ...; "
             "- reads it from standard input"
-        ) from None
+        ) from error
     output.deliver(TokenResult(rules, result), form, out, color)
     if result.counts is None:
         raise typer.Exit(1)

@@ -121,7 +121,7 @@ def _object(option: str, text: str | None) -> Any:
     try:
         found = json.loads(text)
     except ValueError as error:
-        raise UsageError(f"{option} is not JSON: {error}") from None
+        raise UsageError(f"{option} is not JSON: {error}") from error
     if not isinstance(found, dict):
         raise UsageError(f'{option} must be a JSON object, such as {{"botanist_id": 3}}')
     return found

@@ -112,8 +112,8 @@ class CallerView:
             return self._caller.id
         try:
             return self._caller.attributes[name]
-        except KeyError:
-            raise AttributeError(name) from None
+        except KeyError as error:
+            raise AttributeError(name) from error
 
 
 class Unidentified(BloodrootError):

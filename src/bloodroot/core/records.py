@@ -19,12 +19,21 @@ MISSING = _Sentinel.MISSING  # its owner is there, and has nothing by that name
 
 
 def attribute(record: Any, name: str) -> Any:
-    """An attribute of an object, or what a mapping or a row has under a key; `MISSING` where there is none."""
+    """An attribute of an object, or what a mapping or a row has under a key; `MISSING` where there is none.
+
+    Any other exception that reading it raises, as a lost connection does in a property that queries, is the caller's.
+    """
     try:
-        return record[name] if _has_keys(record.__class__) else getattr(record, name, MISSING)
-    except Exception:
-        # No such key, or a property of the record failed: the attribute is missing.
-        return MISSING
+        return record[name] if _has_keys(record.__class__) else getattr(record, name)
+    except (KeyError, IndexError):  # a row of sqlite3 raises IndexError for a name that it does not have
+        if _has_keys(record.__class__):
+            return MISSING
+        raise
+    except AttributeError as error:
+        # One that is about another name is a fault in a property of the record.
+        if error.name in (None, name):
+            return MISSING
+        raise
 
 
 def is_keyed(record: Any) -> bool:

@@ -324,7 +324,7 @@ class on_behalf_of:
         policy: what decides; by default that of the request at hand, else the one in force in this process.
 
     Raises:
-        EnforcementError: no policy is known; give one, or call `use` first. Or it is used in a generator, where the
+        EnforcementError: no policy is in force, or several are; give one. Or it is used in a generator, where the
             caller would go on to act in the code that the generator gives its values to.
         Unsettled: at the end, where a guard depended on a record that was not settled.
     """
@@ -338,7 +338,7 @@ class on_behalf_of:
         around = _current.get()
         policy = self._policy
         if policy is None:
-            policy = around.policy if around is not None else in_force.the_only_one()
+            policy = around.policy if around is not None else in_force.only_policy()
         self._acting = Acting(policy, self._caller)
         self._token = _current.set(self._acting)
         return self._acting

@@ -260,8 +260,8 @@ class _Translation(Translation[_Test, _Column]):
     def _field(self, model: Any, name: str, reference: Reference) -> Any:
         try:
             return model._meta.get_field(name)
-        except FieldDoesNotExist:
-            raise self.error(f"{model.__name__} has no column for {reference.words()}") from None
+        except FieldDoesNotExist as error:
+            raise self.error(f"{model.__name__} has no column for {reference.words()}") from error
 
 
 _LOOKUPS = {"<": "lt", "<=": "lte", ">": "gt", ">=": "gte"}

@@ -17,6 +17,7 @@ import functools
 import inspect
 import types
 import typing
+import weakref
 from collections.abc import Callable, Iterator
 from typing import Any
 
@@ -116,6 +117,13 @@ def _guard_methods(what: type, around: Around) -> None:
     guarded = [name for name in names if _guard_attribute(what, name, around)]
     if not guarded:
         raise TypeError(f"{what.__name__} has no public method to guard")
+    known: weakref.WeakSet[type] = weakref.WeakSet([what])
+    _guard_subclasses(what, what, around, known)
+    _refuse_unknown(what, known)
+
+
+def _guard_subclasses(what: type, guarded: type, around: Around, known: weakref.WeakSet[type]) -> None:
+    """Have subclasses of a class guarded when they are made, as ``guarded`` is, and noted as known."""
     own = vars(what).get("__init_subclass__")
 
     def of_subclass(cls: Any, /, **named: Any) -> None:
@@ -123,10 +131,45 @@ def _guard_methods(what: type, around: Around) -> None:
             own.__func__(cls, **named)
         else:
             super(what, cls).__init_subclass__(**named)  # type: ignore[arg-type]
-        for name in list(vars(cls)):
-            _guard_attribute(cls, name, around)
+        if cls not in known:
+            known.add(cls)
+            _guard_subclass(cls, guarded, around)
+            if "__init_subclass__" in vars(cls):
+                _guard_subclasses(cls, guarded, around, known)
 
     setattr(what, "__init_subclass__", classmethod(of_subclass))  # noqa: B010
+
+
+def _guard_subclass(cls: type, guarded: type, around: Around) -> None:
+    """Put the guard around what a subclass does in other ways than the class that is guarded.
+
+    That is what it overrides or adds itself, and what a class beside the guarded one brings.
+    """
+    inherited = [kind for kind in cls.__mro__ if kind not in guarded.__mro__]
+    for kind in inherited[1:]:
+        for name in ("__getattr__", "__getattribute__"):
+            if name in vars(kind):
+                raise TypeError(
+                    f"{cls.__name__} inherits {name} from {kind.__name__}, and it is not known which methods that "
+                    "gives; put guard around those"
+                )
+    for name in dict.fromkeys(name for kind in inherited for name in vars(kind)):
+        _guard_attribute(cls, name, around)
+
+
+def _refuse_unknown(what: type, known: weakref.WeakSet[type]) -> None:
+    """Make no object of a subclass whose making was not noticed: nothing of it is guarded."""
+    inner: Any = what.__new__
+
+    def __new__(cls: type, *positional: Any, **named: Any) -> Any:
+        if cls not in known:
+            raise TypeError(
+                f"{cls.__name__} is a {what.__name__}, which is guarded, and another __init_subclass__ keeps "
+                "its methods from being guarded; let that call super().__init_subclass__()"
+            )
+        return inner(cls) if inner is object.__new__ else inner(cls, *positional, **named)
+
+    setattr(what, "__new__", staticmethod(__new__))  # noqa: B010
 
 
 def _guard_attribute(what: type, name: str, around: Around) -> bool:

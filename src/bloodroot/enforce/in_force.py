@@ -100,17 +100,22 @@ def guards() -> int:
     return len(_guards)
 
 
-def the_only_one() -> Policy:
-    """The policy put in force last.
+def only_policy() -> Policy:
+    """The one policy in force.
 
     Raises:
-        RuntimeError: there is none.
+        EnforcementError: there is none, or there are several.
     """
-    for ref in reversed(_policies):
-        policy = ref()
-        if policy is not None:
-            return policy
-    raise EnforcementError("no policy is in force here; call bloodroot.enforce.use(policy) before acting for a caller")
+    policies = [policy for policy in (reference() for reference in _policies) if policy is not None]
+    if not policies:
+        raise EnforcementError(
+            "no policy is in force here; call bloodroot.enforce.use(policy) before acting for a caller"
+        )
+    if len(policies) > 1:
+        raise EnforcementError(
+            f"{len(policies)} policies are in force here; say which one decides: on_behalf_of(caller, policy)"
+        )
+    return policies[0]
 
 
 def _problems(guard: Guarding) -> list[Problem]:

@@ -259,7 +259,12 @@ class Exchange:
             if record is not None:
                 records[name] = record
         if records:
-            access.decide_with(record, records)
+            try:
+                access.decide_with(record, records)
+            except Exception:
+                # Not an answer: whether the record has what a condition asks for could not be read.
+                log.exception("a record could not be read for %s %s", access.method, plain(access.path))
+                raise
             _log_faults(access)
 
     def _refusal_before(self) -> Answer | None:

@@ -71,12 +71,12 @@ def filled(file: Path, operations: Iterable[Operation]) -> Filled:
 def _text_of(file: Path) -> str:
     try:
         return file.read_bytes().decode("utf-8-sig")
-    except FileNotFoundError:
-        raise ExportError(f"{file}: there is no such file") from None
+    except FileNotFoundError as error:
+        raise ExportError(f"{file}: there is no such file") from error
     except OSError as error:
-        raise ExportError(f"{file}: this file cannot be read: {error.strerror}") from None
-    except UnicodeDecodeError:
-        raise ExportError(f"{file}: this is not UTF-8 text") from None
+        raise ExportError(f"{file}: this file cannot be read: {error.strerror}") from error
+    except UnicodeDecodeError as error:
+        raise ExportError(f"{file}: this is not UTF-8 text") from error
 
 
 def _operation(whole: Any, keys: tuple[str, str, str], shared: frozenset[int]) -> MutableMapping[str, Any] | None:
@@ -216,7 +216,7 @@ def _read_yaml(text: str, file: Path) -> Any:
         mark = getattr(error, "problem_mark", None)
         place = f":{mark.line + 1}:{mark.column + 1}" if mark is not None else ""
         problem = getattr(error, "problem", None) or str(error).splitlines()[0]
-        raise ExportError(f"{file}{place}: this is not YAML: {problem}") from None
+        raise ExportError(f"{file}{place}: this is not YAML: {problem}") from error
 
 
 def _written_yaml(whole: Any, before: str) -> str:

@@ -30,15 +30,15 @@ def open_database(url: str, folder: Path) -> sa.Engine:
         if where.database and where.database != ":memory:":
             where = where.set(database=str(folder / where.database))
         engine = sa.create_engine(where, connect_args={"timeout": _WAITS})
-    except (ArgumentError, NoSuchModuleError, ValueError):
+    except (ArgumentError, NoSuchModuleError, ValueError) as error:
         raise SettingsError(
             "directory.url: this is no database that SQLAlchemy knows, such as sqlite:///members.db or "
             "postgresql+psycopg://localhost/members"
-        ) from None
+        ) from error
     except ModuleNotFoundError as error:
         raise SettingsError(
             f"directory.url: the driver {error.name} is not installed; install it with: pip install {error.name}"
-        ) from None
+        ) from error
     _with_real_transactions(engine)
     return engine
 

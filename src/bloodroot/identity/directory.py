@@ -134,9 +134,9 @@ class Directory:
                     columns_of(found.keys(), NEEDED.get(name, ()))
             except SQLAlchemyError as error:
                 where = "directory" if self.own else f"directory.queries.{name}"
-                raise SettingsError(f"{where}: {reason_of(error, self.engine)}") from None
+                raise SettingsError(f"{where}: {reason_of(error, self.engine)}") from error
             except SettingsError as error:
-                raise SettingsError(f"directory.queries.{name}: {error}") from None
+                raise SettingsError(f"directory.queries.{name}: {error}") from error
 
     def _must_exist(self) -> None:
         file = file_of(self.engine)
@@ -163,7 +163,7 @@ class Directory:
                     found = [row[0] for row in connection.execute(query)]
                 listed = [self._find(each) for each in found]
         except SQLAlchemyError as error:
-            raise SettingsError(f"directory: {reason_of(error, self.engine)}") from None
+            raise SettingsError(f"directory: {reason_of(error, self.engine)}") from error
         return sorted((each for each in listed if each is not None), key=_order)
 
     def _all_own(self) -> list[Member | None]:
@@ -192,7 +192,7 @@ class Directory:
                     at = row.at if row.at.tzinfo is not None else row.at.replace(tzinfo=datetime.UTC)
                     found.setdefault(row.member_id, {})[row.kind, row.name] = at
         except SQLAlchemyError as error:
-            raise SettingsError(f"directory: {reason_of(error, self.engine)}") from None
+            raise SettingsError(f"directory: {reason_of(error, self.engine)}") from error
         return found
 
     def member_with_login(self, login: str) -> Member | None:
@@ -209,7 +209,7 @@ class Directory:
                 found = connection.execute(by_login, {"login": login}).first()
             return self._find(found[0]) if found is not None else None
         except SQLAlchemyError as error:
-            raise SettingsError(f"directory: {reason_of(error, self.engine)}") from None
+            raise SettingsError(f"directory: {reason_of(error, self.engine)}") from error
 
     # Bloodroot's own tables --------------------------------------------------------------------------------
 

@@ -115,7 +115,7 @@ def _fresh(caller: Caller, settings: Settings) -> tuple[str | None, Caller | Non
         return error.reason, None, error.reason
     text = f"member {found.id}: {', '.join(sorted(found.roles)) or 'no role of its own'}"
     text += f"; groups {', '.join(sorted(found.groups))}" if found.groups else ""
-    granted = (f"{name} {by.removeprefix('the directory, ')}" for name, by in sorted(found.granted.items()))
+    granted = (f"{name} by {giver}" for name, giver in sorted(found.granted.items()))
     text += f"; granted {', '.join(granted)}" if found.granted else ""
     return text, found, None
 

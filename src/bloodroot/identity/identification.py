@@ -120,7 +120,7 @@ def _judged(directory: Directory, member: Member | None, claimed: Caller, by_tok
     try:
         return directory.judged(member, claimed.id, claimed)
     except Unidentified as error:
-        raise Unidentified(error.reason, token=by_token) from None
+        raise Unidentified(error.reason, token=by_token) from error
 
 
 def load(file: str | os.PathLike[str] | Settings, directory: Directory | None = None) -> Identification:

@@ -88,7 +88,7 @@ def public_key(data: bytes, algorithm: str, where: str) -> Any:
         else:
             found = load_pem_public_key(data)
     except (ValueError, UnsupportedAlgorithm) as error:
-        raise SettingsError(f"{where}: there is no public key in PEM here: {_first_line(error)}") from None
+        raise SettingsError(f"{where}: there is no public key in PEM here: {_first_line(error)}") from error
     _check_kind(found, algorithm, where, secret=False)
     return found
 
@@ -102,7 +102,7 @@ def private_key(data: bytes, algorithm: str, where: str) -> Any:
     try:
         found = load_pem_private_key(data, None)
     except (ValueError, TypeError, UnsupportedAlgorithm) as error:
-        raise SettingsError(f"{where}: there is no private key in PEM here: {_first_line(error)}") from None
+        raise SettingsError(f"{where}: there is no private key in PEM here: {_first_line(error)}") from error
     _check_kind(found, algorithm, where, secret=True)
     return found
 
@@ -141,9 +141,9 @@ class KeySet:
                 return
             data = json.loads(self._file.read_bytes())
         except OSError as error:
-            raise SettingsError(f"{self._file.name}: {error.strerror}") from None
+            raise SettingsError(f"{self._file.name}: {error.strerror}") from error
         except ValueError as error:
-            raise SettingsError(f"{self._file.name}: this is not JSON: {error}") from None
+            raise SettingsError(f"{self._file.name}: this is not JSON: {error}") from error
         self._keys = self._usable(data)
         self._seen = seen
         self._version += 1
@@ -166,8 +166,8 @@ class KeySet:
                 continue
             try:
                 key = jwt.PyJWK(entry, self._algorithm).key
-            except (jwt.PyJWTError, ValueError, TypeError):
-                raise SettingsError(f"{self._file.name}: a key of this set cannot be read") from None
+            except (jwt.PyJWTError, ValueError, TypeError) as error:
+                raise SettingsError(f"{self._file.name}: a key of this set cannot be read") from error
             if self._algorithm == "HS256":
                 secret_key(key.decode("latin-1"), self._file.name)
             else:

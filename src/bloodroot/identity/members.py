@@ -9,9 +9,24 @@ from typing import Any
 from ..core.caller import Caller
 from ..core.values import Value, compare
 from ..settings import SettingsError
-from .names import names_in, permissions_in
+from .names import names_in_cell, permissions_in
 
 Row = Mapping[str, Any]
+
+
+@dataclass(frozen=True, slots=True)
+class Grant:
+    """A permission that a directory gives to a member, beside those of the roles.
+
+    Attributes:
+        permission: its name.
+        giver: who gave it, in words.
+        group: the group that it was given to; None where it was given to the member.
+    """
+
+    permission: str
+    giver: str
+    group: str | None
 
 
 @dataclass(frozen=True, slots=True)
@@ -24,7 +39,7 @@ class Member:
         active: whether the status is one of those who may act.
         roles: roles held directly.
         groups: groups it belongs to.
-        granted: permissions beside those of the roles, each with who gave it.
+        grants: permissions beside those of the roles.
         attributes: every other column of the member's row, and the status.
         notes: what could not be read.
     """
@@ -34,7 +49,7 @@ class Member:
     active: bool
     roles: frozenset[str]
     groups: frozenset[str]
-    granted: Mapping[str, str] = field(default_factory=dict)
+    grants: tuple[Grant, ...] = ()
     attributes: Mapping[str, Any] = field(default_factory=dict)
     notes: tuple[str, ...] = ()
 
@@ -42,6 +57,11 @@ class Member:
     def name(self) -> str:
         """What people call the member: the login, the address or the name, whichever the directory has."""
         return next((str(self.attributes[key]) for key in ("login", "email", "name") if self.attributes.get(key)), "")
+
+    @property
+    def granted(self) -> dict[str, str]:
+        """The permissions of the grants, each with who gave it first."""
+        return {grant.permission: grant.giver for grant in reversed(self.grants)}
 
     def caller(self, claimed: Caller | None = None) -> Caller:
         """The member as a caller, with the present roles.
@@ -82,7 +102,7 @@ def columns_of(keys: Iterable[str], needed: Iterable[str] = ()) -> list[str]:
     return found
 
 
-_MEANT = ("id", "status", "source", "member_id")
+_MEANT = ("id", "status", "source", "group_name", "member_id")
 _REMEDIES = {"status": ": name it so, or write 'active' as status where no member is ever suspended"}
 NEEDED = {"member": ("id", "status"), "members": ("id",), "login": ("id",)}
 
@@ -98,8 +118,8 @@ def member_of(
 
     Args:
         rows: what each query brought: ``member`` a row with ``id`` and ``status``; ``roles`` and ``groups``
-            a name, names in one string or a JSON list in the first column; ``permissions`` the same or a JSON map, with
-            who gave them in a column ``source``.
+            a name, names in one string, a JSON list or a JSON map in the first column; ``permissions`` the same, with
+            who gave them in a column ``source``, and the group that has them in ``group_name``.
         asked: the id that was asked for.
         separator: what is between names in one string; None where a string is one name.
         active: the statuses of members who may act.
@@ -114,12 +134,13 @@ def member_of(
     attributes = {name: value for name, value in found[0].items() if name != "id"}
     status = attributes.setdefault("status", "of no known status")
     notes: list[str] = []
-    granted: dict[str, str] = {}
+    grants: list[Grant] = []
     for row in rows.get("permissions", ()):
         names, wrong = permissions_in(_first(row), separator)
-        by = f"the directory, to {row['source']}" if row.get("source") else "the directory"
-        for name in names:
-            granted.setdefault(name, by)
+        group = str(row["group_name"]) if row.get("group_name") else None
+        source = row.get("source") or (f"group {group}" if group is not None else None)
+        giver = f"the directory, to {source}" if source else "the directory"
+        grants += [Grant(name, giver, group) for name in names]
         notes += [f"a permission in the directory {each}" for each in wrong]
     return Member(
         found[0]["id"],
@@ -127,7 +148,7 @@ def member_of(
         str(status) in tuple(active),
         frozenset(_names("role", rows.get("roles", ()), separator, notes)),
         frozenset(_names("group", rows.get("groups", ()), separator, notes)),
-        granted,
+        tuple(grants),
         attributes,
         tuple(notes),
     )
@@ -146,14 +167,10 @@ def _names(what: str, rows: Iterable[Row], separator: str | None, notes: list[st
         value = _first(row)
         if value is None or value == "":
             continue  # a member without a role, as a column says it
-        found, wrong = permissions_in(value, separator) if _is_json_list(value) else names_in(value, separator)
+        found, wrong = names_in_cell(value, separator)
         names += found
         notes += [f"a {what} in the directory {each}" for each in wrong]
     return names
-
-
-def _is_json_list(value: Any) -> bool:
-    return isinstance(value, str) and value.lstrip().startswith("[")
 
 
 def _first(row: Row) -> Any:

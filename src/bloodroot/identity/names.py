@@ -50,8 +50,8 @@ def _in_text(value: str, separator: str | None) -> tuple[list[str], list[str]]:
 
 
 def _in_list(value: Any) -> tuple[list[str], list[str]]:
-    names = [each.strip(BLANKS) for each in value if isinstance(each, str)]
-    names = list(dict.fromkeys(each for each in names if each))
+    # Each is a name as it is written: "curator " is another name than "curator".
+    names = list(dict.fromkeys(each for each in value if isinstance(each, str) and each.strip(BLANKS)))
     others = [each for each in value if not isinstance(each, str) or not each.strip(BLANKS)]
     if not value:
         return [], ["is an empty list"]
@@ -73,17 +73,30 @@ def _yes(held: Any) -> bool | None:
     return bool(held) if isinstance(held, int) and held in (0, 1) else None
 
 
+def names_in_cell(value: Any, separator: str | None) -> tuple[list[str], list[str]]:
+    """The names that a cell of a table holds, as `names_in`; a string that begins as JSON does is read as JSON."""
+    try:
+        return names_in(_cell(value), separator)
+    except ValueError:
+        return [], [f"begins like JSON, and is not valid JSON: {shown(value)}"]
+
+
+def _cell(value: Any) -> Any:
+    if isinstance(value, str) and value.lstrip()[:1] in ("{", "["):
+        return json.loads(value)
+    return value
+
+
 def permissions_in(value: Any, separator: str | None) -> tuple[list[str], list[str]]:
     """The permissions that a cell of a table holds, as `names_in`; maps may be of things to verbs.
 
     Text that begins as JSON does is read as JSON. ``{"trial": ["read", "edit"]}``, ``{"trial": {"read": true}}`` and
     ``{"trial:read": true}`` all give ``trial:read``.
     """
-    if isinstance(value, str) and value.lstrip()[:1] in ("{", "["):
-        try:
-            value = json.loads(value)
-        except ValueError:
-            return [], [f"begins like JSON and is none: {shown(value)}"]
+    try:
+        value = _cell(value)
+    except ValueError:
+        return names_in_cell(value, separator)
     if not isinstance(value, Mapping):
         return names_in(value, separator)
     names: list[str] = []

@@ -98,11 +98,11 @@ def read_seed(file: Path) -> Seed:
         raise SeedError([f"{file}: a seed file is TOML or CSV, and its name ends in .toml or .csv"])
     try:
         text = file.read_text("utf-8-sig")
-    except FileNotFoundError:
-        raise SeedError([f"{file}: there is no such file"]) from None
+    except FileNotFoundError as error:
+        raise SeedError([f"{file}: there is no such file"]) from error
     except (OSError, UnicodeDecodeError) as error:
         reason = getattr(error, "strerror", None) or "this is not UTF-8 text"
-        raise SeedError([f"{file}: this file cannot be read: {reason}"]) from None
+        raise SeedError([f"{file}: this file cannot be read: {reason}"]) from error
     reader = _Reader(file.name)
     seed = reader.toml(text) if file.suffix == ".toml" else reader.csv(text)
     reader.check_once(seed)
@@ -122,7 +122,7 @@ class _Reader:
         try:
             table = tomllib.loads(text)
         except tomllib.TOMLDecodeError as error:
-            raise SeedError([f"{self.name}: this is not TOML: {error}"]) from None
+            raise SeedError([f"{self.name}: this is not TOML: {error}"]) from error
         self._known("", self.name, table, ("members", "groups"))
         members = []
         for place, entry in self._entries(text, "members", table.get("members", [])):
@@ -169,7 +169,7 @@ class _Reader:
                     member = self._member(place, _from_cells(entry))
                     members += [member] if member is not None else []
         except csv.Error as error:
-            raise SeedError([f"{self.name}:{reader.line_num}: this is not CSV: {error}"]) from None
+            raise SeedError([f"{self.name}:{reader.line_num}: this is not CSV: {error}"]) from error
         return Seed(tuple(members))
 
     def _member(self, place: str, entry: dict[str, Any]) -> SeedMember | None:

@@ -107,7 +107,7 @@ def seed_directory(
         }
         rows = _once(directory, _Seeding(seed, policy, update, hashes), keep=True)
     except SQLAlchemyError as error:
-        raise SettingsError(f"directory: {reason_of(error, directory.engine)}") from None
+        raise SettingsError(f"directory: {reason_of(error, directory.engine)}") from error
     directory.forget()
     return SeedResult(rows, dry_run=False)
 

@@ -68,7 +68,7 @@ class BearerToken:
         try:
             reading = read_claims(claims, self.names)
         except Unidentified as error:
-            raise Unidentified(error.reason, token=True) from None
+            raise Unidentified(error.reason, token=True) from error
         if len(self._held) >= _KEPT:
             # Members hold few tokens; without a limit they could fill the memory.
             self._held.clear()

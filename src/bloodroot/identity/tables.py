@@ -83,13 +83,23 @@ def without_password() -> sa.Select[Any]:
     return sa.select(*(column for column in members.c if column.name != "password"))
 
 
+# A permission, who has it in words, and the group that has it.
+_GRANTED_TO_MEMBER = (
+    member_grants.c.permission,
+    sa.literal("the member").label("source"),
+    sa.cast(sa.null(), sa.String).label("group_name"),
+)
+_GRANTED_TO_GROUP = (
+    group_grants.c.permission,
+    (sa.literal("group ") + group_grants.c.group_name).label("source"),
+    group_grants.c.group_name.label("group_name"),
+)
+
+
 def of_all_members() -> dict[str, sa.Executable]:
     """The roles, groups and permissions of all members, each with ``member_id``: as `queries` has them for one."""
-    to_member = sa.select(
-        member_grants.c.member_id, member_grants.c.permission, sa.literal("the member").label("source")
-    )
-    source = sa.literal("group ") + group_grants.c.group_name
-    to_group = sa.select(memberships.c.member_id, group_grants.c.permission, source.label("source")).join(
+    to_member = sa.select(member_grants.c.member_id, *_GRANTED_TO_MEMBER)
+    to_group = sa.select(memberships.c.member_id, *_GRANTED_TO_GROUP).join(
         group_grants, group_grants.c.group_name == memberships.c.group_name
     )
     return {
@@ -103,8 +113,8 @@ def queries() -> dict[str, sa.Executable]:
     """What to ask of a member whose number is ``:id``: the same questions that other tables are asked by name."""
     asked = sa.bindparam("id", type_=sa.Integer)
     own_groups = sa.select(memberships.c.group_name).where(memberships.c.member_id == asked)
-    to_member = sa.select(member_grants.c.permission, sa.literal("the member").label("source"))
-    to_group = sa.select(group_grants.c.permission, (sa.literal("group ") + group_grants.c.group_name).label("source"))
+    to_member = sa.select(*_GRANTED_TO_MEMBER)
+    to_group = sa.select(*_GRANTED_TO_GROUP)
     return {
         "member": sa.select(
             members.c.id, members.c.login, members.c.name, members.c.status, members.c.attributes

@@ -41,14 +41,16 @@ class TokenCheck:
         if len(token) > _LONGEST:
             raise Unidentified("the token is longer than any header", token=True)
         try:
-            return self._claims(token)
+            claims = self._claims(token)
+            self.good_until(claims)  # a time that no clock can hold is none
+            return claims
         except NoKey as error:
-            raise Unidentified(str(error), token=True) from None
+            raise Unidentified(str(error), token=True) from error
         except jwt.PyJWTError as error:
-            raise Unidentified(self._reason(error), token=True) from None
-        except (ValueError, TypeError, ArithmeticError, RecursionError, LookupError, AttributeError):
+            raise Unidentified(self._reason(error), token=True) from error
+        except (ValueError, TypeError, ArithmeticError, RecursionError, LookupError, AttributeError) as error:
             # Numbers too large, JSON too deep, text that is none: whatever a client can write into a token.
-            raise Unidentified(_UNREADABLE, token=True) from None
+            raise Unidentified(_UNREADABLE, token=True) from error
 
     def _claims(self, token: str) -> dict[str, Any]:
         header = jwt.get_unverified_header(token)
@@ -157,7 +159,7 @@ def make_token(
     except Unidentified as error:
         raise SettingsError(
             f"token.development_key: a token made with this key would be refused: {error.reason}"
-        ) from None
+        ) from error
     return token
 
 
@@ -183,7 +185,7 @@ def unchecked(token: str) -> tuple[dict[str, Any], dict[str, Any]]:
         # Nothing is decided on these: they are shown to those who hold the token already.
         claims = jwt.decode(token, options={"verify_signature": False, "verify_exp": False, "verify_aud": False})
     except jwt.PyJWTError as error:
-        raise ValueError(str(error)) from None
+        raise ValueError(str(error)) from error
     return header, claims
 
 
@@ -191,5 +193,5 @@ def _read(file: Any) -> bytes:
     try:
         data: bytes = file.read_bytes()
     except OSError as error:
-        raise SettingsError(f"{file.name}: {error.strerror}") from None
+        raise SettingsError(f"{file.name}: {error.strerror}") from error
     return data

@@ -32,11 +32,11 @@ def from_data(data: Any) -> tree.Document:
         document = tree.Document(Source("<data>", ()), [_to_section(section) for section in data["sections"]])
         text = printed(document)
     except (KeyError, TypeError, AttributeError, ValueError, RecursionError) as error:
-        raise DataError(f"this is not the data of a policy: {type(error).__name__}: {error}") from None
+        raise DataError(f"this is not the data of a policy: {type(error).__name__}: {error}") from error
     try:
         again = parse(text, "<data>")
     except PolicyError as error:
-        raise DataError(str(error)) from None
+        raise DataError(str(error)) from error
     if again != document:
         raise DataError("this data says something that a policy cannot say")
     # What was read has places, in the text that the data describes.

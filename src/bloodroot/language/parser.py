@@ -66,7 +66,7 @@ def parse_guard(text: str, place: Place) -> tree.Node:
         node = read_requirement(reader)
         reader.end()
     except Mistake as mistake:
-        raise PolicyError([mistake.problem]) from None
+        raise PolicyError([mistake.problem]) from mistake
     return node
 
 

@@ -118,7 +118,7 @@ class Elsewhere:
                 _, writer = await asyncio.open_connection(parts.hostname, port)
             writer.close()
         except (OSError, TimeoutError) as error:
-            raise SettingsError(f"url: nothing answers at {self.base}: {error or 'no answer in time'}") from None
+            raise SettingsError(f"url: nothing answers at {self.base}: {error or 'no answer in time'}") from error
         async with httpx.AsyncHTTPTransport(retries=0, trust_env=False) as self._shared.transport:
             yield
 

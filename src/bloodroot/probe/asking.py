@@ -130,7 +130,7 @@ async def _answered(
             try:
                 response = await client.request(method, target, headers=headers, **body)
             except httpx.HTTPError as error:
-                raise SettingsError(f"no response: {type(error).__name__}: {error}".rstrip(": ")) from None
+                raise SettingsError(f"no response: {type(error).__name__}: {error}".rstrip(": ")) from error
             return response, from_where
 
 

@@ -75,7 +75,7 @@ class Journal:
         except OSError as error:
             raise JournalError(
                 f"{file}: the journal cannot be written: {error.strerror}; name one with --journal"
-            ) from None
+            ) from error
         if not resume:
             self._write({"format": FORMAT, "journal": "probe", "plan": number, "shard": shard})
         for key in found.unanswered if resume else ():
@@ -156,10 +156,10 @@ def read_journal(file: Path) -> Written:
     """
     try:
         lines = file.read_text("utf-8").split("\n")
-    except FileNotFoundError:
-        raise JournalError(f"{file}: there is no such journal; begin without --resume") from None
+    except FileNotFoundError as error:
+        raise JournalError(f"{file}: there is no such journal; begin without --resume") from error
     except (OSError, UnicodeDecodeError) as error:
-        raise JournalError(f"{file}: this journal cannot be read: {error}") from None
+        raise JournalError(f"{file}: this journal cannot be read: {error}") from error
     found: Written | None = None
     sent: dict[Key, None] = {}
     for number, line in enumerate(lines[:-1], 1):
@@ -184,7 +184,7 @@ def read_journal(file: Path) -> Written:
             else:
                 raise ValueError("it is no line of a journal")
         except (ValueError, TypeError, KeyError, AttributeError) as error:
-            raise JournalError(f"{file}:{number}: this is no journal of a probe: {error}") from None
+            raise JournalError(f"{file}:{number}: this is no journal of a probe: {error}") from error
     if found is None:
         raise JournalError(f"{file}: this journal is empty; begin without --resume")
     found.unanswered = list(sent)

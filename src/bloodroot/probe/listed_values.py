@@ -17,14 +17,15 @@ if TYPE_CHECKING:
 async def with_listed_values(settings: Settings, application: Application) -> Settings:
     """The settings with the values of ``[probe.values]``; what ``[samples]`` has is left as it is.
 
+    The application must be running.
+
     Raises:
         SettingsError: a list cannot be had, or has no such value.
     """
     found = dict(settings.values)
-    async with application.running():
-        for name, listed in settings.probe.values.items():
-            if name not in found:
-                found[name] = await _value(settings, application, name, listed)
+    for name, listed in settings.probe.values.items():
+        if name not in found:
+            found[name] = await _value(settings, application, name, listed)
     return replace(settings, values=found)
 
 
@@ -43,13 +44,13 @@ async def _value(settings: Settings, application: Application, name: str, listed
         try:
             response = await client.get(listed.path, headers=headers)
         except httpx.HTTPError as error:
-            raise SettingsError(f"{where} has no response: {type(error).__name__}") from None
+            raise SettingsError(f"{where} has no response: {type(error).__name__}") from error
     if not response.is_success:
         raise SettingsError(f"{where} answered {response.status_code}")
     try:
         value = _at(response.json(), listed.at)
-    except ValueError:
-        raise SettingsError(f"{where} did not answer JSON") from None
+    except ValueError as error:
+        raise SettingsError(f"{where} did not answer JSON") from error
     if not isinstance(value, str | int) or isinstance(value, bool):
         raise SettingsError(f'{where} has no text or number at "{listed.at}"')
     return str(value)

@@ -103,7 +103,7 @@ async def called(function: Callable[[], Any], key: str, *, in_thread: bool) -> A
     except SettingsError:
         raise
     except (Exception, SystemExit) as error:
-        raise SettingsError(f"{key} failed: {type(error).__name__}: {error}") from None
+        raise SettingsError(f"{key} failed: {type(error).__name__}: {error}") from error
 
 
 def _looked_at(settings: Settings, names: tuple[str, ...]) -> Callable[[], Any]:
@@ -150,7 +150,7 @@ def _run(command: str, settings: Settings) -> None:
     try:
         words = shlex.split(command)
     except ValueError as error:
-        raise SettingsError(f"probe.reset cannot be read as a command: {error}") from None
+        raise SettingsError(f"probe.reset cannot be read as a command: {error}") from error
     if words and words[0] in ("python", "python3"):
         words[0] = sys.executable  # the interpreter that has the application's packages
     try:
@@ -158,9 +158,9 @@ def _run(command: str, settings: Settings) -> None:
             words, cwd=settings.folder, capture_output=True, text=True, timeout=_RESET_SECONDS, check=False
         )
     except (OSError, IndexError) as error:
-        raise SettingsError(f"probe.reset cannot run: {error}") from None
-    except subprocess.TimeoutExpired:
-        raise SettingsError(f"probe.reset did not end within {_RESET_SECONDS} seconds") from None
+        raise SettingsError(f"probe.reset cannot run: {error}") from error
+    except subprocess.TimeoutExpired as error:
+        raise SettingsError(f"probe.reset did not end within {_RESET_SECONDS} seconds") from error
     if done.returncode:
         last = (done.stderr.strip() or done.stdout.strip() or "it says nothing").splitlines()[-1]
         raise SettingsError(f"probe.reset ended with status {done.returncode}: {last}")

@@ -56,15 +56,16 @@ class Options:
     stale: float | None = None
 
 
-def planned(policy: Policy, settings: Settings, options: Options) -> tuple[Application, Plan]:
-    """The application that the settings name, and all that it is going to be asked.
+# Called with how many answers have come, and how many there will be.
+Progressed = Callable[[int, int], None]
+
+
+def planned(policy: Policy, settings: Settings, options: Options, application: Application) -> Plan:
+    """All that an application is going to be asked.
 
     Raises:
-        SettingsError: there is no application, it cannot be imported, or the settings lack what is needed.
+        SettingsError: the settings lack what is needed.
     """
-    if not settings.personas:
-        raise SettingsError(f"{settings.file.name}: there are no personas to ask as; write [personas.NAME]")
-    application = application_of(settings, options.hosts)
     examples = examples_of(settings, application)
     asked = endpoints_asked(policy, application.routes)
     found = plan(policy, settings, asked, Known(examples.body, examples.values), options.chosen)
@@ -74,12 +75,24 @@ def planned(policy: Policy, settings: Settings, options: Options) -> tuple[Appli
         from .variants import with_variants
 
         found = with_variants(found, policy, seen=application.here and application.routes is not None)
-    return application, found
+    return found
+
+
+def _application(settings: Settings, options: Options) -> Application:
+    """The application that the settings name.
+
+    Raises:
+        SettingsError: there is none, it cannot be imported, or there are no personas to ask as.
+    """
+    if not settings.personas:
+        raise SettingsError(f"{settings.file.name}: there are no personas to ask as; write [personas.NAME]")
+    return application_of(settings, options.hosts)
 
 
 def list_plan(policy: Policy, settings: Settings, options: Options) -> PlanResult:
     """What a probe would ask; nothing is sent."""
-    application, found = planned(policy, settings, options)
+    application = _application(settings, options)
+    found = planned(policy, settings, options, application)
     return PlanResult(found, "" if application.here else application.base)
 
 
@@ -89,9 +102,10 @@ def merge(policy: Policy, settings: Settings, options: Options, files: list[Path
     Raises:
         JournalError: a journal cannot be used, or a part is missing.
     """
+    application = _application(settings, options)
     if settings.probe.values:
-        settings = asyncio.run(_with_values(settings, options))
-    application, found = planned(policy, settings, options)
+        settings = asyncio.run(_started_with_values(settings, application))
+    found = planned(policy, settings, options, application)
     facts, faults = merged(found, files)
     asked = _without_changes(found, settings)
     lost = [Untried(case.asked, case.persona, "no journal has it") for case in asked.cases if case.key not in facts]
@@ -105,7 +119,7 @@ def probe(
     settings: Settings,
     options: Options | None = None,
     *,
-    progressed: Callable[[int, int], None] | None = None,
+    progressed: Progressed | None = None,
 ) -> Result:
     """Ask the application that the settings name, in this process or where it is running.
 
@@ -121,15 +135,35 @@ def probe(
         JournalError: the journal cannot be written, or cannot be gone on with.
     """
     options = options or Options()
+    application = _application(settings, options)
+    # One event loop for all of it: what an application makes when it starts belongs to a loop.
     if settings.probe.values:
-        settings = asyncio.run(_with_values(settings, options))
-    application, found = planned(policy, settings, options)
-    return asyncio.run(_Probe(policy, settings, options, application, found, progressed).run())
+        return asyncio.run(_probe_with_values(policy, settings, options, application, progressed))
+    found = planned(policy, settings, options, application)
+    return asyncio.run(_probe_started(_Probe(policy, settings, options, application, found, progressed)))
 
 
-async def _with_values(settings: Settings, options: Options) -> Settings:
-    """The settings with the values that the application lists, once its data is as it should be."""
-    application = application_of(settings, options.hosts)
+async def _probe_started(run: _Probe) -> Result:
+    async with run.application.running():
+        return await run.run()
+
+
+async def _probe_with_values(
+    policy: Policy, settings: Settings, options: Options, application: Application, progressed: Progressed | None
+) -> Result:
+    async with application.running():
+        settings = await _with_values(settings, application)
+        found = planned(policy, settings, options, application)
+        return await _Probe(policy, settings, options, application, found, progressed).run()
+
+
+async def _started_with_values(settings: Settings, application: Application) -> Settings:
+    async with application.running():
+        return await _with_values(settings, application)
+
+
+async def _with_values(settings: Settings, application: Application) -> Settings:
+    """The settings with the values that a running application lists, once its data is as it should be."""
     await Data(settings, application).put_back()
     return await with_listed_values(settings, application)
 
@@ -144,7 +178,7 @@ class _Probe:
         options: Options,
         application: Application,
         whole: Plan,
-        progressed: Callable[[int, int], None] | None,
+        progressed: Progressed | None,
     ) -> None:
         self.policy = policy
         self.settings = settings
@@ -171,7 +205,7 @@ class _Probe:
         faults: list[str] = []
         stale: list[Stale] = []
         try:
-            async with self.application.running(), self.sender:
+            async with self.sender:
                 await self.data.put_back()
                 await verify(self.policy, self.plan, self.application)
                 faults = await self._sign_in_faults()
@@ -229,8 +263,9 @@ class _Probe:
                 for case in cases:
                     group.create_task(one(case))
         except ExceptionGroup as failed:
-            # The first failure ended the others; it is the one to report.
-            raise failed.exceptions[0] from None
+            # The first failure ended the others; it is the one to report, with its own cause.
+            first = failed.exceptions[0]
+            raise first from first.__cause__
         for case in cases:
             # One of these requests may have signed the persona out while others were under way.
             asked_to_sign_in = self.facts[case].came in (Came.SIGN_IN, Came.UNPROVEN)

@@ -116,7 +116,7 @@ async def sign_in(settings: Settings, persona: Persona, way: SignIn, application
         except httpx.HTTPError as error:
             raise SettingsError(
                 f'persona "{persona.name}" could not sign in: POST {way.path}: {type(error).__name__} {error}'.rstrip()
-            ) from None
+            ) from error
 
 
 def _made(settings: Settings, persona: Persona) -> str:
@@ -133,7 +133,7 @@ def _made(settings: Settings, persona: Persona) -> str:
     try:
         claims = claims_of(caller, source.claims)
     except ValueError as error:
-        raise SettingsError(f'persona "{persona.name}" cannot be written into a token: {error}') from None
+        raise SettingsError(f'persona "{persona.name}" cannot be written into a token: {error}') from error
     now = datetime.datetime.now(datetime.UTC)
     return make_token(claims, source.token, settings.development, settings, now)
 

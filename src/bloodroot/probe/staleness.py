@@ -141,8 +141,8 @@ async def _without_roles(settings: Settings, persona: Persona) -> AsyncIterator[
     try:
         with directory_of(settings).without_roles(caller.id):
             yield
-    except TypeError:
+    except TypeError as error:
         raise SettingsError(
             f"{settings.file.name}: the tables of the directory are the application's own; "
             'write take_away = "module:function" under [probe], which takes the roles of the persona named away'
-        ) from None
+        ) from error

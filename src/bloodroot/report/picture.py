@@ -31,7 +31,7 @@ def new_figure(width: float = WIDTH, height: float = HEIGHT) -> Figure:
     except ImportError as error:
         raise PictureError(
             f"pictures need {error.name}, which is not installed; install it with: pip install 'bloodroot[pictures]'"
-        ) from None
+        ) from error
     # The same picture of the same policy, each time; text stays text.
     matplotlib.rcParams["svg.hashsalt"] = "bloodroot"
     matplotlib.rcParams["svg.fonttype"] = "none"

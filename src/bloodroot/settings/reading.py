@@ -59,12 +59,12 @@ def read_settings(file: Path) -> Settings:
     try:
         text = file.read_text("utf-8-sig")
         values: Any = tomllib.loads(text)
-    except FileNotFoundError:
-        raise SettingsError(f"{file}: there is no such file") from None
+    except FileNotFoundError as error:
+        raise SettingsError(f"{file}: there is no such file") from error
     except (OSError, UnicodeDecodeError) as error:
-        raise SettingsError(f"{file}: this file cannot be read: {error}") from None
+        raise SettingsError(f"{file}: this file cannot be read: {error}") from error
     except tomllib.TOMLDecodeError as error:
-        raise SettingsError(f"{file}: this is not TOML: {error}") from None
+        raise SettingsError(f"{file}: this is not TOML: {error}") from error
     root = ("tool", "bloodroot") if file.name == "pyproject.toml" else ()
     for name in root:
         values = values.get(name, {}) if isinstance(values, dict) else {}

@@ -61,7 +61,7 @@ def imported(name: str, folder: Path, key: str) -> Any:
     except (Exception, SystemExit) as error:
         frames = [f for f in traceback.extract_tb(error.__traceback__) if str(folder) in f.filename]
         place = f" ({Path(frames[-1].filename).name}:{frames[-1].lineno})" if frames else ""
-        raise SettingsError(f'{key} = "{name}" cannot be imported: {type(error).__name__}: {error}{place}') from None
+        raise SettingsError(f'{key} = "{name}" cannot be imported: {type(error).__name__}: {error}{place}') from error
     return found
 
 

@@ -103,8 +103,8 @@ class _Document:
                     url = url.replace(f"{{{name}}}", str(variable.get("default", "")))
             try:
                 found[urlsplit(url).path.rstrip("/")] = None
-            except ValueError:
-                raise self.error(place, f'the url of a server cannot be read: "{url}"') from None
+            except ValueError as error:
+                raise self.error(place, f'the url of a server cannot be read: "{url}"') from error
         return list(found)
 
     def table(self, whole: Mapping[str, Any], key: str, place: str) -> Mapping[Any, Any]:
@@ -134,8 +134,8 @@ class _Document:
         try:
             parts = urlsplit(address)
             wanted = (file.parent / unquote(parts.path)).resolve()
-        except ValueError:
-            raise self.error(place, f'the reference "{address}" cannot be read') from None
+        except ValueError as error:
+            raise self.error(place, f'the reference "{address}" cannot be read') from error
         if parts.scheme or parts.netloc:
             raise self.error(place, f"{address} is on the network, and nothing is fetched from there; save it beside")
         if not wanted.is_relative_to(self.folder):
@@ -169,17 +169,17 @@ def _read(file: Path, name: Path) -> Any:
         if file.stat().st_size > _LARGEST:
             raise SurveyError(f"{name}: this file is larger than {_LARGEST // 2**20} MiB")
         data = file.read_bytes()
-    except FileNotFoundError:
-        raise SurveyError(f"{name}: there is no such file") from None
+    except FileNotFoundError as error:
+        raise SurveyError(f"{name}: there is no such file") from error
     except OSError as error:
-        raise SurveyError(f"{name}: this file cannot be read: {error.strerror}") from None
+        raise SurveyError(f"{name}: this file cannot be read: {error.strerror}") from error
     if file.suffix.lower() == ".json" or data.lstrip()[:1] == b"{":
         try:
             return json.loads(data)
         except json.JSONDecodeError as error:
-            raise SurveyError(f"{name}:{error.lineno}:{error.colno}: this is not JSON: {error.msg}") from None
+            raise SurveyError(f"{name}:{error.lineno}:{error.colno}: this is not JSON: {error.msg}") from error
         except (UnicodeDecodeError, RecursionError) as error:
-            raise SurveyError(f"{name}: this is not JSON: {error}") from None
+            raise SurveyError(f"{name}: this is not JSON: {error}") from error
     return read_yaml(data, name)
 
 
@@ -196,9 +196,9 @@ def read_yaml(data: bytes, name: Path) -> Any:
     except yaml.MarkedYAMLError as error:
         mark = error.problem_mark
         place = f":{mark.line + 1}:{mark.column + 1}" if mark is not None else ""
-        raise SurveyError(f"{name}{place}: this is not YAML: {error.problem or error.context}") from None
+        raise SurveyError(f"{name}{place}: this is not YAML: {error.problem or error.context}") from error
     except (yaml.YAMLError, UnicodeDecodeError, RecursionError, ValueError) as error:
-        raise SurveyError(f"{name}: this is not YAML: {error}") from None
+        raise SurveyError(f"{name}: this is not YAML: {error}") from error
 
 
 def _string(value: Any) -> str | None:

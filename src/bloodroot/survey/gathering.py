@@ -60,12 +60,12 @@ def _kind_of(file: Path) -> Callable[[Path, Observed], Found] | None:
     try:
         with file.open("rb") as opened:
             start = opened.read(4096)
-    except FileNotFoundError:
+    except FileNotFoundError as error:
         raise SurveyError(
             f"{file}: there is no such file; a source is a file, or an application as module:name"
-        ) from None
+        ) from error
     except OSError as error:
-        raise SurveyError(f"{file}: this file cannot be read: {error.strerror}") from None
+        raise SurveyError(f"{file}: this file cannot be read: {error.strerror}") from error
     if file.suffix.lower() == ".har" or re.match(rb'\s*\{\s*"log"', start):
         return survey_har
     if file.suffix.lower() in (".json", ".yaml", ".yml") or re.search(rb'(?m)^\s*"?(openapi|swagger)"?\s*:', start):

@@ -45,11 +45,11 @@ def _entries(file: Path) -> list[Any]:
             raise SurveyError(f"{file}: this file is larger than {_LARGEST // 2**20} MiB; record less at once")
         whole = json.loads(file.read_bytes())
     except OSError as error:
-        raise SurveyError(f"{file}: this file cannot be read: {error.strerror}") from None
+        raise SurveyError(f"{file}: this file cannot be read: {error.strerror}") from error
     except json.JSONDecodeError as error:
-        raise SurveyError(f"{file}:{error.lineno}:{error.colno}: this is not JSON: {error.msg}") from None
+        raise SurveyError(f"{file}:{error.lineno}:{error.colno}: this is not JSON: {error.msg}") from error
     except (UnicodeDecodeError, RecursionError) as error:
-        raise SurveyError(f"{file}: this is not JSON: {error}") from None
+        raise SurveyError(f"{file}: this is not JSON: {error}") from error
     log = whole.get("log") if isinstance(whole, Mapping) else None
     entries = log.get("entries") if isinstance(log, Mapping) else None
     if not isinstance(entries, list):
@@ -64,4 +64,4 @@ def _request(file: Path, number: int, entry: Any) -> tuple[str, str, str, int]:
         parts = urlsplit(str(request["url"]))
         return parts.netloc, str(request["method"]).upper(), parts.path or "/", int(response["status"])
     except (KeyError, TypeError, ValueError) as error:
-        raise SurveyError(f"{file}: log.entries[{number}]: this is no request with a response: {error!r}") from None
+        raise SurveyError(f"{file}: log.entries[{number}]: this is no request with a response: {error!r}") from error

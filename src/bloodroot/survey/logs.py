@@ -44,7 +44,7 @@ def survey_log(file: Path, observed: Observed) -> Found:
             with gzip.open(file, "rb") if packed else file.open("rb") as lines_of_it:
                 counted = _counted(lines_of_it, observed)
     except (OSError, EOFError) as error:
-        raise SurveyError(f"{file}: this file cannot be read: {getattr(error, 'strerror', None) or error}") from None
+        raise SurveyError(f"{file}: this file cannot be read: {getattr(error, 'strerror', None) or error}") from error
     lines, others = counted
     if not lines:
         raise SurveyError(

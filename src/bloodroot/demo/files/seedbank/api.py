@@ -24,8 +24,8 @@ async def body(request: Request) -> dict[str, Any]:
     """The JSON object that was sent; 400 where there is none."""
     try:
         sent = await request.json()
-    except (JSONDecodeError, UnicodeDecodeError):
-        raise HTTPException(400, "The body must be JSON.") from None
+    except (JSONDecodeError, UnicodeDecodeError) as error:
+        raise HTTPException(400, "The body must be JSON.") from error
     if not isinstance(sent, dict):
         raise HTTPException(400, "The body must be a JSON object.")
     return sent
