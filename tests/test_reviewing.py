@@ -86,7 +86,7 @@ class Reviews(InFolder):
         self.log(
             (1, "GET", "/plots", "2026-10-01"), (1, "GET", "/plots", "2026-10-05"), (2, "PUT", "/lots", "2026-10-02")
         )
-        found = json.loads(self.ran("matrix", "--members", "--tried", "audit.jsonl", "--format", "json"))
+        found = json.loads(self.ran("members", "--log", "audit.jsonl", "--format", "json"))
         jsonschema.validate(found, SCHEMA)
         held = {
             (member["name"], each["kind"], each["name"]): (each["used"] or "")[:10]
@@ -104,12 +104,10 @@ class Reviews(InFolder):
         )
         today = datetime.datetime.now(datetime.UTC).date().isoformat()
         self.assertEqual({each["since"][:10] for member in found["members"] for each in member["holdings"]}, {today})
-        out = self.ran("matrix", "--members", "--tried", "audit.jsonl")
+        out = self.ran("members", "--log", "audit.jsonl")
         self.assertTrue(out.startswith("3 members, 3 things held, 0 of them not used since 2026-10-01\n"))
         self.log((1, "PUT", "/lots", "2026-10-03"))
-        rows = list(
-            csv.DictReader(io.StringIO(self.ran("matrix", "--members", "--tried", "audit.jsonl", "--format", "csv")))
-        )
+        rows = list(csv.DictReader(io.StringIO(self.ran("members", "--log", "audit.jsonl", "--format", "csv"))))
         self.assertEqual(
             [(row["name"], row["holds"], row["last used"][:10]) for row in rows],
             [
@@ -142,7 +140,7 @@ class Reviews(InFolder):
               where team is null or team in (select team from staff where id = :id)'''
             """,
         )
-        found = json.loads(self.ran("matrix", "--members", "--format", "json"))
+        found = json.loads(self.ran("members", "--format", "json"))
         self.assertEqual(
             [
                 (member["id"], each["kind"], each["name"], each["gives"])
@@ -175,7 +173,7 @@ class Reviews(InFolder):
         self.write("members.toml", '[[members]]\nid = 7\nlogin = "sorrel"\nroles = ["a", "b", "c", "d", "e"]\n')
         self.ran("seed", "members.toml")
         self.log((7, "GET", "/pair", "2026-10-01"))
-        out = self.ran("matrix", "--members", "--tried", "audit.jsonl", "--format", "json")
+        out = self.ran("members", "--log", "audit.jsonl", "--format", "json")
         (member,) = (each for each in json.loads(out)["members"] if each["name"] == "sorrel")
         used = {each["name"]: each["used"] is not None for each in member["holdings"]}
         # None of them is enough alone, and none is needed: but not all of them can go. Nothing says that e was used.
@@ -188,35 +186,35 @@ class Reviews(InFolder):
             database.execute("update bloodroot_given set at = '2026-01-02 03:04:05'")
         self.write("members.toml", MEMBERS.replace('roles = ["keeper"]', 'roles = ["grower"]'))
         self.ran("seed", "members.toml", "--update")
-        found = json.loads(self.ran("matrix", "--members", "--format", "json"))
+        found = json.loads(self.ran("members", "--format", "json"))
         since = {each["name"]: each["since"][:10] for each in found["members"][0]["holdings"]}
         today = datetime.datetime.now(datetime.UTC).date().isoformat()
         self.assertEqual(since, {"grower": today, "field": "2026-01-02"})
         # A directory that an older version has made has no such table.
         with sqlite3.connect(self.folder / "members.db") as database:
             database.execute("drop table bloodroot_given")
-        found = json.loads(self.ran("matrix", "--members", "--format", "json"))
+        found = json.loads(self.ran("members", "--format", "json"))
         self.assertEqual({each["since"] for each in found["members"][0]["holdings"]}, {None})
 
     def test_one_member(self) -> None:
-        out = self.ran("matrix", "--member", "ash")
+        out = self.ran("members", "ash")
         self.assertTrue(out.startswith("ash (active): let in at 4 of 6 endpoints\n"))
         self.assertRegex(out, r"GET /plots +allow +role keeper or group field")
         self.assertRegex(out, r"PUT /lots +allow +role keeper")
         self.assertRegex(out, r"GET /me +allow +every signed-in caller")
         self.assertRegex(out, r"GET / +allow +anyone")
-        rows = list(csv.reader(io.StringIO(self.ran("matrix", "--member", "2", "--format", "csv"))))
+        rows = list(csv.reader(io.StringIO(self.ran("members", "2", "--format", "csv"))))
         self.assertIn(["PUT", "/lots", "allow", "group stock"], rows)
 
     def test_what_cannot_be_reviewed(self) -> None:
         self.write("empty.jsonl", '{"outcome": "deny"}\n')
         for words, message in (
-            (("--member", "nobody"), 'the directory has no member "nobody"'),
-            (("--members", "--tried", "gone.jsonl"), "gone.jsonl: there is no such file"),
-            (("--members", "--tried", "empty.jsonl"), "there is no request in it that was let in"),
-            (("--members", "--member", "ash"), "choose one"),
+            (("nobody",), 'the directory has no member "nobody"'),
+            (("--log", "gone.jsonl"), "gone.jsonl: there is no such file"),
+            (("--log", "empty.jsonl"), "there is no request in it that was let in"),
+            (("ash", "--log", "audit.jsonl"), "leave LOGIN out"),
         ):
-            run = self.bloodroot("matrix", *words)
+            run = self.bloodroot("members", *words)
             self.assertEqual((run.status, message in run.err), (2, True), run.err)
 
 

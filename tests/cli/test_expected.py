@@ -1,4 +1,4 @@
-"""bloodroot matrix --expect: a matrix held against reviewed tables."""
+"""bloodroot expect: a matrix compared with reviewed tables."""
 
 from __future__ import annotations
 
@@ -9,7 +9,7 @@ import jsonschema
 
 import bloodroot
 from bloodroot.core.matrix import matrix_of_roles
-from bloodroot.expected import ExpectedRow, hold_against, matrix_as_it_is
+from bloodroot.review.expected import ExpectedRow, hold_against, matrix_as_it_is
 from tests.cli.test_demo import SCHEMA
 from tests.program import InFolder
 
@@ -46,15 +46,15 @@ class Expected(InFolder):
         names = []
         for number, table in enumerate(tables):
             self.write(f"{number}.csv", table)
-            names += ["--expect", f"{number}.csv"]
-        run = self.bloodroot("matrix", *names, "--format", "json")
+            names.append(f"{number}.csv")
+        run = self.bloodroot("expect", *names, "--format", "json")
         self.assertEqual((run.status, run.err), (status, ""), run.out)
         found: dict[str, object] = json.loads(run.out)
         jsonschema.validate(found, SCHEMA)
         return found
 
     def test_a_table_of_all_of_it(self) -> None:
-        run = self.bloodroot("matrix", "--expect", "new.csv", "--bless")
+        run = self.bloodroot("expect", "new.csv", "--update")
         self.assertEqual(run.status, 0, run.err)
         self.assertIn("Wrote new.csv: 0 cells changed, 5 endpoints added. Have it reviewed.", run.out)
         self.assertEqual((self.folder / "new.csv").read_text("utf-8"), WHOLE)
@@ -84,26 +84,45 @@ class Expected(InFolder):
         )
         self.assertEqual(found["agreed"], 3)
         self.assertEqual([each["template"] for each in found["unsaid"]], ["/", "/lots/{id}"])  # type: ignore[attr-defined]
-        shown = self.bloodroot("matrix", "--expect", "0.csv")
+        shown = self.bloodroot("expect", "0.csv")
         self.assertEqual(shown.status, 1)
         self.assertIn("4 cells not as in 0.csv, 3 as expected", shown.out)
         self.assertIn("PUT /lost", shown.out)
         # Blessed, it says the same of the same cells, as they are; what nothing covers is gone, what was missing is there.
-        self.assertEqual(self.bloodroot("matrix", "--expect", "0.csv", "--bless").status, 0)
+        self.assertEqual(self.bloodroot("expect", "0.csv", "--update").status, 0)
         self.assertEqual(
             (self.folder / "0.csv").read_text("utf-8"),
             TABLE + "GET,/lots,,deny,allow,allow\nPOST,/lots/{other},,,if own,allow\nDELETE,/office/desk,,,,allow\n"
             "GET,/,allow,allow,allow,allow\nGET,/lots/{id},sign-in,deny,if own,allow\n",
         )
-        self.assertEqual(self.bloodroot("matrix", "--expect", "0.csv").status, 0)
+        self.assertEqual(self.bloodroot("expect", "0.csv").status, 0)
+
+    def test_the_csv_of_the_matrix_is_a_table(self) -> None:
+        policy = self.folder / "access.bloodroot"
+        policy.write_text(policy.read_text() + "  any /desk/** helper\nalways\n  POST DELETE /desk/** keeper\n")
+        table = self.ran("matrix", "--format", "csv")
+        self.assertIn("POST DELETE,/desk/**,", table)
+        self.write("desk.csv", table)
+        out = self.ran("expect", "desk.csv")
+        self.assertIn("Every cell that the tables have is as expected, and every endpoint is in them.", out)
+        self.ran("expect", "desk.csv", "--update")
+        self.assertEqual(self.folder.joinpath("desk.csv").read_text(), table)
+        # One of the two methods changes: the row is two.
+        policy.write_text(policy.read_text().replace("POST DELETE /desk/**", "DELETE /desk/**"))
+        self.assertRegex(self.ran("expect", "desk.csv", status=1), r"POST /desk/\*\* +helper +deny +allow")
+        self.ran("expect", "desk.csv", "--update")
+        rows = self.folder.joinpath("desk.csv").read_text().splitlines()
+        self.assertIn("DELETE,/desk/**,sign-in,deny,deny,allow", rows)
+        self.assertIn("POST,/desk/**,sign-in,deny,allow,allow", rows)
+        self.ran("expect", "desk.csv")
 
     def test_columns_of_personas_and_in_any_order(self) -> None:
         self.write("bloodroot.toml", 'policy = "access.bloodroot"\n[personas.ash]\nroles = ["helper"]\n')
         self.write("0.csv", "path,method\n")
-        self.assertIn("the first columns must be method and path", self.bloodroot("matrix", "--expect", "0.csv").err)
+        self.assertIn("the first columns must be method and path", self.bloodroot("expect", "0.csv").err)
         self.write("0.csv", "method,path,ash\nGET,/lots,allow\n")
-        self.assertEqual(self.bloodroot("matrix", "--personas", "--expect", "0.csv").status, 0)
-        self.assertIn('unknown column "ash"', self.bloodroot("matrix", "--expect", "0.csv").err)
+        self.assertEqual(self.bloodroot("expect", "0.csv", "--personas").status, 0)
+        self.assertIn('unknown column "ash"', self.bloodroot("expect", "0.csv").err)
         self.assertEqual(self.held("method,path,keeper,helper\nGET,/lots,allow,allow\n")["agreed"], 2)
 
     def test_what_cannot_be_read(self) -> None:
@@ -115,25 +134,25 @@ class Expected(InFolder):
             (TABLE + "GET,lots,,,,allow\n", "0.csv:2: lots: a path begins with /"),
             (TABLE + "GET,/lots,,,,allow,deny\n", "0.csv:2: this row has more cells than the table has columns"),
             (TABLE + "GET,/lots,,,,allow\nGET,/lots,,,,allow\n", "0.csv:3: GET /lots is in line 2 already"),
-            (TABLE + 'GET,"/lots,,,,allow\n', "this is no CSV"),
+            (TABLE + 'GET,"/lots,,,,allow\n', "not valid CSV"),
         ):
             with self.subTest(table):
                 self.write("0.csv", table)
-                for more in ((), ("--bless",)):
-                    run = self.bloodroot("matrix", "--expect", "0.csv", *more)
+                for more in ((), ("--update",)):
+                    run = self.bloodroot("expect", "0.csv", *more)
                     self.assertEqual((run.status, run.out), (2, ""))
                     self.assertIn(message, run.err)
                     self.assertEqual((self.folder / "0.csv").read_text("utf-8"), table)
         self.write("0.csv", TABLE + "GET,/lots,,,,allow\n")
         self.write("1.csv", TABLE + "GET,/lots/,,,,deny\n")
-        run = self.bloodroot("matrix", "--expect", "0.csv", "--expect", "1.csv")
+        run = self.bloodroot("expect", "0.csv", "1.csv")
         self.assertEqual((run.status, run.out), (2, ""))
         self.assertIn("1.csv:2: GET /lots/ is deny for keeper here, and allow in 0.csv:2", run.err)
-        self.assertIn("there is no such file; --bless writes one", self.bloodroot("matrix", "--expect", "lost.csv").err)
-        self.assertIn("--bless writes the table that --expect FILE names", self.bloodroot("matrix", "--bless").err)
+        self.assertIn("there is no such file; --update writes one", self.bloodroot("expect", "lost.csv").err)
+        self.assertEqual(self.bloodroot("expect", "--update").status, 2)
         self.assertIn(
-            "--bless writes one table",
-            self.bloodroot("matrix", "--expect", "0.csv", "--expect", "1.csv", "--bless").err,
+            "--update writes one table",
+            self.bloodroot("expect", "0.csv", "1.csv", "--update").err,
         )
 
 

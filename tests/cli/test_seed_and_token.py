@@ -89,8 +89,8 @@ class Seed(Tarn):
                 0,
                 "Next: the same without",
             ),
-            ((), "members: 2 made; roles: 5 made; groups: 1 made", "+ made", 0, "Next: `bloodroot seed --list`"),
-            ((), "members: 2 kept; roles: 5 kept; groups: 1 kept", "= kept", 0, "Next: `bloodroot seed --list`"),
+            ((), "members: 2 made; roles: 5 made; groups: 1 made", "+ made", 0, "Next: `bloodroot members`"),
+            ((), "members: 2 kept; roles: 5 kept; groups: 1 kept", "= kept", 0, "Next: `bloodroot members`"),
         ):
             answered = self.run_as_set("seed", "seed.toml", *words, status=status)
             self.assertEqual(answered.splitlines()[0], head)

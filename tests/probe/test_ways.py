@@ -174,6 +174,9 @@ WAYS = {
 KEY = "a made-up key of thirty-two characters"
 
 
+OBSERVED = ("--observed", ".bloodroot/probe.jsonl")
+
+
 class Ways(InFolder):
     def project(self, way: str = "header", settings: str = SETTINGS, **changes: str) -> None:
         app = APP
@@ -436,14 +439,17 @@ class Ways(InFolder):
 
     def test_reviewed_tables(self) -> None:
         self.project()
-        self.assertIn("Wrote seen.csv", self.bloodroot("probe", "--expect", "seen.csv", "--bless", PLOT_KEY=KEY).out)
+        self.assertIn("there is no such file", self.bloodroot("expect", "seen.csv", *OBSERVED).err)
+        self.ran("probe", PLOT_KEY=KEY)
+        self.assertIn("Wrote seen.csv", self.ran("expect", "seen.csv", "--update", *OBSERVED))
         table = (self.folder / "seen.csv").read_text()
         self.assertIn("GET,/plots/{plot_id},sign-in,if own,allow\n", table)
-        self.assertEqual(self.bloodroot("probe", "--expect", "seen.csv", PLOT_KEY=KEY).status, 0)
+        self.assertEqual(self.bloodroot("expect", "seen.csv", *OBSERVED).status, 0)
         # The table of the probe and that of the policy are one.
-        self.assertEqual(self.bloodroot("matrix", "--personas", "--expect", "seen.csv").status, 0)
+        self.assertEqual(self.bloodroot("expect", "seen.csv", "--personas").status, 0)
         self.project(NO='PlainTextResponse("vault")')
-        run = self.bloodroot("probe", "--expect", "seen.csv", PLOT_KEY=KEY)
+        self.ran("probe", PLOT_KEY=KEY, status=1)
+        run = self.bloodroot("expect", "seen.csv", *OBSERVED)
         self.assertEqual(run.status, 1)
         self.assertRegex(run.out, r"GET /vault +ash +deny +allow +seen.csv:\d+")
 

@@ -42,10 +42,10 @@ class Pages(InFolder):
         (cls.bank / "many.bloodroot").write_text('policy "<b>Many</b> </script><!--"\n' + many(12, 60), "utf-8")
         (cls.bank / "alone.toml").write_text('policy = "many.bloodroot"\n', "utf-8")
         run("matrix", "--out", "matrix.html")
-        run("matrix", "--personas", "--journal", ".bloodroot/probe.jsonl", "--out", "observed.html")
+        run("matrix", "--personas", "--observed", ".bloodroot/probe.jsonl", "--out", "observed.html")
         run("compare", "access.bloodroot", "changed.bloodroot", "--out", "compare.html")
         run("matrix", "--policy", "many.bloodroot", "--settings", "alone.toml", "--out", "many.html")
-        run("matrix", "--members", "--out", "review.html")
+        run("members", "--out", "review.html")
         options = webdriver.ChromeOptions()
         options.binary_location = CHROMIUM or ""
         for word in (*WORDS, *QUIET, "window-size=1280,800"):

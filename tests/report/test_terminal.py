@@ -96,10 +96,7 @@ class Widths(InFolder):
         for words, message in (
             (("--role", "keepr"), 'there is no column "keepr"; did you mean "keeper"?'),
             (("--only", "/x"), "no endpoint is matched by /x"),
-            (("--open", "--expect", "a.csv"), "choose what is shown"),
-            (("--journal", "x.jsonl"), "--journal is shown by --format html"),
-            (("--roles", "--members"), "three views"),
-            (("--roles", "--only", "/lots"), "go with --format and --out"),
+            (("--observed", "x.jsonl"), "--observed is shown by --format html"),
             (("--fold", "--format", "json"), "are for the table"),
         ):
             run = self.bloodroot("matrix", *words)

@@ -67,7 +67,7 @@ class Suites(SwapProject):
                 environment = self.project("flask", f"tests.probe.swap.flask_app:{app}()")
                 self.assertIn("Ran 23 tests", self.suite(FLASK, 0, **environment))
         # Every decision was written down, those of test_mine too.
-        out = self.ran("matrix", "--personas", "--tried", ".bloodroot/tests.jsonl", **environment)
+        out = self.ran("tried", ".bloodroot/tests.jsonl", "--personas", **environment)
         self.assertIn("120 of 120 cells tried, by ", out)
         lines = [json.loads(line) for line in (self.folder / ".bloodroot" / "tests.jsonl").read_text().splitlines()]
         mine = [line for line in lines if line.get("path") == "/packets/11/edit" and line["caller"] == 2]
@@ -127,7 +127,7 @@ class Suites(SwapProject):
                 sign_in = True
         """
         self.assertIn("Ran 38 tests", self.suite(text, 0))
-        self.assertIn("Every cell was tried.", self.ran("matrix", "--tried", ".bloodroot/tests.jsonl"))
+        self.assertIn("Every cell was tried.", self.ran("tried", ".bloodroot/tests.jsonl"))
         # Handlers that look into the session themselves cannot be acted in.
         said = self.suite(text.replace("sign_in = True", "sign_in = False"), 1)
         self.assertIn("where handlers look into the session themselves, write sign_in = True", said)

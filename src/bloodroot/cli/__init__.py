@@ -8,7 +8,25 @@ from typing import Annotated
 
 import typer
 
-from . import ask, check, compare, demo, draft, export, format, matrix, probe, seed, survey, token, why
+from . import (
+    ask,
+    check,
+    compare,
+    demo,
+    draft,
+    expect,
+    export,
+    format,
+    matrix,
+    members,
+    probe,
+    roles,
+    seed,
+    survey,
+    token,
+    tried,
+    why,
+)
 
 app = typer.Typer(
     name="bloodroot",
@@ -17,18 +35,25 @@ app = typer.Typer(
     pretty_exceptions_enable=False,
     context_settings={"help_option_names": ["-h", "--help"]},
 )
-app.command("demo")(demo.demo)
-app.command("survey")(survey.survey)
-app.command("draft")(draft.draft)
-app.command("check")(check.check)
-app.command("matrix")(matrix.matrix)
-app.command("why")(why.why)
-app.command("compare")(compare.compare)
-app.command("probe")(probe.probe)
-app.command("ask")(ask.ask)
-app.command("seed")(seed.seed)
+for name, command, *examples in (
+    ("demo", demo.demo, "bloodroot demo", "bloodroot demo --faulty bank"),
+    ("survey", survey.survey, "bloodroot survey", "bloodroot survey openapi.json access.log"),
+    ("draft", draft.draft, "bloodroot draft shop.app:app --out access.bloodroot", "bloodroot draft openapi.json"),
+    ("check", check.check, "bloodroot check", "bloodroot check --fail-on warning --out findings.sarif"),
+    ("matrix", matrix.matrix, 'bloodroot matrix --only "/trials*"', "bloodroot matrix --personas --out matrix.html"),
+    ("roles", roles.roles, "bloodroot roles", "bloodroot roles --out roles.png"),
+    ("members", members.members, "bloodroot members --log audit.jsonl", "bloodroot members ash@example.org"),
+    ("expect", expect.expect, "bloodroot expect access.csv", "bloodroot expect access.csv --update"),
+    ("tried", tried.tried, "bloodroot tried .bloodroot/probe.jsonl", 'bloodroot tried audit.jsonl --fail "DELETE *"'),
+    ("why", why.why, "bloodroot why curator POST /trials/7", "bloodroot why --who GET /reports/stock"),
+    ("compare", compare.compare, "bloodroot compare old.bloodroot", "bloodroot compare main HEAD --fail gained"),
+    ("probe", probe.probe, "bloodroot probe", 'bloodroot probe --only "POST *" --persona curator'),
+    ("ask", ask.ask, "bloodroot ask curator GET /trials/7", "bloodroot ask visitor GET /desk --curl"),
+    ("seed", seed.seed, "bloodroot seed members.toml", "bloodroot seed members.csv --dry-run"),
+    ("format", format.tidy_files, "bloodroot format", "bloodroot format --check"),
+):
+    app.command(name, epilog="Examples:\n\n" + "\n\n".join(examples))(command)
 app.add_typer(token.app, name="token")
-app.command("format")(format.tidy_files)
 app.add_typer(export.app, name="export")
 
 

@@ -124,13 +124,13 @@ def _reports(policy: Policy, settings: Settings, result: Result) -> list[str]:
     """The reports, written to a folder; pictures where these can be drawn. Returns their names, with what they show."""
     from ..core.matrix import matrix_of_callers, matrix_of_roles
     from ..core.roles_added import roles_added
-    from ..observed_cells import observed_cells
     from ..report.html import REPORTS
     from ..report.picture import PictureError, drawn
     from ..report.picture_of_matrix import matrix_picture
     from ..report.picture_of_roles import roles_picture
     from ..report.results import MatrixResult, RolesResult
-    from ..tried import columns_of_callers
+    from ..review.observed import observed_cells
+    from ..review.tried import columns_of_callers
     from ..writing import write_bytes, write_text
 
     folder = Path("reports")

@@ -13,8 +13,10 @@ if TYPE_CHECKING:
     from ..comparison.changes import Side
     from ..core.binding import Route
     from ..core.caller import Caller
+    from ..core.matrix import Matrix
     from ..core.policy import Policy
     from ..language.tree import Document
+    from ..review.tried import Columns
     from ..settings import Settings
 
 
@@ -284,6 +286,35 @@ def with_members(settings: Settings | None, names: Iterable[str] | None = None) 
     from ..identity.personas import with_members
 
     return with_members(settings, names)
+
+
+def callers_of_personas(settings: Settings | None) -> dict[str, Caller | None]:
+    """The caller of each persona, those of the directory looked up; None for a signed-out one.
+
+    Raises:
+        UsageError: there are no personas.
+        SettingsError: a member cannot be found.
+    """
+    if settings is None or not settings.personas:
+        raise UsageError("there are no personas; write [personas.NAME] in bloodroot.toml")
+    found = with_members(settings) or settings
+    return {name: persona.caller for name, persona in found.personas.items()}
+
+
+def columns_of_decisions(policy: Policy, matrix: Matrix, settings: Settings | None, *, personas: bool) -> Columns:
+    """In which columns of a matrix a decision that was written down counts.
+
+    Args:
+        policy: the policy.
+        matrix: its matrix.
+        settings: the settings, or None where there are none.
+        personas: whether the matrix has a column for each persona.
+    """
+    from ..review.tried import columns_of_callers, columns_of_roles
+
+    has_personas = settings is not None and settings.personas
+    callers = callers_of_personas(settings) if has_personas else {}
+    return columns_of_callers(callers) if personas else columns_of_roles(policy, matrix, callers)
 
 
 def caller_named(who: str, policy: Policy, settings: Settings | None) -> Caller | None:

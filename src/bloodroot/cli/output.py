@@ -22,8 +22,6 @@ if TYPE_CHECKING:
 
     from rich.console import Console, RenderableType
 
-    from ..expected import Actual
-
 
 class UsageError(BloodrootError):
     """Options that do not go together, or a name with nothing behind it."""
@@ -66,6 +64,24 @@ class FormatOfChanges(StrEnum):
     HTML = Format.HTML
 
 
+class FormatOfMembers(StrEnum):
+    """The formats of what members hold."""
+
+    TABLE = Format.TABLE
+    JSON = Format.JSON
+    CSV = Format.CSV
+    HTML = Format.HTML
+
+
+class FormatOfRoles(StrEnum):
+    """The formats of the roles of a policy."""
+
+    TABLE = Format.TABLE
+    JSON = Format.JSON
+    PNG = Format.PNG
+    SVG = Format.SVG
+
+
 class FormatWithoutCsv(StrEnum):
     """The formats of results that are no list of rows."""
 
@@ -103,13 +119,7 @@ HostOption = Annotated[
     list[str] | None,
     typer.Option("--allow-host", metavar="NAME", help="A host that may be asked, beside this machine; repeatable."),
 ]
-ExpectOption = Annotated[
-    list[Path] | None,
-    typer.Option("--expect", metavar="FILE", help="Hold what is against a reviewed table, a CSV file; repeatable."),
-]
-BlessOption = Annotated[
-    bool, typer.Option("--bless", help="Write the table of --expect as it is, after showing what changes.")
-]
+PersonasOption = Annotated[bool, typer.Option("--personas", help="A column for each persona, not each role.")]
 
 _PIPE_WIDTH = 160
 
@@ -216,33 +226,6 @@ def _deliver_bytes(data: bytes, out: Path | None) -> None:
     else:
         sys.stdout.buffer.write(data)
         sys.stdout.buffer.flush()
-
-
-def deliver_held(
-    actual: Actual,
-    columns: list[str],
-    files: list[Path],
-    wanted: StrEnum | None,
-    out: Path | None,
-    color: Color,
-    *,
-    bless: bool,
-) -> None:
-    """Hold what is against reviewed tables, show what that came to, and write the table where that is asked for.
-
-    Raises:
-        Exit: with status 1, where a cell is not as expected.
-        ExpectedError: a table cannot be read or written.
-    """
-    from ..expected import hold_files
-    from ..writing import write_text
-
-    held, text = hold_files(actual, columns, files, bless=bless)
-    deliver(held, wanted, out, color)
-    if bless:
-        write_text(files[0], text)
-    elif held.mismatches:
-        raise typer.Exit(1)
 
 
 def _encodable(text: str, encoding: str) -> str:

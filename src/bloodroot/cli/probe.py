@@ -12,10 +12,8 @@ import typer
 
 from ..report import Format
 from .output import (
-    BlessOption,
     Color,
     ColorOption,
-    ExpectOption,
     HostOption,
     OutOption,
     PolicyOption,
@@ -85,8 +83,6 @@ def probe(
         str | None, typer.Option("--shard", metavar="PART/TOTAL", help="Ask one part of the plan, as 2/5.")
     ] = None,
     merge: Annotated[bool, typer.Option("--merge", help="Put the journals of all parts together.")] = False,
-    expect: ExpectOption = None,
-    bless: BlessOption = False,
     policy: PolicyOption = None,
     settings: SettingsOption = None,
     form: Annotated[
@@ -98,7 +94,6 @@ def probe(
 ) -> None:
     """Ask the application as every persona, and compare what it answers with what is declared."""
     from ..probe import runner
-    from ..probe.observed import as_it_is
     from . import inputs, output
 
     output.check_out(form, out)
@@ -107,8 +102,6 @@ def probe(
 
         watch_project(policy, settings)
         return
-    if bless and expect is None:
-        raise UsageError("--bless writes the table that --expect FILE names")
     if bool(journals) != merge:
         raise UsageError("--merge puts journals together: bloodroot probe --merge one.jsonl two.jsonl")
     rules, found = inputs.bound_project(policy, settings)
@@ -131,9 +124,6 @@ def probe(
         return
     with apart():
         result = runner.merge(rules, found, options, journals) if journals else with_progress(rules, found, options)
-    if expect is not None:
-        output.deliver_held(as_it_is(rules, result), list(found.personas), expect, form, out, color, bless=bless)
-        return
     output.deliver(result, form, out, color)
     if not result.sound:
         raise typer.Exit(1)

@@ -16,14 +16,9 @@ if TYPE_CHECKING:
 
 
 def seed(
-    file: Annotated[
-        Path | None, typer.Argument(metavar="FILE", help="Members, roles and groups, as TOML or CSV.")
-    ] = None,
+    file: Annotated[Path, typer.Argument(metavar="FILE", help="Members, roles and groups, as TOML or CSV.")],
     update: Annotated[bool, typer.Option("--update", help="Bring what differs in line with the file.")] = False,
     dry_run: Annotated[bool, typer.Option("--dry-run", help="Say what would be done, and write nothing.")] = False,
-    listed: Annotated[
-        bool, typer.Option("--list", help="Show the members, and what they hold directly and by inclusion.")
-    ] = False,
     policy: PolicyOption = None,
     settings: SettingsOption = None,
     form: FormatOption = None,
@@ -32,24 +27,14 @@ def seed(
 ) -> None:
     """Put roles, grants and first members into the directory; what is there stays as it is."""
     from ..identity import directory_of
-    from . import inputs, output
-
-    output.check_out(form, out)
-    if listed == (file is not None) or (listed and (update or dry_run)):
-        raise UsageError("seed needs a FILE, or --list alone to show the members")
-    rules, found = inputs.unbound_project(policy, settings, personas=False)
-    directory = directory_of(found)
-    if listed:
-        from ..report.results import MembersResult
-
-        output.deliver(MembersResult(rules, tuple(directory.members())), form, out, color)
-        return
     from ..identity.seed_file import read_seed
     from ..identity.seed_result import Verdict
     from ..identity.seeding import seed_directory
+    from . import inputs, output
 
-    assert file is not None
-    result = seed_directory(directory, read_seed(file), rules, password, update=update, dry_run=dry_run)
+    output.check_out(form, out)
+    rules, found = inputs.unbound_project(policy, settings, personas=False)
+    result = seed_directory(directory_of(found), read_seed(file), rules, password, update=update, dry_run=dry_run)
     output.deliver(result, form, out, color)
     if any(row.verdict is Verdict.DIFFERS for row in result.rows):
         raise typer.Exit(1)

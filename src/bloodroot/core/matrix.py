@@ -67,7 +67,7 @@ class Cell:
 _ALLOW, _SIGN_IN, _DENY = Cell(Outcome.ALLOW), Cell(Outcome.SIGN_IN), Cell(Outcome.DENY)
 
 
-@dataclass(frozen=True, slots=True)
+@dataclass(frozen=True, slots=True, eq=False)
 class Row:
     """One endpoint. Each attribute but the first three holds a bit for each column.
 

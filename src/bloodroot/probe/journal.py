@@ -6,16 +6,18 @@ no answer is not sent again. The journal has no credentials in it, and nothing o
 
 from __future__ import annotations
 
+import contextlib
 import hashlib
 import json
 import os
-from collections.abc import Iterable, Mapping
-from dataclasses import fields
+from collections.abc import Iterable, Iterator, Mapping
+from dataclasses import dataclass, fields
 from pathlib import Path
 from typing import TYPE_CHECKING, Any, TextIO
 
 from ..language.errors import BloodrootError
 from .facts import By, Came, Seen
+from .judging import Verdict
 
 if TYPE_CHECKING:
     from .judging import Observation
@@ -102,8 +104,7 @@ class Journal:
         """
         self._write({"faults": list(faults)})
         for each in observations:
-            values = {"judged": list(each.case.key), "verdict": each.verdict.value, "let_in": each.let_in}
-            self._write(values)
+            self._write(judged_values(each))
         self._write({"end": True})
         self._file.close()
 
@@ -125,6 +126,118 @@ def _as_values(seen: Seen) -> dict[str, Any]:
 
 
 _STOPPED = Seen(Came.LOST, note="the run was stopped while this was under way; it is not sent twice")
+
+
+@dataclass(frozen=True, slots=True)
+class Judged:
+    """One judged request.
+
+    Attributes:
+        method: its method.
+        target: its path and query.
+        persona: as whom it was sent.
+        sample: which record, in words; an empty string for none in particular.
+        endpoint: method and path template, as ``GET /trials/{trial_id}``; an empty string where that is not known.
+        verdict: what the probe made of the answer.
+        let_in: whether the caller was let in; None where that is not known.
+        outcome: ``allow``, ``deny`` or ``sign-in``; ``?`` where that is not known.
+        known: conditions that the sample is for, and whether each holds.
+        status: the status code; 0 where nothing was answered.
+    """
+
+    method: str
+    target: str
+    persona: str
+    sample: str
+    endpoint: str
+    verdict: Verdict
+    let_in: bool | None
+    outcome: str
+    known: Mapping[str, bool]
+    status: int
+
+    @property
+    def path(self) -> str:
+        """The path alone."""
+        return self.target.partition("?")[0]
+
+
+def judged_values(each: Observation) -> dict[str, Any]:
+    """What a line of a journal says of a judged request."""
+    case = each.case
+    if each.verdict is Verdict.INCONCLUSIVE:
+        outcome = "?"
+    elif each.let_in:
+        outcome = "allow"
+    else:
+        asks_to_sign_in = each.seen.came is Came.SIGN_IN or case.declared.value == "sign-in"
+        outcome = "sign-in" if asks_to_sign_in else "deny"
+    return {
+        "judged": list(case.key),
+        "endpoint": f"{case.asked.method} {case.asked.template.text}",
+        "verdict": each.verdict.value,
+        "let_in": each.let_in,
+        "outcome": outcome,
+        "known": dict(case.known),
+        "status": each.seen.status,
+    }
+
+
+def judged_of(values: Mapping[str, Any]) -> Judged | None:
+    """What a line says of a judged request; None for any other line, or an odd spelling."""
+    key, let_in, known = values.get("judged"), values.get("let_in"), values.get("known")
+    if not isinstance(key, list) or len(key) != 5 or key[4] or values.get("verdict") not in set(Verdict):
+        return None
+    method, target, persona, sample = map(str, key[:4])
+    endpoint = str(values.get("endpoint", ""))
+    of_none = (target, target.partition("?")[0], endpoint.partition(" ")[2])
+    return Judged(
+        method,
+        target,
+        persona,
+        "" if sample in of_none else sample,
+        endpoint,
+        Verdict(values["verdict"]),
+        let_in if isinstance(let_in, bool) else None,
+        str(values.get("outcome", "?")),
+        known if isinstance(known, dict) else {},
+        values["status"] if isinstance(values.get("status"), int) else 0,
+    )
+
+
+def read_judged(file: Path) -> list[Judged]:
+    """The judged requests of a journal; of one that was judged again, the last judgment.
+
+    Raises:
+        JournalError: it cannot be read, or has none.
+    """
+    judged: dict[tuple[str, str, str, str], Judged] = {}
+    for values in json_lines(file):
+        each = judged_of(values)
+        if each is not None:
+            judged[each.method, each.target, each.persona, each.sample] = each
+    if not judged:
+        raise JournalError(f"{file}: there is no judged request in it; bloodroot probe writes a journal")
+    return list(judged.values())
+
+
+def json_lines(file: Path) -> Iterator[dict[str, Any]]:
+    """The objects in a file of JSON Lines; lines that are none are left out.
+
+    Raises:
+        JournalError: it cannot be read.
+    """
+    try:
+        with file.open(encoding="utf-8", errors="replace") as lines:
+            for line in lines:
+                with contextlib.suppress(ValueError):
+                    values = json.loads(line) if line.startswith("{") else None
+                    if isinstance(values, dict):
+                        yield values
+    except FileNotFoundError as error:
+        raise JournalError(f"{file}: there is no such file") from error
+    except OSError as error:
+        raise JournalError(f"{file}: this file cannot be read: {error.strerror}") from error
 
 
 class Written:

@@ -7,14 +7,14 @@ import io
 from collections.abc import Iterable
 from typing import Any
 
-from ..expected import ExpectedResult
 from ..identity.seed_result import SeedResult
-from ..member_access import MemberAccess
 from ..probe.result import PlanResult, Result
-from ..reviewing import Review
+from ..review.all_members import Review
+from ..review.expected import ExpectedResult
+from ..review.member_access import MemberAccess
+from ..review.tried import TriedResult
 from ..survey.coverage import SurveyResult
-from ..tried import TriedResult
-from .results import MatrixResult, MembersResult
+from .results import MatrixResult
 
 
 def _text(heads: list[str], rows: Iterable[list[Any]]) -> str:
@@ -114,17 +114,6 @@ def member_access(result: MemberAccess) -> str:
     return _text(["method", "path", "outcome", "through"], rows)
 
 
-def members(result: MembersResult) -> str:
-    """A row for each member, names in one cell with blanks between them."""
-    rows = []
-    for member in result.members:
-        caller = member.caller()
-        direct, included = result.policy.roles.direct_and_included(caller)
-        names = [direct, included, sorted(member.groups), sorted(member.granted)]
-        rows.append([str(member.id), member.name, member.status, *(" ".join(each) for each in names)])
-    return _text(["id", "name", "status", "roles", "included_roles", "groups", "granted"], rows)
-
-
 def seed(result: SeedResult) -> str:
     """A row for each role, group and member of a seed."""
     rows = ([row.kind, row.name, row.verdict, "; ".join(row.differences)] for row in result.rows)
@@ -157,7 +146,6 @@ REPORTS = {
     MatrixResult: matrix,
     Result: probe,
     PlanResult: plan,
-    MembersResult: members,
     Review: review,
     MemberAccess: member_access,
     SeedResult: seed,

@@ -14,8 +14,7 @@ if TYPE_CHECKING:
     from ..core.policy import Policy
     from ..core.roles_added import RoleAdds
     from ..identity.examination import Examined
-    from ..identity.members import Member
-    from ..observed_cells import Cells
+    from ..review.observed import Cells
 
 
 @dataclass(frozen=True, slots=True)
@@ -62,14 +61,6 @@ class LinesResult:
     path: str
     lines: tuple[Line, ...]
     rules: tuple[Line, ...]
-
-
-@dataclass(frozen=True, slots=True)
-class MembersResult:
-    """The members of a directory, and the policy that says what their roles include."""
-
-    policy: Policy
-    members: tuple[Member, ...]
 
 
 @dataclass(frozen=True, slots=True)

@@ -2,8 +2,8 @@
 
 from __future__ import annotations
 
-from ..holdings import Holding
-from ..reviewing import MemberReview, Review, Reviewed
+from ..review.all_members import MemberReview, Review, Reviewed
+from ..review.holdings import Holding
 from .words import plural
 
 
@@ -40,7 +40,7 @@ def used_in_words(one: Reviewed, each: MemberReview) -> str:
 def review_next(result: Review) -> str:
     """What to do next."""
     if not result.logs:
-        return "Next: --tried LOG shows what was used, by the audit log of the application."
+        return "Next: bloodroot members --log FILE shows what was used, by the audit log of the application."
     if result.unused:
-        return "Next: see what can be taken away; bloodroot matrix --member LOGIN shows what a member may do with it."
+        return "Next: see what can be taken away; bloodroot members LOGIN shows what a member may do with it."
     return "Everything that is held was used."

@@ -33,7 +33,7 @@ class AccessTest(unittest.TestCase):
         settings: the settings file; by default ``bloodroot.toml`` in the current folder or above.
         sign_in: whether personas sign in as people do. By default they do only where the application is not protected;
             handlers that look into the session themselves need it too.
-        log: the file in which every decision is written down, for ``bloodroot matrix --tried``; None for none.
+        log: the file in which every decision is written down, for ``bloodroot tried``; None for none.
     """
 
     settings: ClassVar[str | Path | None] = None

@@ -1,4 +1,4 @@
-"""What tests have tried, written down for ``bloodroot matrix --tried``."""
+"""What tests have tried, written down for ``bloodroot tried``."""
 
 from __future__ import annotations
 
@@ -9,6 +9,7 @@ from collections.abc import Iterable
 from pathlib import Path
 
 from ..enforce.audit import JsonLines
+from ..probe.journal import judged_values
 from ..probe.judging import Observation
 
 _opened: dict[Path, logging.Handler] = {}
@@ -42,5 +43,4 @@ class _Lines(JsonLines):
 def write_down(observations: Iterable[Observation]) -> None:
     logger = logging.getLogger("bloodroot.audit")
     for each in observations:
-        values = {"judged": list(each.case.key), "verdict": each.verdict.value, "let_in": each.let_in}
-        logger.info("%s %s as %s: %s", *each.case.key[:3], each.verdict.value, extra={"judged": values})
+        logger.info("%s %s as %s: %s", *each.case.key[:3], each.verdict.value, extra={"judged": judged_values(each)})

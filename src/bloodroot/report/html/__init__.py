@@ -5,7 +5,7 @@ from typing import Any
 
 from ...comparison.changes import Comparison
 from ...probe.result import Result
-from ...reviewing import Review
+from ...review.all_members import Review
 from ..results import MatrixResult
 from .compare import compare
 from .matrix import matrix

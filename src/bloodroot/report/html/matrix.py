@@ -6,13 +6,15 @@ from collections import Counter
 from typing import TYPE_CHECKING, Any
 
 from ...core.decision import Outcome
+from ...probe.judging import Verdict
 from ..words import plural
 from .page import as_script, page, part
 from .sheet import Sheet, callers_of_roles, ordered
 
 if TYPE_CHECKING:
-    from ...observed_cells import Observed
-    from ..results import MatrixResult
+    from ...probe.journal import Judged
+    from ...review.observed import Observed
+from ..results import MatrixResult
 
 
 def matrix(result: MatrixResult) -> str:
@@ -49,22 +51,31 @@ def matrix(result: MatrixResult) -> str:
 def _observed(each: Observed) -> list[Any]:
     return [
         each.verdict,
-        [[asked.persona, asked.request, asked.sample, asked.verdict, asked.words] for asked in each.requests],
+        [
+            [asked.persona, f"{asked.method} {asked.target}", asked.sample, asked.verdict, _answer(asked)]
+            for asked in each.requests
+        ],
     ]
+
+
+def _answer(asked: Judged) -> str:
+    """``let in, 200``."""
+    came = {True: "let in", False: "refused", None: "not known"}[asked.let_in]
+    return f"{came}, {asked.status}" if asked.status else came
 
 
 def _observed_in_words(result: MatrixResult) -> str:
     if result.observed is None:
         return ""
     found = [each.verdict for each in result.observed.values()]
-    counts = [f"{found.count(verdict)} {word}" for verdict, word in _COUNTED.items() if found.count(verdict)]
+    counts = [f"{found.count(verdict)} {word}" for verdict, word in _COUNTED.items() if verdict in found]
     return f"Cells that a probe asked: {len(found)}; {', '.join(counts)}."
 
 
 _COUNTED = {
-    "hole": "with a hole",
-    "blocked": "blocked",
-    "other": "refused otherwise",
-    "inconclusive": "inconclusive",
-    "agree": "as declared",
+    Verdict.HOLE: "with a hole",
+    Verdict.BLOCKED: "blocked",
+    Verdict.OTHER: "refused otherwise",
+    Verdict.INCONCLUSIVE: "inconclusive",
+    Verdict.AGREE: "as declared",
 }

@@ -8,7 +8,7 @@ from ..reviewed import holding_in_words, review_headline, review_next, since_in_
 from .page import page
 
 if TYPE_CHECKING:
-    from ...reviewing import MemberReview, Review
+    from ...review.all_members import MemberReview, Review
 
 
 def review(result: Review) -> str:

@@ -8,15 +8,15 @@ from ...checks.checking import CheckResult
 from ...comparison.changes import Comparison
 from ...core.entrance import Entrance
 from ...core.explanation import Explanation
-from ...expected import ExpectedResult
 from ...identity.seed_result import SeedResult
-from ...member_access import MemberAccess
 from ...probe.asking import AskResult
 from ...probe.result import PlanResult, Result
-from ...reviewing import Review
+from ...review.all_members import Review
+from ...review.expected import ExpectedResult
+from ...review.member_access import MemberAccess
+from ...review.tried import TriedResult
 from ...survey.coverage import SurveyResult
-from ...tried import TriedResult
-from ..results import FormatResult, LinesResult, MadeToken, MatrixResult, MembersResult, RolesResult, TokenResult
+from ..results import FormatResult, LinesResult, MadeToken, MatrixResult, RolesResult, TokenResult
 from .compare import compare
 from .review import member_access, review
 from .shapes import (
@@ -29,7 +29,6 @@ from .shapes import (
     lines,
     made_token,
     matrix,
-    members,
     plan,
     probe,
     roles,
@@ -47,7 +46,6 @@ REPORTS = {
     LinesResult: lines,
     Result: probe,
     PlanResult: plan,
-    MembersResult: members,
     SeedResult: seed,
     TokenResult: token,
     MadeToken: made_token,

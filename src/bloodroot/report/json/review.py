@@ -10,9 +10,9 @@ from .written import written
 if TYPE_CHECKING:
     import datetime
 
-    from ...holdings import Holding
-    from ...member_access import MemberAccess
-    from ...reviewing import Review
+    from ...review.all_members import Review
+    from ...review.holdings import Holding
+    from ...review.member_access import MemberAccess
 
 
 def review(result: Review) -> str:

@@ -10,14 +10,14 @@ from ...checks.finding import Severity
 from ...core.decision import Outcome
 from ...core.entrance import Entrance, Treated
 from ...core.explanation import Explanation
-from ...expected import ExpectedResult
 from ...identity.seed_result import SeedResult
 from ...probe.asking import AskResult
 from ...probe.judging import Verdict
 from ...probe.result import PlanResult, Result
+from ...review.expected import ExpectedResult
+from ...review.tried import TriedResult
 from ...survey.coverage import SurveyResult
-from ...tried import TriedResult
-from ..results import FormatResult, LinesResult, MadeToken, MatrixResult, MembersResult, RolesResult, TokenResult
+from ..results import FormatResult, LinesResult, MadeToken, MatrixResult, RolesResult, TokenResult
 
 if TYPE_CHECKING:
     pass
@@ -28,7 +28,6 @@ from .pieces import (
     caller_of,
     finding_of,
     line_of,
-    member_of,
     observation_of,
     row_of,
     step_of,
@@ -196,11 +195,6 @@ def plan(result: PlanResult) -> str:
         requests=[asked_of(case) for case in result.plan.cases],
         not_tried=[untried_of(each) for each in result.plan.untried],
     )
-
-
-def members(result: MembersResult) -> str:
-    """Members with the roles they hold, directly and by inclusion."""
-    return written("members", members=[member_of(member, result.policy.roles) for member in result.members])
 
 
 def seed(result: SeedResult) -> str:

@@ -4,22 +4,22 @@ from ...checks.checking import CheckResult
 from ...comparison.changes import Comparison
 from ...core.entrance import Entrance
 from ...core.explanation import Explanation
-from ...expected import ExpectedResult
 from ...identity.seed_result import SeedResult
-from ...member_access import MemberAccess
 from ...probe.asking import AskResult
 from ...probe.result import PlanResult, Result
-from ...reviewing import Review
+from ...review.all_members import Review
+from ...review.expected import ExpectedResult
+from ...review.member_access import MemberAccess
+from ...review.tried import TriedResult
 from ...survey.coverage import SurveyResult
-from ...tried import TriedResult
-from ..results import FormatResult, LinesResult, MadeToken, MatrixResult, MembersResult, RolesResult, TokenResult
+from ..results import FormatResult, LinesResult, MadeToken, MatrixResult, RolesResult, TokenResult
 from .ask import ask
 from .check import check
 from .compare import compare
 from .entrance import entrance
 from .expected import expected
 from .formatted import formatted
-from .identity import made_token, members, seed, token
+from .identity import made_token, seed, token
 from .matrix import matrix
 from .probe import plan, probe
 from .review import member_access, review
@@ -36,7 +36,6 @@ REPORTS = {
     LinesResult: lines,
     Result: probe,
     PlanResult: plan,
-    MembersResult: members,
     SeedResult: seed,
     TokenResult: token,
     MadeToken: made_token,

@@ -11,7 +11,7 @@ from rich.text import Text
 from ..words import GOOD, WRONG, plural
 
 if TYPE_CHECKING:
-    from ...expected import ExpectedResult
+    from ...review.expected import ExpectedResult
 
 _MOST_UNSAID = 12
 
@@ -54,7 +54,7 @@ def _next(result: ExpectedResult) -> str:
         added = f", {plural(len(result.unsaid), 'endpoint')} added" if result.unsaid else ""
         return f"Wrote {result.written}: {plural(len(result.mismatches), 'cell')} changed{added}. Have it reviewed."
     if result.mismatches:
-        return "Next: correct what is wrong; or, where the change is right, add --bless and have the table reviewed."
+        return "Next: correct what is wrong; or, where the change is right, add --update and have the table reviewed."
     if result.unsaid:
-        return "Next: add these endpoints with --bless, and have the table reviewed."
+        return "Next: add these endpoints with --update, and have the table reviewed."
     return "Every cell that the tables have is as expected, and every endpoint is in them."

@@ -19,7 +19,7 @@ if TYPE_CHECKING:
     from ...core.policy import Policy
     from ...identity.examination import Examined
     from ...identity.seed_result import SeedRow
-    from ..results import MadeToken, MembersResult, TokenResult
+    from ..results import MadeToken, TokenResult
 
 _SIGNS = {Verdict.MADE: "+", Verdict.KEPT: "=", Verdict.DIFFERS: "≠", Verdict.UPDATED: "~"}
 _PLAIN_SIGNS = {**_SIGNS, Verdict.DIFFERS: "!"}
@@ -79,32 +79,7 @@ def _after(result: SeedResult) -> str:
         return "What differs was left as it is. Next: seed with --update brings it in line, or correct the file."
     if result.dry_run:
         return "Next: the same without --dry-run."
-    return "Next: `bloodroot seed --list` shows the members and what they hold."
-
-
-def members(result: MembersResult, _: Console) -> RenderableType:
-    """Members with the roles they hold, directly and by inclusion."""
-    found, policy = result.members, result.policy
-    others = sum(not member.active for member in found)
-    head = plural(len(found), "member") + (f", {others} of them not active" if others else "")
-    table = _table("id", "member", "status", "roles held directly", "and by inclusion", "groups", "granted")
-    strangers = False
-    for member in found:
-        held = policy.roles.held(member.caller())
-        direct = [name if name in policy.roles.bit else f"{name}?" for name in sorted(member.roles)]
-        strangers = strangers or any(name.endswith("?") for name in direct)
-        included = [name for name in policy.roles.names(held.bits) if name not in member.roles]
-        status = Text(member.status, "" if member.active else OPEN)
-        granted = ", ".join(sorted(member.granted))
-        apart = f" (apart: {' and '.join(held.apart)})" if held.apart else ""
-        cells = (", ".join(direct) + apart, ", ".join(included), ", ".join(sorted(member.groups)), granted)
-        table.add_row(str(member.id), member.name, status, *(cell or "-" for cell in cells))
-    if not any(member.granted for member in found):
-        table.columns.pop()
-    parts: list[RenderableType] = [Text(head, style="bold"), Text(), table]
-    if strangers:
-        parts += [Text(), Text("? marks a role that the policy does not know; it has no effect.")]
-    return Group(*parts)
+    return "Next: `bloodroot members` shows the members and what they hold."
 
 
 # Token -----------------------------------------------------------------------------------------------------------

@@ -12,8 +12,8 @@ from ..reviewed import holding_in_words, review_headline, review_next, since_in_
 from ..words import OPEN, WARN, plural
 
 if TYPE_CHECKING:
-    from ...member_access import MemberAccess
-    from ...reviewing import MemberReview, Review
+    from ...review.all_members import MemberReview, Review
+    from ...review.member_access import MemberAccess
 
 
 def review(result: Review, console: Console) -> RenderableType:  # noqa: ARG001

@@ -11,7 +11,7 @@ from ..words import GOOD, WARN, plural
 from .matrix import sheets
 
 if TYPE_CHECKING:
-    from ...tried import Lacking, TriedResult
+    from ...review.tried import Lacking, TriedResult
 
 _MOST = 20
 

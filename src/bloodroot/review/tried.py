@@ -1,4 +1,4 @@
-"""What of a matrix was ever tried: its cells, held against decisions that were written down.
+"""Which cells of a matrix were tried: held against decisions that were written down.
 
 Decisions are in the audit log of an application, of its tests or of production, and in the journal of a probe; both are
 JSON Lines.
@@ -6,27 +6,22 @@ JSON Lines.
 
 from __future__ import annotations
 
-import json
 from collections.abc import Callable, Iterable, Iterator, Mapping
 from dataclasses import dataclass, field
 from pathlib import Path
 from typing import Any, TypeVar
 
-from .core.caller import Caller
-from .core.decision import Outcome
-from .core.lines import Line
-from .core.matrix import Cell, Matrix, Row
-from .core.methods import ANY, covers
-from .core.policy import Policy
-from .language.errors import BloodrootError
+from ..core.caller import Caller
+from ..core.decision import Outcome
+from ..core.lines import Line
+from ..core.matrix import Cell, Matrix, Row
+from ..core.methods import ANY, covers
+from ..core.policy import Policy
+from ..probe.journal import JournalError, json_lines, judged_of
 
 T = TypeVar("T")
 ALLOWED, REFUSED = "allowed", "refused"
 _OUTCOMES = {"allow": ALLOWED, "deny": REFUSED, "sign-in": REFUSED}
-
-
-class TriedError(BloodrootError):
-    """A log that cannot be read. The message names it and the way out."""
 
 
 @dataclass(frozen=True, slots=True)
@@ -101,7 +96,7 @@ def read_tried(file: Path) -> Iterator[Tried]:
     """The decisions of a log, one after the other. Lines that are no decision are left out.
 
     Raises:
-        TriedError: it cannot be read, or has no decision in it.
+        JournalError: it cannot be read, or has no decision in it.
     """
     return read_log(
         file,
@@ -111,42 +106,28 @@ def read_tried(file: Path) -> Iterator[Tried]:
     )
 
 
-def read_log(file: Path, read: Callable[[str], T | None], lacking: str) -> Iterator[T]:
-    """What the lines of a log say, one after the other; those that say nothing are left out.
+def read_log(file: Path, read: Callable[[Mapping[str, Any]], T | None], lacking: str) -> Iterator[T]:
+    """The entries of a log of JSON Lines, one after the other.
 
     Args:
         file: the log.
-        read: what a line says, or None.
-        lacking: what to say where no line says anything.
+        read: the entry of a line, or None.
+        lacking: the message where no line has one.
 
     Raises:
-        TriedError: it cannot be read, or says nothing.
+        JournalError: it cannot be read, or has no entry.
     """
-    found = 0
-    try:
-        with file.open(encoding="utf-8", errors="replace") as lines:
-            for line in lines:
-                said = read(line)
-                if said is not None:
-                    found += 1
-                    yield said
-    except FileNotFoundError as error:
-        raise TriedError(f"{file}: there is no such file") from error
-    except OSError as error:
-        raise TriedError(f"{file}: this file cannot be read: {error.strerror}") from error
+    found = False
+    for values in json_lines(file):
+        entry = read(values)
+        if entry is not None:
+            found = True
+            yield entry
     if not found:
-        raise TriedError(f"{file}: {lacking}")
+        raise JournalError(f"{file}: {lacking}")
 
 
-def _read(line: str) -> Tried | None:
-    if not line.startswith("{"):
-        return None
-    try:
-        values = json.loads(line)
-    except ValueError:
-        return None
-    if not isinstance(values, dict):
-        return None
+def _read(values: Mapping[str, Any]) -> Tried | None:
     return _of_journal(values) if "judged" in values else _of_audit(values)
 
 
@@ -167,12 +148,10 @@ def _of_audit(values: Mapping[str, Any]) -> Tried | None:
 
 
 def _of_journal(values: Mapping[str, Any]) -> Tried | None:
-    let_in, key = values.get("let_in"), values["judged"]
-    if not isinstance(let_in, bool) or not isinstance(key, list) or len(key) != 5 or key[4]:
+    judged = judged_of(values)
+    if judged is None or judged.let_in is None:
         return None
-    outcome = ALLOWED if let_in else REFUSED
-    method, target, persona = map(str, key[:3])
-    return Tried(method, target.partition("?")[0], outcome, persona=persona)
+    return Tried(judged.method, judged.path, ALLOWED if judged.let_in else REFUSED, persona=judged.persona)
 
 
 Columns = Callable[[Tried], Iterable[int]]
@@ -235,20 +214,20 @@ def hold_tried(
         files: the logs, for the result.
     """
     rows_of = rows_by_line(matrix)
-    seen: dict[tuple[int, int], set[str]] = {}
+    seen: dict[tuple[Row, int], set[str]] = {}
     decisions = others = 0
     for each in tried:
         decisions += 1
         at = row_for(policy, rows_of, each.method, each.path)
-        counted = list(columns(each)) if at is not None else []
+        counted = [(at, column) for column in columns(each)] if at is not None else []
         others += not counted
-        for column in counted:
-            seen.setdefault((id(at), column), set()).add(each.outcome)
+        for cell in counted:
+            seen.setdefault(cell, set()).add(each.outcome)
     lacking = tuple(
         found
         for row in matrix.rows
         for column in range(len(matrix.columns))
-        if (found := _lacking(row, column, seen.get((id(row), column), set()))) is not None
+        if (found := _lacking(row, column, seen.get((row, column), set()))) is not None
     )
     return TriedResult(policy, matrix, tuple(map(str, files)), decisions, others, lacking)
 

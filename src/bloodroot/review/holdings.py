@@ -5,8 +5,8 @@ from __future__ import annotations
 from collections.abc import Iterator
 from dataclasses import dataclass, replace
 
-from .core.policy import Policy
-from .identity.members import Grant, Member
+from ..core.policy import Policy
+from ..identity.members import Grant, Member
 
 
 @dataclass(frozen=True, slots=True)

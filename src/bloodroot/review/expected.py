@@ -11,13 +11,13 @@ from collections.abc import Callable, Iterable, Iterator
 from dataclasses import dataclass, replace
 from pathlib import Path
 
-from .core.lines import Line
-from .core.matrix import Matrix, Row
-from .core.methods import ANY, covers
-from .core.paths import TemplateError, parse_template, specificity, unnamed_segments
-from .core.policy import Policy
-from .language.errors import BloodrootError
-from .language.problems import suggestion
+from ..core.lines import Line
+from ..core.matrix import Matrix, Row
+from ..core.methods import ANY, covers
+from ..core.paths import TemplateError, parse_template, specificity, unnamed_segments
+from ..core.policy import Policy
+from ..language.errors import BloodrootError
+from ..language.problems import suggestion
 
 _CELLS = ("allow", "deny", "sign-in")
 _HEADS = ("method", "path")
@@ -34,7 +34,7 @@ class ExpectedRow:
     Attributes:
         file: the table.
         number: the number of its line, counted from 1.
-        method: the method, or ``any``.
+        method: the method, or ``any``; a row of a table for several methods is several of these.
         path: the path template.
         cells: by column: ``allow``, ``deny``, ``sign-in`` or ``if NAME``; what is not said is not there.
     """
@@ -51,7 +51,7 @@ class ExpectedRow:
         return f"{self.file}:{self.number}"
 
 
-@dataclass(frozen=True, slots=True)
+@dataclass(frozen=True, slots=True, eq=False)
 class ActualRow:
     """What is true of one endpoint.
 
@@ -119,7 +119,7 @@ def read_expected(file: Path, columns: Iterable[str]) -> list[ExpectedRow]:
     try:
         text = file.read_text("utf-8-sig")
     except FileNotFoundError as error:
-        raise ExpectedError(f"{file}: there is no such file; --bless writes one") from error
+        raise ExpectedError(f"{file}: there is no such file; --update writes one") from error
     except (OSError, UnicodeDecodeError) as error:
         raise ExpectedError(f"{file}: this file cannot be read: {error}") from error
     lines = [(number, [cell.strip() for cell in row]) for number, row in _numbered(file, text) if any(row)]
@@ -130,12 +130,15 @@ def read_expected(file: Path, columns: Iterable[str]) -> list[ExpectedRow]:
     rows: list[ExpectedRow] = []
     seen: dict[tuple[str, str], int] = {}
     for number, cells in lines[1:]:
-        row = ExpectedRow(str(file), number, cells[0], cells[1] if len(cells) > 1 else "", _said(heads, cells))
-        problems += _in_row(row, len(cells) - len(heads))
-        first = seen.setdefault((row.method, row.path), number)
-        if first != number:
-            problems.append(f"{row.at}: {row.method} {row.path} is in line {first} already")
-        rows.append(row)
+        path = cells[1] if len(cells) > 1 else ""
+        by_column = _said(heads, cells)
+        problems += _in_row(ExpectedRow(str(file), number, cells[0], path, by_column), len(cells) - len(heads))
+        for method in cells[0].split() or [""]:
+            row = ExpectedRow(str(file), number, method, path, by_column)
+            first = seen.setdefault((method, path), number)
+            if first != number or rows[-1:] == [row]:
+                problems.append(f"{row.at}: {method} {path} is in line {first} already")
+            rows.append(row)
     if problems:
         raise ExpectedError("\n".join(problems))
     return rows
@@ -153,7 +156,7 @@ def _numbered(file: Path, text: str) -> Iterator[tuple[int, list[str]]]:
         for row in reader:
             yield reader.line_num, row
     except csv.Error as error:
-        raise ExpectedError(f"{file}:{reader.line_num}: this is no CSV: {error}") from error
+        raise ExpectedError(f"{file}:{reader.line_num}: not valid CSV: {error}") from error
 
 
 def _in_heads(file: Path, heads: list[str], columns: list[str]) -> Iterator[str]:
@@ -194,13 +197,13 @@ class Actual:
         self.rows = tuple(rows)
         self._policy = policy
         self._exact: dict[tuple[str, object], ActualRow] = {}
-        self._by_line: dict[int, list[ActualRow]] = {}
+        self._by_line: dict[Line, list[ActualRow]] = {}
         for row in self.rows:
             shape = specificity(parse_template(row.path), exact=True)
             for method in row.methods:
                 self._exact.setdefault((method, shape), row)
             if row.line is not None:
-                self._by_line.setdefault(id(row.line), []).append(row)
+                self._by_line.setdefault(row.line, []).append(row)
 
     def row(self, method: str, path: str) -> ActualRow | None:
         """The row that says what becomes of an endpoint: its own, or that of the line that decides for it."""
@@ -212,7 +215,7 @@ class Actual:
         line = self._policy.engine.line(asked, unnamed_segments(template, True))
         if line is None or (method == ANY and line.methods):
             return None
-        rows = self._by_line.get(id(line), [])
+        rows = self._by_line.get(line, [])
         named = [row for row in rows if ANY not in row.methods and covers(row.methods, method)]
         return next(iter(named or [row for row in rows if ANY in row.methods or method in row.methods]), None)
 
@@ -243,11 +246,11 @@ def hold_against(actual: Actual, rows: list[ExpectedRow], files: Iterable[Path] 
         raise ExpectedError("\n".join(contradictions))
     agreed = 0
     mismatches: list[Mismatch] = []
-    said: set[int] = set()
+    in_table: set[ActualRow] = set()
     for expected in rows:
         found = actual.row(expected.method, expected.path)
         if found is not None:
-            said.add(id(found))
+            in_table.add(found)
         for column, cell in expected.cells.items():
             is_now = found.cell(column) if found is not None else "no line"
             if is_now == cell:
@@ -255,7 +258,7 @@ def hold_against(actual: Actual, rows: list[ExpectedRow], files: Iterable[Path] 
             else:
                 line = found.line if found is not None else None
                 mismatches.append(Mismatch(expected, column, cell, is_now, line))
-    unsaid = tuple(row for row in actual.rows if id(row) not in said)
+    unsaid = tuple(row for row in actual.rows if row not in in_table)
     return ExpectedResult(tuple(map(str, files)), agreed, tuple(mismatches), unsaid)
 
 
@@ -271,8 +274,8 @@ def _contradictions(rows: list[ExpectedRow]) -> Iterator[str]:
                 )
 
 
-def blessed(actual: Actual, rows: list[ExpectedRow], heads: Iterable[str]) -> str:
-    """A table as it has to be for what is to be as expected: what it says, corrected, and what it lacks.
+def updated_table(actual: Actual, rows: list[ExpectedRow], heads: Iterable[str]) -> str:
+    """The table updated to match current access: its rows corrected, and rows for endpoints that it lacks.
 
     Args:
         actual: what is true of every endpoint.
@@ -283,46 +286,48 @@ def blessed(actual: Actual, rows: list[ExpectedRow], heads: Iterable[str]) -> st
     text = io.StringIO()
     writer = csv.writer(text, lineterminator="\n")
     writer.writerow([*_HEADS, *columns])
-    said: set[int] = set()
+    in_table: set[ActualRow] = set()
+    # Methods that one row of the table has stay together while their cells are the same.
+    lines: dict[tuple[str, str, tuple[str, ...]], list[str]] = {}
     for expected in rows:
-        found = actual.row(expected.method, expected.path)
-        if found is None:
+        row = actual.row(expected.method, expected.path)
+        if row is None:
             continue  # nothing covers it any more
-        said.add(id(found))
-        cells = [_sayable(found.cell(name)) if name in expected.cells else "" for name in columns]
-        writer.writerow([expected.method, expected.path, *cells])
+        in_table.add(row)
+        cells = tuple(_writable(row.cell(name)) if name in expected.cells else "" for name in columns)
+        lines.setdefault((expected.at, expected.path, cells), []).append(expected.method)
+    writer.writerows([" ".join(methods), path, *cells] for (_, path, cells), methods in lines.items())
     for row in actual.rows:
-        if id(row) not in said:
-            cells = [_sayable(row.cell(name)) for name in columns]
-            writer.writerows([method, row.path, *cells] for method in row.methods)
+        if row not in in_table:
+            writer.writerow([" ".join(row.methods), row.path, *(_writable(row.cell(name)) for name in columns)])
     return text.getvalue()
 
 
-def _sayable(cell: str) -> str:
-    """A cell that a table may have; what is not known is not said."""
+def _writable(cell: str) -> str:
+    """A cell that a table may have; one that is not known is left empty."""
     return cell if cell in _CELLS or cell.startswith("if ") else ""
 
 
-def hold_files(actual: Actual, columns: list[str], files: list[Path], *, bless: bool) -> tuple[ExpectedResult, str]:
+def hold_files(actual: Actual, columns: list[str], files: list[Path], *, update: bool) -> tuple[ExpectedResult, str]:
     """Hold what is against tables in files.
 
     Args:
         actual: what is true of every endpoint.
         columns: the kinds of callers there are.
         files: the tables.
-        bless: whether the one table is to be written as it is.
+        update: whether the one table is to be updated to match current access.
 
     Returns:
-        What it came to, and the text of the table that is to be written; an empty string for none.
+        What it came to, and the text of the updated table; an empty string where it is not to be updated.
 
     Raises:
         ExpectedError: a table cannot be read, two contradict each other, or several are to be written.
     """
-    if not bless:
+    if not update:
         return hold_against(actual, [row for file in files for row in read_expected(file, columns)], files), ""
     if len(files) > 1:
-        raise ExpectedError("--bless writes one table; name one with --expect FILE")
+        raise ExpectedError("--update writes one table; name one")
     file = files[0]
     rows = read_expected(file, columns) if file.exists() else []
     held = replace(hold_against(actual, rows, files), written=str(file))
-    return held, blessed(actual, rows, columns_of(file) if file.exists() else columns)
+    return held, updated_table(actual, rows, columns_of(file) if file.exists() else columns)

@@ -4,12 +4,12 @@ from __future__ import annotations
 
 from dataclasses import dataclass
 
-from .core.caller import Caller
-from .core.decision import Outcome
-from .core.matrix import matrix_of_callers
-from .core.policy import Policy
+from ..core.caller import Caller
+from ..core.decision import Outcome
+from ..core.matrix import matrix_of_callers
+from ..core.policy import Policy
+from ..identity.members import Member
 from .holdings import Holding, holdings_of, only, without
-from .identity.members import Member
 
 _LET_IN = (Outcome.ALLOW, Outcome.DEPENDS)
 

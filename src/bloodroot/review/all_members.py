@@ -3,17 +3,16 @@
 from __future__ import annotations
 
 import datetime
-import json
 from collections.abc import Iterable, Iterator, Mapping
 from dataclasses import dataclass
 from pathlib import Path
 from typing import Any
 
-from .core.decision import Outcome
-from .core.lines import Line
-from .core.policy import Policy
+from ..core.decision import Outcome
+from ..core.lines import Line
+from ..core.policy import Policy
+from ..identity.members import Member
 from .holdings import Holding, holdings_of, only, without
-from .identity.members import Member
 from .tried import read_log
 
 _LET_IN = (Outcome.ALLOW, Outcome.DEPENDS)
@@ -102,7 +101,7 @@ def review(
         logs: audit logs that say what was used.
 
     Raises:
-        TriedError: a log cannot be read, or says of no request that it was let in.
+        JournalError: a log cannot be read, or says of no request that it was let in.
     """
     logs = tuple(logs)
     uses: dict[str, list[Use]] = {}
@@ -160,18 +159,14 @@ def read_uses(log: Path) -> Iterator[Use]:
     """The requests that were let in, by an audit log.
 
     Raises:
-        TriedError: it cannot be read, or has none.
+        JournalError: it cannot be read, or has none.
     """
     lacking = 'there is no request in it that was let in; an audit log has these too with Audit("all")'
     return read_log(log, _use, lacking)
 
 
-def _use(line: str) -> Use | None:
-    try:
-        values = json.loads(line)
-    except ValueError:
-        return None
-    if not isinstance(values, dict) or values.get("outcome") != "allow" or values.get("caller") is None:
+def _use(values: Mapping[str, Any]) -> Use | None:
+    if values.get("outcome") != "allow" or values.get("caller") is None:
         return None
     method, path = values.get("method"), values.get("path")
     try:

@@ -1,0 +1,45 @@
+"""bloodroot tried: which cells of the matrix were tried."""
+
+from __future__ import annotations
+
+from pathlib import Path
+from typing import Annotated
+
+import typer
+
+from .output import Color, ColorOption, FormatOption, OutOption, PersonasOption, PolicyOption, SettingsOption
+
+
+def tried(
+    logs: Annotated[
+        list[Path], typer.Argument(metavar="LOG", help="An audit log, of tests or production, or a probe's journal.")
+    ],
+    personas: PersonasOption = False,
+    fail: Annotated[
+        list[str] | None,
+        typer.Option(
+            "--fail", metavar="PATTERN", help='Fail where a cell at such endpoints was not, as "DELETE *"; repeatable.'
+        ),
+    ] = None,
+    policy: PolicyOption = None,
+    settings: SettingsOption = None,
+    form: FormatOption = None,
+    out: OutOption = None,
+    color: ColorOption = Color.AUTO,
+) -> None:
+    """Show which cells of the matrix were tried, by tests, probes or production."""
+    from itertools import chain
+
+    from ..core.matrix import matrix_of_callers, matrix_of_roles
+    from ..review.tried import hold_tried, read_tried
+    from . import inputs, output
+
+    output.check_out(form, out)
+    rules, found = inputs.bound_project(policy, settings)
+    matrix = matrix_of_callers(rules, inputs.callers_of_personas(found)) if personas else matrix_of_roles(rules)
+    columns = inputs.columns_of_decisions(rules, matrix, found, personas=personas)
+    result = hold_tried(rules, matrix, chain.from_iterable(map(read_tried, logs)), columns, logs)
+    output.deliver(result, form, out, color)
+    lacking = (f"{method} {each.row.path}" for each in result.lacking for method in each.row.methods)
+    if any(output.matches(endpoint, fail or []) for endpoint in lacking):
+        raise typer.Exit(1)

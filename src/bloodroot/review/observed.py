@@ -1,0 +1,116 @@
+"""What the journal of a probe says of an application: of the cells of a matrix, and of the endpoints of a table."""
+
+from __future__ import annotations
+
+from collections.abc import Iterable, Mapping
+from dataclasses import dataclass
+from pathlib import Path
+
+from ..core.caller import Caller
+from ..core.decision import Outcome
+from ..core.lines import Line
+from ..core.matrix import Cell, Matrix, matrix_of_callers
+from ..core.policy import Policy
+from ..probe.journal import Judged, read_judged
+from ..probe.judging import Verdict
+from .expected import Actual, ActualRow
+from .tried import ALLOWED, REFUSED, Columns, Tried, row_for, rows_by_line
+
+_WORST_FIRST = (Verdict.HOLE, Verdict.BLOCKED, Verdict.OTHER, Verdict.INCONCLUSIVE, Verdict.AGREE)
+
+
+@dataclass(frozen=True, slots=True)
+class Observed:
+    """What a probe observed in one cell.
+
+    Attributes:
+        requests: its requests, those with the worst verdict first.
+    """
+
+    requests: tuple[Judged, ...]
+
+    @property
+    def verdict(self) -> Verdict:
+        """The worst verdict."""
+        return self.requests[0].verdict
+
+
+# By the numbers of row and column.
+Cells = Mapping[tuple[int, int], Observed]
+
+
+def observed_cells(policy: Policy, matrix: Matrix, journal: Path, columns: Columns) -> Cells:
+    """What a journal says of each cell of a matrix.
+
+    Args:
+        policy: the policy.
+        matrix: its matrix.
+        journal: the journal.
+        columns: in which columns a request counts.
+
+    Raises:
+        JournalError: the journal cannot be read, or has no judged request in it.
+    """
+    rows = rows_by_line(matrix)
+    numbers = {row: number for number, row in enumerate(matrix.rows)}
+    found: dict[tuple[int, int], list[Judged]] = {}
+    for each in read_judged(journal):
+        row = row_for(policy, rows, each.method, each.path)
+        if row is not None:
+            tried = Tried(each.method, each.path, ALLOWED if each.let_in else REFUSED, persona=each.persona)
+            for column in columns(tried):
+                found.setdefault((numbers[row], column), []).append(each)
+    return {
+        cell: Observed(tuple(sorted(requests, key=lambda each: _WORST_FIRST.index(each.verdict))))
+        for cell, requests in found.items()
+    }
+
+
+def application_as_observed(policy: Policy, personas: Mapping[str, Caller | None], journals: Iterable[Path]) -> Actual:
+    """What an application answered, endpoint by endpoint, with a column for each persona.
+
+    A cell is ``allow``, ``deny``, ``sign-in``, ``if NAME`` where it depends on a condition of which there are samples,
+    ``mixed`` where no one condition explains it, ``?`` where an answer is inconclusive, and empty where no request was
+    sent.
+
+    Raises:
+        JournalError: a journal cannot be read, or has no judged request in it.
+    """
+    matrix = matrix_of_callers(policy, personas)
+    rows = rows_by_line(matrix)
+    numbers = {column.name: number for number, column in enumerate(matrix.columns)}
+    groups: dict[str, dict[str, list[Judged]]] = {}
+    for journal in journals:
+        for each in read_judged(journal):
+            groups.setdefault(each.endpoint, {}).setdefault(each.persona, []).append(each)
+
+    def row_of(endpoint: str, by_persona: dict[str, list[Judged]]) -> ActualRow:
+        method, _, path = endpoint.partition(" ")
+        first = next(iter(by_persona.values()))[0]
+        row = row_for(policy, rows, first.method, first.path)
+        line: Line | None = row.line if row is not None else None
+
+        def cell(persona: str) -> str:
+            declared = row.cell(numbers[persona]) if row is not None and persona in numbers else None
+            return _cell(by_persona.get(persona, []), declared)
+
+        return ActualRow((method,), path, cell, line)
+
+    return Actual(policy, [row_of(endpoint, group) for endpoint, group in groups.items() if endpoint])
+
+
+def _cell(requests: list[Judged], declared: Cell | None) -> str:
+    if not requests:
+        return ""
+    outcomes = {each.outcome for each in requests}
+    if "?" in outcomes:
+        return "?"
+    if len(outcomes) == 1:
+        return outcomes.pop()
+    agree = all(each.verdict is Verdict.AGREE for each in requests)
+    if agree and declared is not None and declared.outcome is Outcome.DEPENDS:
+        return declared.words()
+    for name in requests[0].known:
+        if all((each.outcome == "allow") is each.known.get(name) for each in requests):
+            return f"if {name}"
+    return "mixed"
