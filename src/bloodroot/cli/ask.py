@@ -10,13 +10,13 @@ import typer
 from .output import (
     Color,
     ColorOption,
-    FormatWithoutCsvOption,
     HostOption,
     OutOption,
     PolicyOption,
     SettingsOption,
     UsageError,
     apart,
+    format_option,
 )
 
 if TYPE_CHECKING:
@@ -43,7 +43,7 @@ def ask(
     hosts: HostOption = None,
     policy: PolicyOption = None,
     settings: SettingsOption = None,
-    form: FormatWithoutCsvOption = None,
+    form: Annotated[str | None, format_option("AskResult")] = None,
     out: OutOption = None,
     color: ColorOption = Color.AUTO,
 ) -> None:

@@ -7,17 +7,16 @@ from typing import Annotated
 
 import typer
 
-from ..report import Format
-from .output import Color, ColorOption, OutOption, PolicyOption, SettingsOption, SourcesArgument, UsageError
-
-
-class CheckFormat(StrEnum):
-    """The formats of findings."""
-
-    TABLE = Format.TABLE
-    JSON = Format.JSON
-    SARIF = Format.SARIF
-    LINES = Format.LINES
+from .output import (
+    Color,
+    ColorOption,
+    OutOption,
+    PolicyOption,
+    SettingsOption,
+    SourcesArgument,
+    UsageError,
+    format_option,
+)
 
 
 class FailOn(StrEnum):
@@ -40,10 +39,7 @@ def check(
     ] = FailOn.WARNING,
     policy: PolicyOption = None,
     settings: SettingsOption = None,
-    form: Annotated[
-        CheckFormat | None,
-        typer.Option("--format", help="The format; table by default, or what the ending of --out says."),
-    ] = None,
+    form: Annotated[str | None, format_option("CheckResult")] = None,
     out: OutOption = None,
     color: ColorOption = Color.AUTO,
 ) -> None:

@@ -7,7 +7,7 @@ from typing import Annotated
 
 import typer
 
-from .output import Color, ColorOption, FormatOfChanges, OutOption, PolicyOption, SettingsOption
+from .output import Color, ColorOption, OutOption, PolicyOption, SettingsOption, format_option
 
 
 class Fail(StrEnum):
@@ -35,10 +35,7 @@ def compare(
     ] = None,
     policy: PolicyOption = None,
     settings: SettingsOption = None,
-    form: Annotated[
-        FormatOfChanges | None,
-        typer.Option("--format", help="The format; table by default, or what the ending of --out says."),
-    ] = None,
+    form: Annotated[str | None, format_option("Comparison")] = None,
     out: OutOption = None,
     color: ColorOption = Color.AUTO,
 ) -> None:

@@ -17,7 +17,7 @@ if TYPE_CHECKING:
     from ..identity.examination import Examined
     from ..identity.seed_result import SeedResult
     from ..language.tree import Document
-    from ..probe.result import Result
+    from ..probe.result import ProbeResult
     from ..settings import Settings
 
 _NEEDED = {
@@ -120,14 +120,14 @@ def _seeded(settings: Settings, policy: Policy) -> SeedResult:
     return seed_directory(directory_of(settings), read_seed(Path("members.toml")), policy, password)
 
 
-def _reports(policy: Policy, settings: Settings, result: Result) -> list[str]:
+def _reports(policy: Policy, settings: Settings, result: ProbeResult) -> list[str]:
     """The reports, written to a folder; pictures where these can be drawn. Returns their names, with what they show."""
     from ..core.matrix import matrix_of_callers, matrix_of_roles
     from ..core.roles_added import roles_added
-    from ..report.html import REPORTS
     from ..report.picture import PictureError, drawn
     from ..report.picture_of_matrix import matrix_picture
     from ..report.picture_of_roles import roles_picture
+    from ..report.registry import Format, write
     from ..report.results import MatrixResult, RolesResult
     from ..review.observed import observed_cells
     from ..review.tried import columns_of_callers
@@ -145,7 +145,7 @@ def _reports(policy: Policy, settings: Settings, result: Result) -> list[str]:
         ("probe.html", "what the probe found", result),
     ]
     for name, _, shown in pages:
-        write_text(folder / name, REPORTS[type(shown)](shown))
+        write_text(folder / name, str(write(shown, Format.HTML)))
     found = [(name, text) for name, text, _ in pages]
     with contextlib.suppress(PictureError):
         write_bytes(folder / "matrix.png", drawn(matrix_picture(roles), "png"))

@@ -25,7 +25,7 @@ def draft(
     """Write a first policy with a line for every endpoint, everything closed, ready to fill in."""
     from ..core.compiler import parse
     from ..files import read_text
-    from ..report.words import plural
+    from ..report.sheet import plural
     from ..settings import find_settings, read_settings
     from ..survey import drafting
     from ..survey.coverage import survey

@@ -7,7 +7,7 @@ from typing import TYPE_CHECKING, Annotated
 
 import typer
 
-from .output import Color, ColorOption, FormatOption, OutOption, PersonasOption, PolicyOption, SettingsOption
+from .output import Color, ColorOption, OutOption, PersonasOption, PolicyOption, SettingsOption, format_option
 
 if TYPE_CHECKING:
     from ..core.policy import Policy
@@ -31,7 +31,7 @@ def expect(
     ] = None,
     policy: PolicyOption = None,
     settings: SettingsOption = None,
-    form: FormatOption = None,
+    form: Annotated[str | None, format_option("ExpectedResult")] = None,
     out: OutOption = None,
     color: ColorOption = Color.AUTO,
 ) -> None:

@@ -26,7 +26,7 @@ def openapi(
     """Fill security, requirements and the answers to refused callers into an OpenAPI document."""
     from ..exporting.documents_filled import filled
     from ..exporting.security import differing, operations
-    from ..report.words import plural
+    from ..report.sheet import plural
     from ..survey.coverage import survey
     from ..survey.documents import survey_openapi
     from . import inputs, output

@@ -8,7 +8,7 @@ from typing import TYPE_CHECKING, Annotated
 
 import typer
 
-from .output import FormatWithoutCsvOption, OutOption, UsageError
+from .output import OutOption, UsageError, format_option
 
 if TYPE_CHECKING:
     from ..report.results import FormattedFile
@@ -20,7 +20,7 @@ def tidy_files(
     ] = None,
     check: Annotated[bool, typer.Option("--check", help="Change nothing; status 1 if a file is not tidy.")] = False,
     diff: Annotated[bool, typer.Option("--diff", help="Change nothing; show what would change.")] = False,
-    form: FormatWithoutCsvOption = None,
+    form: Annotated[str | None, format_option("FormatResult")] = None,
     out: OutOption = None,
 ) -> None:
     """Write policy files in their one tidy form: columns aligned, comments kept, the meaning untouched."""

@@ -7,16 +7,16 @@ from typing import TYPE_CHECKING, Annotated
 
 import typer
 
-from ..report import Format
+from ..report.registry import Format
 from .output import (
     Color,
     ColorOption,
-    FormatOfMatrix,
     OutOption,
     PersonasOption,
     PolicyOption,
     SettingsOption,
     UsageError,
+    format_option,
 )
 
 if TYPE_CHECKING:
@@ -47,10 +47,7 @@ def matrix(
         Path | None,
         typer.Option("--observed", metavar="JOURNAL", help="With --format html: what a probe observed."),
     ] = None,
-    form: Annotated[
-        FormatOfMatrix | None,
-        typer.Option("--format", help="The format; table by default, or what the ending of --out says."),
-    ] = None,
+    form: Annotated[str | None, format_option("MatrixResult")] = None,
     out: OutOption = None,
     color: ColorOption = Color.AUTO,
 ) -> None:

@@ -7,7 +7,7 @@ from typing import Annotated
 
 import typer
 
-from .output import Color, ColorOption, FormatOfMembers, OutOption, PolicyOption, SettingsOption, UsageError
+from .output import Color, ColorOption, OutOption, PolicyOption, SettingsOption, UsageError, format_option
 
 
 def members(
@@ -20,10 +20,7 @@ def members(
     ] = None,
     policy: PolicyOption = None,
     settings: SettingsOption = None,
-    form: Annotated[
-        FormatOfMembers | None,
-        typer.Option("--format", help="The format; table by default, or what the ending of --out says."),
-    ] = None,
+    form: Annotated[str | None, format_option("Review", "MemberAccess")] = None,
     out: OutOption = None,
     color: ColorOption = Color.AUTO,
 ) -> None:

@@ -8,19 +8,19 @@ import os
 import sys
 from enum import StrEnum
 from fnmatch import fnmatchcase
-from importlib import import_module
 from pathlib import Path
-from typing import TYPE_CHECKING, Annotated
+from typing import TYPE_CHECKING, Annotated, Any
 
 import typer
 
 from ..language.errors import BloodrootError
-from ..report import ENDINGS, Format
+from ..language.problems import suggestion
+from ..report.registry import ENDINGS, Format, formats_of
 
 if TYPE_CHECKING:
-    from collections.abc import Iterator
+    from collections.abc import Iterator, Sequence
 
-    from rich.console import Console, RenderableType
+    from rich.console import Console
 
 
 class UsageError(BloodrootError):
@@ -33,60 +33,6 @@ class Color(StrEnum):
     AUTO = "auto"
     ALWAYS = "always"
     NEVER = "never"
-
-
-class FormatOfRows(StrEnum):
-    """The formats of results that are a list of rows."""
-
-    TABLE = Format.TABLE
-    JSON = Format.JSON
-    CSV = Format.CSV
-
-
-class FormatOfMatrix(StrEnum):
-    """The formats of a matrix."""
-
-    TABLE = Format.TABLE
-    JSON = Format.JSON
-    CSV = Format.CSV
-    MARKDOWN = Format.MARKDOWN
-    HTML = Format.HTML
-    PNG = Format.PNG
-    SVG = Format.SVG
-
-
-class FormatOfChanges(StrEnum):
-    """The formats of what changes between two policies."""
-
-    TABLE = Format.TABLE
-    JSON = Format.JSON
-    MARKDOWN = Format.MARKDOWN
-    HTML = Format.HTML
-
-
-class FormatOfMembers(StrEnum):
-    """The formats of what members hold."""
-
-    TABLE = Format.TABLE
-    JSON = Format.JSON
-    CSV = Format.CSV
-    HTML = Format.HTML
-
-
-class FormatOfRoles(StrEnum):
-    """The formats of the roles of a policy."""
-
-    TABLE = Format.TABLE
-    JSON = Format.JSON
-    PNG = Format.PNG
-    SVG = Format.SVG
-
-
-class FormatWithoutCsv(StrEnum):
-    """The formats of results that are no list of rows."""
-
-    TABLE = Format.TABLE
-    JSON = Format.JSON
 
 
 SourcesArgument = Annotated[
@@ -108,10 +54,27 @@ SettingsOption = Annotated[
     typer.Option("--settings", metavar="FILE", help="The settings; by default bloodroot.toml here or further up."),
 ]
 ColorOption = Annotated[Color, typer.Option("--color", help="When to use colour.")]
-_FORMAT_HELP = "The format; table by default, or what the ending of --out says."
-FormatOption = Annotated[FormatOfRows | None, typer.Option("--format", help=_FORMAT_HELP)]
-# For results that are no list of rows.
-FormatWithoutCsvOption = Annotated[FormatWithoutCsv | None, typer.Option("--format", help=_FORMAT_HELP)]
+
+
+def format_option(*results: str) -> Any:
+    """The option ``--format`` of a command that shows results of these kinds."""
+    names = [form.value for form in formats_of(*results)]
+
+    def checked(value: str | None) -> Format | None:
+        if value is not None and value not in names:
+            guess = suggestion(value, names) or f"; write {', '.join(names)}"
+            raise UsageError(f'--format "{value}" is unknown here{guess}')
+        return Format(value) if value is not None else None
+
+    return typer.Option(
+        "--format",
+        metavar="|".join(names),
+        callback=checked,
+        autocompletion=lambda: names,
+        help="The format; table by default, or what the ending of --out says.",
+    )
+
+
 OutOption = Annotated[
     Path | None, typer.Option("--out", metavar="FILE", help="Write to this file; its ending picks the format.")
 ]
@@ -155,7 +118,7 @@ def matches(endpoint: str, patterns: list[str]) -> bool:
     return any(fnmatchcase(endpoint, pattern if " " in pattern else f"* {pattern}") for pattern in patterns)
 
 
-def check_out(wanted: StrEnum | None, out: Path | None) -> None:
+def check_out(wanted: str | None, out: Path | None) -> None:
     """See that a result can be written where it is to go, before any work is done for it.
 
     Raises:
@@ -166,7 +129,7 @@ def check_out(wanted: StrEnum | None, out: Path | None) -> None:
         raise UsageError(f"--out {out}: there is no folder {out.parent}")
 
 
-def deliver(result: object, wanted: StrEnum | None = None, out: Path | None = None, color: Color = Color.AUTO) -> None:
+def deliver(result: object, wanted: str | None = None, out: Path | None = None, color: Color = Color.AUTO) -> None:
     """Print a result, or write it to a file, whole or not at all.
 
     Args:
@@ -178,19 +141,14 @@ def deliver(result: object, wanted: StrEnum | None = None, out: Path | None = No
     Raises:
         UsageError: the ending of the file says no format, or the result has no such format.
     """
+    from ..report.registry import kind_of, write
     from ..report.results import MadeToken
     from ..writing import write_text
 
-    form = format_of(wanted, out)
-    reports = import_module(f"..report.{form.module}", __package__).REPORTS
-    report = reports.get(type(result))
-    if report is None:
-        raise UsageError(f"this result has no {form.value} format; write it as table or json")
-    if form is Format.TABLE:
-        shown = console(color if out is None else Color.NEVER, to_file=out is not None)
-        text = _text_of(report(result, shown), shown)
-    else:
-        text = report(result)
+    form, kind = format_of(wanted, out), kind_of(result)
+    if form not in kind.formats:
+        raise UsageError(f"this result has no {form.value} format; write it as {_listed(kind.formats)}")
+    text = write(result, form, console(color if out is None else Color.NEVER, to_file=out is not None))
     if isinstance(text, bytes):
         _deliver_bytes(text, out)
     elif out is None:
@@ -233,10 +191,10 @@ def _encodable(text: str, encoding: str) -> str:
     return text.encode(encoding, "backslashreplace").decode(encoding)
 
 
-def format_of(wanted: StrEnum | None, out: Path | None) -> Format:
+def format_of(wanted: str | None, out: Path | None) -> Format:
     """The format that is asked for, or that the ending of a file says."""
     if wanted is not None:
-        return Format(wanted.value)
+        return Format(wanted)
     if out is None:
         return Format.TABLE
     found = ENDINGS.get(out.suffix.lower())
@@ -245,10 +203,5 @@ def format_of(wanted: StrEnum | None, out: Path | None) -> Format:
     return found
 
 
-def _text_of(shown: RenderableType, made: Console) -> str:
-    """What a console shows, without the blanks that pad a table to its full width. A string is shown as it is."""
-    if isinstance(shown, str):
-        return shown
-    with made.capture() as captured:
-        made.print(shown)
-    return "\n".join(line.rstrip() for line in captured.get().split("\n"))
+def _listed(names: Sequence[str]) -> str:
+    return f"{', '.join(names[:-1])} or {names[-1]}"

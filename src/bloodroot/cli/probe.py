@@ -4,13 +4,11 @@ from __future__ import annotations
 
 import re
 import sys
-from enum import StrEnum
 from pathlib import Path
 from typing import TYPE_CHECKING, Annotated
 
 import typer
 
-from ..report import Format
 from .output import (
     Color,
     ColorOption,
@@ -20,6 +18,7 @@ from .output import (
     SettingsOption,
     UsageError,
     apart,
+    format_option,
     matches,
 )
 
@@ -27,19 +26,9 @@ if TYPE_CHECKING:
     from ..core.policy import Policy
     from ..probe.asked import AskedEndpoint
     from ..probe.planning import Chosen
-    from ..probe.result import Result
+    from ..probe.result import ProbeResult
     from ..probe.runner import Options
     from ..settings import Settings
-
-
-class FormatOfProbe(StrEnum):
-    """The formats of what a probe found."""
-
-    TABLE = Format.TABLE
-    JSON = Format.JSON
-    CSV = Format.CSV
-    JUNIT = Format.JUNIT
-    HTML = Format.HTML
 
 
 def probe(
@@ -85,10 +74,7 @@ def probe(
     merge: Annotated[bool, typer.Option("--merge", help="Put the journals of all parts together.")] = False,
     policy: PolicyOption = None,
     settings: SettingsOption = None,
-    form: Annotated[
-        FormatOfProbe | None,
-        typer.Option("--format", help="The format; table by default, or what the ending of --out says."),
-    ] = None,
+    form: Annotated[str | None, format_option("ProbeResult", "PlanResult")] = None,
     out: OutOption = None,
     color: ColorOption = Color.AUTO,
 ) -> None:
@@ -165,7 +151,7 @@ def _chosen(settings: Settings, only: list[str], personas: list[str], methods: s
     return Chosen(endpoint, lambda each: not personas or each.name in personas)
 
 
-def with_progress(policy: Policy, settings: Settings, options: Options | None = None) -> Result:
+def with_progress(policy: Policy, settings: Settings, options: Options | None = None) -> ProbeResult:
     """Probe, and show on a terminal how far it has come, how fast, and how long it will take."""
     from rich.console import Console
     from rich.progress import (

@@ -4,18 +4,13 @@ from __future__ import annotations
 
 from typing import Annotated
 
-import typer
-
-from .output import Color, ColorOption, FormatOfRoles, OutOption, PolicyOption, SettingsOption
+from .output import Color, ColorOption, OutOption, PolicyOption, SettingsOption, format_option
 
 
 def roles(
     policy: PolicyOption = None,
     settings: SettingsOption = None,
-    form: Annotated[
-        FormatOfRoles | None,
-        typer.Option("--format", help="The format; table by default, or what the ending of --out says."),
-    ] = None,
+    form: Annotated[str | None, format_option("RolesResult")] = None,
     out: OutOption = None,
     color: ColorOption = Color.AUTO,
 ) -> None:

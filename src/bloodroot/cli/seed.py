@@ -9,7 +9,7 @@ from typing import TYPE_CHECKING, Annotated
 
 import typer
 
-from .output import Color, ColorOption, FormatOption, OutOption, PolicyOption, SettingsOption, UsageError
+from .output import Color, ColorOption, OutOption, PolicyOption, SettingsOption, UsageError, format_option
 
 if TYPE_CHECKING:
     from ..identity.seed_file import SeedMember
@@ -21,7 +21,7 @@ def seed(
     dry_run: Annotated[bool, typer.Option("--dry-run", help="Say what would be done, and write nothing.")] = False,
     policy: PolicyOption = None,
     settings: SettingsOption = None,
-    form: FormatOption = None,
+    form: Annotated[str | None, format_option("SeedResult")] = None,
     out: OutOption = None,
     color: ColorOption = Color.AUTO,
 ) -> None:

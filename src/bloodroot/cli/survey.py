@@ -2,32 +2,18 @@
 
 from __future__ import annotations
 
-from enum import StrEnum
 from typing import Annotated
 
 import typer
 
-from ..report import Format
-from .output import Color, ColorOption, OutOption, PolicyOption, SettingsOption, SourcesArgument
-
-
-class SurveyFormat(StrEnum):
-    """The formats of a survey."""
-
-    TABLE = Format.TABLE
-    JSON = Format.JSON
-    CSV = Format.CSV
-    OPENAPI = Format.OPENAPI
+from .output import Color, ColorOption, OutOption, PolicyOption, SettingsOption, SourcesArgument, format_option
 
 
 def survey(
     sources: SourcesArgument = None,
     policy: PolicyOption = None,
     settings: SettingsOption = None,
-    form: Annotated[
-        SurveyFormat | None,
-        typer.Option("--format", help="The format; table by default, or what the ending of --out says."),
-    ] = None,
+    form: Annotated[str | None, format_option("SurveyResult")] = None,
     out: OutOption = None,
     color: ColorOption = Color.AUTO,
 ) -> None:

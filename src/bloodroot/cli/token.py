@@ -8,7 +8,7 @@ from typing import TYPE_CHECKING, Annotated
 
 import typer
 
-from .output import Color, ColorOption, FormatWithoutCsvOption, OutOption, PolicyOption, SettingsOption, UsageError
+from .output import Color, ColorOption, OutOption, PolicyOption, SettingsOption, UsageError, format_option
 
 if TYPE_CHECKING:
     from ..core.caller import Caller
@@ -29,7 +29,7 @@ def make(
     ] = None,
     policy: PolicyOption = None,
     settings: SettingsOption = None,
-    form: FormatWithoutCsvOption = None,
+    form: Annotated[str | None, format_option("MadeToken")] = None,
     out: OutOption = None,
 ) -> None:
     """Make a token that the application accepts, signed with the key for development."""
@@ -109,7 +109,7 @@ def read(
     ],
     policy: PolicyOption = None,
     settings: SettingsOption = None,
-    form: FormatWithoutCsvOption = None,
+    form: Annotated[str | None, format_option("TokenResult")] = None,
     out: OutOption = None,
     color: ColorOption = Color.AUTO,
 ) -> None:

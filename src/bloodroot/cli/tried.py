@@ -7,7 +7,7 @@ from typing import Annotated
 
 import typer
 
-from .output import Color, ColorOption, FormatOption, OutOption, PersonasOption, PolicyOption, SettingsOption
+from .output import Color, ColorOption, OutOption, PersonasOption, PolicyOption, SettingsOption, format_option
 
 
 def tried(
@@ -23,7 +23,7 @@ def tried(
     ] = None,
     policy: PolicyOption = None,
     settings: SettingsOption = None,
-    form: FormatOption = None,
+    form: Annotated[str | None, format_option("TriedResult")] = None,
     out: OutOption = None,
     color: ColorOption = Color.AUTO,
 ) -> None:

@@ -6,7 +6,7 @@ from typing import TYPE_CHECKING, Annotated, Any
 
 import typer
 
-from .output import Color, ColorOption, FormatWithoutCsvOption, OutOption, PolicyOption, SettingsOption, UsageError
+from .output import Color, ColorOption, OutOption, PolicyOption, SettingsOption, UsageError, format_option
 
 if TYPE_CHECKING:
     from ..core.caller import Caller
@@ -42,7 +42,7 @@ def why(
     ] = False,
     policy: PolicyOption = None,
     settings: SettingsOption = None,
-    form: FormatWithoutCsvOption = None,
+    form: Annotated[str | None, format_option("Explanation", "Entrance", "LinesResult")] = None,
     out: OutOption = None,
     color: ColorOption = Color.AUTO,
 ) -> None:

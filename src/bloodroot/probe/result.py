@@ -14,7 +14,7 @@ if TYPE_CHECKING:
 
 
 @dataclass(frozen=True, slots=True, repr=False)
-class Result:
+class ProbeResult:
     """What a probe found.
 
     Attributes:

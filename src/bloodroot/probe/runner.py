@@ -20,7 +20,7 @@ from .judging import Observation, Verdict, is_not_served, judge
 from .listed_values import with_listed_values
 from .planning import Case, Chosen, Known, Plan, Untried, plan
 from .resetting import Data
-from .result import PlanResult, Result
+from .result import PlanResult, ProbeResult
 from .sending import Sender
 from .sign_in import check_way
 from .staleness import Stale, staleness
@@ -96,7 +96,7 @@ def list_plan(policy: Policy, settings: Settings, options: Options) -> PlanResul
     return PlanResult(found, "" if application.here else application.base)
 
 
-def merge(policy: Policy, settings: Settings, options: Options, files: list[Path]) -> Result:
+def merge(policy: Policy, settings: Settings, options: Options, files: list[Path]) -> ProbeResult:
     """The result of several parts of one plan, from their journals.
 
     Raises:
@@ -120,7 +120,7 @@ def probe(
     options: Options | None = None,
     *,
     progressed: Progressed | None = None,
-) -> Result:
+) -> ProbeResult:
     """Ask the application that the settings name, in this process or where it is running.
 
     Args:
@@ -143,14 +143,14 @@ def probe(
     return asyncio.run(_probe_started(_Probe(policy, settings, options, application, found, progressed)))
 
 
-async def _probe_started(run: _Probe) -> Result:
+async def _probe_started(run: _Probe) -> ProbeResult:
     async with run.application.running():
         return await run.run()
 
 
 async def _probe_with_values(
     policy: Policy, settings: Settings, options: Options, application: Application, progressed: Progressed | None
-) -> Result:
+) -> ProbeResult:
     async with application.running():
         settings = await _with_values(settings, application)
         found = planned(policy, settings, options, application)
@@ -197,7 +197,7 @@ class _Probe:
         ways = ways_of(settings, here=application.here)
         self.sender = Sender(settings, application, ways, self.plan.secrets)
 
-    async def run(self) -> Result:
+    async def run(self) -> ProbeResult:
         """Everything that only reads, many at once; then what changes data, one by one with the data put back."""
         waiting = [case for case in self.plan.cases if case not in self.facts]
         reading = [case for case in waiting if case.safe]
@@ -320,7 +320,7 @@ def _without_changes(found: Plan, settings: Settings) -> Plan:
     return Plan(tuple(case for case in found.cases if case.safe), untried, found.secrets)
 
 
-def _result(found: Plan, facts: dict[Case, Seen], application: Application, settings: Settings) -> Result:
+def _result(found: Plan, facts: dict[Case, Seen], application: Application, settings: Settings) -> ProbeResult:
     """What the facts come to."""
     observations = judge(found, facts)
     groups: dict[int, list[Observation]] = {}
@@ -340,7 +340,7 @@ def _result(found: Plan, facts: dict[Case, Seen], application: Application, sett
         notes.append(f"WebSocket routes are not asked; there {'is' if sockets == 1 else 'are'} {sockets}")
     base = application.base if not application.here else settings.url or USUAL_BASE
     kept = [each for each in observations if id(each.case.asked) not in left_out]
-    return Result(
+    return ProbeResult(
         tuple(_with_repeat(each, settings, base) for each in kept),
         found.untried,
         (),

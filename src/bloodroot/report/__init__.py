@@ -1,45 +1,6 @@
-"""Results as people and programs read them: one module a format, over results that are plain data.
+"""Results as people and programs read them.
 
-Each module of a format has ``REPORTS``, which maps the type of a result to the function that writes it. The table gives
-what `rich` prints on a console, or a string to be shown as it is; every other format gives the text of a file, and
-pictures its bytes.
+A result gives a sheet (`sheets`), and one module a format writes any sheet (`terminal`, `csv`, `markdown`, `html`).
+JSON is made by hand (`json`), and so are pages of results that are worth one, pictures, and formats of one kind of
+result. Which result has which formats is said in `registry`, and nowhere else.
 """
-
-from __future__ import annotations
-
-from enum import StrEnum
-
-
-class Format(StrEnum):
-    """The formats."""
-
-    TABLE = "table"
-    JSON = "json"
-    CSV = "csv"
-    OPENAPI = "openapi"
-    SARIF = "sarif"
-    LINES = "lines"
-    JUNIT = "junit"
-    HTML = "html"
-    MARKDOWN = "markdown"
-    PNG = "png"
-    SVG = "svg"
-
-    @property
-    def module(self) -> str:
-        """The name of its module here."""
-        return "one_a_line" if self is Format.LINES else self.value
-
-
-# By which ending of a file name a format is chosen.
-ENDINGS = {
-    ".txt": Format.TABLE,
-    ".json": Format.JSON,
-    ".csv": Format.CSV,
-    ".sarif": Format.SARIF,
-    ".xml": Format.JUNIT,
-    ".html": Format.HTML,
-    ".md": Format.MARKDOWN,
-    ".png": Format.PNG,
-    ".svg": Format.SVG,
-}

@@ -8,7 +8,7 @@ from dataclasses import dataclass
 
 from ..comparison.changes import CellChange, Change, Comparison, Declared, EndpointChange, NameChange, Shown
 from ..core.methods import COMMON
-from .words import plural
+from .sheet import plural
 
 # What opens access comes first.
 ORDER = (Change.GAINED, Change.WIDENED, Change.DIFFERENT, Change.LOST, Change.NARROWED, Change.ANSWER)

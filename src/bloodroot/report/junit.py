@@ -7,7 +7,7 @@ from typing import TYPE_CHECKING
 from xml.etree import ElementTree as Xml
 
 from ..probe.judging import Verdict
-from ..probe.result import Result
+from ..probe.result import ProbeResult
 
 if TYPE_CHECKING:
     from ..probe.judging import Observation
@@ -16,7 +16,7 @@ if TYPE_CHECKING:
 _UNFIT = re.compile("[^\t\n\r\x20-\ud7ff\ue000-\ufffd\U00010000-\U0010ffff]")
 
 
-def probe(result: Result) -> str:
+def probe(result: ProbeResult) -> str:
     """A failure for what is not as declared, an error for what is inconclusive; what was not tried is skipped."""
     root = Xml.Element("testsuites", name="bloodroot probe")
     suites: dict[int, Xml.Element] = {}
@@ -66,6 +66,3 @@ def _case(suite: Xml.Element, each: Observation) -> None:
 
 def _fit(text: str) -> str:
     return _UNFIT.sub("?", text)
-
-
-REPORTS = {Result: probe}

@@ -1,134 +1,81 @@
-"""Markdown, for a pull request."""
+"""Sheets as Markdown, for a comment on a pull request."""
 
 from __future__ import annotations
 
 import re
 from collections.abc import Iterator
 
-from ..comparison.changes import Comparison
-from ..core.decision import Outcome
-from ..core.matrix import Cell
-from .compared import (
-    SIGNS,
-    Alike,
-    cells_by_endpoint,
-    declared_in_words,
-    endpoint_in_words,
-    headline,
-    named_alike,
-    next_step,
-)
-from .results import MatrixResult
+from .grid_layout import grid_sections
+from .sheet import Cell, Line, Meaning, Pieces, Section, Sheet, pieces, text_of
 
 # What a reader of the comment can take in; the rest is counted, and is in the other formats.
 _MOST_ROWS = 100
 _SPECIAL = re.compile(r"([\\`*_{}\[\]<>#|~&@])")
+_BOLD = (Meaning.WRONG, Meaning.WARN)
 
 
-def compare(result: Comparison) -> str:
-    """What changes, in one line and in tables: fit for a comment on a pull request."""
-    parts = [f"### {plain(headline(result))}", "", f"{code(result.old.name)} → {code(result.new.name)}", ""]
-    for title, answers in (("Who gets in", False), ("What refused callers get", True)):
-        changes = [(each, alike) for each in cells_by_endpoint(result, answers=answers) for alike in each.changes]
-        # Where there are more than are shown, nothing that opens is among those left out before all others are.
-        changes.sort(key=lambda change: not change[1].change.opens)
-        rows = [[code(f"{each.method} {each.path}"), *_cells(alike, ", ".join(alike.roles))] for each, alike in changes]
-        parts += _table(title, ["endpoint", "", "callers", "before", "after"], rows, folded=answers)
-    rows = [
-        [
-            "new" if each.new else "gone",
-            code(f"{each.method} {each.path}"),
-            plain(each.line.place.at),
-            plain(endpoint_in_words(each)),
-        ]
-        for each in result.endpoints
-    ]
-    parts += _table("Lines", ["", "endpoint", "line", ""], rows)
-    for title, named in (
-        ("Fields", result.fields),
-        ("Permissions that code asks for", result.permissions),
-        ("Conditions that code asks for", result.conditions),
-    ):
-        rows = [[code(name), *_cells(alike, ", ".join(alike.roles))] for name, alike in named_alike(named)]
-        parts += _table(title, ["name", "", "callers", "before", "after"], rows)
-    if result.declared:
-        parts += ["**Declared otherwise**", ""]
-        parts += [f"- {'**+** ' if each.opens else ''}{plain(declared_in_words(each))}" for each in result.declared]
-        parts.append("")
-    parts += [f"**Not compared:** {plain(each)}.\n" for each in result.left_open]
-    parts += _examples(result)
-    return "\n".join([*parts, plain(next_step(result))]) + "\n"
+def write(sheet: Sheet) -> str:
+    """The headline, each section with its table, and what to do next."""
+    parts = [f"### {plain(sheet.headline.text)}", ""]
+    for section in sheet.sections:
+        for part in grid_sections(section.grid) if section.grid is not None else (section,):
+            parts += _section(part)
+    parts += [f"{plain(text)}\n" for text in sheet.closing]
+    return "\n".join(parts).rstrip("\n") + "\n"
 
 
-def _cells(alike: Alike, callers: str) -> list[str]:
-    doubt = "" if alike.proved else " (not proved)"
-    change = f"{SIGNS[alike.change]} {alike.change.value}{doubt}"
-    change = f"**{change}**" if alike.change.opens else change
-    return [change, plain(callers), code(alike.old), code(alike.new)]
+def _section(section: Section) -> Iterator[str]:
+    if section.title:
+        yield from (f"**{plain(text_of(section.title))}**", "")
+    yield from _lines(section.lines)
+    if section.rows:
+        width = max(len(section.heads), *map(len, section.rows))
+        heads = [*map(plain, section.heads), *[""] * (width - len(section.heads))]
+        yield f"| {' | '.join(heads)} |"
+        yield f"|{' --- |' * width}"
+        for row in section.rows[:_MOST_ROWS]:
+            yield f"| {' | '.join([*map(_cell, row), *[''] * (width - len(row))])} |"
+        if len(section.rows) > _MOST_ROWS:
+            yield f"\n{len(section.rows) - _MOST_ROWS} more; the table and the JSON have all of them."
+        yield ""
 
 
-def _table(title: str, heads: list[str], rows: list[list[str]], *, folded: bool = False) -> list[str]:
-    if not rows:
-        return []
-    table = [f"| {' | '.join(heads)} |", f"|{' --- |' * len(heads)}"]
-    table += [f"| {' | '.join(row)} |" for row in rows[:_MOST_ROWS]]
-    if len(rows) > _MOST_ROWS:
-        table.append(f"\n{len(rows) - _MOST_ROWS} more; the table and the JSON have all of them.")
-    if folded:
-        return [f"<details><summary>{title} ({len(rows)})</summary>", "", *table, "", "</details>", ""]
-    return [f"**{title}**", "", *table, ""]
+def _lines(lines: tuple[Line, ...]) -> Iterator[str]:
+    commands = False
+    for number, line in enumerate(lines):
+        if line.command and not commands:
+            yield from ("", "```sh")
+        elif commands and not line.command:
+            yield from ("```", "")
+        commands = line.command
+        if commands:
+            # No line of a command can end the block: none begins with a backquote.
+            yield one_line(text_of(line.pieces))
+        else:
+            yield f"{'  ' * (line.indent // 8)}- {_pieces(line.pieces)}"
+        if number == len(lines) - 1:
+            yield from ("```", "") if commands else ("",)
 
 
-def _examples(result: Comparison) -> Iterator[str]:
-    """Requests that show what opens, for reviewers to try."""
-    found = []
-    for each in cells_by_endpoint(result, answers=False):
-        for alike in each.changes:
-            if alike.example is not None:
-                found.append(f"{alike.example.command}   # {alike.example.old} -> {alike.example.new}")
-    if found:
-        yield from ("<details><summary>Requests that show it</summary>", "", "```sh")
-        # No line of a command can end the block: none begins with a backquote.
-        yield from found[:_MOST_ROWS]
-        yield from ("```", "", "</details>", "")
+def _cell(value: Cell | str | Pieces) -> str:
+    return _pieces(pieces(value))
 
 
-def matrix(result: MatrixResult) -> str:
-    """The matrix, a table for each area."""
-    heads = [column.name for column in result.matrix.columns]
-    rows = [
-        [code(f"{row.method} {row.path}"), *(_cell(cell) for cell in result.matrix.cells(row))]
-        for row in result.matrix.rows
-    ]
-    cells = sum(1 for _ in rows) * len(heads)
-    title = plain(result.policy.title or "Policy")
-    parts = [f"### {title}: {len(rows)} endpoints, {len(heads)} kinds of caller, {cells} cells", ""]
-    parts += [f"| endpoint | {' | '.join(map(plain, heads))} |", f"| --- |{' :-: |' * len(heads)}"]
-    parts += [f"| {' | '.join(row)} |" for row in rows]
-    return "\n".join([*parts, "", "· deny"]) + "\n"
+def _pieces(parts: Pieces) -> str:
+    return "".join(_piece(part) for part in parts)
 
 
-def _cell(cell: Cell) -> str:
-    words = cell.words()
-    # What a standing rule asks is a condition too.
-    return "·" if words == Outcome.DENY.value else plain(words)
+def _piece(part: Cell | str) -> str:
+    if isinstance(part, str):
+        return plain(part)
+    return f"**{plain(part.text)}**" if part.meaning in _BOLD and part.text.strip() else plain(part.text)
 
 
 def plain(text: str) -> str:
     """A text in which nothing is markup: names come from policies, and a comment is shown to others."""
-    return _SPECIAL.sub(r"\\\1", _one_line(text))
+    return _SPECIAL.sub(r"\\\1", one_line(text))
 
 
-def code(text: str) -> str:
-    """A text as code, in a cell of a table."""
-    text = _one_line(text)
-    fence = "`" * (max(map(len, re.findall("`+", text)), default=0) + 1)
-    blank = " " if text.startswith("`") or text.endswith("`") else ""
-    return f"{fence}{blank}{text}{blank}{fence}".replace("|", "\\|")
-
-
-def _one_line(text: str) -> str:
+def one_line(text: str) -> str:
+    """A text in which each character that cannot be printed is a blank."""
     return "".join(character if character.isprintable() else " " for character in text)
-
-
-REPORTS = {Comparison: compare, MatrixResult: matrix}

@@ -15,6 +15,3 @@ def check(result: CheckResult) -> str:
 
 def _on_one_line(text: str) -> str:
     return " ".join(text.split())
-
-
-REPORTS = {CheckResult: check}

@@ -48,6 +48,3 @@ def _operation(row: Surveyed) -> dict[str, Any]:
         operation["x-requirement"] = row.line.requirement.words()
     statuses = {str(status): {"description": "observed"} for status in sorted(endpoint.statuses)}
     return {**operation, "responses": statuses or {"default": {"description": "not known"}}}
-
-
-REPORTS = {SurveyResult: survey}

@@ -7,7 +7,7 @@ from typing import TYPE_CHECKING, Any
 from ..core.decision import Outcome
 from .joining import Joined, joined_rows
 from .picture import HEIGHT, INK, LINE, PAPER, QUIET, new_figure
-from .words import plural
+from .sheet import plural
 
 if TYPE_CHECKING:
     from matplotlib.axes import Axes

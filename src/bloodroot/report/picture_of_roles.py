@@ -5,7 +5,7 @@ from __future__ import annotations
 from typing import TYPE_CHECKING
 
 from .picture import HEIGHT, INK, LINE, QUIET, WIDTH, new_figure
-from .words import plural
+from .sheet import plural
 
 if TYPE_CHECKING:
     from matplotlib.figure import Figure

@@ -57,6 +57,3 @@ def _result(finding: Finding, names: list[str]) -> dict[str, Any]:
 def _location(place: Place) -> dict[str, Any]:
     region = {"startLine": place.line, "startColumn": place.column, "endColumn": place.column + max(1, place.length)}
     return {"physicalLocation": {"artifactLocation": {"uri": quote(place.source.name)}, "region": region}}
-
-
-REPORTS = {CheckResult: check}

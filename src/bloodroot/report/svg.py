@@ -16,6 +16,3 @@ def matrix(result: MatrixResult) -> bytes:
 def roles(result: RolesResult) -> bytes:
     """The roles."""
     return drawn(roles_picture(result), "svg")
-
-
-REPORTS = {MatrixResult: matrix, RolesResult: roles}

@@ -19,7 +19,7 @@ from ..compared import (
     next_step,
 )
 from .page import as_script, page, part
-from .sheet import Sheet, callers_of_roles, descriptions, ordered
+from .page_data import PageData, callers_of_roles, descriptions, ordered
 
 if TYPE_CHECKING:
     from ...comparison.changes import CellChange, Comparison, EndpointChange
@@ -31,12 +31,12 @@ def compare(result: Comparison) -> str:
     roles = list(dict.fromkeys((*new.roles.by_reach(), *old.roles.by_reach())))
     matrix = matrix_of_roles(new, roles)
     names = [column.name for column in matrix.columns]
-    sheet = Sheet(new, names, callers_of_roles(names))
-    rows = [sheet.row(row, matrix) for row in matrix.rows]
+    data = PageData(new, names, callers_of_roles(names))
+    rows = [data.row(row, matrix) for row in matrix.rows]
     here = {(method, row["p"]) for row in rows for method in row["m"].split(" ")}
     for gone in result.endpoints:
         if (gone.method, gone.path) not in here:
-            rows.append(_gone(gone, sheet, matrix, spreading_of_names(new, roles)) | {"n": "gone"})
+            rows.append(_gone(gone, data, matrix, spreading_of_names(new, roles)) | {"n": "gone"})
     _mark(result, rows, names)
     return page(
         "matrix.html",
@@ -54,20 +54,20 @@ def compare(result: Comparison) -> str:
                 "about": descriptions((new, old), names, _ABOUT),
                 "personas": False,
                 "rows": ordered(rows),
-                **sheet.data(),
+                **data.data(),
             }
         ),
     )
 
 
-def _gone(gone: EndpointChange, sheet: Sheet, matrix: Matrix, spreading: Spreading) -> dict[str, Any]:
+def _gone(gone: EndpointChange, data: PageData, matrix: Matrix, spreading: Spreading) -> dict[str, Any]:
     """An endpoint whose line is gone: what the line says that covers it now, or closed."""
     line, covered = gone.line, gone.covered
     if isinstance(line, Line) and covered is not None:
-        row = row_of(sheet.policy, spreading, replace(covered, template=line.template), (gone.method,))
-        return sheet.row(row, matrix)
+        row = row_of(data.policy, spreading, replace(covered, template=line.template), (gone.method,))
+        return data.row(row, matrix)
     area = line.template.area if isinstance(line, Line) else "action"
-    found = sheet.endpoint(gone.method, gone.path, area, line)
+    found = data.endpoint(gone.method, gone.path, area, line)
     return found | {"l": -1, "o": "x" * len(matrix.columns), "r": {}, "s": {}, "w": []}
 
 

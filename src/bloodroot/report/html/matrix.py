@@ -7,9 +7,9 @@ from typing import TYPE_CHECKING, Any
 
 from ...core.decision import Outcome
 from ...probe.judging import Verdict
-from ..words import plural
+from ..sheet import plural
 from .page import as_script, page, part
-from .sheet import Sheet, callers_of_roles, ordered
+from .page_data import PageData, callers_of_roles, ordered
 
 if TYPE_CHECKING:
     from ...probe.journal import Judged
@@ -21,8 +21,8 @@ def matrix(result: MatrixResult) -> str:
     """Endpoints down the side, kinds of caller across the top; what explains a cell is shown where it is chosen."""
     names = [column.name for column in result.matrix.columns]
     callers = list(result.callers.values()) if result.callers is not None else callers_of_roles(names)
-    sheet = Sheet(result.policy, names, callers)
-    rows = [sheet.row(row, result.matrix) for row in result.matrix.rows]
+    data = PageData(result.policy, names, callers)
+    rows = [data.row(row, result.matrix) for row in result.matrix.rows]
     for (number, column), each in (result.observed or {}).items():
         rows[number].setdefault("v", {})[column] = _observed(each)
     title = result.policy.title or "Access matrix"
@@ -42,7 +42,7 @@ def matrix(result: MatrixResult) -> str:
                 "about": [column.description for column in result.matrix.columns],
                 "personas": result.callers is not None,
                 "rows": ordered(rows),
-                **sheet.data(),
+                **data.data(),
             }
         ),
     )

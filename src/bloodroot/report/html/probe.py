@@ -5,8 +5,8 @@ from __future__ import annotations
 from typing import TYPE_CHECKING, Any
 
 from ...probe.judging import Verdict
-from ...probe.result import Result
-from ..words import plural
+from ...probe.result import ProbeResult
+from ..sheet import plural
 from .page import page
 
 if TYPE_CHECKING:
@@ -21,7 +21,7 @@ _WORDS = {
 }
 
 
-def probe(result: Result) -> str:
+def probe(result: ProbeResult) -> str:
     """What a probe found: what is not as declared first, then every endpoint against every persona."""
     personas = list(dict.fromkeys(each.case.persona.name for each in result.observations))
     rows: dict[int, dict[str, Any]] = {}
@@ -49,7 +49,7 @@ def probe(result: Result) -> str:
     )
 
 
-def _counted(verdict: Verdict, result: Result) -> str:
+def _counted(verdict: Verdict, result: ProbeResult) -> str:
     return "holes" if verdict is Verdict.HOLE and result.count(verdict) != 1 else _WORDS[verdict]
 
 

@@ -13,7 +13,7 @@ from ...core.explanation import Explanation
 from ...identity.seed_result import SeedResult
 from ...probe.asking import AskResult
 from ...probe.judging import Verdict
-from ...probe.result import PlanResult, Result
+from ...probe.result import PlanResult, ProbeResult
 from ...review.expected import ExpectedResult
 from ...review.tried import TriedResult
 from ...survey.coverage import SurveyResult
@@ -137,7 +137,7 @@ def lines(result: LinesResult) -> str:
     )
 
 
-def probe(result: Result) -> str:
+def probe(result: ProbeResult) -> str:
     """Every request of a probe with what was declared and observed, and what could not be tried."""
     counts = {verdict.value: result.count(verdict) for verdict in Verdict}
     return written(

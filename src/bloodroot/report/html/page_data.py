@@ -38,7 +38,7 @@ class Numbered:
         return list(self._numbers)
 
 
-class Sheet:
+class PageData:
     """The rows of a page, and what they have in common.
 
     Args:

@@ -1,33 +1,27 @@
-"""What a probe found, or would ask, as a person reads it in a terminal."""
+"""What a probe found, or would ask."""
 
 from __future__ import annotations
 
-import re
 from collections.abc import Iterable, Iterator
 from typing import TYPE_CHECKING
 
-from rich.console import Console, Group, RenderableType
-from rich.text import Text
-
 from ...probe.facts import By
 from ...probe.judging import Verdict
-from ..words import GOOD, OPEN, WARN, WRONG, plural
+from ..sheet import Cell, Line, Meaning, Section, Sheet, command, line, plural, quiet, strong
 
 if TYPE_CHECKING:
     from ...probe.asked import AskedEndpoint
     from ...probe.judging import Observation
-    from ...probe.planning import Case
-    from ...probe.result import PlanResult, Result
+    from ...probe.planning import Case, Untried
+    from ...probe.result import PlanResult, ProbeResult
     from ...probe.staleness import Stale
 
-# Words of a command line; what is in quotes is never broken.
-_WORD = re.compile(r"""(?:"(?:[^"\\]|\\.)*"|'[^']*'|\\.|[^\s"'\\])+""")
 _MOST = 12  # groups of one kind; --format json has them all
 _KINDS = (
-    (Verdict.HOLE, "HOLE", WRONG),
-    (Verdict.BLOCKED, "BLOCKED", WARN),
-    (Verdict.OTHER, "OTHER", WARN),
-    (Verdict.INCONCLUSIVE, "INCONCLUSIVE", OPEN),
+    (Verdict.HOLE, "HOLE", Meaning.WRONG),
+    (Verdict.BLOCKED, "BLOCKED", Meaning.WARN),
+    (Verdict.OTHER, "OTHER", Meaning.WARN),
+    (Verdict.INCONCLUSIVE, "INCONCLUSIVE", Meaning.OPEN),
 )
 _PROTECT = {
     "flask": "bloodroot.enforce.flask.protect(app, ...)",
@@ -37,42 +31,50 @@ _PROTECT = {
 }
 
 
-def probe(result: Result, made: Console) -> RenderableType:
+def probe(result: ProbeResult) -> Sheet:
     """What a probe found: the count first, then each hole, and what else is not as declared, with who and what."""
-    style = f"bold {WRONG}" if result.count(Verdict.HOLE) else f"bold {GOOD}" if result.sound else f"bold {WARN}"
-    parts: list[RenderableType] = [Text(_summary(result), style=style)]
-    for verdict, title, colour in _KINDS:
-        found = (each for each in result.observations if each.verdict is verdict)
-        groups = _by_endpoint(found, methods_apart=verdict in (Verdict.HOLE, Verdict.BLOCKED))
-        most = len(groups) if verdict is Verdict.HOLE else _MOST
-        for group in groups[:most]:
-            parts += [Text(), *_finding(group, title, colour, made.width)]
-        if len(groups) > most:
-            parts += [
-                Text(),
-                Text(f"{title:7} and {len(groups) - most} more; --format json has them all", style=colour),
-            ]
+    meaning = Meaning.WRONG if result.count(Verdict.HOLE) else Meaning.GOOD if result.sound else Meaning.WARN
+    sections = [section for kind in _KINDS for section in _of_kind(result, *kind)]
     if result.untried:
-        parts += [Text(), *_not_tried(result)]
-    for fault in result.sign_in_faults:
-        parts += [Text(), Text.assemble(("SIGN-IN ", f"bold {WRONG}"), fault)]
-    for each in result.stale:
-        parts += [Text(), _stale(each)]
+        sections.append(_not_tried(result.untried))
+    sections += [Section((Cell("SIGN-IN ", Meaning.WRONG, bold=True), fault)) for fault in result.sign_in_faults]
+    sections += [Section(_stale(each)) for each in result.stale]
     if result.notes:
-        parts.append(Text())
-    parts += [Text(f"note    {note}", style="dim") for note in result.notes[:_MOST]]
-    if len(result.notes) > _MOST:
-        parts.append(Text(f"note    and {len(result.notes) - _MOST} more; --format json has them all", style="dim"))
-    parts += [Text(), *map(Text, _closing(result))]
-    return Group(*parts)
+        notes = [f"note    {note}" for note in result.notes[:_MOST]]
+        if len(result.notes) > _MOST:
+            notes.append(f"note    and {len(result.notes) - _MOST} more; --format json has them all")
+        sections.append(Section(lines=tuple(line(quiet(note)) for note in notes)))
+    columns = ("verdict", "method", "template", "path", "persona", "sample", "declared", "observed", "status", "text")
+    return Sheet(Cell(_summary(result), meaning), tuple(sections), tuple(_closing(result)), columns, _rows(result))
 
 
-def _stale(each: Stale) -> Text:
-    label = ("STALE   ", f"bold {WRONG}") if each.late else ("stale   ", "")
-    return Text.assemble(label, each.words)
+def _rows(result: ProbeResult) -> Iterator[tuple[object, ...]]:
+    """A row for each request of a probe, and for each that could not be tried."""
+    for each in result.observations:
+        case = each.case
+        about = (case.method, case.asked.template.text, case.raw or case.target, case.persona.name, case.sample)
+        yield each.verdict, *about, case.declared, each.seen.came, each.seen.status, each.text
+    for left in result.untried:
+        asked = left.asked
+        yield "not-tried", asked.method, asked.template.text, "", left.persona.name, "", "", "", "", left.why
 
 
-def _summary(result: Result) -> str:
+def _of_kind(result: ProbeResult, verdict: Verdict, title: str, meaning: Meaning) -> Iterator[Section]:
+    """What has one verdict, endpoint by endpoint."""
+    found = (each for each in result.observations if each.verdict is verdict)
+    groups = _by_endpoint(found, methods_apart=verdict in (Verdict.HOLE, Verdict.BLOCKED))
+    most = len(groups) if verdict is Verdict.HOLE else _MOST
+    for group in groups[:most]:
+        yield _finding(group, title, meaning)
+    if len(groups) > most:
+        yield Section((Cell(f"{title:7} and {len(groups) - most} more; --format json has them all", meaning),))
+
+
+def _stale(each: Stale) -> tuple[Cell | str, ...]:
+    return (Cell("STALE   ", Meaning.WRONG, bold=True) if each.late else "stale   "), each.words
+
+
+def _summary(result: ProbeResult) -> str:
     holes = [each for each in result.observations if each.verdict is Verdict.HOLE]
     parts = [plural(len(holes), "hole") + (f" at {plural(_endpoints(holes), 'endpoint')}" if holes else "")]
     parts.append(f"{result.count(Verdict.BLOCKED)} blocked")
@@ -90,7 +92,7 @@ def _summary(result: Result) -> str:
 
 
 def _endpoints(found: Iterable[Observation]) -> int:
-    return len({id(each.case.asked) for each in found})
+    return len({each.case.asked for each in found})
 
 
 def _by_endpoint(found: Iterable[Observation], *, methods_apart: bool) -> list[list[Observation]]:
@@ -98,51 +100,41 @@ def _by_endpoint(found: Iterable[Observation], *, methods_apart: bool) -> list[l
     groups: dict[tuple[object, ...], list[Observation]] = {}
     for each in found:
         asked = each.case.asked
-        endpoint = id(asked) if methods_apart else (asked.template.text, asked.action, each.seen.note)
+        endpoint = asked if methods_apart else (asked.template.text, asked.action, each.seen.note)
         key = (endpoint, each.text, each.case.sample, each.case.spelled)
         groups.setdefault(key, []).append(each)
     return list(groups.values())
 
 
-def _finding(group: list[Observation], title: str, colour: str, width: int) -> Iterator[Text]:
+def _finding(group: list[Observation], title: str, meaning: Meaning) -> Section:
     first = group[0]
     case = first.case
     sample = f"  [{case.sample}]" if case.sample else ""
     methods = " ".join(dict.fromkeys(each.case.asked.method for each in group))
-    name = f"{methods} {case.asked.template.text}"
-    yield Text.assemble((f"{title:7} ", f"bold {colour}"), (name, "bold"), sample)
+    name = strong(f"{methods} {case.asked.template.text}")
+    lines = list(_details(group, meaning))
+    if first.verdict is Verdict.HOLE:
+        lines += [command(text, 8) for text in first.repeat]
+    return Section((Cell(f"{title:7} ", meaning, bold=True), name, sample), tuple(lines))
+
+
+def _details(group: list[Observation], meaning: Meaning) -> Iterator[Line]:
+    first = group[0]
+    case = first.case
     by_declared: dict[str, list[str]] = {}
     for each in group:
         by_declared.setdefault(_declared(each.case), []).append(each.case.persona.name)
     for declared, names in by_declared.items():
-        yield Text(f"        declared {declared} for {', '.join(dict.fromkeys(names))}")
-    yield Text.assemble("        observed ", (first.text, colour))
+        yield line(f"declared {declared} for {', '.join(dict.fromkeys(names))}", indent=8)
+    yield line("observed ", Cell(first.text, meaning), indent=8)
     statuses = ", ".join(dict.fromkeys(_status(each) for each in group))
-    yield Text(f"        {case.method} {case.raw or case.target} answered {statuses}")
-    errors = list(dict.fromkeys(each.seen.note for each in group if each.seen.note))
-    for error in errors[:1]:
-        yield Text(f"        first exception: {error}")
+    yield line(f"{case.method} {case.raw or case.target} answered {statuses}", indent=8)
+    error = next((each.seen.note for each in group if each.seen.note), None)
+    if error is not None:
+        yield line(f"first exception: {error}", indent=8)
     if first.settle:
-        yield Text(f"        to settle it, {first.settle}")
-    yield Text(f"        {_place(case.asked)}", style="dim")
-    if first.verdict is Verdict.HOLE:
-        for line in first.repeat:
-            for number, part in enumerate(_broken(line, max(width - 14, 40))):
-                yield Text(
-                    f"        {'$ ' if not number else '    '}{part}", style="dim", no_wrap=True, overflow="ignore"
-                )
-
-
-def _broken(line: str, width: int) -> list[str]:
-    """A command line in parts that fit a width, as a shell reads it still: broken only between words."""
-    parts: list[str] = [""]
-    for word in _WORD.findall(line):
-        if parts[-1] and len(parts[-1]) + 1 + len(word) > width:
-            parts[-1] += " \\"
-            parts.append(word)
-        else:
-            parts[-1] = f"{parts[-1]} {word}".strip()
-    return parts
+        yield line(f"to settle it, {first.settle}", indent=8)
+    yield line(quiet(_place(case.asked)), indent=8)
 
 
 def _declared(case: Case) -> str:
@@ -169,22 +161,23 @@ def _status(each: Observation) -> str:
     return f"{each.seen.status} to {each.seen.location}" if each.seen.location else str(each.seen.status)
 
 
-def _not_tried(result: Result) -> Iterator[Text]:
-    yield Text("NOT TRIED", style=f"bold {OPEN}")
+def _not_tried(untried: Iterable[Untried]) -> Section:
     reasons: dict[str, dict[str, list[str]]] = {}
-    for each in result.untried:
+    for each in untried:
         reasons.setdefault(each.why, {}).setdefault(each.asked.name, []).append(each.persona.name)
+    lines = []
     for why, endpoints in list(reasons.items())[:_MOST]:
         shown = list(endpoints)[:3]
         more = f" and {len(endpoints) - 3} more" if len(endpoints) > 3 else ""
         names = list(dict.fromkeys(name for personas in endpoints.values() for name in personas))
         who = f" as {', '.join(names)}" if len(names) <= 4 else f" as {len(names)} personas"
-        yield Text(f"        {', '.join(shown)}{more}{who}: {why}")
+        lines.append(line(f"{', '.join(shown)}{more}{who}: {why}", indent=8))
     if len(reasons) > _MOST:
-        yield Text(f"        and for {len(reasons) - _MOST} more reasons; --format json has them all")
+        lines.append(line(f"and for {len(reasons) - _MOST} more reasons; --format json has them all", indent=8))
+    return Section((Cell("NOT TRIED", Meaning.OPEN, bold=True),), tuple(lines))
 
 
-def _closing(result: Result) -> Iterator[str]:
+def _closing(result: ProbeResult) -> Iterator[str]:
     """What was shown, and no more than that; then what to do next."""
     if result.sound:
         requests = plural(len(result.observations), "request")
@@ -229,42 +222,55 @@ def _may_have_changed(each: Observation) -> bool:
     return not case.allowed and not case.safe and not before and each.seen.changed is None
 
 
-def _refused_by_policy(result: Result) -> bool:
+def _refused_by_policy(result: ProbeResult) -> bool:
     refused = [each for each in result.observations if not each.case.allowed]
     return bool(refused) and all(each.seen.by is By.POLICY for each in refused)
 
 
-def plan(result: PlanResult, _: Console) -> RenderableType:
+def plan(result: PlanResult) -> Sheet:
     """What a probe would ask: each endpoint with the personas, by what is declared for them."""
-    cases = result.plan.cases
-    by_endpoint: dict[int, list[Case]] = {}
+    cases, untried = result.plan.cases, result.plan.untried
+    by_endpoint: dict[AskedEndpoint, list[Case]] = {}
     for case in cases:
-        by_endpoint.setdefault(id(case.asked), []).append(case)
+        by_endpoint.setdefault(case.asked, []).append(case)
     people = len({case.persona.name for case in cases})
     where = f" to {result.base}" if result.base else ""
-    text = (
-        f"{plural(len(cases), 'request')}{where}: {plural(len(by_endpoint), 'endpoint')} as {plural(people, 'persona')}"
+    endpoints = f"{plural(len(by_endpoint), 'endpoint')} as {plural(people, 'persona')}"
+    headline = f"{plural(len(cases), 'request')}{where}: {endpoints}"
+    sections = [
+        Section((strong(asked.name), f"  {asked.declared_at}"), tuple(_planned(group)))
+        for asked, group in by_endpoint.items()
+    ]
+    if untried:
+        headline += f"; {len(untried)} cannot be tried"
+        sections.append(_not_tried(untried))
+    return Sheet(
+        strong(headline),
+        tuple(sections),
+        ("Nothing was sent. Next: bloodroot probe asks.",),
+        ("method", "template", "path", "persona", "sample", "declared", "line"),
+        (
+            (
+                case.method,
+                case.asked.template.text,
+                case.raw or case.target,
+                case.persona.name,
+                case.sample,
+                case.declared,
+                case.asked.declared_at,
+            )
+            for case in cases
+        ),
     )
-    if result.plan.untried:
-        text += f"; {len(result.plan.untried)} cannot be tried"
-    parts: list[RenderableType] = [Text(text, style="bold")]
-    for group in by_endpoint.values():
-        parts += [Text(), Text.assemble((group[0].asked.name, "bold"), f"  {group[0].asked.declared_at}")]
-        for line in dict.fromkeys((case.method, case.raw or case.target, case.sample, case.spelled) for case in group):
-            same = [case for case in group if (case.method, case.raw or case.target, case.sample, case.spelled) == line]
-            by_declared: dict[str, list[str]] = {}
-            for case in same:
-                by_declared.setdefault(case.declared.value, []).append(case.persona.name)
-            said = "; ".join(f"{declared} {', '.join(names)}" for declared, names in by_declared.items())
-            words = ", ".join(filter(None, (line[2], f"spelled with {line[3]}" if line[3] else "")))
-            parts.append(Text(f"  {line[0]} {line[1]}{f'  [{words}]' if words else ''}  {said}"))
-    if result.plan.untried:
-        parts += [Text(), *_not_tried_of(result)]
-    parts += [Text(), Text("Nothing was sent. Next: bloodroot probe asks.")]
-    return Group(*parts)
 
 
-def _not_tried_of(result: PlanResult) -> Iterator[Text]:
-    from ...probe.result import Result as Found
-
-    return _not_tried(Found((), result.plan.untried))
+def _planned(group: list[Case]) -> Iterator[Line]:
+    """The requests to one endpoint, each with the personas by what is declared for them."""
+    by_request: dict[tuple[str, str, str, str], dict[str, list[str]]] = {}
+    for case in group:
+        by_declared = by_request.setdefault((case.method, case.raw or case.target, case.sample, case.spelled), {})
+        by_declared.setdefault(case.declared.value, []).append(case.persona.name)
+    for (method, target, sample, spelled), by_declared in by_request.items():
+        outcomes = "; ".join(f"{declared} {', '.join(names)}" for declared, names in by_declared.items())
+        words = ", ".join(filter(None, (sample, f"spelled with {spelled}" if spelled else "")))
+        yield line(f"{method} {target}{f'  [{words}]' if words else ''}  {outcomes}", indent=2)

@@ -1,26 +1,25 @@
-"""The matrix as a person reads it in a terminal."""
+"""How a matrix is laid out: in the width of a terminal, or as tables by area."""
 
 from __future__ import annotations
 
-from collections import Counter
 from typing import TYPE_CHECKING
 
 from rich.cells import cell_len
-from rich.console import Console, Group, RenderableType
+from rich.console import Console
 from rich.text import Text
 
-from ...core.decision import Outcome
-from ...core.requirements import conditions_in
-from ..joining import Joined, folded_rows, joined_rows
-from ..words import STYLES, WARN, plural
+from ..core.decision import Outcome
+from ..core.requirements import conditions_in
+from .colours import STYLES
+from .joining import Joined, folded_rows, joined_rows
+from .sheet import OF_OUTCOME, Cell, Grid, Meaning, Section, plural, strong
 
 if TYPE_CHECKING:
     from collections.abc import Iterable, Iterator
 
-    from ...core.lines import Line
-    from ...core.matrix import Cell, Matrix, Row
-    from ...core.policy import Policy
-    from ..results import MatrixResult
+    from ..core.lines import Line
+    from ..core.matrix import Cell as MatrixCell
+    from ..core.matrix import Row
 
 _SIGNS = {Outcome.ALLOW: "●", Outcome.DEPENDS: "◐", Outcome.SIGN_IN: "▷", Outcome.DENY: "·"}
 _PLAIN_SIGNS = {Outcome.ALLOW: "+", Outcome.DEPENDS: "?", Outcome.SIGN_IN: ">", Outcome.DENY: "."}
@@ -37,83 +36,70 @@ _LONG = 30  # rows, from which on the columns are named again at each area
 _FEWEST = 3  # columns that are worth a table of their own
 
 
-def matrix(whole: MatrixResult, console: Console) -> RenderableType:
-    """Endpoints down the side by area of the path, kinds of caller across the top from least to most.
+def grid_lines(grid: Grid, console: Console) -> Iterator[Text]:
+    """A matrix in as many tables as the width at hand needs, each with its legend.
 
     Columns that do not fit beside each other, even as letters, follow in tables of their own.
     """
-    parts = [Text(_headline(whole.matrix, whole.policy), style="bold")]
-    return Group(*parts, *sheets(whole.matrix, console, folded=whole.folded, guards=whole.guards))
-
-
-def sheets(
-    result: Matrix,
-    console: Console,
-    lacking: frozenset[tuple[int, int]] = frozenset(),
-    *,
-    folded: bool = False,
-    guards: bool = False,
-) -> list[RenderableType]:
-    """A matrix in as many tables as the width at hand needs, each with its legend.
-
-    Args:
-        result: the matrix.
-        console: what it is for.
-        lacking: cells to mark, as the id of a row and the number of a column.
-        folded: whether endpoints with equal rows are shown as one.
-        guards: whether to show what guards in handlers require.
-    """
-    parts: list[RenderableType] = []
-    whole = _Sheet(result, console, range(len(result.columns)), lacking, folded=folded, guards=guards)
+    columns = len(grid.matrix.columns)
+    whole = _Layout(grid, console, range(columns))
     groups = whole.groups()
-    for numbers in groups:
-        sheet = whole if len(groups) == 1 else _Sheet(result, console, numbers, lacking, folded=folded, guards=guards)
+    for place, numbers in enumerate(groups):
+        layout = whole if len(groups) == 1 else _Layout(grid, console, numbers)
+        if place:
+            yield Text()
         if len(groups) > 1:
-            count = f"columns {numbers[0] + 1} to {numbers[-1] + 1} of {len(result.columns)}"
-            parts += [Text(), Text(count, style="bold")]
-        parts += [Text(), *sheet.lines(), Text(), *sheet.legend()]
-    return parts
+            yield Text(f"columns {numbers[0] + 1} to {numbers[-1] + 1} of {columns}", style="bold")
+            yield Text()
+        yield from layout.lines()
+        yield Text()
+        yield from layout.legend()
 
 
-def _headline(result: Matrix, policy: Policy) -> str:
-    cells = Counter(cell.outcome for row in result.rows for cell in result.cells(row))
-    message = ", ".join(f"{cells[outcome]} {outcome.value}" for outcome in Outcome)
-    return (
-        f"{policy.title or 'Policy'}: {plural(len(result.rows), 'endpoint')}, "
-        f"{plural(len(result.columns), 'kind')} of caller; {message}"
-    )
+def grid_sections(grid: Grid) -> Iterator[Section]:
+    """A matrix as a table for each area of the path, for formats that lay out tables themselves."""
+    columns = grid.matrix.columns
+    rows = [(row, list(grid.matrix.cells(row))) for row in grid.matrix.rows]
+    areas: dict[str, list[Joined]] = {}
+    for each in joined_rows(rows, lambda row: [(row, number) in grid.lacking for number in range(len(columns))]):
+        areas.setdefault(each.area, []).append(each)
+    for area, found in areas.items():
+        heads = ("endpoint", *(column.name for column in columns))
+        yield Section((strong(area),), heads=heads, rows=tuple(_words(each, grid) for each in found))
 
 
-class _Sheet:
+def _words(each: Joined, grid: Grid) -> tuple[Cell | str, ...]:
+    marked = [(each.row, number) in grid.lacking for number in range(len(each.cells))]
+    return ", ".join(each.names), *map(_word, each.cells, marked)
+
+
+def _word(cell: MatrixCell, lacking: bool) -> Cell:
+    # What a standing rule asks is a condition too.
+    words = "·" if cell.outcome is Outcome.DENY else cell.words()
+    return Cell(f"{words} !" if lacking else words, Meaning.WARN if lacking else OF_OUTCOME[cell.outcome])
+
+
+class _Layout:
     """A matrix laid out for the width at hand.
 
     Names of columns and conditions are in the table where they fit. Where they do not, columns are letters, and what a
     row depends on follows at its end, or below it. Nothing is cut off.
     """
 
-    def __init__(
-        self,
-        result: Matrix,
-        console: Console,
-        numbers: range,
-        lacking: frozenset[tuple[int, int]],
-        *,
-        folded: bool,
-        guards: bool,
-    ) -> None:
-        self.result = result
-        self.lacking = lacking
+    def __init__(self, grid: Grid, console: Console, numbers: range) -> None:
+        self.result = result = grid.matrix
+        self.lacking = grid.lacking
         self.numbers = numbers
         self.width = console.width
-        self.show_guards = guards
+        self.show_guards = grid.guards
         self.columns = [result.columns[number] for number in numbers]
         self.letters = [_letters(place) for place in range(len(numbers))]
         self.plain = not console.encoding.lower().startswith("utf")
         self.signs = _PLAIN_SIGNS if self.plain else _SIGNS
         self.marks = self._marks()
         rows = [(row, [row.cell(number) for number in numbers]) for row in result.rows]
-        joined = folded_rows if folded else joined_rows
-        self.rows = joined(rows, lambda row: [(id(row), number) in lacking for number in numbers])
+        joined = folded_rows if grid.folded else joined_rows
+        self.rows = joined(rows, lambda row: [(row, number) in grid.lacking for number in numbers])
         self.left = max((self._named(each) for each in self.rows), default=0) + 4
         self._choose_widths()
 
@@ -165,7 +151,7 @@ class _Sheet:
         """What the longest endpoint takes."""
         return max((self._named(each) for each in self.rows), default=0) + 4
 
-    def _cells(self, each: Joined) -> list[tuple[int, Cell]]:
+    def _cells(self, each: Joined) -> list[tuple[int, MatrixCell]]:
         return list(zip(self.numbers, each.cells, strict=True))
 
     def _marks(self) -> dict[str, str]:
@@ -226,7 +212,7 @@ class _Sheet:
             sign = self._sign(each.row, number, cell)
             if not self.narrow and cell.remainder is not None:
                 sign = f"{sign} {cell.remainder.words()}"
-            style = f"bold {WARN}" if (id(each.row), number) in self.lacking else STYLES[cell.outcome]
+            style = f"bold {STYLES[Meaning.WARN]}" if (each.row, number) in self.lacking else _style(cell.outcome)
             text.append(sign, style)
             text.append(" " * (width - cell_len(sign) + 2))
         text.append(f"{self._let_in(each.row):>{len(_TOTAL)}}", "dim")
@@ -239,7 +225,7 @@ class _Sheet:
         notes = [self._remainders(each.cells)] if self.narrow else []
         notes += [self._guards(each.row)] if each.row.line.guards else []
         notes = [note for note in notes if note]
-        styles = [STYLES[Outcome.DEPENDS] if place == 0 and self.narrow else "dim" for place in range(len(notes))]
+        styles = [_style(Outcome.DEPENDS) if place == 0 and self.narrow else "dim" for place in range(len(notes))]
         below = []
         for note, style in zip(notes, styles, strict=True):
             if cell_len(text.plain) + 2 + cell_len(note) <= self.width:
@@ -259,19 +245,19 @@ class _Sheet:
             text.append(count + " " * (width - len(count) + 2))
         return text
 
-    def _sign(self, row: Row, number: int, cell: Cell) -> str:
+    def _sign(self, row: Row, number: int, cell: MatrixCell) -> str:
         return self.signs[cell.outcome] + self._mark(row, number)
 
     def _mark(self, row: Row, column: int) -> str:
         rules = [rule.requirement.words() for rule, _, columns in row.marks if columns >> column & 1]
         marks = "".join(dict.fromkeys(self.marks[words] for words in rules))
-        return marks + ("!" if (id(row), column) in self.lacking else "")
+        return marks + ("!" if (row, column) in self.lacking else "")
 
     def _let_in(self, row: Row) -> int:
         """How many kinds of caller a row lets in, of all columns, if only sometimes."""
         return (row.allow | sum(columns for _, columns in row.depends)).bit_count()
 
-    def _remainders(self, cells: list[Cell]) -> str:
+    def _remainders(self, cells: list[MatrixCell]) -> str:
         """What the cells of a row depend on, with the heads of their columns."""
         by_words: dict[str, list[str]] = {}
         for head, cell in zip(self._heads(), cells, strict=True):
@@ -289,14 +275,14 @@ class _Sheet:
         return f"guard in {', '.join(dict.fromkeys(at for at, _ in guards))}"
 
     def _total(self, column: int) -> int:
-        rows = {id(row): row for each in self.rows for row in each.rows}
+        rows = {row for each in self.rows for row in each.rows}
         bit = 1 << self.numbers[column]
-        return sum(1 for row in rows.values() if (row.allow | sum(bits for _, bits in row.depends)) & bit)
+        return sum(1 for row in rows if (row.allow | sum(bits for _, bits in row.depends)) & bit)
 
     def legend(self) -> Iterator[Text]:
         """What the signs, the letters and the marks mean."""
         yield from self._wrapped(
-            Text.assemble((self.signs[outcome], STYLES[outcome]), f" {meaning}")
+            Text.assemble((self.signs[outcome], _style(outcome)), f" {meaning}")
             for outcome, meaning in _MEANINGS.items()
         )
         if any(not row.line.exact for row in self.result.rows):
@@ -323,6 +309,10 @@ class _Sheet:
                 line = Text()
             line = line.append("   ").append_text(piece) if line.plain else piece
         yield line
+
+
+def _style(outcome: Outcome) -> str:
+    return STYLES[OF_OUTCOME[outcome]]
 
 
 def _letters(number: int) -> str:

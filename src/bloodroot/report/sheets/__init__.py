@@ -1,0 +1,1 @@
+"""What each result shows: a function from the result to its sheet, one module a result."""

@@ -1,0 +1,173 @@
+"""One decision, the lines that cover a path, who gets in there, and what an application answered."""
+
+from __future__ import annotations
+
+import shlex
+from collections.abc import Iterator
+from typing import TYPE_CHECKING
+
+from ...core.decision import Outcome
+from ...core.requirements import requirement_in_words
+from ..sheet import OF_OUTCOME, Cell, Line, Meaning, Section, Sheet, line, plural, quiet, strong
+
+if TYPE_CHECKING:
+    from ...core.decision import Decision
+    from ...core.entrance import Entrance, Treated
+    from ...core.explanation import Explanation
+    from ...probe.asking import AskResult
+    from ..results import LinesResult
+
+_VERDICTS = {
+    "passed": Cell("✓", Meaning.GOOD, "ok"),
+    "refused": Cell("✗", Meaning.WRONG, "no"),
+    "open": Cell("◐", Meaning.OPEN, "??"),
+}
+_MOST_LINES = 20  # of a body
+_WIDEST = 200
+
+
+def decision(result: Explanation) -> Sheet:
+    """One decision: the outcome, the steps with their lines, the answer, and who would have been let in."""
+    title, sections = _decided(result)
+    return Sheet(title, sections)
+
+
+def _decided(result: Explanation) -> tuple[Cell, tuple[Section, ...]]:
+    made = result.decision
+    meaning = OF_OUTCOME[made.outcome] if made.outcome is not Outcome.DENY else Meaning.WRONG
+    outcome = made.outcome.value + (f" ({made.reason})" if made.reason else "")
+    sections = []
+    if made.reason != "signed-out" and result.who != "signed-out":
+        direct, included = result.role_table.direct_and_included(result.caller)
+        held = ", ".join((*direct, *included)) or "no role"
+        sections.append(Section(lines=(line(quiet(f"{result.who} holds {held}")),), tight=True))
+    sections.append(Section(rows=tuple(_steps(made))))
+    after = tuple(_after(result))
+    if after:
+        sections.append(Section(lines=after))
+    return Cell(f"{result.method} {result.path} as {result.who}: {outcome}", meaning), tuple(sections)
+
+
+def _steps(made: Decision) -> Iterator[tuple[Cell | str, ...]]:
+    for step in made.steps:
+        yield _VERDICTS[step.verdict], strong(step.name), step.text
+        if step.where:
+            yield "", "", quiet(f"{step.where}  {step.line}")
+
+
+def _after(result: Explanation) -> Iterator[Line]:
+    answer = result.decision.answer
+    if answer is not None:
+        where = f" to {answer.location}" if answer.location is not None else ""
+        by = f" ({answer.place.at})" if answer.place is not None else ""
+        yield line(f"The caller gets {answer.status}{where}: {answer.message}{by}")
+    if result.sufficient_roles:
+        yield line(f"Roles that would be enough: {', '.join(result.sufficient_roles)}")
+    for hint in result.hints:
+        yield line(f"{hint[0].upper()}{hint[1:]}.")
+    if result.remainder is not None:
+        yield line(f"Still to be known: {result.remainder}")
+    if result.record is not None:
+        yield line(f"To settle it, add the record: --record '{result.record}'")
+
+
+def lines(result: LinesResult) -> Sheet:
+    """The lines that cover a request, the one that decides first, and the standing rules beside them."""
+    method, path, found = result.method, result.path, result.lines
+    if not found:
+        return Sheet(strong(f"no line covers {method} {path}, so no one may see it"))
+    rows = [("less specific" if number else "decides", each) for number, each in enumerate(found)]
+    rows += [("and always", each) for each in result.rules]
+    return Sheet(
+        strong(f"{method} {path} is decided by {found[0].place.at}"),
+        (Section(rows=tuple((word, each.place.at, each.text) for word, each in rows)),),
+        columns=("", "line", "text"),
+        rows=((word, each.place.at, each.text) for word, each in rows),
+    )
+
+
+def entrance(result: Entrance) -> Sheet:
+    """How many kinds of callers are let in, the lines that say so, and who gets what."""
+    headline = f"{result.method} {result.path}: {result.let_in} of {plural(result.count, 'kind')} of caller let in"
+    sections = [Section(lines=tuple(_deciding(result)))]
+    for title, treated in (("", result.roles), ("Personas", result.personas)):
+        if treated:
+            sections.append(Section((strong(title),) if title else (), rows=tuple(map(_treated, treated))))
+    example = next((name for each in result.roles for name in each.names if each.outcome is not Outcome.ALLOW), None)
+    command = shlex.join(["bloodroot", "why", example or "", result.method, result.path])
+    return Sheet(
+        strong(headline),
+        tuple(sections),
+        (f"Next: {command} shows the steps.",) if example is not None else (),
+        ("caller", "outcome", "condition", "reason"),
+        (
+            (name, each.outcome.value, each.remainder or "", each.reason or "")
+            for each in (*result.roles, *result.personas)
+            for name in each.names
+        ),
+    )
+
+
+def _deciding(result: Entrance) -> Iterator[Line]:
+    if result.line is None:
+        yield line("No line covers it, and what is not declared is closed.", indent=2)
+        return
+    for before, each in (("", result.line), *(("and always ", rule) for rule in result.rules)):
+        yield line(f"{before}{each.text}  {each.place.at}", indent=2)
+        yield line(quiet(f"requires {requirement_in_words(each.requirement.formula)}"), indent=4)
+
+
+def _treated(each: Treated) -> tuple[Cell | str | tuple[Cell | str, ...], ...]:
+    words: tuple[Cell | str, ...] = (", ".join(each.names),)
+    if each.remainder is not None:
+        words += (Cell(f"\nif {each.remainder}", Meaning.OPEN),)
+    elif each.answer is not None:
+        words += (quiet(f"\n{each.reason}; {_answer(each)}"),)
+    return Cell(f"  {each.outcome.value}", OF_OUTCOME[each.outcome]), words
+
+
+def _answer(each: Treated) -> str:
+    answer = each.answer
+    assert answer is not None
+    if answer.hidden:
+        return "gets what a missing page gets"
+    if answer.location is not None:
+        return f"is sent to {answer.location}, or gets {answer.otherwise}"
+    return f"gets {answer.status}: {answer.message}"
+
+
+def ask(result: AskResult) -> Sheet:
+    """The answer, its headers and the beginning of its body; then the decision and its steps."""
+    asked = result.explanation
+    answered = f"{result.status} {result.phrase}".rstrip()
+    sections = []
+    if result.body_sent:
+        sections.append(Section(lines=(line(quiet(f"Sent with the body of {result.body_sent}.")),), tight=True))
+    sections.append(Section(lines=tuple(line(f"{name}: {value}") for name, value in result.headers)))
+    body = [_printable(text) for text in result.body.splitlines() if text.strip()]
+    if body:
+        shown = [line(quiet(text), indent=2) for text in body[:_MOST_LINES]]
+        if len(body) > _MOST_LINES:
+            shown.append(line(f"and {len(body) - _MOST_LINES} lines more", indent=2))
+        sections.append(Section(lines=tuple(shown)))
+    outcome, decided = _decided(asked)
+    says = strong(_policy_says(asked.decision.outcome))
+    sections.append(Section((says,), (line(Cell(outcome.text, outcome.meaning, bold=True)),)))
+    headline = strong(f"{asked.method} {asked.path} as {asked.who} answered {answered}")
+    return Sheet(headline, (*sections, *decided))
+
+
+def _policy_says(outcome: Outcome) -> str:
+    words = {
+        Outcome.ALLOW: "lets this caller in",
+        Outcome.DENY: "refuses this caller",
+        Outcome.SIGN_IN: "asks this caller to sign in",
+        Outcome.DEPENDS: "lets this caller in if a condition holds",
+    }
+    return f"The policy {words[outcome]}:"
+
+
+def _printable(text: str) -> str:
+    """A line of a body that no terminal takes for a command, and no longer than a terminal is wide."""
+    text = "".join(character if character.isprintable() else " " for character in text)
+    return text if len(text) <= _WIDEST else f"{text[:_WIDEST]}..."

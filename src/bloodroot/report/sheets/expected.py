@@ -1,0 +1,63 @@
+"""A matrix, or an application, compared with reviewed tables."""
+
+from __future__ import annotations
+
+from typing import TYPE_CHECKING
+
+from ..sheet import Cell, Meaning, Section, Sheet, plural, strong, text_section
+
+if TYPE_CHECKING:
+    from collections.abc import Iterator
+
+    from ...review.expected import ExpectedResult
+
+_MOST_UNSAID = 12
+
+
+def expected(result: ExpectedResult) -> Sheet:
+    """The counts, each cell that differs with both places, and the endpoints that no table has."""
+    differ, tables = len(result.mismatches), ", ".join(result.files)
+    headline = f"{plural(differ, 'cell')} not as in {tables}, {result.agreed} as expected"
+    if not differ:
+        headline = f"{plural(result.agreed, 'cell')} as in {tables}"
+    sections = []
+    if differ:
+        heads = ("", "caller", "expected", "is", "table", "line")
+        sections.append(Section(heads=heads, rows=tuple(_mismatches(result))))
+    if result.unsaid and result.written is None:
+        names = (f"{' '.join(row.methods)} {row.path}" for row in result.unsaid)
+        sections.append(text_section(names, title="Endpoints that no table has:", most=_MOST_UNSAID))
+    return Sheet(
+        Cell(headline, Meaning.WRONG if differ else Meaning.GOOD),
+        tuple(sections),
+        (_next(result),),
+        ("method", "path", "caller", "expected", "actual", "table"),
+        (
+            (each.row.method, each.row.path, each.column, each.expected, each.actual, each.row.at)
+            for each in result.mismatches
+        ),
+    )
+
+
+def _mismatches(result: ExpectedResult) -> Iterator[tuple[Cell | str, ...]]:
+    uncovered: set[str] = set()
+    for each in result.mismatches:
+        endpoint = f"{each.row.method} {each.row.path}"
+        if each.line is not None:
+            place = each.line.place.at
+            yield endpoint, each.column, each.expected, strong(each.actual), each.row.at, place
+        elif each.row.at not in uncovered:
+            # Nothing covers the endpoint: one row for all of its cells.
+            uncovered.add(each.row.at)
+            yield endpoint, f"all {len(each.row.cells)}", "a line", strong(each.actual), each.row.at, ""
+
+
+def _next(result: ExpectedResult) -> str:
+    if result.written is not None:
+        added = f", {plural(len(result.unsaid), 'endpoint')} added" if result.unsaid else ""
+        return f"Wrote {result.written}: {plural(len(result.mismatches), 'cell')} changed{added}. Have it reviewed."
+    if result.mismatches:
+        return "Next: correct what is wrong; or, where the change is right, add --update and have the table reviewed."
+    if result.unsaid:
+        return "Next: add these endpoints with --update, and have the table reviewed."
+    return "Every cell that the tables have is as expected, and every endpoint is in them."

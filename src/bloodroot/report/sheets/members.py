@@ -1,0 +1,111 @@
+"""What members hold, and what one member may do."""
+
+from __future__ import annotations
+
+from typing import TYPE_CHECKING
+
+from ..sheet import Cell, Meaning, Section, Sheet, line, plural, quiet, strong
+
+if TYPE_CHECKING:
+    from collections.abc import Iterator
+
+    from ...review.all_members import MemberReview, Review, Reviewed
+    from ...review.holdings import Holding
+    from ...review.member_access import MemberAccess
+
+
+def review(result: Review) -> Sheet:
+    """Every member with what it holds, since when, and when that was last used."""
+    heads = ("member", "status", "holds", "since", *(("last used",) if result.logs else ()))
+    rows: list[tuple[Cell | str, ...]] = []
+    for each in result.members:
+        for number, row in enumerate(_holdings(each, used=bool(result.logs))):
+            name = each.member.name or str(each.member.id)
+            status = Cell(each.member.status, Meaning.PLAIN if each.member.active else Meaning.WARN)
+            rows.append((*((name, status) if not number else ("", "")), *row))
+    columns = ("id", "name", "status", "kind", "holds", "gives", "known", "since", "last used", "last seen")
+    return Sheet(
+        strong(_headline(result)), (Section(heads=heads, rows=tuple(rows)),), (_next(result),), columns, _rows(result)
+    )
+
+
+def _headline(result: Review) -> str:
+    holding = sum(len(each.holdings) for each in result.members)
+    text = f"{plural(len(result.members), 'member')}, {plural(holding, 'thing')} held"
+    if result.logs and result.first is not None:
+        text += f", {result.unused} of them not used since {result.first:%Y-%m-%d}"
+    apart = sum(bool(each.apart) for each in result.members)
+    return f"{text}; {plural(apart, 'member')} with roles kept apart" if apart else text
+
+
+def _holdings(each: MemberReview, *, used: bool) -> list[tuple[Cell | str, ...]]:
+    rows: list[tuple[Cell | str, ...]] = []
+    for one in each.holdings:
+        since = f"{one.since:%Y-%m-%d}" if one.since is not None else "not known"
+        last = Cell(_last_used(one, each), Meaning.PLAIN if one.used is not None else Meaning.WARN)
+        rows.append((_in_words(one.holding), since, *((last,) if used else ())))
+    if each.apart:
+        rows.append((Cell(f"{' and '.join(each.apart)} are kept apart", Meaning.WARN), ""))
+    return rows or [("nothing beyond what every signed-in caller has", "")]
+
+
+def _last_used(one: Reviewed, each: MemberReview) -> str:
+    if one.used is not None:
+        return f"{one.used:%Y-%m-%d}"
+    return "never" if each.seen is not None else "never; the member was not seen"
+
+
+def _in_words(holding: Holding) -> str:
+    """``role curator (botanist, volunteer)``."""
+    others = [name for name in holding.gives if name != holding.name]
+    known = "" if holding.known else ", which the policy does not know"
+    included = f" ({', '.join(others)})" if others else ""
+    return f"{holding.kind} {holding.name}{included}{known}"
+
+
+def _next(result: Review) -> str:
+    if not result.logs:
+        return "Next: bloodroot members --log FILE shows what was used, by the audit log of the application."
+    if result.unused:
+        return "Next: see what can be taken away; bloodroot members LOGIN shows what a member may do with it."
+    return "Everything that is held was used."
+
+
+def _rows(result: Review) -> Iterator[tuple[object, ...]]:
+    """A row for each thing that a member holds; members who hold nothing have one too."""
+    for each in result.members:
+        member = each.member
+        about = (str(member.id), member.name, member.status)
+        seen = each.seen.isoformat() if each.seen is not None else ""
+        for one in each.holdings:
+            holding = one.holding
+            since = one.since.isoformat() if one.since is not None else ""
+            used = one.used.isoformat() if one.used is not None else "never" if result.logs else ""
+            known = "yes" if holding.known else "no"
+            yield (*about, holding.kind, holding.name, " ".join(holding.gives), known, since, used, seen)
+        if not each.holdings:
+            yield (*about, "", "", "", "", "", "", seen)
+
+
+def member_access(result: MemberAccess) -> Sheet:
+    """What one member may do, and through which role, group or grant."""
+    member = result.member
+    count = f"{len(result.allowed)} of {plural(result.endpoints, 'endpoint')}"
+    held = ", ".join(map(_in_words, result.holdings)) or "nothing beyond the defaults"
+    rows = tuple(
+        (
+            f"{each.method} {each.path}",
+            Cell(each.words, Meaning.PLAIN if each.words == "allow" else Meaning.OPEN),
+            quiet(" or ".join(each.through) or "several of these together"),
+        )
+        for each in result.allowed
+    )
+    return Sheet(
+        strong(f"{member.name or member.id} ({member.status}): let in at {count}"),
+        (
+            Section(lines=(line(quiet(f"holds {held}")),), tight=True),
+            Section(heads=("endpoint", "", "through"), rows=rows),
+        ),
+        columns=("method", "path", "outcome", "through"),
+        rows=((each.method, each.path, each.words, "; ".join(each.through)) for each in result.allowed),
+    )

@@ -1,0 +1,43 @@
+"""The roles, with what each adds."""
+
+from __future__ import annotations
+
+from typing import TYPE_CHECKING
+
+from ..sheet import Cell, Meaning, Section, Sheet, line, plural, quiet, strong
+
+if TYPE_CHECKING:
+    from ...core.roles_added import RoleAdds
+    from ..results import RolesResult
+
+
+def roles(result: RolesResult) -> Sheet:
+    """Every role from least to most, the roles that it includes, and the endpoints that it adds to theirs."""
+    title = result.policy.title or "Policy"
+    return Sheet(
+        strong(f"{title}: {plural(len(result.roles) - 1, 'role')}"),
+        tuple(map(_role, result.roles)),
+        columns=("role", "includes", "method", "path", "outcome"),
+        rows=(
+            (each.name, " ".join(each.includes), added.method, added.path, added.words)
+            for each in result.roles
+            for added in each.adds
+        ),
+    )
+
+
+def _role(each: RoleAdds) -> Section:
+    default = each.default and each.name != "signed-in"
+    includes = f"  {'holds' if each.name == 'signed-in' else 'includes'} {', '.join(each.includes)}"
+    title = (
+        strong(each.name),
+        " (default)" if default else "",
+        includes if each.includes else "",
+        quiet(f"  {each.description}" if each.description else ""),
+    )
+    adds = "every signed-in caller holds it" if default else f"adds {len(each.adds)}"
+    lines = [line(quiet(f"let in at {plural(each.total, 'endpoint')}; {adds}"), indent=2)]
+    for added in each.adds:
+        condition = f"  {added.words}" if added.words != "allow" else ""
+        lines.append(line(f"{added.method} {added.path}", Cell(condition, Meaning.OPEN), indent=4))
+    return Section(title, tuple(lines))

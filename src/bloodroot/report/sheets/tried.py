@@ -1,0 +1,65 @@
+"""Which cells of a matrix were tried."""
+
+from __future__ import annotations
+
+from typing import TYPE_CHECKING
+
+from ..sheet import Cell, Grid, Meaning, Section, Sheet, line, plural, quiet, strong
+
+if TYPE_CHECKING:
+    from ...core.matrix import Row
+    from ...review.tried import Lacking, TriedResult
+
+_MOST = 20
+
+
+def tried(result: TriedResult) -> Sheet:
+    """How many cells were tried, the matrix with a mark at each that was not, and these in words."""
+    lacking = result.lacking
+    names = [column.name for column in result.matrix.columns]
+    of = plural(result.decisions, "decision")
+    headline = f"{result.cells - len(lacking)} of {result.cells} cells tried, by {of} in {', '.join(result.files)}"
+    grid = Grid(result.matrix, frozenset((each.row, each.column) for each in lacking))
+    sections = [Section(grid=grid)]
+    if lacking:
+        groups = _by_endpoint(result, names)
+        more = [f"and at {plural(len(groups) - _MOST, 'endpoint')} more; --format csv has every cell"]
+        shown = (*groups[:_MOST], *(more if len(groups) > _MOST else ()))
+        sections += [
+            Section(lines=(line("! not tried, or on one side only"),), tight=True),
+            Section((strong("Not tried"),), tuple(line(text, indent=2) for text in shown)),
+        ]
+    if result.others:
+        text = (
+            f"{plural(result.others, 'decision')} of callers who are in no column, or at endpoints in no row, left out"
+        )
+        sections.append(Section(lines=(line(quiet(text)),)))
+    closing = (
+        "Next: bloodroot probe asks them all; bloodroot.testing makes a test of each endpoint and persona."
+        if lacking
+        else "Every cell was tried."
+    )
+    return Sheet(
+        Cell(headline, Meaning.WARN if lacking else Meaning.GOOD),
+        tuple(sections),
+        (closing,),
+        ("method", "path", "caller", "declared", "not tried"),
+        (
+            (each.row.method, each.row.path, names[each.column], each.cell.words(), each.side.strip(", "))
+            for each in lacking
+        ),
+    )
+
+
+def _by_endpoint(result: TriedResult, names: list[str]) -> list[str]:
+    groups: dict[Row, list[Lacking]] = {}
+    for each in result.lacking:
+        groups.setdefault(each.row, []).append(each)
+    texts = []
+    for row, group in groups.items():
+        by_side: dict[str, list[str]] = {}
+        for each in group:
+            by_side.setdefault(each.side, []).append(names[each.column])
+        parts = [f"as {', '.join(columns)}{side}" for side, columns in by_side.items()]
+        texts.append(f"{row.method} {row.path} {'; '.join(parts)}")
+    return texts

@@ -1,0 +1,89 @@
+"""Sheets in a terminal, a pipe or a text file."""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Iterator
+
+from rich.console import Console, RenderableType
+from rich.padding import Padding
+from rich.table import Table
+from rich.text import Text
+
+from .colours import STYLES
+from .grid_layout import grid_lines
+from .sheet import Cell, Line, Meaning, Pieces, Section, Sheet, pieces
+
+# Words of a command line; what is in quotes is never broken.
+_WORD = re.compile(r"""(?:"(?:[^"\\]|\\.)*"|'[^']*'|\\.|[^\s"'\\])+""")
+
+
+def write(sheet: Sheet, console: Console) -> str:
+    """A sheet as a console shows it, without the blanks that pad a table to its full width."""
+    with console.capture() as captured:
+        for part in _parts(sheet, console):
+            console.print(part)
+    return "\n".join(shown.rstrip() for shown in captured.get().split("\n"))
+
+
+def _parts(sheet: Sheet, console: Console) -> Iterator[RenderableType]:
+    ascii_only = not console.encoding.lower().startswith("utf")
+    yield _text((Cell(sheet.headline.text, sheet.headline.meaning, bold=True),), ascii_only=ascii_only)
+    for section in sheet.sections:
+        if not section.tight:
+            yield Text()
+        yield from _section(section, console, ascii_only=ascii_only)
+    if sheet.closing:
+        yield Text()
+        yield from map(Text, sheet.closing)
+
+
+def _section(section: Section, console: Console, *, ascii_only: bool) -> Iterator[RenderableType]:
+    if section.title:
+        yield _text(section.title, ascii_only=ascii_only)
+    for line in section.lines:
+        if line.command:
+            yield from _command(line, console.width)
+        else:
+            text = _text(line.pieces, ascii_only=ascii_only)
+            yield Padding(text, (0, 0, 0, line.indent)) if line.indent else text
+    if section.grid is not None:
+        yield from grid_lines(section.grid, console)
+    if section.rows:
+        table = Table(
+            box=None, pad_edge=False, padding=(0, 2, 0, 0), header_style="bold", show_header=bool(section.heads)
+        )
+        for number in range(max(len(section.heads), *map(len, section.rows))):
+            table.add_column(section.heads[number] if section.heads else "", overflow="fold")
+        for row in section.rows:
+            table.add_row(*(_text(pieces(cell), ascii_only=ascii_only) for cell in row))
+        yield table
+
+
+def _text(parts: Pieces, *, ascii_only: bool) -> Text:
+    text = Text()
+    for part in parts:
+        if isinstance(part, str):
+            text.append(part)
+        else:
+            style = STYLES[part.meaning]
+            text.append(
+                part.ascii if ascii_only and part.ascii is not None else part.text,
+                f"bold {style}".replace("bold bold", "bold").strip() if part.bold else style,
+            )
+    return text
+
+
+def _command(line: Line, width: int) -> Iterator[Text]:
+    """A command line in parts that fit a width, as a shell reads it still: broken only between words."""
+    parts: list[str] = [""]
+    room = max(width - line.indent - 6, 40)
+    for word in _WORD.findall("".join(part if isinstance(part, str) else part.text for part in line.pieces)):
+        if parts[-1] and len(parts[-1]) + 1 + len(word) > room:
+            parts[-1] += " \\"
+            parts.append(word)
+        else:
+            parts[-1] = f"{parts[-1]} {word}".strip()
+    for number, part in enumerate(parts):
+        text = f"{' ' * line.indent}{'$ ' if not number else '    '}{part}"
+        yield Text(text, style=STYLES[Meaning.QUIET], no_wrap=True, overflow="ignore")
