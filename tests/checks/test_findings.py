@@ -6,7 +6,7 @@ import json
 from typing import Any
 
 from bloodroot.checks.checking import KINDS
-from tests.program import InFolder
+from tests.program import InFolder, forked
 
 HEAD = """\
 roles
@@ -565,6 +565,8 @@ app = Starlette(routes=[WebSocketRoute("/live", Live)])
 
 
 class ClassBased(Finding):
+    runs = staticmethod(forked)  # Django is set up once in a process
+
     def test_a_websocket(self) -> None:
         self.write("access.bloodroot", f"{KEEPER}  any /** guarded\n")
         for text, missing in (('@guard("keeper")', 0), ("", 1)):

@@ -124,7 +124,9 @@ class Demo(InFolder):
                 self.assertEqual(len(rows), count)
                 self.assertTrue(all(None not in row and None not in row.values() for row in rows))
         run = self.bloodroot("why", "curator", "GET", "/desk", "--out", "why.csv")
-        self.assertEqual((run.status, run.err), (2, "this result has no csv format; write it as table or json\n"))
+        self.assertEqual(
+            (run.status, run.err), (2, "this result has no csv format; write it as table, json, markdown or html\n")
+        )
         run = self.bloodroot("matrix", "--out", "matrix.pdf")
         self.assertEqual(run.status, 2)
         self.assertIn(

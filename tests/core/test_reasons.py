@@ -9,7 +9,7 @@ from hypothesis import strategies as st
 import bloodroot
 from bloodroot import Caller
 from bloodroot.core.matrix import matrix_of_roles
-from bloodroot.report import csv
+from bloodroot.report.registry import Format, write
 from bloodroot.report.results import MatrixResult
 from tests.examples import examples
 
@@ -206,7 +206,7 @@ always
   HEAD      /plots     keeper
 """)
         self.assertEqual(
-            csv.matrix(MatrixResult(policy, matrix_of_roles(policy))).splitlines(),
+            str(write(MatrixResult(policy, matrix_of_roles(policy)), Format.CSV)).splitlines(),
             [
                 "method,path,signed-out,signed-in,grower,keeper",
                 "POST PUT,/lots,sign-in,deny,if active,deny",

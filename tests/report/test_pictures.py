@@ -41,14 +41,14 @@ def size(data: bytes) -> tuple[int, ...]:
 
 
 class Pictures(InFolder):
-    def drawn(self, name: str, *words: str) -> bytes:
-        run = self.bloodroot("matrix", *words, "--out", name)
+    def drawn(self, name: str, command: str = "matrix") -> bytes:
+        run = self.bloodroot(command, "--out", name)
         self.assertEqual((run.status, run.err), (0, f"wrote {name}\n"))
         return (self.folder / name).read_bytes()
 
-    def texts(self, name: str, *words: str) -> list[str]:
+    def texts(self, name: str, command: str = "matrix") -> list[str]:
         """The texts of an SVG picture, in the order in which they are drawn."""
-        root = ET.fromstring(self.drawn(name, *words))
+        root = ET.fromstring(self.drawn(name, command))
         return ["".join(each.itertext()).strip() for each in root.iter("{http://www.w3.org/2000/svg}text")]
 
     def test_the_matrix(self) -> None:
@@ -83,8 +83,8 @@ class Pictures(InFolder):
 
     def test_the_roles(self) -> None:
         self.write("access.bloodroot", POLICY)
-        self.assertEqual(size(self.drawn("r.png", "--roles")), (1280, 800))
-        found = "\n".join(self.texts("r.svg", "--roles"))
+        self.assertEqual(size(self.drawn("r.png", "roles")), (1280, 800))
+        found = "\n".join(self.texts("r.svg", "roles"))
         for text in (
             "keeper",
             "runs plots",

@@ -20,14 +20,21 @@ if TYPE_CHECKING:
     from ..settings import Settings
 
 
-def bound_project(policy: Path | None, settings: Path | None) -> tuple[Policy, Settings | None]:
+def bound_project(
+    policy: Path | None, settings: Path | None, *, personas: bool = True
+) -> tuple[Policy, Settings | None]:
     """The policy and the settings that a command works with; the policy with what the application's routes say.
+
+    Args:
+        policy: the file that an option names, or None.
+        settings: the file that an option names, or None.
+        personas: whether the policy has to know what the personas hold.
 
     Raises:
         PolicyError: the policy cannot be used.
         SettingsError: the settings cannot be used.
     """
-    rules, found = _read(policy, settings)
+    rules, found = _read(policy, settings, personas=personas)
     if found is None and not rules.unbound:
         return rules, found
     if found is None:

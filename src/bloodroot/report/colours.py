@@ -14,4 +14,6 @@ STYLES = {
     Meaning.WARN: "dark_orange3",
     Meaning.OPEN: "medium_orchid3",
     Meaning.ASKS: "dodger_blue3",
+    Meaning.ENDPOINT: "",
+    Meaning.PLACE: "dim",
 }

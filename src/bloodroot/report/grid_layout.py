@@ -12,7 +12,7 @@ from ..core.decision import Outcome
 from ..core.requirements import conditions_in
 from .colours import STYLES
 from .joining import Joined, folded_rows, joined_rows
-from .sheet import OF_OUTCOME, Cell, Grid, Meaning, Section, plural, strong
+from .sheet import OF_OUTCOME, Cell, Grid, Meaning, Section, endpoint, plural, strong
 
 if TYPE_CHECKING:
     from collections.abc import Iterable, Iterator
@@ -70,7 +70,7 @@ def grid_sections(grid: Grid) -> Iterator[Section]:
 
 def _words(each: Joined, grid: Grid) -> tuple[Cell | str, ...]:
     marked = [(each.row, number) in grid.lacking for number in range(len(each.cells))]
-    return ", ".join(each.names), *map(_word, each.cells, marked)
+    return endpoint(", ".join(each.names)), *map(_word, each.cells, marked)
 
 
 def _word(cell: MatrixCell, lacking: bool) -> Cell:

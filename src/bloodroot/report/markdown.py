@@ -9,9 +9,10 @@ from .grid_layout import grid_sections
 from .sheet import Cell, Line, Meaning, Pieces, Section, Sheet, pieces, text_of
 
 # What a reader of the comment can take in; the rest is counted, and is in the other formats.
-_MOST_ROWS = 100
+MOST_ROWS = 100
 _SPECIAL = re.compile(r"([\\`*_{}\[\]<>#|~&@])")
 _BOLD = (Meaning.WRONG, Meaning.WARN)
+_CODE = (Meaning.ENDPOINT, Meaning.PLACE)
 
 
 def write(sheet: Sheet) -> str:
@@ -26,17 +27,17 @@ def write(sheet: Sheet) -> str:
 
 def _section(section: Section) -> Iterator[str]:
     if section.title:
-        yield from (f"**{plain(text_of(section.title))}**", "")
+        yield from (f"#### {_pieces(section.title)}", "")
     yield from _lines(section.lines)
     if section.rows:
         width = max(len(section.heads), *map(len, section.rows))
         heads = [*map(plain, section.heads), *[""] * (width - len(section.heads))]
         yield f"| {' | '.join(heads)} |"
         yield f"|{' --- |' * width}"
-        for row in section.rows[:_MOST_ROWS]:
+        for row in section.rows[:MOST_ROWS]:
             yield f"| {' | '.join([*map(_cell, row), *[''] * (width - len(row))])} |"
-        if len(section.rows) > _MOST_ROWS:
-            yield f"\n{len(section.rows) - _MOST_ROWS} more; the table and the JSON have all of them."
+        if len(section.rows) > MOST_ROWS:
+            yield f"\n{len(section.rows) - MOST_ROWS} more; the table and the JSON have all of them."
         yield ""
 
 
@@ -49,7 +50,7 @@ def _lines(lines: tuple[Line, ...]) -> Iterator[str]:
             yield from ("```", "")
         commands = line.command
         if commands:
-            # No line of a command can end the block: none begins with a backquote.
+            # No command can end the block: none begins with a backquote.
             yield one_line(text_of(line.pieces))
         else:
             yield f"{'  ' * (line.indent // 8)}- {_pieces(line.pieces)}"
@@ -67,13 +68,29 @@ def _pieces(parts: Pieces) -> str:
 
 def _piece(part: Cell | str) -> str:
     if isinstance(part, str):
-        return plain(part)
-    return f"**{plain(part.text)}**" if part.meaning in _BOLD and part.text.strip() else plain(part.text)
+        return _broken(part)
+    if not part.text.strip():
+        return part.text
+    if part.meaning in _CODE:
+        return code(part.text)
+    return f"**{_broken(part.text)}**" if part.meaning in _BOLD else _broken(part.text)
+
+
+def _broken(text: str) -> str:
+    return "<br>".join(map(plain, text.split("\n")))
 
 
 def plain(text: str) -> str:
     """A text in which nothing is markup: names come from policies, and a comment is shown to others."""
     return _SPECIAL.sub(r"\\\1", one_line(text))
+
+
+def code(text: str) -> str:
+    """A text as code, in a cell of a table."""
+    text = one_line(text)
+    fence = "`" * (max(map(len, re.findall("`+", text)), default=0) + 1)
+    blank = " " if text.startswith("`") or text.endswith("`") else ""
+    return f"{fence}{blank}{text}{blank}{fence}".replace("|", "\\|")
 
 
 def one_line(text: str) -> str:

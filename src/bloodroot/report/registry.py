@@ -91,7 +91,12 @@ RESULTS = {
     "CheckResult": ResultKind(
         "check", "sheets.check", is_list=True, others={Format.SARIF: "sarif:check", Format.LINES: "one_a_line:check"}
     ),
-    "Comparison": ResultKind("compare", "sheets.compare", is_list=True, others={Format.HTML: "html.compare:compare"}),
+    "Comparison": ResultKind(
+        "compare",
+        "sheets.compare",
+        is_list=True,
+        others={Format.HTML: "html.compare:compare", Format.MARKDOWN: "pull_request:compare"},
+    ),
     "Entrance": ResultKind("entrance", "sheets.decisions", is_list=True),
     "ExpectedResult": ResultKind("expected", "sheets.expected", is_list=True),
     "Explanation": ResultKind("decision", "sheets.decisions"),

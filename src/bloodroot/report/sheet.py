@@ -24,6 +24,8 @@ class Meaning(StrEnum):
     WARN = "warn"
     OPEN = "open"
     ASKS = "asks"
+    ENDPOINT = "endpoint"
+    PLACE = "place"
 
 
 OF_OUTCOME = {
@@ -74,6 +76,16 @@ def strong(text: str) -> Cell:
 def quiet(text: str) -> Cell:
     """A text that stands back."""
     return Cell(text, Meaning.QUIET)
+
+
+def endpoint(text: str, *, bold: bool = False) -> Cell:
+    """An endpoint, as ``GET /trials/{trial_id}``."""
+    return Cell(text, Meaning.ENDPOINT, bold=bold)
+
+
+def place(text: str) -> Cell:
+    """A place in a file, or a line of it."""
+    return Cell(text, Meaning.PLACE)
 
 
 @dataclass(frozen=True, slots=True)

@@ -6,7 +6,7 @@ from typing import TYPE_CHECKING
 
 from ...checks.finding import Severity
 from ...checks.witnesses import command
-from ..sheet import ARROW, Cell, Meaning, Section, Sheet, line, plural, quiet, strong
+from ..sheet import ARROW, Cell, Meaning, Section, Sheet, line, place, plural, quiet, strong
 
 if TYPE_CHECKING:
     from ...checks.checking import CheckResult
@@ -56,20 +56,20 @@ def _headline(result: CheckResult) -> str:
 
 def _finding(finding: Finding) -> Section:
     severity = Cell(f"{finding.severity.value:8}", MEANINGS[finding.severity], bold=True)
-    places = [place for place in (finding.place, *finding.related) if place.text.strip()]
-    lines = [line(_quoted(place, finding.place)) for place in places]
+    places = [each for each in (finding.place, *finding.related) if each.text.strip()]
+    lines = [line(place(_quoted(each, finding.place))) for each in places]
     lines.append(line(finding.message, indent=8))
     shown = command(finding.witness) if finding.witness is not None else None
     if shown is not None:
         lines.append(line(quiet(f"See it: {shown}"), indent=8))
     lines.append(line(ARROW, f" {finding.remedy}", indent=8))
-    return Section((severity, strong(finding.name), f"  {finding.place.at}"), tuple(lines))
+    return Section((severity, strong(finding.name), "  ", place(finding.place.at)), tuple(lines))
 
 
-def _quoted(place: Place, of: Place) -> str:
+def _quoted(at: Place, of: Place) -> str:
     """A line of a policy or a program, with its number; and its file, where that is another one."""
-    number = f"{place.line:>5}" if place.source.name == of.source.name else place.at
-    return f"{number} | {' '.join(place.text.split(' #')[0].split())}"
+    number = f"{at.line:>5}" if at.source.name == of.source.name else at.at
+    return f"{number} | {' '.join(at.text.split(' #')[0].split())}"
 
 
 def _next(result: CheckResult) -> str:

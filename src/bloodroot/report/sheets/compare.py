@@ -16,7 +16,7 @@ from ..compared import (
     named_alike,
     next_step,
 )
-from ..sheet import ARROW, Cell, Line, Meaning, Section, Sheet, line, quiet, strong
+from ..sheet import ARROW, Cell, Line, Meaning, Section, Sheet, endpoint, line, place, quiet, strong
 
 if TYPE_CHECKING:
     from ...comparison.changes import Comparison
@@ -81,8 +81,8 @@ def _lines(result: Comparison) -> Iterator[tuple[Cell | str, ...]]:
     for each in result.endpoints:
         yield (
             f"   {'new' if each.new else 'gone'}",
-            f"{each.method} {each.path}",
-            quiet(each.line.place.at),
+            endpoint(f"{each.method} {each.path}"),
+            place(each.line.place.at),
             quiet(endpoint_in_words(each)),
         )
 
@@ -90,9 +90,9 @@ def _lines(result: Comparison) -> Iterator[tuple[Cell | str, ...]]:
 def _at_endpoints(result: Comparison, title: str, *, answers: bool) -> Iterator[Section]:
     for number, each in enumerate(cells_by_endpoint(result, answers=answers)):
         where = each.new_line or each.old_line
-        endpoint = line(f"{each.method} {each.path}", quiet(f"  {where}" if where else ""), indent=2)
+        head = line(endpoint(f"{each.method} {each.path}"), "  ", place(where), indent=2)
         changes = _changes((", ".join(alike.roles), alike) for alike in each.changes)
-        yield Section(() if number else (strong(title),), (endpoint, *changes), tight=bool(number))
+        yield Section(() if number else (strong(title),), (head, *changes), tight=bool(number))
 
 
 def _changes(rows: Iterable[tuple[str, Alike]]) -> Iterator[Line]:

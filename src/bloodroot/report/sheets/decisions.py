@@ -8,7 +8,7 @@ from typing import TYPE_CHECKING
 
 from ...core.decision import Outcome
 from ...core.requirements import requirement_in_words
-from ..sheet import OF_OUTCOME, Cell, Line, Meaning, Section, Sheet, line, plural, quiet, strong
+from ..sheet import OF_OUTCOME, Cell, Line, Meaning, Section, Sheet, line, place, plural, quiet, strong
 
 if TYPE_CHECKING:
     from ...core.decision import Decision
@@ -52,7 +52,7 @@ def _steps(made: Decision) -> Iterator[tuple[Cell | str, ...]]:
     for step in made.steps:
         yield _VERDICTS[step.verdict], strong(step.name), step.text
         if step.where:
-            yield "", "", quiet(f"{step.where}  {step.line}")
+            yield "", "", place(f"{step.where}  {step.line}")
 
 
 def _after(result: Explanation) -> Iterator[Line]:

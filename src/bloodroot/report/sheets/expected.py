@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from typing import TYPE_CHECKING
 
-from ..sheet import Cell, Meaning, Section, Sheet, plural, strong, text_section
+from ..sheet import Cell, Meaning, Section, Sheet, endpoint, place, plural, strong, text_section
 
 if TYPE_CHECKING:
     from collections.abc import Iterator
@@ -42,14 +42,13 @@ def expected(result: ExpectedResult) -> Sheet:
 def _mismatches(result: ExpectedResult) -> Iterator[tuple[Cell | str, ...]]:
     uncovered: set[str] = set()
     for each in result.mismatches:
-        endpoint = f"{each.row.method} {each.row.path}"
+        name = endpoint(f"{each.row.method} {each.row.path}")
         if each.line is not None:
-            place = each.line.place.at
-            yield endpoint, each.column, each.expected, strong(each.actual), each.row.at, place
+            yield name, each.column, each.expected, strong(each.actual), each.row.at, place(each.line.place.at)
         elif each.row.at not in uncovered:
             # Nothing covers the endpoint: one row for all of its cells.
             uncovered.add(each.row.at)
-            yield endpoint, f"all {len(each.row.cells)}", "a line", strong(each.actual), each.row.at, ""
+            yield name, f"all {len(each.row.cells)}", "a line", strong(each.actual), each.row.at, ""
 
 
 def _next(result: ExpectedResult) -> str:

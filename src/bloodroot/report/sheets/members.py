@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from typing import TYPE_CHECKING
 
-from ..sheet import Cell, Meaning, Section, Sheet, line, plural, quiet, strong
+from ..sheet import Cell, Meaning, Section, Sheet, endpoint, line, plural, quiet, strong
 
 if TYPE_CHECKING:
     from collections.abc import Iterator
@@ -94,7 +94,7 @@ def member_access(result: MemberAccess) -> Sheet:
     held = ", ".join(map(_in_words, result.holdings)) or "nothing beyond the defaults"
     rows = tuple(
         (
-            f"{each.method} {each.path}",
+            endpoint(f"{each.method} {each.path}"),
             Cell(each.words, Meaning.PLAIN if each.words == "allow" else Meaning.OPEN),
             quiet(" or ".join(each.through) or "several of these together"),
         )

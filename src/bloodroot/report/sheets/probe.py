@@ -7,7 +7,7 @@ from typing import TYPE_CHECKING
 
 from ...probe.facts import By
 from ...probe.judging import Verdict
-from ..sheet import Cell, Line, Meaning, Section, Sheet, command, line, plural, quiet, strong
+from ..sheet import Cell, Line, Meaning, Section, Sheet, command, endpoint, line, place, plural, quiet, strong
 
 if TYPE_CHECKING:
     from ...probe.asked import AskedEndpoint
@@ -111,7 +111,7 @@ def _finding(group: list[Observation], title: str, meaning: Meaning) -> Section:
     case = first.case
     sample = f"  [{case.sample}]" if case.sample else ""
     methods = " ".join(dict.fromkeys(each.case.asked.method for each in group))
-    name = strong(f"{methods} {case.asked.template.text}")
+    name = endpoint(f"{methods} {case.asked.template.text}", bold=True)
     lines = list(_details(group, meaning))
     if first.verdict is Verdict.HOLE:
         lines += [command(text, 8) for text in first.repeat]
@@ -134,7 +134,7 @@ def _details(group: list[Observation], meaning: Meaning) -> Iterator[Line]:
         yield line(f"first exception: {error}", indent=8)
     if first.settle:
         yield line(f"to settle it, {first.settle}", indent=8)
-    yield line(quiet(_place(case.asked)), indent=8)
+    yield line(place(_place(case.asked)), indent=8)
 
 
 def _declared(case: Case) -> str:
@@ -238,7 +238,7 @@ def plan(result: PlanResult) -> Sheet:
     endpoints = f"{plural(len(by_endpoint), 'endpoint')} as {plural(people, 'persona')}"
     headline = f"{plural(len(cases), 'request')}{where}: {endpoints}"
     sections = [
-        Section((strong(asked.name), f"  {asked.declared_at}"), tuple(_planned(group)))
+        Section((endpoint(asked.name, bold=True), "  ", place(asked.declared_at)), tuple(_planned(group)))
         for asked, group in by_endpoint.items()
     ]
     if untried:

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from typing import TYPE_CHECKING
 
-from ..sheet import Cell, Meaning, Section, Sheet, line, plural, quiet, strong
+from ..sheet import Cell, Meaning, Section, Sheet, endpoint, line, plural, quiet, strong
 
 if TYPE_CHECKING:
     from ...core.roles_added import RoleAdds
@@ -39,5 +39,5 @@ def _role(each: RoleAdds) -> Section:
     lines = [line(quiet(f"let in at {plural(each.total, 'endpoint')}; {adds}"), indent=2)]
     for added in each.adds:
         condition = f"  {added.words}" if added.words != "allow" else ""
-        lines.append(line(f"{added.method} {added.path}", Cell(condition, Meaning.OPEN), indent=4))
+        lines.append(line(endpoint(f"{added.method} {added.path}"), Cell(condition, Meaning.OPEN), indent=4))
     return Section(title, tuple(lines))

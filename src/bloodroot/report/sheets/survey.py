@@ -6,7 +6,8 @@ from collections import Counter
 from collections.abc import Iterator
 from typing import TYPE_CHECKING
 
-from ..sheet import Cell, Meaning, Section, Sheet, line, plural, quiet, strong, text_section
+from ..sheet import Cell, Meaning, Section, Sheet, line, place, plural, quiet, strong, text_section
+from ..sheet import endpoint as endpoint_cell
 
 if TYPE_CHECKING:
     from ...survey.coverage import Surveyed, SurveyResult
@@ -84,7 +85,7 @@ def _endpoint(row: Surveyed) -> tuple[Cell | str, ...]:
     endpoint = row.endpoint
     about = "" if endpoint.exact else " ~"
     kind = f"  ({endpoint.kind})" if endpoint.kind != "endpoint" else ""
-    return f"  {row.method} {endpoint.template}{about}", quiet(kind)
+    return "  ", endpoint_cell(f"{row.method} {endpoint.template}"), f"{about}", quiet(kind)
 
 
 def _line(row: Surveyed) -> Iterator[Cell | str | tuple[Cell | str, ...]]:
@@ -98,7 +99,7 @@ def _line(row: Surveyed) -> Iterator[Cell | str | tuple[Cell | str, ...]]:
     if row.closed:
         words.append(Cell(f"; no line for {' '.join(row.closed)}", Meaning.OPEN))
     yield tuple(words)
-    yield quiet(row.line.place.at)
+    yield place(row.line.place.at)
 
 
 def _served_by(row: Surveyed) -> str:
