@@ -23,6 +23,7 @@ from ..core.formulas import FALSE, TRUE, Conjunction, Disjunction, Formula, Know
 from ..core.records import MISSING
 from ..core.values import Value, plain_number, plain_uuid
 from ..language.errors import BloodrootError
+from ..language.operators import OPERATORS
 from .reasoning import Assignment, Proof, Variable, facts_of, parts_left_open, replaced, variables
 
 _LARGEST = 400  # values compared in one question
@@ -123,8 +124,9 @@ class _Translation:
             raise _NotTranslated
         left, right = self.term(part.left), self.term(part.right)
         present = z3.And(z3.Not(_V.is_missing(left.value)), z3.Not(_V.is_missing(right.value)))
-        found = _same(left, right) if part.operator in ("==", "!=") else _ordered(left, right, part.operator)
-        if part.operator == "!=":
+        compared = OPERATORS[part.operator]
+        found = _same(left, right) if compared.is_equality else _ordered(left, right, part.operator)
+        if compared.is_negated:
             found = _Both(found.false, found.true)
         return _Both(z3.And(present, found.true), z3.And(present, found.false))
 
@@ -266,21 +268,13 @@ def _ordered(left: _Term, right: _Term, operator: str) -> _Both:
     true, false = [], []
     for case in _cases(left, right):
         if case.ordered:
-            holds = _compared(case.one, case.other, operator)
+            holds = OPERATORS[operator].test(case.one, case.other)
             true.append(z3.And(case.certain, holds))
             false.append(z3.And(case.certain, z3.Not(holds)))
     # Values of the application's own types may have an order, or none.
     rest = z3.And(*(z3.And(_V.is_other(each.value), _V.sort(each.value) == _REST) for each in (left, right)))
     said = _order_of_rest(_V.position(left.value), _V.position(right.value), z3.StringVal(operator))
     return _Both(z3.Or(*true, z3.And(rest, said == 1)), z3.Or(*false, z3.And(rest, said == 0)))
-
-
-def _compared(one: Any, other: Any, operator: str) -> Any:
-    if operator in ("<", ">="):
-        less = one < other
-        return less if operator == "<" else z3.Not(less)
-    less = other < one
-    return less if operator == ">" else z3.Not(less)
 
 
 def _cases(left: _Term, right: _Term) -> Iterator[_Case]:

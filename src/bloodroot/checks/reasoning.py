@@ -34,6 +34,7 @@ from ..core.formulas import (
 from ..core.records import MISSING, UNKNOWN
 from ..core.requirements import Elsewhere, GrantedPerhaps, Guarded, Holding, PermissionAsked
 from ..core.values import Value, plain_number, plain_uuid
+from ..language.operators import OPERATORS
 
 MOST_TRIED = 1_500
 _MOST_REFERENCES = 8
@@ -299,7 +300,7 @@ class _Candidates:
             self._scalar.update(left)
             if isinstance(part.right, Listed):
                 self._scalar.update(right)
-        elif part.operator not in ("==", "!="):
+        elif not OPERATORS[part.operator].is_equality:
             self._ordered.update(both_sides)
             if any(isinstance(value.value, str) for value in constants):
                 # Between two strings there may be no other one.

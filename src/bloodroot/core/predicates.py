@@ -10,9 +10,9 @@ from __future__ import annotations
 import uuid
 from collections.abc import Callable
 from dataclasses import replace
-from operator import eq, ge, gt, le, lt, ne
 from typing import Any
 
+from ..language.operators import OPERATORS
 from .conditions import Comparison, Condition, Holds, Listed, Now, Operand, Reference, follow, is_textual, resolve
 from .formulas import FALSE, TRUE, Conjunction, Disjunction, Facts, Formula, Known, Negated, walk
 from .records import MISSING, UNKNOWN, attribute
@@ -25,7 +25,6 @@ _Getter = Callable[[Facts], Any]
 # Values of one of these types, exactly, compare as Python does; every other pair is left to `compare`.
 _PLAIN = frozenset((int, str, bool, bytes, uuid.UUID))
 _ORDERED = frozenset((int, str, bytes))
-_OPERATORS: dict[str, Callable[[Any, Any], bool]] = {"==": eq, "!=": ne, "<": lt, "<=": le, ">": gt, ">=": ge}
 # A formula whose parts are asked for many times over is folded, as folding remembers what it has folded.
 _MOST_REPEATED = 4
 _FEW = 64
@@ -139,11 +138,11 @@ def _comparison(formula: Comparison) -> Predicate:
         return _membership(formula)
     left, right, operator = _getter(formula.left), _getter(formula.right), formula.operator
     as_left, as_right = _as_value(formula.left), _as_value(formula.right)
-    plain = _PLAIN if operator in ("==", "!=") else _ORDERED
+    plain = _PLAIN if OPERATORS[operator].is_equality else _ORDERED
     if is_textual(formula.left) and is_textual(formula.right):
         # Two strings that differ may mean the same number.
         plain = plain - {str}
-    work_out = _OPERATORS[operator]
+    work_out: Callable[[Any, Any], bool] = OPERATORS[operator].test
 
     def test(facts: Facts) -> bool | None:
         one, other = left(facts), right(facts)

@@ -5,12 +5,13 @@ from __future__ import annotations
 import datetime
 import re
 import uuid
-from collections.abc import Callable, Collection
+from collections.abc import Collection
 from dataclasses import dataclass
 from decimal import Decimal
 from numbers import Real
-from operator import ge, gt, le, lt
 from typing import Any
+
+from ..language.operators import OPERATORS
 
 # A number in its plain decimal form, the one way in which people and databases write it alike: no sign but minus, no
 # leading zeros, no blanks, and a fraction only where there is one.
@@ -68,26 +69,19 @@ class _List:
     """The kind of lists and tuples: they compare member by member."""
 
 
-_ORDERS: dict[str, Callable[[Any, Any], Any]] = {
-    "<": lt,
-    "<=": le,
-    ">": gt,
-    ">=": ge,
-}
-
-
 def compare(left: Value, operator: str, right: Value) -> bool | None:
     """Two values compared by ``== != < <= > >= in``; None where they cannot be."""
     try:
         if operator == "in":
             return _among(left, right)
-        if operator in ("==", "!="):
+        compared = OPERATORS[operator]
+        if compared.is_equality:
             same = _same(left, right)
-            return same if same is None or operator == "==" else not same
+            return same if same is None or not compared.is_negated else not same
         pair = _pair(left, right)
         if pair is None or isinstance(pair[0], bool | list | tuple):
             return None
-        return bool(_ORDERS[operator](*pair))
+        return bool(compared.test(*pair))
     except Exception:
         # Comparing runs code of the application's own types. An error there is no reason to let anyone in.
         return None

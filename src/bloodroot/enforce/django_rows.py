@@ -26,6 +26,7 @@ from ..core.conditions import Reference
 from ..core.permissions import permission_named
 from ..core.policy import Policy
 from ..core.values import kind_of
+from ..language.operators import OPERATORS
 from .translation import RowsError, Translation
 
 __all__ = ["RowsError", "check_rows", "rows"]
@@ -190,7 +191,7 @@ class _Translation(Translation[_Test, _Column]):
         return self.where_known(column, _Test(found, ~found))
 
     def ordered(self, column: _Column, operator: str, value: Any) -> _Test:
-        return _Test(self._order(column, operator, value), self._order(column, _AGAINST[operator], value))
+        return _Test(self._order(column, operator, value), self._order(column, OPERATORS[operator].opposite, value))
 
     def _order(self, column: _Column, operator: str, value: Any) -> Q:
         return _and([self._there(column), Q(**{f"{column.path}__{_LOOKUPS[operator]}": value})])
@@ -204,7 +205,7 @@ class _Translation(Translation[_Test, _Column]):
 
     def ordered_columns(self, one: _Column, operator: str, other: _Column) -> _Test:
         found, against = (
-            Q(**{f"{one.path}__{_LOOKUPS[each]}": F(other.path)}) for each in (operator, _AGAINST[operator])
+            Q(**{f"{one.path}__{_LOOKUPS[each]}": F(other.path)}) for each in (operator, OPERATORS[operator].opposite)
         )
         return self.where_known(one, self.where_known(other, _Test(found, against)))
 
@@ -265,7 +266,6 @@ class _Translation(Translation[_Test, _Column]):
 
 
 _LOOKUPS = {"<": "lt", "<=": "lte", ">": "gt", ">=": "gte"}
-_AGAINST = {"<": ">=", "<=": ">", ">": "<=", ">=": "<"}
 
 
 def _and(parts: Iterable[Q]) -> Q:

@@ -25,18 +25,13 @@ from ..core.conditions import Reference
 from ..core.permissions import permission_named
 from ..core.policy import Policy
 from ..core.values import kind_of
+from ..language.operators import OPERATORS
 from .translation import RowsError, Translation
 
 __all__ = ["RowsError", "check_rows", "rows"]
 
 Test = sa.ColumnElement[bool]
 Column = InstrumentedAttribute[Any]
-_ORDER: dict[str, Callable[[Any, Any], Any]] = {
-    "<": lambda one, other: one < other,
-    "<=": lambda one, other: one <= other,
-    ">": lambda one, other: one > other,
-    ">=": lambda one, other: one >= other,
-}
 
 
 def rows(policy: Policy, caller: Caller | None, permission: str, model: Any) -> sa.ColumnElement[bool]:
@@ -113,14 +108,14 @@ class _Translation(Translation[Test, Column]):
         return found
 
     def ordered(self, column: Column, operator: str, value: Any) -> Test:
-        found: Test = _ORDER[operator](_compared(column), _bound(column, value))
+        found: Test = OPERATORS[operator].test(_compared(column), _bound(column, value))
         return found
 
     def same_columns(self, one: Column, other: Column) -> Test:
         return _compared(one) == _compared(other)
 
     def ordered_columns(self, one: Column, operator: str, other: Column) -> Test:
-        found: Test = _ORDER[operator](_compared(one), _compared(other))
+        found: Test = OPERATORS[operator].test(_compared(one), _compared(other))
         return found
 
     def kind(self, column: Column) -> Any:

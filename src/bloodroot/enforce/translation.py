@@ -19,10 +19,10 @@ from ..core.formulas import FALSE, FAULTY, TRUE, Conjunction, Disjunction, Formu
 from ..core.requirements import PermissionAsked
 from ..core.values import Value, as_decimal, as_numbers, kind_of, leads_astray, plain_number, plain_uuid
 from ..language.errors import BloodrootError
+from ..language.operators import OPERATORS
 
 Test = TypeVar("Test")  # a condition of the library, with the values true, false and faulty
 Column = TypeVar("Column")
-_ORDERS = ("<", "<=", ">", ">=")
 _LARGEST = 2**63 - 1
 _ENOUGH = 60
 
@@ -174,8 +174,8 @@ class Translation(ABC, Generic[Test, Column]):
         if isinstance(left, Reference) and isinstance(right, Value):
             return self._at(left, lambda column: self._with_value(column, operator, right, formula))
         if isinstance(right, Reference) and isinstance(left, Value):
-            turned = {"<": ">", "<=": ">=", ">": "<", ">=": "<="}.get(operator, operator)
-            return self._at(right, lambda column: self._with_value(column, turned, left, formula))
+            mirrored = OPERATORS[operator].mirrored
+            return self._at(right, lambda column: self._with_value(column, mirrored, left, formula))
         raise self.error(f"{formula.words()} cannot be translated")
 
     def _open(self, formula: Comparison) -> Test:
@@ -187,7 +187,7 @@ class Translation(ABC, Generic[Test, Column]):
 
     def _looked_at(self, column: Column, formula: Comparison) -> Test:
         self._known_kind(column, formula)
-        if formula.operator in _ORDERS:
+        if formula.operator in OPERATORS and not OPERATORS[formula.operator].is_equality:
             self._check_order(column, formula)
         return self.true
 
@@ -209,9 +209,9 @@ class Translation(ABC, Generic[Test, Column]):
             return self.faulty
         if kind is float:
             return self._with_number(column, operator, value.value)
-        if operator in ("==", "!="):
+        if OPERATORS[operator].is_equality:
             same = self.same(column, value.value)
-            return same if operator == "==" else self.opposite(same)
+            return self.opposite(same) if OPERATORS[operator].is_negated else same
         if kind is bool:
             return self.faulty
         self._check_order(column, formula)
@@ -221,12 +221,12 @@ class Translation(ABC, Generic[Test, Column]):
         """A comparison with a number, by the numbers next to it that the column can hold."""
         below, above = self._next_to(column, number)
         exact = below is not None and below == above
-        if operator in ("==", "!="):
+        if OPERATORS[operator].is_equality:
             same = self.same(column, below) if exact else self.where_known(column, self.false)
-            return same if operator == "==" else self.opposite(same)
+            return self.opposite(same) if OPERATORS[operator].is_negated else same
         if exact:
             return self.ordered(column, operator, below)
-        operator, bound = ("<=", below) if operator in ("<", "<=") else (">=", above)
+        operator, bound = ("<=", below) if OPERATORS[operator].is_below else (">=", above)
         if bound is None:
             return self.where_known(column, self.false)
         return self.ordered(column, operator, bound)
@@ -286,10 +286,10 @@ class Translation(ABC, Generic[Test, Column]):
                 f"{formula.words()}: columns of the type {self.describe(column)} may have a value that is read as none"
             )
         # A caller without a value compares with nothing, and with no record without one either.
-        if operator not in ("==", "!=") or not value.literal:
+        if not OPERATORS[operator].is_equality or not value.literal:
             return self.faulty
         same = self.if_none(column, self.true, self.false)
-        return same if operator == "==" else self.opposite(same)
+        return self.opposite(same) if OPERATORS[operator].is_negated else same
 
     def _among(self, column: Column, operand: Operand, formula: Comparison) -> Test:
         items = _items(operand)
@@ -309,9 +309,9 @@ class Translation(ABC, Generic[Test, Column]):
                 return self.faulty
             if kind is float and float in (types := {self.type_of(one), self.type_of(other)}) and len(types) > 1:
                 raise self.error(f"{formula.words()} compares numbers in binary with other numbers")
-            if operator in ("==", "!="):
+            if OPERATORS[operator].is_equality:
                 same = self.same_columns(one, other)
-                return same if operator == "==" else self.opposite(same)
+                return self.opposite(same) if OPERATORS[operator].is_negated else same
             if kind is bool:
                 return self.faulty
             self._check_order(one, formula)

@@ -5,10 +5,10 @@ from __future__ import annotations
 from collections.abc import Callable
 
 from . import tree
+from .operators import OPERATORS
 from .problems import Place, suggestion
 from .reader import AUDIENCES, ROOTS, Reader
 
-_COMPARISONS = frozenset(("==", "!=", "<", "<=", ">", ">="))
 _LONGEST_NUMBER = 40
 # Brackets inside brackets are limited so that no text can exhaust the interpreter's stack.
 _DEEPEST = 40
@@ -110,7 +110,7 @@ def _comparison(reader: Reader) -> tree.Node:
     """comparison = operand [ ( "==" | "!=" | "<" | "<=" | ">" | ">=" | "in" | "not" "in" ) operand ]"""
     start = reader.place()
     left = _operand(reader)
-    if reader.text in _COMPARISONS:
+    if reader.text in OPERATORS:
         operator = reader.take()[1]
     elif reader.skip("in"):
         operator = "in"
@@ -128,7 +128,7 @@ def _comparison(reader: Reader) -> tree.Node:
     start = reader.place()
     right = _operand(reader)
     _check_operand(reader, right, start)
-    if reader.text in _COMPARISONS:
+    if reader.text in OPERATORS:
         reader.fail('comparisons do not chain; join two of them with "and"')
     return tree.Comparison(left, operator, right)
 

@@ -6,6 +6,7 @@ import re
 from dataclasses import dataclass
 from typing import TYPE_CHECKING
 
+from .operators import PATTERN
 from .problems import Place, Problem, Source
 
 if TYPE_CHECKING:
@@ -19,11 +20,11 @@ _TOKEN = re.compile(
     | (?P<path>/[^\s\#]*)
     | (?P<string>"(?:[^"\\]|\\.)*")
     | (?P<number>-?\d+(?:\.\d+)?(?![\w.]))
-    | (?P<mark>==|!=|<=|>=|[<>()\[\],*])
+    | (?P<mark>OPERATORS|[()\[\],*])
     | (?P<comment>\#.*)
     | (?P<stray>.+)
     )
-    """,
+    """.replace("OPERATORS", PATTERN),
     re.VERBOSE,
 )
 
