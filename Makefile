@@ -4,7 +4,7 @@ VENV := .venv
 BIN := $(VENV)/bin
 INSTALLED := $(VENV)/.installed
 
-.PHONY: demo test lint clean
+.PHONY: demo test lint clean hooks
 
 demo: $(INSTALLED)
 	$(BIN)/bloodroot demo
@@ -27,3 +27,7 @@ $(INSTALLED): pyproject.toml
 
 clean:
 	rm -rf $(VENV) build dist .mypy_cache .ruff_cache .hypothesis
+
+hooks:
+	printf '#!/bin/sh\nexec make --silent lint\n' > .git/hooks/pre-commit
+	chmod +x .git/hooks/pre-commit

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterator, Mapping
+from collections.abc import Callable, Mapping
 from dataclasses import dataclass, field
 from enum import StrEnum
 from importlib import import_module
@@ -49,6 +49,7 @@ class ResultKind:
     """One kind of result.
 
     Attributes:
+        command: what shows it.
         name: the function that gives its sheet, or its text; that of its JSON has the same name.
         module: the module of that function.
         is_list: whether its sheet has a list for spreadsheets.
@@ -56,6 +57,7 @@ class ResultKind:
         others: what writes it in formats of its own, as ``module:function``.
     """
 
+    command: str
     name: str
     module: str
     is_list: bool = False
@@ -87,36 +89,51 @@ def _pictures(name: str) -> dict[Format, str]:
 
 # By the name of the class of the result.
 RESULTS = {
-    "AskResult": ResultKind("ask", "sheets.decisions"),
+    "AskResult": ResultKind("ask", "ask", "sheets.decisions"),
     "CheckResult": ResultKind(
-        "check", "sheets.check", is_list=True, others={Format.SARIF: "sarif:check", Format.LINES: "one_a_line:check"}
+        "check",
+        "check",
+        "sheets.check",
+        is_list=True,
+        others={Format.SARIF: "sarif:check", Format.LINES: "one_a_line:check"},
     ),
     "Comparison": ResultKind(
+        "compare",
         "compare",
         "sheets.compare",
         is_list=True,
         others={Format.HTML: "html.compare:compare", Format.MARKDOWN: "pull_request:compare"},
     ),
-    "Entrance": ResultKind("entrance", "sheets.decisions", is_list=True),
-    "ExpectedResult": ResultKind("expected", "sheets.expected", is_list=True),
-    "Explanation": ResultKind("decision", "sheets.decisions"),
-    "FormatResult": ResultKind("formatted", "texts", is_text=True),
-    "LinesResult": ResultKind("lines", "sheets.decisions", is_list=True),
-    "MadeToken": ResultKind("made_token", "texts", is_text=True),
+    "Entrance": ResultKind("why --who", "entrance", "sheets.decisions", is_list=True),
+    "ExpectedResult": ResultKind("expect", "expected", "sheets.expected", is_list=True),
+    "Explanation": ResultKind("why", "decision", "sheets.decisions"),
+    "FormatResult": ResultKind("format --check", "formatted", "texts", is_text=True),
+    "LinesResult": ResultKind("why --path-only", "lines", "sheets.decisions", is_list=True),
+    "MadeToken": ResultKind("token make", "made_token", "texts", is_text=True),
     "MatrixResult": ResultKind(
-        "matrix", "sheets.matrix", is_list=True, others={Format.HTML: "html.matrix:matrix", **_pictures("matrix")}
+        "matrix",
+        "matrix",
+        "sheets.matrix",
+        is_list=True,
+        others={Format.HTML: "html.matrix:matrix", **_pictures("matrix")},
     ),
-    "MemberAccess": ResultKind("member_access", "sheets.members", is_list=True),
-    "PlanResult": ResultKind("plan", "sheets.probe", is_list=True),
+    "MemberAccess": ResultKind("members LOGIN", "member_access", "sheets.members", is_list=True),
+    "PlanResult": ResultKind("probe --list", "plan", "sheets.probe", is_list=True),
     "ProbeResult": ResultKind(
-        "probe", "sheets.probe", is_list=True, others={Format.HTML: "html.probe:probe", Format.JUNIT: "junit:probe"}
+        "probe",
+        "probe",
+        "sheets.probe",
+        is_list=True,
+        others={Format.HTML: "html.probe:probe", Format.JUNIT: "junit:probe"},
     ),
-    "Review": ResultKind("review", "sheets.members", is_list=True),
-    "RolesResult": ResultKind("roles", "sheets.roles", is_list=True, others=_pictures("roles")),
-    "SeedResult": ResultKind("seed", "sheets.identity", is_list=True),
-    "SurveyResult": ResultKind("survey", "sheets.survey", is_list=True, others={Format.OPENAPI: "openapi:survey"}),
-    "TokenResult": ResultKind("token", "sheets.identity"),
-    "TriedResult": ResultKind("tried", "sheets.tried", is_list=True),
+    "Review": ResultKind("members", "review", "sheets.members", is_list=True),
+    "RolesResult": ResultKind("roles", "roles", "sheets.roles", is_list=True, others=_pictures("roles")),
+    "SeedResult": ResultKind("seed", "seed", "sheets.identity", is_list=True),
+    "SurveyResult": ResultKind(
+        "survey", "survey", "sheets.survey", is_list=True, others={Format.OPENAPI: "openapi:survey"}
+    ),
+    "TokenResult": ResultKind("token read", "token", "sheets.identity"),
+    "TriedResult": ResultKind("tried", "tried", "sheets.tried", is_list=True),
 }
 
 
@@ -160,6 +177,11 @@ def _write_sheet(sheet: Sheet, form: Format, console: Console | None) -> str:
     return {Format.CSV: csv.write, Format.MARKDOWN: markdown.write, Format.HTML: sheets.write}[form](sheet)
 
 
-def formats_in_words() -> Iterator[tuple[str, tuple[Format, ...]]]:
-    """Each kind of result with its formats, for the documents."""
-    return ((kind.name, kind.formats) for kind in RESULTS.values())
+def formats_table() -> str:
+    """Which result has which formats, as the table of ``docs/formats.md``."""
+    columns = [form for form in Format if form not in (Format.TABLE, Format.JSON)]
+    lines = [f"| command | {' | '.join(columns)} |", f"|---|{':-:|' * len(columns)}"]
+    for kind in sorted(RESULTS.values(), key=lambda kind: kind.command):
+        marks = ("●" if form in kind.formats else "" for form in columns)
+        lines.append(f"| `{kind.command}` | {' | '.join(marks)} |")
+    return "\n".join(lines) + "\n"
