@@ -12,7 +12,7 @@ from ..core.decision import Outcome
 from ..core.requirements import conditions_in
 from .colours import STYLES
 from .joining import Joined, folded_rows, joined_rows
-from .sheet import OF_OUTCOME, Cell, Grid, Meaning, Section, endpoint, plural, strong
+from .sheet import OF_OUTCOME, Cell, Grid, Meaning, Section, endpoint, line, plural, strong
 
 if TYPE_CHECKING:
     from collections.abc import Iterable, Iterator
@@ -66,6 +66,7 @@ def grid_sections(grid: Grid) -> Iterator[Section]:
     for area, found in areas.items():
         heads = ("endpoint", *(column.name for column in columns))
         yield Section((strong(area),), heads=heads, rows=tuple(_words(each, grid) for each in found))
+    yield Section(lines=(line("· deny"),))
 
 
 def _words(each: Joined, grid: Grid) -> tuple[Cell | str, ...]:
@@ -74,9 +75,11 @@ def _words(each: Joined, grid: Grid) -> tuple[Cell | str, ...]:
 
 
 def _word(cell: MatrixCell, lacking: bool) -> Cell:
-    # What a standing rule asks is a condition too.
     words = "·" if cell.outcome is Outcome.DENY else cell.words()
-    return Cell(f"{words} !" if lacking else words, Meaning.WARN if lacking else OF_OUTCOME[cell.outcome])
+    if lacking:
+        return Cell(f"{words} !", Meaning.WARN)
+    # What a standing rule asks is a condition too.
+    return Cell(words, Meaning.OPEN if words.startswith("if ") else OF_OUTCOME[cell.outcome])
 
 
 class _Layout:
