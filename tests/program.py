@@ -23,7 +23,7 @@ import argon2
 import bloodroot
 from bloodroot.cli import run
 from bloodroot.demo import write_demo
-from bloodroot.enforce import in_force
+from bloodroot.enforce import active_policies
 from bloodroot.identity import passwords
 
 PROGRAM = Path(sys.executable).parent / "bloodroot"
@@ -74,7 +74,7 @@ def _begin(folder: Path, words: list[str], streams: tuple[int, int, int], enviro
     os.environ.update(environment)
     passwords._hasher = _cheap_hasher
     for name, value in _nothing_in_force().items():
-        setattr(in_force, name, value)
+        setattr(active_policies, name, value)
     for name in [name for name in sys.modules if name.startswith(("tests.", "seedbank"))]:
         del sys.modules[name]
     sys.path[0] = str(PROGRAM.parent)
@@ -138,7 +138,7 @@ def inside(folder: Path, *words: object, stdin: str = "", **environment: str) ->
         mock.patch.object(sys, "argv", ["bloodroot", *map(str, words)]),
         mock.patch.object(sys, "stdin", given),
         mock.patch.dict(os.environ, environment),
-        mock.patch.multiple(in_force, **_nothing_in_force()),
+        mock.patch.multiple(active_policies, **_nothing_in_force()),
         mock.patch.object(passwords, "_hasher", _cheap_hasher),
     ):
         try:

@@ -78,7 +78,7 @@ class Files(Protocol):
         """
         ...
 
-    def odd(self, real: Path) -> str:
+    def spelling_problem(self, real: Path) -> str:
         """Why something that is there cannot be included; an empty string where nothing is wrong with it."""
         ...
 
@@ -98,8 +98,8 @@ class Disk:
         """As `Files.real`."""
         return file.resolve()
 
-    def odd(self, real: Path) -> str:
-        """As `Files.odd`."""
+    def spelling_problem(self, real: Path) -> str:
+        """As `Files.spelling_problem`."""
         is_odd = real.exists() and not (real.is_file() or real.is_dir())
         return "this is a pipe or a device, and no file" if is_odd else ""
 
@@ -151,8 +151,8 @@ class _Reading:
             return "this name leads nowhere"
         if not real.is_relative_to(self.folder):
             return f"this leaves the policy's folder, {self.folder.name}; what is included must be inside it"
-        if odd := self.files.odd(real):
-            return odd
+        if spelling_problem := self.files.spelling_problem(real):
+            return spelling_problem
         if real in above:
             way = " → ".join(each.name for each in (*above[above.index(real) :], real))
             return f"these files include each other in a circle: {way}"

@@ -53,8 +53,8 @@ class Revision:
         """As `files.Files.real`."""
         return Path(posixpath.normpath(file.as_posix()))
 
-    def odd(self, real: Path) -> str:  # noqa: ARG002
-        """As `files.Files.odd`."""
+    def spelling_problem(self, real: Path) -> str:  # noqa: ARG002
+        """As `files.Files.spelling_problem`."""
         return ""
 
     def name_of(self, file: Path) -> str:

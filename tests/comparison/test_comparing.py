@@ -3,7 +3,7 @@
 import unittest
 
 import bloodroot
-from bloodroot.comparison.changes import Comparison, Side
+from bloodroot.comparison.changes import PolicyComparison, Side
 from bloodroot.comparison.comparing import compare
 from bloodroot.comparison.regions import meets, regions_of
 from bloodroot.core.paths import parse_template
@@ -52,7 +52,7 @@ fields lot
 """
 
 
-def compared(*replacements: tuple[str, str], solver: object = None) -> Comparison:
+def compared(*replacements: tuple[str, str], solver: object = None) -> PolicyComparison:
     text = POLICY
     for old, new in replacements:
         assert old in text, old
@@ -60,7 +60,7 @@ def compared(*replacements: tuple[str, str], solver: object = None) -> Compariso
     return compare(Side(bloodroot.parse(POLICY), "old"), Side(bloodroot.parse(text), "new"))
 
 
-def said(result: Comparison) -> set[str]:
+def said(result: PolicyComparison) -> set[str]:
     """Every change in a line of its own; holdings and answers of single roles included."""
     found = {
         f"{cell.method} {cell.path} {cell.role}{f' ({cell.holding})' if cell.holding else ''} {cell.change}: "
@@ -119,7 +119,7 @@ class ChangesOfForm(unittest.TestCase):
 
 
 class Changes(unittest.TestCase):
-    def check(self, replacements: tuple[tuple[str, str], ...], *expected: str) -> Comparison:
+    def check(self, replacements: tuple[tuple[str, str], ...], *expected: str) -> PolicyComparison:
         result = compared(*replacements)
         self.assertEqual(said(result), set(expected))
         self.assertFalse(result.same_access)

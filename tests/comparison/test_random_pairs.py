@@ -8,7 +8,7 @@ from typing import Any
 
 import bloodroot
 from bloodroot import Caller
-from bloodroot.comparison.changes import CellChange, Change, Comparison, Side
+from bloodroot.comparison.changes import CellChange, Change, PolicyComparison, Side
 from bloodroot.comparison.comparing import compare
 from bloodroot.core.caller import imagined
 from bloodroot.core.decision import Decision
@@ -137,7 +137,7 @@ class RandomPairs(unittest.TestCase):
 
     def _is_said(
         self,
-        found: Comparison,
+        found: PolicyComparison,
         policies: tuple[Policy, Policy],
         caller: Caller | None,
         method: str,

@@ -26,7 +26,17 @@ from starlette.testclient import TestClient
 import bloodroot
 from bloodroot import Caller
 from bloodroot.core.annotations import with_guards
-from bloodroot.enforce import EnforcementError, Refusal, Unsettled, asgi, current, guard, in_force, on_behalf_of, use
+from bloodroot.enforce import (
+    EnforcementError,
+    Refusal,
+    Unsettled,
+    active_policies,
+    asgi,
+    current,
+    guard,
+    on_behalf_of,
+    use,
+)
 from bloodroot.enforce import flask as for_flask
 from bloodroot.enforce import starlette as for_starlette
 from bloodroot.enforce.guards import guards_of
@@ -182,7 +192,7 @@ class Functions(unittest.TestCase):
 class SeveralPolicies(unittest.TestCase):
     def test_which_of_several_policies_decides_is_said_and_not_guessed(self) -> None:
         first, second = (bloodroot.parse(f"roles\n  keeper\n  {name}\nendpoints\n  GET / keeper") for name in "ab")
-        with mock.patch.object(in_force, "_policies", []):
+        with mock.patch.object(active_policies, "_policies", []):
             with self.assertRaisesRegex(EnforcementError, "no policy is in force"), on_behalf_of(None):
                 self.fail("nothing decides")
             use(first)
@@ -261,10 +271,10 @@ class Importing(InFolder):
         with self.assertRaises(bloodroot.PolicyError), on_behalf_of(CLERK, POLICY):
             grind()
         gc.collect()  # what other tests have left
-        before = in_force.guards()
+        before = active_policies.guards()
         del grind
         gc.collect()
-        self.assertEqual(in_force.guards(), before - 1)
+        self.assertEqual(active_policies.guards(), before - 1)
 
 
 def identify(request: Any) -> Caller | None:
@@ -428,8 +438,8 @@ class Policies(unittest.TestCase):
         for first in (True, False):
             with (
                 self.subTest(policies_first=first),
-                mock.patch.object(in_force, "_policies", []),
-                mock.patch.object(in_force, "_guards", weakref.WeakSet()),
+                mock.patch.object(active_policies, "_policies", []),
+                mock.patch.object(active_policies, "_guards", weakref.WeakSet()),
             ):
                 if first:
                     use(*policies)

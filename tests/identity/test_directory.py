@@ -14,7 +14,7 @@ from bloodroot.identity.directory import Directory
 from bloodroot.identity.fresh import Remembered
 from bloodroot.identity.members import member_of
 from bloodroot.identity.seed_file import Seed, SeedError, SeedGroup, SeedMember
-from bloodroot.identity.seed_result import Verdict
+from bloodroot.identity.seed_result import SeedVerdict
 from bloodroot.identity.seeding import seed_directory
 from bloodroot.settings import DirectoryTables, SettingsError
 from tests.policies import POLICY
@@ -247,10 +247,10 @@ class Suite:
         start = threading.Barrier(20)
         with ThreadPoolExecutor(20) as pool:
             seen = Counter(each for found in pool.map(work, range(20)) for each in found)
-        self.assertEqual(seen["everybody", Verdict.MADE], 1)
-        self.assertEqual(seen["everybody", Verdict.KEPT], 59)
-        self.assertEqual(seen["changing", Verdict.MADE], 1)
-        self.assertEqual([seen[f"own-{number}", Verdict.MADE] for number in range(20)], [1] * 20)
+        self.assertEqual(seen["everybody", SeedVerdict.MADE], 1)
+        self.assertEqual(seen["everybody", SeedVerdict.KEPT], 59)
+        self.assertEqual(seen["changing", SeedVerdict.MADE], 1)
+        self.assertEqual([seen[f"own-{number}", SeedVerdict.MADE] for number in range(20)], [1] * 20)
         found = {each.attributes["login"]: each for each in self.directory.members()}
         self.assertEqual(len(found), 22)
         self.assertEqual(len({each.id for each in found.values()}), 22)

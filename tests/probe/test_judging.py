@@ -9,8 +9,8 @@ import httpx
 from bloodroot.core.answers import Answer
 from bloodroot.core.decision import Outcome
 from bloodroot.core.paths import parse_template
-from bloodroot.probe.asked import AskedEndpoint
-from bloodroot.probe.facts import By, Came, Seen, Ways, facts_of
+from bloodroot.probe.asked_endpoints import AskedEndpoint
+from bloodroot.probe.facts import AnsweredBy, AnswerSettings, ResponseKind, Seen, facts_of
 from bloodroot.probe.judging import Verdict, is_not_served, judge
 from bloodroot.probe.planning import Case, Plan
 from bloodroot.probe.watching import Watched, request
@@ -98,7 +98,7 @@ class Judging(unittest.TestCase):
                 mine = case(asked, persona, *((Outcome.ALLOW, None) if allowed else refusal))
                 let_in = allowed if chance.random() < 0.8 else not allowed
                 response, watched, changed = application.answer(mine, let_in)
-                facts = facts_of(mine, response, watched, Ways({"/sign-in"}, here=application.here))
+                facts = facts_of(mine, response, watched, AnswerSettings({"/sign-in"}, here=application.here))
                 seen[mine] = Seen(**{**{name: getattr(facts, name) for name in Seen.__slots__}, "changed": changed})
                 cases.append(mine)
                 truth[mine] = let_in and not (application.forged and method == "POST")
@@ -110,7 +110,9 @@ class Judging(unittest.TestCase):
                     self.assertNotEqual(verdict, Verdict.AGREE, what)
                 if not mine.allowed and not truth[mine] and verdict is Verdict.HOLE:
                     # What cannot be told from those who may, or has changed the data, is one.
-                    sent = {other.location for one, other in seen.items() if one.allowed and other.came is Came.SENT}
+                    sent = {
+                        other.location for one, other in seen.items() if one.allowed and other.came is ResponseKind.SENT
+                    }
                     alike = application.refusal == "page" or each.seen.location in sent
                     self.assertTrue(alike or each.seen.changed, what)
                 if not mine.allowed and each.seen.changed:
@@ -120,7 +122,7 @@ class Judging(unittest.TestCase):
                     others = {
                         (seen[one].came, seen[one].location)
                         for one in cases
-                        if one.allowed and seen[one].came in (Came.MADE, Came.SENT)
+                        if one.allowed and seen[one].came in (ResponseKind.MADE, ResponseKind.SENT)
                     }
                     alike = application.refusal == "page" or len(others) == 1
                     self.assertTrue(verdict is not Verdict.AGREE or alike or each.seen.changed, what)
@@ -135,17 +137,17 @@ class Judging(unittest.TestCase):
             KnownAnswer("refused", 200, "You may not"),
             KnownAnswer("done", 303, "/plots/**", parse_template("/plots/**")),
         )
-        ways = Ways({"/sign-in"}, taught, True, {"/sign-in": "/desk"})
+        ways = AnswerSettings({"/sign-in"}, taught, True, {"/sign-in": "/desk"})
         for status, location, text, came in (
-            (200, "", "", Came.MADE), (204, "", "", Came.MADE), (304, "", "", Came.MADE),
-            (200, "", "You may not see this", Came.REFUSED),
-            (401, "", "", Came.SIGN_IN), (302, "/sign-in?next=/x", "", Came.SIGN_IN), (302, "/sign-in/", "", Came.SIGN_IN),
-            (302, "/sign-in-help", "", Came.SENT), (303, "/home", "", Came.SENT), (303, "/plots/9", "", Came.DONE),
-            (403, "", "no", Came.REFUSED), (403, "", "<h1>CSRF verification failed</h1>", Came.UNPROVEN),
-            (400, "", "The CSRF token is missing.", Came.UNPROVEN), (403, "", '<input name="csrf">no', Came.REFUSED),
-            (404, "", "", Came.NOT_FOUND), (410, "", "", Came.NOT_FOUND), (405, "", "", Came.NOT_SERVED), (501, "", "", Came.NOT_SERVED),
-            (429, "", "", Came.LIMITED), (400, "", "", Came.UNFIT), (409, "", "", Came.UNFIT), (415, "", "", Came.UNFIT), (422, "", "", Came.UNFIT),
-            (500, "", "", Came.FAILED), (503, "", "", Came.FAILED),
+            (200, "", "", ResponseKind.MADE), (204, "", "", ResponseKind.MADE), (304, "", "", ResponseKind.MADE),
+            (200, "", "You may not see this", ResponseKind.REFUSED),
+            (401, "", "", ResponseKind.SIGN_IN), (302, "/sign-in?next=/x", "", ResponseKind.SIGN_IN), (302, "/sign-in/", "", ResponseKind.SIGN_IN),
+            (302, "/sign-in-help", "", ResponseKind.SENT), (303, "/home", "", ResponseKind.SENT), (303, "/plots/9", "", ResponseKind.DONE),
+            (403, "", "no", ResponseKind.REFUSED), (403, "", "<h1>CSRF verification failed</h1>", ResponseKind.UNPROVEN),
+            (400, "", "The CSRF token is missing.", ResponseKind.UNPROVEN), (403, "", '<input name="csrf">no', ResponseKind.REFUSED),
+            (404, "", "", ResponseKind.NOT_FOUND), (410, "", "", ResponseKind.NOT_FOUND), (405, "", "", ResponseKind.NOT_SERVED), (501, "", "", ResponseKind.NOT_SERVED),
+            (429, "", "", ResponseKind.LIMITED), (400, "", "", ResponseKind.UNFIT), (409, "", "", ResponseKind.UNFIT), (415, "", "", ResponseKind.UNFIT), (422, "", "", ResponseKind.UNFIT),
+            (500, "", "", ResponseKind.FAILED), (503, "", "", ResponseKind.FAILED),
         ):  # fmt: skip
             with self.subTest(f"{status} {location} {text}"):
                 response = httpx.Response(status, headers={"location": location} if location else {}, text=text)
@@ -155,17 +157,17 @@ class Judging(unittest.TestCase):
         asked = AskedEndpoint("PUT", parse_template("/plots/{plot_id}"), object(), guessed=True)  # type: ignore[arg-type]
         refused = case(asked, PEOPLE[1], Outcome.DENY, ANSWERS["403"])
         one, other = (case(asked, PEOPLE[number], Outcome.ALLOW, None) for number in (2, 3))
-        none = Seen(Came.NOT_SERVED, status=405)
+        none = Seen(ResponseKind.NOT_SERVED, status=405)
         for seen, left_out in (
-            ({one: none, other: none, refused: Seen(Came.REFUSED, status=403)}, True),
+            ({one: none, other: none, refused: Seen(ResponseKind.REFUSED, status=403)}, True),
             ({one: none, other: none, refused: none}, True),
-            ({refused: Seen(Came.REFUSED, status=403)}, False),
-            ({one: none, other: Seen(Came.FAILED, status=500)}, False),
-            ({one: none, other: Seen(Came.REFUSED, status=403)}, False),
-            ({one: none, other: Seen(Came.MADE, status=200)}, False),
-            ({one: none, refused: Seen(Came.MADE, status=200)}, False),
-            ({one: none, refused: Seen(Came.FAILED, status=500)}, False),
-            ({one: none, refused: Seen(Came.REFUSED, status=403, changed=True)}, False),
+            ({refused: Seen(ResponseKind.REFUSED, status=403)}, False),
+            ({one: none, other: Seen(ResponseKind.FAILED, status=500)}, False),
+            ({one: none, other: Seen(ResponseKind.REFUSED, status=403)}, False),
+            ({one: none, other: Seen(ResponseKind.MADE, status=200)}, False),
+            ({one: none, refused: Seen(ResponseKind.MADE, status=200)}, False),
+            ({one: none, refused: Seen(ResponseKind.FAILED, status=500)}, False),
+            ({one: none, refused: Seen(ResponseKind.REFUSED, status=403, changed=True)}, False),
         ):
             self.assertIs(is_not_served(judge(Plan(tuple(seen), (), {}), seen)), left_out, seen)
 
@@ -186,7 +188,7 @@ class Judging(unittest.TestCase):
         watched = Watched()
         watched.failed(ValueError("\x1b[2J"))
         response = httpx.Response(303, headers=[(b"location", b"/a\x1b[31m")])
-        seen = facts_of(mine, response, watched, Ways())
+        seen = facts_of(mine, response, watched, AnswerSettings())
         self.assertEqual((seen.location, seen.note), ("/a?[31m", "ValueError: ?[2J"))
 
     def test_a_refusal_of_the_request_is_none_of_the_caller(self) -> None:
@@ -194,14 +196,26 @@ class Judging(unittest.TestCase):
         refused = case(asked, PEOPLE[1], Outcome.DENY, ANSWERS["403"])
         allowed = case(asked, PEOPLE[3], Outcome.ALLOW, None)
         for others, sent, wanted in (
-            ({}, Seen(Came.REFUSED, status=403), Verdict.INCONCLUSIVE),
-            ({}, Seen(Came.REFUSED, By.ROUTE, 403), Verdict.INCONCLUSIVE),
-            ({}, Seen(Came.REFUSED, By.POLICY, 403), Verdict.AGREE),
-            ({}, Seen(Came.REFUSED, status=403, by_token=True), Verdict.AGREE),
-            ({allowed: Seen(Came.REFUSED, status=403)}, Seen(Came.REFUSED, status=403), Verdict.INCONCLUSIVE),
-            ({allowed: Seen(Came.FAILED, status=500)}, Seen(Came.REFUSED, status=403), Verdict.INCONCLUSIVE),
-            ({allowed: Seen(Came.MADE, status=200)}, Seen(Came.REFUSED, status=403), Verdict.AGREE),
-            ({allowed: Seen(Came.MADE, By.BEFORE, 200)}, Seen(Came.REFUSED, status=403), Verdict.INCONCLUSIVE),
+            ({}, Seen(ResponseKind.REFUSED, status=403), Verdict.INCONCLUSIVE),
+            ({}, Seen(ResponseKind.REFUSED, AnsweredBy.ROUTE, 403), Verdict.INCONCLUSIVE),
+            ({}, Seen(ResponseKind.REFUSED, AnsweredBy.POLICY, 403), Verdict.AGREE),
+            ({}, Seen(ResponseKind.REFUSED, status=403, by_token=True), Verdict.AGREE),
+            (
+                {allowed: Seen(ResponseKind.REFUSED, status=403)},
+                Seen(ResponseKind.REFUSED, status=403),
+                Verdict.INCONCLUSIVE,
+            ),
+            (
+                {allowed: Seen(ResponseKind.FAILED, status=500)},
+                Seen(ResponseKind.REFUSED, status=403),
+                Verdict.INCONCLUSIVE,
+            ),
+            ({allowed: Seen(ResponseKind.MADE, status=200)}, Seen(ResponseKind.REFUSED, status=403), Verdict.AGREE),
+            (
+                {allowed: Seen(ResponseKind.MADE, AnsweredBy.BEFORE, 200)},
+                Seen(ResponseKind.REFUSED, status=403),
+                Verdict.INCONCLUSIVE,
+            ),
         ):
             cases = (refused, *others)
             verdicts = {each.case: each.verdict for each in judge(Plan(cases, (), {}), {refused: sent, **others})}

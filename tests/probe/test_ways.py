@@ -177,7 +177,7 @@ KEY = "a made-up key of thirty-two characters"
 OBSERVED = ("--observed", ".bloodroot/probe.jsonl")
 
 
-class Ways(InFolder):
+class AnswerSettings(InFolder):
     def project(self, way: str = "header", settings: str = SETTINGS, **changes: str) -> None:
         app = APP
         for name, text in {**RIGHT, **({"FORM": "True"} if way == "form" else {}), **changes}.items():

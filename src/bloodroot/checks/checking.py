@@ -13,10 +13,10 @@ from ..core.requirements import asks_for_guard, references_in
 from ..language import tree
 from ..language.problems import suggestion
 from . import declared, hiding, holders, holding, in_handlers, lifetimes, openness, shown_fields, siblings, unused
-from .finding import Finding, Kind, Needs, Severity
+from .finding import Finding, FindingKind, Needs, Severity
 from .subject import Subject, all_entries
 
-STALE_ACCEPT = Kind(
+STALE_ACCEPT = FindingKind(
     "stale-accept",
     Severity.WARNING,
     "An entry accepts a finding that it does not have.",
@@ -24,7 +24,7 @@ STALE_ACCEPT = Kind(
 )
 _FAMILIES = (declared, unused, holders, openness, siblings, in_handlers, holding, shown_fields, hiding, lifetimes)
 _FIND: tuple[Callable[[Subject], Iterator[Finding]], ...] = tuple(family.find for family in _FAMILIES)
-KINDS: dict[str, Kind] = {
+KINDS: dict[str, FindingKind] = {
     kind.name: kind for kind in (*(kind for family in _FAMILIES for kind in family.KINDS), STALE_ACCEPT)
 }
 

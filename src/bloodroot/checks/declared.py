@@ -8,32 +8,32 @@ from ..core.lines import Line
 from ..core.methods import ANY, covers
 from ..core.paths import Template, overlap, specificity
 from ..language.problems import suggestion
-from .finding import Finding, Kind, Needs, Severity
+from .finding import Finding, FindingKind, Needs, Severity
 from .subject import Subject, place_of_endpoint
 from .unused import nearly_the_same
 
-WITHOUT_LINE = Kind(
+WITHOUT_LINE = FindingKind(
     "endpoint-without-line",
     Severity.WARNING,
     "An endpoint is covered by no line, so that it is closed to all callers.",
     "Write a line for it; bloodroot draft --update adds one that is closed.",
     Needs.ENDPOINTS,
 )
-WITHOUT_ENDPOINT = Kind(
+WITHOUT_ENDPOINT = FindingKind(
     "line-without-endpoint",
     Severity.WARNING,
     "A line covers no endpoint that was found.",
     "Correct its method or path, or remove the line where the endpoint is gone.",
     Needs.ENDPOINTS,
 )
-RULE_WITHOUT_ENDPOINT = Kind(
+RULE_WITHOUT_ENDPOINT = FindingKind(
     "rule-without-endpoint",
     Severity.WARNING,
     "A standing rule covers no endpoint that was found, so that nothing of what it requires is ever asked.",
     "Correct its methods or path, or remove the rule.",
     Needs.ENDPOINTS,
 )
-SEVERAL_ROUTES = Kind(
+SEVERAL_ROUTES = FindingKind(
     "action-of-several-routes",
     Severity.NOTE,
     "A line names an action that several routes serve.",

@@ -56,7 +56,7 @@ class Witness:
 
 
 @dataclass(frozen=True, slots=True)
-class Kind:
+class FindingKind:
     """A kind of finding.
 
     Attributes:
@@ -101,7 +101,7 @@ class Finding:
         related: other places that it has to do with.
     """
 
-    kind: Kind
+    kind: FindingKind
     severity: Severity
     place: Place
     message: str

@@ -12,17 +12,17 @@ from ..core.paths import overlap, parse_template
 from ..core.reasons import UNNAMED, blamable
 from ..core.requirements import conditions_in
 from ..core.roles import SIGNED_OUT
-from .finding import Finding, Kind, Severity
+from .finding import Finding, FindingKind, Severity
 from .reach import Unit
 from .subject import Subject
 
-GIVEN_AWAY = Kind(
+GIVEN_AWAY = FindingKind(
     "hidden-page-given-away",
     Severity.WARNING,
     "A page is hidden from those whom it refuses for one reason, and another reason tells them that it is there.",
     "Hide it for every reason: write any in the place of the reason.",
 )
-IDLE_DENIAL = Kind(
+IDLE_DENIAL = FindingKind(
     "idle-denial",
     Severity.WARNING,
     "A denial answers a condition that nothing under its path requires, so that it is never used.",

@@ -12,41 +12,41 @@ from ..core.requirements import permissions_in
 from ..core.roles import ANYONE, SIGNED_IN, SIGNED_OUT
 from ..language import tree
 from ..language.printer import words
-from .finding import Finding, Kind, Severity
+from .finding import Finding, FindingKind, Severity
 from .reach import Reach, sum_of
 from .subject import Subject, all_entries
 
-UNHELD_PERMISSION = Kind(
+UNHELD_PERMISSION = FindingKind(
     "unheld-permission",
     Severity.WARNING,
     "A permission is required, and no caller holds it.",
     "Grant it to a role, or write nobody on the lines that require it.",
 )
-IDLE_ROLE = Kind(
+IDLE_ROLE = FindingKind(
     "idle-role",
     Severity.WARNING,
     "A role opens nothing beyond what the role it includes opens.",
     "Grant it what it is for, or remove the role and give the one it includes.",
 )
-SENIOR_REFUSED = Kind(
+SENIOR_REFUSED = FindingKind(
     "senior-refused",
     Severity.WARNING,
     "A role is refused where a role that it includes is let in.",
     "A caller with the greater role holds the lesser one too; name what is excluded in another way.",
 )
-OPENS_EVERYTHING = Kind(
+OPENS_EVERYTHING = FindingKind(
     "role-opens-everything",
     Severity.NOTE,
     "One role opens every endpoint.",
     "Make sure that few hold it, and that what is dangerous asks for more than one role.",
 )
-APART_JOINED = Kind(
+APART_JOINED = FindingKind(
     "apart-joined",
     Severity.ERROR,
     "A group gives two roles that are kept apart, so that its members are refused everything.",
     "Take one of the roles from the group, or remove the line that keeps them apart.",
 )
-NEEDLESS_GRANT = Kind(
+NEEDLESS_GRANT = FindingKind(
     "needless-grant",
     Severity.NOTE,
     "A grant gives nothing that another grant of the same permission does not give.",

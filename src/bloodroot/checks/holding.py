@@ -11,23 +11,23 @@ from ..core.records import UNKNOWN
 from ..core.requirements import asks_for_guard, permissions_in, roles_in
 from ..core.roles import SIGNED_IN
 from ..language import tree
-from .finding import Finding, Kind, Severity
+from .finding import Finding, FindingKind, Severity
 from .reach import Unit
 from .subject import Subject, all_entries
 
-NEVER_HOLDS = Kind(
+NEVER_HOLDS = FindingKind(
     "never-holds",
     Severity.ERROR,
     "A condition, or what a line requires of some callers, can never be true.",
     "Compare it with what can be, or remove what rests on it.",
 )
-ALWAYS_HOLDS = Kind(
+ALWAYS_HOLDS = FindingKind(
     "always-holds",
     Severity.WARNING,
     "A condition is never false: it refuses no caller for what it tests.",
     "Correct the comparison, or remove the condition.",
 )
-CLOSED_LINE = Kind(
+CLOSED_LINE = FindingKind(
     "closed-line",
     Severity.WARNING,
     "A line lets no caller in, whatever roles they hold, and does not say nobody.",

@@ -11,39 +11,39 @@ from ..core.methods import ANY, covers
 from ..core.paths import overlap, specificity
 from ..core.requirements import asks_for_guard, references_in
 from ..enforce.startup import guards_not_run, settles
-from .finding import Finding, Kind, Needs, Severity
+from .finding import Finding, FindingKind, Needs, Severity
 from .reach import Shape, Unit
 from .subject import Subject
 
-NOT_RUN = Kind(
+NOT_RUN = FindingKind(
     "guard-not-run",
     Severity.ERROR,
     "A guard is written where the framework never runs it.",
     "Put it below the decorator of the route, or around every class that serves the endpoint.",
     Needs.ROUTES,
 )
-MISSING = Kind(
+MISSING = FindingKind(
     "guard-missing",
     Severity.WARNING,
     "A line leaves the decision to a guard, and no guard is around the handler.",
     "Put a guard around the handler, or say in the line what is required. Until then every response is withheld.",
     Needs.ROUTES,
 )
-CONTRADICTS = Kind(
+CONTRADICTS = FindingKind(
     "guard-contradicts-line",
     Severity.ERROR,
     "A line and the guards of its handler let no caller in together, though each of them would let some in.",
     "Require the same in both, or leave the decision to one of them.",
     Needs.ROUTES,
 )
-UNKNOWN_NAME = Kind(
+UNKNOWN_NAME = FindingKind(
     "guard-unknown-name",
     Severity.ERROR,
     "A guard requires something that the policy does not know.",
     "Correct the name in the guard, or declare it in the policy.",
     Needs.ROUTES,
 )
-NOT_SETTLED = Kind(
+NOT_SETTLED = FindingKind(
     "record-not-settled",
     Severity.ERROR,
     "A line depends on a record that nothing loads and that the handler does not settle: every response is withheld.",

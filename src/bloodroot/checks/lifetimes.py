@@ -6,10 +6,10 @@ from collections.abc import Iterator
 
 from ..language.problems import Place, Source
 from ..settings import Settings
-from .finding import Finding, Kind, Needs, Severity
+from .finding import Finding, FindingKind, Needs, Severity
 from .subject import Subject
 
-STALE_ROLES = Kind(
+STALE_ROLES = FindingKind(
     "stale-roles",
     Severity.WARNING,
     "A role that is taken away is still used for longer than a quarter of an hour, or for as long as a token is valid.",

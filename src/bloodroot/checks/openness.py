@@ -8,30 +8,30 @@ from ..core.lines import Line
 from ..core.methods import ANY
 from ..core.paths import Parameter, read_path, specificity
 from ..core.requirements import asks_for_guard
-from .finding import Finding, Kind, Needs, Severity
+from .finding import Finding, FindingKind, Needs, Severity
 from .reach import WRITES, Unit
 from .subject import Subject
 from .witnesses import witness_of
 
-OPEN_CHANGE = Kind(
+OPEN_CHANGE = FindingKind(
     "open-change",
     Severity.ERROR,
     "An endpoint that changes something is open to anyone.",
     "Require at least signed-in, name the methods that only read, or accept the finding and say why.",
 )
-WIDER_CHANGE = Kind(
+WIDER_CHANGE = FindingKind(
     "change-wider-than-read",
     Severity.WARNING,
     "Callers may change something that they may not read.",
     "Require of the change what the read requires, or open the read to them.",
 )
-CLOSED_SIGN_IN = Kind(
+CLOSED_SIGN_IN = FindingKind(
     "closed-sign-in",
     Severity.ERROR,
     "The page that signed-out callers are sent to for signing in does not let them in, or not with the form's method.",
     "Let signed-out callers in there, with GET and POST.",
 )
-CATCH_ALL = Kind(
+CATCH_ALL = FindingKind(
     "catch-all",
     Severity.NOTE,
     "A line for many paths lets callers in at endpoints that no line of their own names.",

@@ -10,7 +10,7 @@ from ..core.annotations import with_guards
 from ..core.binding import Route
 from ..core.formulas import Formula
 from ..core.policy import Policy
-from ..enforce import in_force
+from ..enforce import active_policies
 from ..language import tree
 from ..language.problems import Problem
 from ..settings import Settings
@@ -51,7 +51,14 @@ def prepare(
         policy = bound(policy, settings)
     found = survey(gather(sources, folder), policy) if sources else None
     return Subject(
-        policy, document, found, tuple(routes or ()), settings, problems, in_force.loaders(), Reasoner(solver_if_any())
+        policy,
+        document,
+        found,
+        tuple(routes or ()),
+        settings,
+        problems,
+        active_policies.loaders(),
+        Reasoner(solver_if_any()),
     )
 
 

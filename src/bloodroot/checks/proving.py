@@ -19,7 +19,7 @@ from typing import Any
 import z3
 
 from ..core.conditions import Comparison, Condition, Holds, Listed, Now, Operand, Reference, is_textual
-from ..core.formulas import FALSE, TRUE, Conjunction, Disjunction, Formula, Known, Negated, walk
+from ..core.formulas import FALSE, TRUE, Conjunction, Constant, Disjunction, Formula, Negated, walk
 from ..core.records import MISSING
 from ..core.values import Value, plain_number, plain_uuid
 from ..language.errors import BloodrootError
@@ -95,7 +95,7 @@ class _Translation:
         return found
 
     def _formula(self, formula: Formula) -> _Both:
-        if isinstance(formula, Known):
+        if isinstance(formula, Constant):
             return _Both(z3.BoolVal(formula is TRUE), z3.BoolVal(formula is FALSE))
         if isinstance(formula, Condition):
             return self.formula(formula.test)

@@ -13,7 +13,7 @@ from ..core.matrix import Row, groups, row_of, spreading_of_roles
 from ..core.methods import ANY
 from ..core.paths import Template, specificity
 from ..core.policy import Policy
-from ..core.requirements import Elsewhere, roles_in
+from ..core.requirements import OtherPath, roles_in
 from ..language.problems import Place
 from ..survey.coverage import Surveyed
 from .reasoning import Reasoner, parts_left_open, replaced
@@ -153,7 +153,7 @@ class Reach:
         found = row.allow
         for formula, columns in row.depends:
             open_parts = parts_left_open(formula)
-            elsewhere: dict[Formula, Formula] = {part: TRUE for part in open_parts if isinstance(part, Elsewhere)}
+            elsewhere: dict[Formula, Formula] = {part: TRUE for part in open_parts if isinstance(part, OtherPath)}
             if elsewhere and replaced(formula, elsewhere) is TRUE:
                 found |= columns
         return found

@@ -21,10 +21,10 @@ from ..core.formulas import (
     FALSE,
     TRUE,
     Conjunction,
+    Constant,
     Disjunction,
     Facts,
     Formula,
-    Known,
     Negated,
     both,
     either,
@@ -32,7 +32,7 @@ from ..core.formulas import (
     walk,
 )
 from ..core.records import MISSING, UNKNOWN
-from ..core.requirements import Elsewhere, GrantedPerhaps, Guarded, Holding, PermissionAsked
+from ..core.requirements import GrantedPerhaps, Guarded, Holding, OtherPath, PermissionAsked
 from ..core.values import Value, plain_number, plain_uuid
 from ..language.operators import OPERATORS
 
@@ -125,7 +125,7 @@ def _tried(one: Formula, other: Formula) -> Proof:
 
 def parts_left_open(*formulas: Formula) -> list[Formula]:
     """What formulas depend on beside values: a guard, a grant, a role, or another path."""
-    kinds = Holding | PermissionAsked | GrantedPerhaps | Elsewhere | Guarded
+    kinds = Holding | PermissionAsked | GrantedPerhaps | OtherPath | Guarded
     return list(dict.fromkeys(part for formula in formulas for part in walk(formula) if isinstance(part, kinds)))
 
 
@@ -182,7 +182,7 @@ def _search(
     """Values for references that are waiting, so that what is left of one formula is true and of another is not."""
     if not one.values() & TRUE.bits or other is TRUE:
         return None
-    if one is TRUE and isinstance(other, Known):
+    if one is TRUE and isinstance(other, Constant):
         return given
     left = {each for formula in (one, other) for part in walk(formula) for each in variables(part)}
     waiting = [each for each in waiting if each in left]

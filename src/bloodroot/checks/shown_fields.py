@@ -7,29 +7,29 @@ from collections.abc import Iterator
 from ..core.fields import FieldRules
 from ..core.formulas import TRUE, Formula, either
 from ..core.paths import Parameter
-from .finding import Finding, Kind, Severity
+from .finding import Finding, FindingKind, Severity
 from .reach import Unit
 from .subject import Subject
 
-UNRELATED = Kind(
+UNRELATED = FindingKind(
     "unrelated-fields",
     Severity.WARNING,
     "A section of fields is for a kind of record that no permission and no path names, so that it may protect nothing.",
     "Write the kind as the program writes it where it asks for fields.",
 )
-WITHOUT_REST = Kind(
+WITHOUT_REST = FindingKind(
     "fields-without-rest",
     Severity.NOTE,
     "A section of fields says nothing of the fields that it does not name: they are closed to all callers.",
     "Add an entry for *, or accept the finding where all others are to stay closed.",
 )
-WIDER_FIELD = Kind(
+WIDER_FIELD = FindingKind(
     "field-wider-than-page",
     Severity.WARNING,
     "A field is readable by callers who may not see the page of its record.",
     "Require of the field at least what the page requires.",
 )
-WIDER_CHANGE = Kind(
+WIDER_CHANGE = FindingKind(
     "field-change-wider-than-read",
     Severity.WARNING,
     "A field may be changed by callers who may not read it.",

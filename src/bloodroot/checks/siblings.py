@@ -12,55 +12,55 @@ from ..core.paths import Parameter, overlap, specificity
 from ..core.requirements import Holding
 from ..core.roles import SIGNED_IN, SIGNED_OUT
 from ..survey.drafting import is_prefix
-from .finding import Finding, Kind, Needs, Severity
+from .finding import Finding, FindingKind, Needs, Severity
 from .reach import WRITES, Shape, Unit, Wider
 from .subject import Subject
 from .witnesses import witness_of
 
-ACTION_WIDER = Kind(
+ACTION_WIDER = FindingKind(
     "action-wider-than-form",
     Severity.ERROR,
     "A form is guarded, and what it sends to is open to more callers.",
     "Require of the action at least what its form requires.",
 )
-FORM_WIDER = Kind(
+FORM_WIDER = FindingKind(
     "form-wider-than-action",
     Severity.WARNING,
     "A form is shown to callers who may not send it.",
     "Require of the form what its action requires.",
 )
-PUT_AND_PATCH = Kind(
+PUT_AND_PATCH = FindingKind(
     "put-and-patch-differ",
     Severity.WARNING,
     "PUT and PATCH of one path are open to different callers, though both change the same thing.",
     "Require the same of both, best in one line: PUT PATCH.",
 )
-PAGE_METHODS = Kind(
+PAGE_METHODS = FindingKind(
     "page-methods-differ",
     Severity.WARNING,
     "One function serves GET and POST of a page, and they are open to different callers.",
     "Require the same of both, or serve them by two functions.",
     Needs.ROUTES,
 )
-API_DIFFERS = Kind(
+API_DIFFERS = FindingKind(
     "api-differs",
     Severity.WARNING,
     "A page and its twin in the API are open to different callers.",
     "Require the same of both, best by one permission.",
 )
-WITHOUT_CONDITION = Kind(
+WITHOUT_CONDITION = FindingKind(
     "write-without-condition",
     Severity.WARNING,
     "One of several writes of a thing does not require a condition that the others require.",
     "Require the condition of it too, best by one permission for all.",
 )
-DELETE_WIDER = Kind(
+DELETE_WIDER = FindingKind(
     "delete-wider-than-change",
     Severity.NOTE,
     "Callers may remove something that they may not change.",
     "Make sure that this is meant; else require of DELETE what the changes require.",
 )
-WITHOUT_RULE = Kind(
+WITHOUT_RULE = FindingKind(
     "write-without-rule",
     Severity.WARNING,
     "A standing rule holds for most changes, and not for this one.",
@@ -101,7 +101,7 @@ def find(subject: Subject) -> Iterator[Finding]:
     yield from _without_rule(subject)
 
 
-def _disagree(subject: Subject, kind: Kind, one: Unit, other: Unit) -> Iterator[Finding]:
+def _disagree(subject: Subject, kind: FindingKind, one: Unit, other: Unit) -> Iterator[Finding]:
     """Two endpoints that should be open to the same callers, said of the one that is more open."""
     for here, there in ((one, other), (other, one)):
         wider = subject.reach.wider(here.row, there.row)
@@ -110,7 +110,7 @@ def _disagree(subject: Subject, kind: Kind, one: Unit, other: Unit) -> Iterator[
             return
 
 
-def _finding(subject: Subject, kind: Kind, here: Unit, there: Unit, wider: Wider) -> Finding:
+def _finding(subject: Subject, kind: FindingKind, here: Unit, there: Unit, wider: Wider) -> Finding:
     who = subject.reach.who(wider.columns)
     how = "" if wider.required is None else f" where {wider.required.words()} does not hold"
     refuses = "which" if who in ("anyone", "nobody") else "whom"

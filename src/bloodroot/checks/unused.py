@@ -6,34 +6,34 @@ from collections.abc import Iterable, Iterator
 
 from ..language import tree
 from ..language.problems import Place
-from .finding import Finding, Kind, Severity
+from .finding import Finding, FindingKind, Severity
 from .subject import Subject, all_entries, nodes_in, requirements_of
 
-UNUSED_ROLE = Kind(
+UNUSED_ROLE = FindingKind(
     "unused-role",
     Severity.WARNING,
     "A role opens nothing: no line, grant, field or guard names it, and it includes no other role.",
     "Grant it a permission, correct the name where it is meant, or remove the role.",
 )
-UNUSED_PERMISSION = Kind(
+UNUSED_PERMISSION = FindingKind(
     "unused-permission",
     Severity.WARNING,
     "A permission is granted, and no line, standing rule, field or guard requires it.",
     "Require it where it is meant, or remove it. Where only the program asks for it, accept the finding.",
 )
-UNUSED_CONDITION = Kind(
+UNUSED_CONDITION = FindingKind(
     "unused-condition",
     Severity.WARNING,
     "A condition is declared, and nothing requires it.",
     "Require it where it is meant, or remove it.",
 )
-IDLE_GROUP = Kind(
+IDLE_GROUP = FindingKind(
     "idle-group",
     Severity.WARNING,
     "A group gives nothing that every signed-in caller does not have by default.",
     "Give it the roles that its members should have, or remove it.",
 )
-SIMILAR_NAMES = Kind(
+SIMILAR_NAMES = FindingKind(
     "similar-names",
     Severity.WARNING,
     "Two names differ by case, by one letter, or by two letters in another order.",

@@ -15,8 +15,8 @@ from .output import (
     PolicyOption,
     SettingsOption,
     UsageError,
-    apart,
     format_option,
+    without_application_output,
 )
 
 if TYPE_CHECKING:
@@ -63,7 +63,7 @@ def ask(
         lines = curl_lines(rules, found, persona, method.upper(), path, sent, str(body) if body is not None else None)
         typer.echo("\n".join(lines))
         return
-    with apart():
+    with without_application_output():
         result = run(rules, found, persona, method.upper(), path, sent, hosts or ())
     output.deliver(result, form, out, color)
 

@@ -35,7 +35,7 @@ def compare(
     ] = None,
     policy: PolicyOption = None,
     settings: SettingsOption = None,
-    form: Annotated[str | None, format_option("Comparison")] = None,
+    form: Annotated[str | None, format_option("PolicyComparison")] = None,
     out: OutOption = None,
     color: ColorOption = Color.AUTO,
 ) -> None:

@@ -107,7 +107,7 @@ def _width() -> int:
 
 
 @contextlib.contextmanager
-def apart() -> Iterator[None]:
+def without_application_output() -> Iterator[None]:
     """Keeps what the application prints out of the report: its log is its own."""
     with contextlib.redirect_stdout(io.StringIO()):
         yield

@@ -17,15 +17,15 @@ from .output import (
     PolicyOption,
     SettingsOption,
     UsageError,
-    apart,
     format_option,
     matches,
+    without_application_output,
 )
 
 if TYPE_CHECKING:
     from ..core.policy import Policy
-    from ..probe.asked import AskedEndpoint
-    from ..probe.planning import Chosen
+    from ..probe.asked_endpoints import AskedEndpoint
+    from ..probe.planning import PlanFilter
     from ..probe.result import ProbeResult
     from ..probe.runner import Options
     from ..settings import Settings
@@ -104,11 +104,11 @@ def probe(
         stale,
     )
     if list_only:
-        with apart():
+        with without_application_output():
             planned = runner.list_plan(rules, found, options)
         output.deliver(planned, form, out, color)
         return
-    with apart():
+    with without_application_output():
         result = runner.merge(rules, found, options, journals) if journals else with_progress(rules, found, options)
     output.deliver(result, form, out, color)
     if not result.sound:
@@ -126,11 +126,11 @@ def _part(text: str | None, journal: Path | None) -> tuple[int, int]:
     return int(match[1]), int(match[2])
 
 
-def _chosen(settings: Settings, only: list[str], personas: list[str], methods: str | None) -> Chosen:
+def _chosen(settings: Settings, only: list[str], personas: list[str], methods: str | None) -> PlanFilter:
     """The part of the plan that is wanted."""
     from ..core.paths import is_method
     from ..language.problems import suggestion
-    from ..probe.planning import Chosen
+    from ..probe.planning import PlanFilter
 
     for name in personas:
         if name not in settings.personas:
@@ -148,7 +148,7 @@ def _chosen(settings: Settings, only: list[str], personas: list[str], methods: s
             return False
         return not only or matches(asked.name, only)
 
-    return Chosen(endpoint, lambda each: not personas or each.name in personas)
+    return PlanFilter(endpoint, lambda each: not personas or each.name in personas)
 
 
 def with_progress(policy: Policy, settings: Settings, options: Options | None = None) -> ProbeResult:

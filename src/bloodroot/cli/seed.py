@@ -28,7 +28,7 @@ def seed(
     """Put roles, grants and first members into the directory; what is there stays as it is."""
     from ..identity import directory_of
     from ..identity.seed_file import read_seed
-    from ..identity.seed_result import Verdict
+    from ..identity.seed_result import SeedVerdict
     from ..identity.seeding import seed_directory
     from . import inputs, output
 
@@ -36,7 +36,7 @@ def seed(
     rules, found = inputs.unbound_project(policy, settings, personas=False)
     result = seed_directory(directory_of(found), read_seed(file), rules, password, update=update, dry_run=dry_run)
     output.deliver(result, form, out, color)
-    if any(row.verdict is Verdict.DIFFERS for row in result.rows):
+    if any(row.verdict is SeedVerdict.DIFFERS for row in result.rows):
         raise typer.Exit(1)
 
 

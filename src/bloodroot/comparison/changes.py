@@ -161,7 +161,7 @@ class Side:
 
 
 @dataclass(frozen=True, slots=True)
-class Comparison:
+class PolicyComparison:
     """Two policies, and all that is different between them.
 
     Attributes:

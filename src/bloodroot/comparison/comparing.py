@@ -12,20 +12,20 @@ from ..core.lines import Line
 from ..core.methods import ANY, COMMON
 from ..core.paths import Template, overlap, parse_template, specificity
 from ..core.policy import Policy
-from .beside import changed_conditions, changed_declarations, changed_fields, changed_permissions
-from .changes import CellChange, Change, Comparison, EndpointChange, Side
+from .access_compared import AccessComparison, Asked, Weighed, access_at_endpoint
+from .caller_kinds import single_kinds
+from .changes import CellChange, Change, EndpointChange, PolicyComparison, Side
 from .evidence import Answered, Spotted, answers_differ, failing, shown
-from .kinds import single_kinds
+from .names_compared import changed_conditions, changed_declarations, changed_fields, changed_permissions
 from .regions import Region, regions_of
 from .situations import Situation, Terms, naming, situation
-from .weighing import Asked, Weighed, Weighing, access_at_endpoint
 
 Solver = Callable[[Formula, Formula], Proof]
 # What no line covers is closed, and has an answer too.
 _EVERYWHERE = parse_template("/**")
 
 
-def compare(old: Side, new: Side, solver: Solver | None = None) -> Comparison:
+def compare(old: Side, new: Side, solver: Solver | None = None) -> PolicyComparison:
     """Compare two policies.
 
     Args:
@@ -34,14 +34,14 @@ def compare(old: Side, new: Side, solver: Solver | None = None) -> Comparison:
         solver: what answers hard questions about conditions, or None.
     """
     policies = old.policy, new.policy
-    weighing = Weighing(*policies, Reasoner(solver), single_kinds(*policies))
+    weighing = AccessComparison(*policies, Reasoner(solver), single_kinds(*policies))
     at_endpoints = _AtEndpoints(*policies, weighing)
     terms = at_endpoints.terms
     cells = (*at_endpoints.cells(), *_at_actions(old, new, weighing, terms))
     fields = tuple(changed_fields(policies, terms, weighing))
     permissions = tuple(changed_permissions(policies, terms, weighing))
     conditions = tuple(changed_conditions(policies, weighing.reasoner))
-    return Comparison(
+    return PolicyComparison(
         old,
         new,
         cells,
@@ -54,7 +54,7 @@ def compare(old: Side, new: Side, solver: Solver | None = None) -> Comparison:
     )
 
 
-def _left_open(old: Side, new: Side, at_endpoints: _AtEndpoints, weighing: Weighing) -> Iterator[str]:
+def _left_open(old: Side, new: Side, at_endpoints: _AtEndpoints, weighing: AccessComparison) -> Iterator[str]:
     if not at_endpoints.complete:
         yield "the templates have too many paths in common; requests that several of them cover were not all compared"
     if weighing.left_open:
@@ -71,7 +71,7 @@ class _AtEndpoints:
         complete: whether every path was looked at.
     """
 
-    def __init__(self, old: Policy, new: Policy, weighing: Weighing) -> None:
+    def __init__(self, old: Policy, new: Policy, weighing: AccessComparison) -> None:
         self.old = old
         self.new = new
         self.weighing = weighing
@@ -145,7 +145,7 @@ class _Answers:
     """
 
     def __init__(
-        self, weighing: Weighing, asked: tuple[Asked, Asked], where: Spotted, weighed: tuple[Weighed, ...]
+        self, weighing: AccessComparison, asked: tuple[Asked, Asked], where: Spotted, weighed: tuple[Weighed, ...]
     ) -> None:
         self.where = where
         self._weighing = weighing
@@ -199,7 +199,7 @@ def _widest(alike: list[_At]) -> Iterator[_At]:
             yield at
 
 
-def _at_actions(old: Side, new: Side, weighing: Weighing, terms: tuple[Terms, Terms]) -> Iterator[CellChange]:
+def _at_actions(old: Side, new: Side, weighing: AccessComparison, terms: tuple[Terms, Terms]) -> Iterator[CellChange]:
     """What changes at actions that no known route serves: what their own lines ask is compared."""
     sides = [{line.name: line for line in side.actions} for side in (old, new)]
     for name in dict.fromkeys((*sides[1], *sides[0])):

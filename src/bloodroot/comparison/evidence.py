@@ -17,11 +17,11 @@ from ..core.paths import encoded_segment
 from ..core.policy import Policy
 from ..core.records import MISSING
 from ..core.requirements import conditions_in, references_in
+from .access_compared import Weighed
+from .caller_kinds import CallerKind
 from .changes import Shown
-from .kinds import Kind
 from .regions import Region
 from .situations import Spot
-from .weighing import Weighed
 
 Values = Mapping[str, Any]
 
@@ -110,7 +110,9 @@ class Answered:
     values: Values
 
 
-def answers_differ(old: Policy, new: Policy, where: Spotted, kind: Kind, tried: Iterable[Values]) -> Answered | None:
+def answers_differ(
+    old: Policy, new: Policy, where: Spotted, kind: CallerKind, tried: Iterable[Values]
+) -> Answered | None:
     """A request that both policies refuse and answer otherwise; None where there is none among those that are tried."""
     for values in tried:
         request = _request(where, kind, values)
@@ -155,7 +157,7 @@ def _answer(decision: Decision) -> str:
     return f'{decision.outcome.value}, {words} "{answer.message}"'
 
 
-def _request(where: Spotted, kind: Kind, assignment: Mapping[str, Any]) -> _Request | None:
+def _request(where: Spotted, kind: CallerKind, assignment: Mapping[str, Any]) -> _Request | None:
     """A caller and a request with these values; None where there can be no such caller or path."""
     given = by_root(assignment)
     attributes = dict(given.get("caller", {}))

@@ -6,7 +6,7 @@ from collections.abc import Iterable, Mapping
 from dataclasses import dataclass, replace
 
 from ..core.conditions import Comparison, Condition, Holds, Listed, Operand, Reference
-from ..core.formulas import Conjunction, Disjunction, Formula, Known, Negated
+from ..core.formulas import Conjunction, Constant, Disjunction, Formula, Negated
 from ..core.lines import Line
 from ..core.methods import covers
 from ..core.paths import Parameter
@@ -139,7 +139,7 @@ class Terms:
 
 def renamed(formula: Formula, names: Mapping[str, str], done: dict[int, Formula]) -> Formula:
     """A formula with other names for the parts of the path."""
-    if isinstance(formula, Known | Holding):
+    if isinstance(formula, Constant | Holding):
         return formula
     found = done.get(id(formula))
     if found is None:

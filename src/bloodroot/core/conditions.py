@@ -5,7 +5,19 @@ from __future__ import annotations
 from dataclasses import dataclass
 from typing import Any, ClassVar
 
-from .formulas import CAN_BE_FALSE, CAN_BE_FAULTY, CAN_BE_TRUE, FALSE, FAULTY, TRUE, Facts, Formula, Known, known, walk
+from .formulas import (
+    CAN_BE_FALSE,
+    CAN_BE_FAULTY,
+    CAN_BE_TRUE,
+    FALSE,
+    FAULTY,
+    TRUE,
+    Constant,
+    Facts,
+    Formula,
+    known,
+    walk,
+)
 from .records import MISSING, UNKNOWN, attribute, is_keyed
 from .values import Value, compare
 
@@ -52,7 +64,7 @@ class Condition:
         if kept is not None:
             return kept[1]
         rest = self.test.fold(facts)
-        if rest.__class__ is not Known:
+        if rest.__class__ is not Constant:
             rest = self if rest is self.test else Condition(self.name, rest, self.message, self.where)
         facts.folded[id(self)] = self, rest
         return rest

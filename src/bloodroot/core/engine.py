@@ -10,16 +10,16 @@ from .caller import Caller
 from .conditions import findings
 from .decision import Decision, Outcome, Step
 from .formulas import FALSE, FAULTY, TRUE, Disjunction, Facts, Formula, both, can_be_true
-from .kept import KeptForRoles, is_plain
-from .known import facts_for, known_to_signed_in, located
 from .methods import COMMON, covers
 from .overlaps import Overlaps
 from .path_index import PathIndex
 from .paths import is_method, overlap, read_path, specificity
 from .question import Question
 from .reasons import Trace, add_passed, as_signed_in, blamable, reason_of, roles_alone
-from .requirements import PATH, Elsewhere, permissions_in, references_in, without_guarded
+from .request_facts import facts_for, known_to_signed_in, path_facts
+from .requirements import PATH, OtherPath, permissions_in, references_in, without_guarded
 from .resolver import Resolver
+from .role_cache import RoleCache, is_plain
 from .roles import SIGNED_OUT, Held, RoleTable
 
 if TYPE_CHECKING:
@@ -63,7 +63,7 @@ class Parts:
     fields: dict[str, FieldRules]
 
 
-class Asked(NamedTuple):
+class WeighedPart(NamedTuple):
     """What one line asks, and what is known where it is: its own template names the parameters of the path."""
 
     line: Line | CompiledGuard
@@ -72,7 +72,7 @@ class Asked(NamedTuple):
     is_rule: bool = False
 
 
-class Verdict(NamedTuple):
+class Weighed(NamedTuple):
     """What comes of a question.
 
     Attributes:
@@ -88,15 +88,15 @@ class Verdict(NamedTuple):
 
 # Reasons that no record and no attribute can change.
 _OF_CALLERS = ("signed-out", "signed-in", "role", "apart", "closed")
-_APART = Verdict(Outcome.DENY, "apart")
+_APART = Weighed(Outcome.DENY, "apart")
 
 
-def _together(verdicts: list[Verdict]) -> Verdict:
+def _together(verdicts: list[Weighed]) -> Weighed:
     """What comes of a question for a caller who is allowed only what each of some others is."""
     if any(verdict.outcome not in (Outcome.ALLOW, Outcome.DEPENDS) for verdict in verdicts):
         return _APART
     remains = [verdict.remainder for verdict in verdicts if verdict.remainder is not None]
-    return Verdict(Outcome.DEPENDS, None, both(remains)) if remains else Verdict(Outcome.ALLOW)
+    return Weighed(Outcome.DEPENDS, None, both(remains)) if remains else Weighed(Outcome.ALLOW)
 
 
 class Engine:
@@ -114,7 +114,7 @@ class Engine:
         self.unbound = parts.actions if bound is None else ()
         self.standing = parts.standing
         self.answers = parts.answers
-        self.kept = KeptForRoles()
+        self.kept = RoleCache()
         self._index = parts.index
         self._routes = None if bound is None else bound.routes
         self._served = None if bound is None else bound.served
@@ -291,7 +291,7 @@ class Engine:
                 continue
             facts = known_to_signed_in(question, held, kept.asks)
             if kept.asks & PATH:
-                names = located(question, segments, each, line)
+                names = path_facts(question, segments, each, line)
                 facts.path, facts.records = names["path"], names["records"]
             if all_known and kept.predicate(facts):
                 continue
@@ -325,7 +325,7 @@ class Engine:
         self._weigh(question, line, trace)
         return tuple(trace.steps)
 
-    def _weigh(self, question: Question, line: Line | None, trace: Trace | None) -> Verdict:
+    def _weigh(self, question: Question, line: Line | None, trace: Trace | None) -> Weighed:
         """What comes of a question whose line is known, or of a guard."""
         caller = question.caller
         held = self.roles.held(caller)
@@ -341,13 +341,13 @@ class Engine:
                 if trace:
                     path = f"{question.method} {question.path}"
                     trace.add("line", "refused", f"no line covers {path}, and what is not declared is closed")
-                return Verdict(Outcome.DENY, "closed")
+                return Weighed(Outcome.DENY, "closed")
             if trace:
                 which = "the line of the action that serves" if line.action else "the most specific line for"
                 trace.add("line", "passed", f"{which} {question.method} {question.path}", line)
         return self._weigh_asked(self._asked(question, line, held), caller, trace)
 
-    def _weigh_apart(self, question: Question, line: Line | None, held: Held, trace: Trace | None) -> Verdict:
+    def _weigh_apart(self, question: Question, line: Line | None, held: Held, trace: Trace | None) -> Weighed:
         """A caller who holds roles that are kept apart is allowed what is open to anyone."""
         if line is not None or question.guard is not None:
             others = [question.with_(caller=other) for other in _ANYONE]
@@ -363,7 +363,7 @@ class Engine:
             trace.add("apart", "refused", f"the caller holds {' and '.join(held.apart)}, which are kept apart")
         return _APART
 
-    def _weigh_asked(self, asked: list[Asked], caller: Caller | None, trace: Trace | None) -> Verdict:
+    def _weigh_asked(self, asked: list[WeighedPart], caller: Caller | None, trace: Trace | None) -> Weighed:
         """What comes of all that is asked: standing rules first, and the endpoint or the guard last."""
         last = asked[-1].line
         folded = [each.formula.fold(each.facts) for each in asked]
@@ -374,23 +374,23 @@ class Engine:
         ):
             if trace:
                 trace.add("sign-in", "refused", "the caller is signed out; a signed-in caller might be let in", last)
-            return Verdict(Outcome.SIGN_IN, "signed-out")
+            return Weighed(Outcome.SIGN_IN, "signed-out")
         remains = []
         for (line, requirement, facts, is_rule), formula in zip(asked, folded, strict=True):
             if not can_be_true(formula):
                 reason = reason_of(self.roles, line, requirement, facts, caller, trace, is_rule=is_rule)
-                return Verdict(Outcome.DENY, reason)
+                return Weighed(Outcome.DENY, reason)
             if trace:
                 add_passed(trace, line, requirement, formula, facts, is_rule=is_rule)
             if formula is not TRUE:
                 remains.append(formula)
-        return Verdict(Outcome.DEPENDS, None, both(remains)) if remains else Verdict(Outcome.ALLOW)
+        return Weighed(Outcome.DEPENDS, None, both(remains)) if remains else Weighed(Outcome.ALLOW)
 
     def opens_after_sign_in(self, asked: Iterable[tuple[Formula, Facts]]) -> bool:
         """Whether a signed-in caller might be let in where this signed-out caller is not, of whom this is known."""
         return all(can_be_true(formula.fold(as_signed_in(facts, self.roles))) for formula, facts in asked)
 
-    def _asked(self, question: Question, line: Line | None, held: Held) -> list[Asked]:
+    def _asked(self, question: Question, line: Line | None, held: Held) -> list[WeighedPart]:
         """All that is asked of a caller: what a guard asks, or the standing rules and the line of an endpoint."""
         segments = read_path(question.path) if question.path else None
         if question.guard is not None:
@@ -398,7 +398,7 @@ class Engine:
             facts = self._facts(question, segments, line, held)
             if question.values is not None:
                 facts = _of_handler(question, facts, question.values)
-            return [Asked(question.guard, question.guard.requirement.formula, facts)]
+            return [WeighedPart(question.guard, question.guard.requirement.formula, facts)]
         assert line is not None
         facts = self._facts(question, segments, line, held)
         asked = []
@@ -406,15 +406,15 @@ class Engine:
             own = facts
             if rule.template.names and segments is not None:
                 # A rule has names of its own for the parts of the path.
-                own = replace(facts, **located(question, segments, rule, line))
-            asked.append(Asked(rule, _beside_guards(rule.requirement.formula, line), own, is_rule=True))
+                own = replace(facts, **path_facts(question, segments, rule, line))
+            asked.append(WeighedPart(rule, _beside_guards(rule.requirement.formula, line), own, is_rule=True))
         # With its guards the line is asked part by part, so that the steps show each of them.
         if line.declared is None or line.declared.formula is not TRUE:
-            asked.append(Asked(line, (line.declared or line.requirement).formula, facts))
+            asked.append(WeighedPart(line, (line.declared or line.requirement).formula, facts))
         if line.guards:
             served = line.served.values(segments) if line.served is not None and segments is not None else {}
             facts = _of_handler(question, facts, served)
-            asked += [Asked(guard, guard.requirement.formula, facts) for guard in line.guards]
+            asked += [WeighedPart(guard, guard.requirement.formula, facts) for guard in line.guards]
         return asked
 
     def possible_reasons(self, decision: Decision) -> set[str]:
@@ -448,7 +448,7 @@ class Engine:
             if covers(rule.methods, method):
                 formula = _beside_guards(rule.requirement.formula, line)
                 if overlap(rule.template, line.template) is None:
-                    formula = Disjunction((Elsewhere(rule.template.text), formula))
+                    formula = Disjunction((OtherPath(rule.template.text), formula))
                 asked.append((rule, formula))
         asked.append((line, line.requirement.formula))
         return asked
@@ -469,7 +469,7 @@ class Engine:
         """
         if self.roles.held(caller).apart:
             each = [self.outcome_of(asked, other) for other in _ANYONE]
-            outcome, _, remainder = _together([Verdict(outcome, None, left) for outcome, left in each])
+            outcome, _, remainder = _together([Weighed(outcome, None, left) for outcome, left in each])
             return outcome, remainder
         facts = self.facts_of(caller)
         facts.now = None
@@ -516,7 +516,7 @@ class Engine:
 
     def _facts(self, question: Question, segments: list[str] | None, line: Line | None, held: Held) -> Facts:
         """What is known at a line."""
-        names = located(question, segments, line, line) if line is not None and segments is not None else {}
+        names = path_facts(question, segments, line, line) if line is not None and segments is not None else {}
         if "records" not in names:
             names["records"] = question.records
         return facts_for(

@@ -79,7 +79,7 @@ class _Permission:
 
 
 @dataclass(frozen=True, slots=True)
-class _Asked:
+class _LinePredicates:
     """What an endpoint's line or a standing rule asks.
 
     Attributes:
@@ -130,7 +130,7 @@ class _Endpoint:
                 return False
         return True
 
-    def _found_once(self) -> list[_Asked] | None:
+    def _found_once(self) -> list[_LinePredicates] | None:
         """What is asked whatever the record has; None where that cannot be said before."""
         template = self._template()
         line = self._engine.line_for_all(self._method, self._segments) if template is not None else None
@@ -148,7 +148,7 @@ class _Endpoint:
                 found += asked
         return found
 
-    def _asked_by(self, line: Line) -> list[_Asked] | None:
+    def _asked_by(self, line: Line) -> list[_LinePredicates] | None:
         """What a line or a rule asks of the caller; None where a parameter of its path is a part of a segment."""
         names: dict[str, int] = {}
         if asks_of(line.requirement.formula) & PATH:
@@ -158,7 +158,7 @@ class _Endpoint:
                         return None
                     names[part.name] = place
         predicates = predicates_of(self._engine, line.requirement.formula, self._caller)
-        return [_Asked(predicate, facts, names) for predicate, facts in predicates if predicate is not always]
+        return [_LinePredicates(predicate, facts, names) for predicate, facts in predicates if predicate is not always]
 
     def _template(self) -> Template | None:
         """The path as a template with a parameter for each of the record's own values; None where it is none."""

@@ -92,7 +92,7 @@ def walk(formula: Formula) -> Iterator[Formula]:
 
 
 @dataclass(frozen=True, slots=True)
-class Known:
+class Constant:
     """A formula about which nothing is left to ask."""
 
     name: str
@@ -110,12 +110,12 @@ class Known:
         return self.audience
 
 
-TRUE = Known("true", CAN_BE_TRUE, "anyone")
-FALSE = Known("false", CAN_BE_FALSE, "nobody")
-FAULTY = Known("faulty", CAN_BE_FAULTY, "nobody, since something is missing or cannot be compared")
+TRUE = Constant("true", CAN_BE_TRUE, "anyone")
+FALSE = Constant("false", CAN_BE_FALSE, "nobody")
+FAULTY = Constant("faulty", CAN_BE_FAULTY, "nobody, since something is missing or cannot be compared")
 
 
-def known(value: bool) -> Known:
+def known(value: bool) -> Constant:
     """A Python truth as a formula."""
     return TRUE if value else FALSE
 
@@ -260,8 +260,8 @@ def _small(
     parts: Iterable[Formula],
     kind: type[Conjunction | Disjunction],
     other: type[Conjunction | Disjunction],
-    idle: Known,
-    strong: Known,
+    idle: Constant,
+    strong: Constant,
 ) -> Formula:
     """Parts joined, without those that change nothing; ``strong`` where one part alone says it all."""
     found: dict[Formula, None] = {}

@@ -10,10 +10,10 @@ from .formulas import (
     FALSE,
     TRUE,
     Conjunction,
+    Constant,
     Disjunction,
     Facts,
     Formula,
-    Known,
     Negated,
     both,
     can_be_true,
@@ -254,7 +254,7 @@ class Spreading:
         return found
 
     def _spread(self, formula: Formula) -> Spread:
-        if isinstance(formula, Known):
+        if isinstance(formula, Constant):
             return {formula: self.every}
         if isinstance(formula, Holding):
             held = self.holding(formula.mask)

@@ -8,9 +8,9 @@ from typing import TYPE_CHECKING, Any
 from ..language.errors import UnknownNameError
 from ..language.problems import suggestion
 from .formulas import both
-from .kept import is_plain
 from .predicates import Predicate, compiled
 from .requirements import permissions_in
+from .role_cache import is_plain
 
 if TYPE_CHECKING:
     from collections.abc import Mapping

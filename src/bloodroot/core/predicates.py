@@ -14,7 +14,7 @@ from typing import Any
 
 from ..language.operators import OPERATORS
 from .conditions import Comparison, Condition, Holds, Listed, Now, Operand, Reference, follow, is_textual, resolve
-from .formulas import FALSE, TRUE, Conjunction, Disjunction, Facts, Formula, Known, Negated, walk
+from .formulas import FALSE, TRUE, Conjunction, Constant, Disjunction, Facts, Formula, Negated, walk
 from .records import MISSING, UNKNOWN, attribute
 from .requirements import Guarded
 from .values import Value, compare
@@ -58,7 +58,7 @@ def always(_: Facts) -> bool | None:
 
 
 def _compiled(formula: Formula) -> Predicate:
-    if isinstance(formula, Known):
+    if isinstance(formula, Constant):
         value = False if formula is FALSE else None
         return always if formula is TRUE else lambda _: value
     if isinstance(formula, Condition):

@@ -7,7 +7,7 @@ from typing import TYPE_CHECKING
 
 from .conditions import Condition, findings
 from .decision import Step
-from .formulas import FAULTY, TRUE, Conjunction, Disjunction, Facts, Formula, Known, can_be_true
+from .formulas import FAULTY, TRUE, Conjunction, Constant, Disjunction, Facts, Formula, can_be_true
 from .records import UNKNOWN
 from .requirements import ANY_GRANT, in_words, permissions_in, requirement_in_words
 from .roles import SIGNED_OUT, RoleTable
@@ -129,7 +129,7 @@ def _failed(condition: Condition, facts: Facts) -> str:
     found = ", ".join(findings(condition, facts))
     if value is FAULTY and found:
         return f"{condition.name} is faulty: {found}; it requires {condition.test.words()}"
-    verdict = value.name if isinstance(value, Known) else "never true"
+    verdict = value.name if isinstance(value, Constant) else "never true"
     return f"{condition.name} is {verdict}: {condition.test.words()}" + (f" ({found})" if found else "")
 
 

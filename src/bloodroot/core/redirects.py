@@ -37,7 +37,7 @@ def redirect_problems(engine: Engine) -> Iterator[Problem]:
         return
     found: set[int] = set()
     for caller in _callers(engine, followable):
-        ways = _Ways(engine, caller)
+        ways = _RedirectPaths(engine, caller)
         for denial in followable:
             if id(denial) in found or not _may_answer(engine, denial, caller):
                 continue
@@ -85,7 +85,7 @@ def _may_answer(engine: Engine, denial: Denial, caller: Caller | None) -> bool:
     return denial.reason not in ("signed-out", "apart")
 
 
-class _Ways:
+class _RedirectPaths:
     """Where a caller is sent on to, from page to page."""
 
     def __init__(self, engine: Engine, caller: Caller | None) -> None:

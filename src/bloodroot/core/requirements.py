@@ -116,7 +116,7 @@ class GrantedPerhaps:
 
 
 @dataclass(frozen=True, slots=True)
-class Elsewhere:
+class OtherPath:
     """The request is for another path than these; not known before there is a request."""
 
     pattern: str

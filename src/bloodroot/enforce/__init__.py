@@ -1,11 +1,11 @@
 """Enforcement: the policy between a server and an application, and in front of functions."""
 
 from .access import Access, Acting, current, on_behalf_of
+from .active_policies import use
 from .audit import Audit, JsonLines
 from .enforcement import Identify
 from .errors import EnforcementError, Refusal, StartUpError, Unsettled
 from .guards import guard
-from .in_force import use
 
 __all__ = [
     "Access",

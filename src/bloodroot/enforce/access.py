@@ -17,7 +17,7 @@ from typing import TYPE_CHECKING, Any, cast
 from ..core.caller import Caller, Unidentified
 from ..core.decision import Decision, Outcome, Step
 from ..core.question import Question
-from . import field_values, in_force
+from . import active_policies, field_values
 from .errors import EnforcementError, Refusal, Unsettled
 
 if TYPE_CHECKING:
@@ -338,7 +338,7 @@ class on_behalf_of:
         around = _current.get()
         policy = self._policy
         if policy is None:
-            policy = around.policy if around is not None else in_force.only_policy()
+            policy = around.policy if around is not None else active_policies.only_policy()
         self._acting = Acting(policy, self._caller)
         self._token = _current.set(self._acting)
         return self._acting

@@ -12,7 +12,7 @@ from ..core.binding import Binding, Route
 from ..core.caller import Caller
 from ..core.lines import Line
 from ..core.policy import Policy
-from . import in_force, responses
+from . import active_policies, responses
 from .audit import Audit
 
 
@@ -74,14 +74,14 @@ class Enforcement:
         audit: Audit | None = None,
         missing: Callable[[Exception], bool] = lambda error: False,  # noqa: ARG005
     ) -> None:
-        in_force.use(policy)
+        active_policies.use(policy)
         self.policy = policy
         self.identify = identify
         self.records = {
             name: (loader, _takes_request(loader), not inspect.iscoroutinefunction(loader))
             for name, loader in (records or {}).items()
         }
-        in_force.add_loaders(policy, self.records)
+        active_policies.add_loaders(policy, self.records)
         self.page = page
         self.audit = audit if audit is not None else Audit()
         self.audit.log_how_to_see()

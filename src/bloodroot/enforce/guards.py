@@ -15,7 +15,7 @@ from typing import TYPE_CHECKING, Any, TypeVar
 
 from ..core.requirements import references_in
 from ..language.problems import Place, PolicyError, Problem, Source
-from . import in_force
+from . import active_policies
 from .access import _current, log
 from .errors import EnforcementError
 from .guarded_classes import entries_of, guard_class, handlers_of
@@ -52,7 +52,7 @@ class Guard:
         if policy is not None:
             self.compiled_for(policy)
         else:
-            in_force.add_guard(self)
+            active_policies.add_guard(self)
 
     def compiled_for(self, policy: Policy) -> CompiledGuard:
         """What is asked, in the words of a policy.

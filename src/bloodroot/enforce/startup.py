@@ -16,7 +16,7 @@ from ..core.paths import Template, overlap, unnamed_segments
 from ..core.policy import Policy
 from ..core.requirements import asks_for_guard, references_in
 from ..language.problems import PolicyError, Problem, suggestion
-from . import in_force
+from . import active_policies
 from .access import log
 from .errors import EnforcementError, StartUpError
 from .guards import Guard, guards_of, misplaced, refuse_caches
@@ -117,7 +117,9 @@ def look_over(policy: Policy, routes: Iterable[Route], records: Collection[str] 
     idle += [*_idle_lines(policy, by_template), *_idle_rules(policy, by_template)]
     idle += [*_unguarded(served), *_several(policy), *_cached(served)]
     closed = [each.words for each in served if each.line is None]
-    return StartUp(len(served), tuple(closed), in_force.guards(), tuple(dict.fromkeys(idle)), tuple(_inexact(routes)))
+    return StartUp(
+        len(served), tuple(closed), active_policies.guards(), tuple(dict.fromkeys(idle)), tuple(_inexact(routes))
+    )
 
 
 def _served(policy: Policy, method: str, route: Route) -> _Served:

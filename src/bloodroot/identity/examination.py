@@ -11,8 +11,7 @@ from ..core.formulas import TRUE, can_be_true
 from ..core.permissions import remainders
 from ..core.policy import Policy
 from ..language.problems import suggestion
-from ..settings import Settings, SettingsError
-from ..settings import Source as SourceSettings
+from ..settings import Settings, SettingsError, SourceSettings
 from .claims import ClaimStep, read_claims
 from .identification import directory_of
 from .tokens import token_check, unchecked

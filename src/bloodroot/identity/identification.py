@@ -10,8 +10,7 @@ from typing import TYPE_CHECKING, Any
 from ..core.caller import Caller, Unidentified
 from ..core.paths import Template, read_path
 from ..request import request_of
-from ..settings import Settings, SettingsError, read_settings
-from ..settings import Source as SourceSettings
+from ..settings import Settings, SettingsError, SourceSettings, read_settings
 from ..threads import Threads
 from .fresh import Unknown
 from .sources import BearerToken, Header, Session, Source

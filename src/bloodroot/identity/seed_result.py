@@ -6,7 +6,7 @@ from dataclasses import dataclass
 from enum import StrEnum
 
 
-class Verdict(StrEnum):
+class SeedVerdict(StrEnum):
     """What became of a row."""
 
     MADE = "made"
@@ -28,7 +28,7 @@ class SeedRow:
 
     kind: str
     name: str
-    verdict: Verdict
+    verdict: SeedVerdict
     differences: tuple[str, ...] = ()
 
 
@@ -44,6 +44,6 @@ class SeedResult:
     rows: tuple[SeedRow, ...]
     dry_run: bool
 
-    def count(self, kind: str, verdict: Verdict) -> int:
+    def count(self, kind: str, verdict: SeedVerdict) -> int:
         """How many rows of a kind have this verdict."""
         return sum(row.kind == kind and row.verdict is verdict for row in self.rows)

@@ -20,7 +20,7 @@ from . import passwords, tables
 from .database import file_of, in_one_transaction, open_database, reason_of
 from .directory import Directory
 from .seed_file import Seed, SeedError, SeedMember
-from .seed_result import SeedResult, SeedRow, Verdict
+from .seed_result import SeedResult, SeedRow, SeedVerdict
 
 
 def check_seed(seed: Seed, policy: Policy) -> None:
@@ -99,7 +99,7 @@ def seed_directory(
         tried = _once(directory, _Seeding(seed, policy, update), keep=False)
         if dry_run:
             return SeedResult(tried, dry_run=True)
-        made = {row.name for row in tried if row.kind == "member" and row.verdict is Verdict.MADE}
+        made = {row.name for row in tried if row.kind == "member" and row.verdict is SeedVerdict.MADE}
         hashes = {
             member.login: passwords.hashed(password_of(member))
             for member in seed.members
@@ -189,7 +189,8 @@ class _Seeding:
                 [{"name": name, "description": descriptions.get(name, "")[:400]} for name in missing],
             )
         return [
-            SeedRow("role", name, Verdict.MADE if name in missing else Verdict.KEPT) for name in self.policy.roles.bit
+            SeedRow("role", name, SeedVerdict.MADE if name in missing else SeedVerdict.KEPT)
+            for name in self.policy.roles.bit
         ]
 
     def _groups(self) -> list[SeedRow]:
@@ -205,15 +206,15 @@ class _Seeding:
             if name not in there:
                 self.connection.execute(tables.groups.insert(), {"name": name})
                 self._set(tables.group_grants, name, set(), permissions or set())
-                rows.append(SeedRow("group", name, Verdict.MADE))
+                rows.append(SeedRow("group", name, SeedVerdict.MADE))
                 continue
             has = granted.get(name, set())
             if permissions is None or permissions == has:
-                rows.append(SeedRow("group", name, Verdict.KEPT))
+                rows.append(SeedRow("group", name, SeedVerdict.KEPT))
             else:
                 if self.update:
                     self._set(tables.group_grants, name, has, permissions)
-                verdict = Verdict.UPDATED if self.update else Verdict.DIFFERS
+                verdict = SeedVerdict.UPDATED if self.update else SeedVerdict.DIFFERS
                 rows.append(SeedRow("group", name, verdict, (_sets("permissions", has, permissions),)))
         return rows
 
@@ -222,18 +223,18 @@ class _Seeding:
         if standing is None:
             self._check_new(member)
             self.new.append(member)
-            return SeedRow("member", member.login, Verdict.MADE)
+            return SeedRow("member", member.login, SeedVerdict.MADE)
         if member.id is not None and member.id != standing.row["id"]:
             raise SeedError(
                 [f"{member.place}: {member.login} is there with the id {standing.row['id']}, not {member.id}"]
             )
         differences = _differences(member, standing)
         if not differences:
-            return SeedRow("member", member.login, Verdict.KEPT)
+            return SeedRow("member", member.login, SeedVerdict.KEPT)
         if not self.update:
-            return SeedRow("member", member.login, Verdict.DIFFERS, differences)
+            return SeedRow("member", member.login, SeedVerdict.DIFFERS, differences)
         self._bring_in_line(member, standing)
-        return SeedRow("member", member.login, Verdict.UPDATED, differences)
+        return SeedRow("member", member.login, SeedVerdict.UPDATED, differences)
 
     def _check_new(self, member: SeedMember) -> None:
         """See that a member can be made."""

@@ -40,7 +40,7 @@ def printed(document: tree.Document) -> str:
     sheets = []
     for section in document.sections:
         rows: list[_Row | str | None] = [_Row(_cells(entry)) for entry in section.entries]
-        sheets.append(_Sheet([], _head(section), "", rows))
+        sheets.append(_Layout([], _head(section), "", rows))
     return _laid_out(sheets)
 
 
@@ -56,7 +56,7 @@ class _Row:
 
 
 @dataclass(slots=True)
-class _Sheet:
+class _Layout:
     """A section: what is above its header, the header, and its rows. A string is a comment, None a blank line."""
 
     above: list[str | None]
@@ -65,17 +65,17 @@ class _Sheet:
     rows: list[_Row | str | None] = field(default_factory=list)
 
 
-def _sheets(document: tree.Document) -> list[_Sheet]:
+def _sheets(document: tree.Document) -> list[_Layout]:
     """A document with its comments and blank lines, gathered from the lines between its entries."""
     lines = document.source.lines
     entries = read_entries(document.source, [])
-    sheets: list[_Sheet] = []
+    sheets: list[_Layout] = []
     at = 0
     for section in document.sections:
         header = next(entries)
         above = _above_header(sheets, lines[at : header.line - 1])
         inner, comment, at = _comments_of(header, lines)
-        sheet = _Sheet([*above, *inner], _head(section), comment)
+        sheet = _Layout([*above, *inner], _head(section), comment)
         sheets.append(sheet)
         for node in section.entries:
             entry = next(entries)
@@ -84,7 +84,7 @@ def _sheets(document: tree.Document) -> list[_Sheet]:
             at = after
     rest = _above_header(sheets, lines[at:])
     if any(rest):
-        sheets.append(_Sheet(rest, "", ""))
+        sheets.append(_Layout(rest, "", ""))
     return sheets
 
 
@@ -100,7 +100,7 @@ def _between(lines: tuple[str, ...]) -> list[_Row | str | None]:
     return [line.strip() or None for line in lines]
 
 
-def _above_header(sheets: list[_Sheet], lines: tuple[str, ...]) -> list[str | None]:
+def _above_header(sheets: list[_Layout], lines: tuple[str, ...]) -> list[str | None]:
     """What is above a header. Indented comments that come first still belong to the section before."""
     own = list(lines)
     if sheets:
@@ -114,7 +114,7 @@ def _above_header(sheets: list[_Sheet], lines: tuple[str, ...]) -> list[str | No
 # Laying out ------------------------------------------------------------------------------------------------------
 
 
-def _laid_out(sheets: list[_Sheet]) -> str:
+def _laid_out(sheets: list[_Layout]) -> str:
     out: list[str] = []
     before = ""
     for sheet in sheets:

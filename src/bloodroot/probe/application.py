@@ -59,13 +59,13 @@ def application_of(settings: Settings, hosts: Collection[str] = ()) -> Applicati
     app = imported(settings.app, settings.folder, "app") if settings.app is not None else None
     if settings.url is not None:
         _check_host(settings, hosts)
-        return Elsewhere(settings.url, app, settings.probe.timeout)
+        return RemoteApp(settings.url, app, settings.probe.timeout)
     if app is None:
         raise SettingsError(
             f'{settings.file.name}: there is no application to ask; write app = "module:name", '
             'or url = "http://127.0.0.1:8000" for one that is running'
         )
-    return Here(app)
+    return InProcessApp(app)
 
 
 def _check_host(settings: Settings, hosts: Collection[str]) -> None:
@@ -85,7 +85,7 @@ def _is_loopback(host: str) -> bool:
         return False
 
 
-class Elsewhere:
+class RemoteApp:
     """An application that is running, asked over HTTP.
 
     Args:
@@ -136,7 +136,7 @@ class _Shared(httpx.AsyncBaseTransport):
         return await self.transport.handle_async_request(sent)
 
 
-class Here:
+class InProcessApp:
     """An application in this process, of ASGI or of WSGI (PEP 3333)."""
 
     base = "http://127.0.0.1"

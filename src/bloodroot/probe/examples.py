@@ -13,7 +13,7 @@ from ..settings import Body, Settings
 
 if TYPE_CHECKING:
     from .application import Application
-    from .asked import AskedEndpoint
+    from .asked_endpoints import AskedEndpoint
 
 _DEEPEST = 12
 _BY_FORMAT = {

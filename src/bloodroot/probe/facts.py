@@ -26,7 +26,7 @@ _FORGERY = re.compile(r"\b(csrf|xsrf|cross.site request forgery)\b", re.I).searc
 _LONGEST = 200_000  # characters of a page in which a reason is looked for
 
 
-class Came(StrEnum):
+class ResponseKind(StrEnum):
     """What a response is."""
 
     MADE = "made"
@@ -43,7 +43,7 @@ class Came(StrEnum):
     LOST = "lost"
 
 
-class By(StrEnum):
+class AnsweredBy(StrEnum):
     """What answered, as far as that can be seen."""
 
     POLICY = "policy"  # enforcement refused
@@ -72,8 +72,8 @@ class Seen:
         reached: whether the handler began to run, also where enforcement has withheld what it answered.
     """
 
-    came: Came
-    by: By = By.UNSEEN
+    came: ResponseKind
+    by: AnsweredBy = AnsweredBy.UNSEEN
     status: int = 0
     location: str = ""
     known: bool = False
@@ -87,7 +87,7 @@ class Seen:
 
 
 @dataclass(frozen=True, slots=True)
-class Ways:
+class AnswerSettings:
     """What is known of the responses of an application.
 
     Attributes:
@@ -103,7 +103,7 @@ class Ways:
     lands: Mapping[str, str] = field(default_factory=dict)
 
 
-def ways_of(settings: Settings, *, here: bool) -> Ways:
+def ways_of(settings: Settings, *, here: bool) -> AnswerSettings:
     """What settings say of the responses of an application.
 
     Args:
@@ -112,14 +112,14 @@ def ways_of(settings: Settings, *, here: bool) -> Ways:
     """
     signing = settings.probe.sign_ins
     lands = {way.path: way.lands for way in signing if way.lands is not None}
-    return Ways({way.path for way in signing if way.path}, settings.probe.answers, here, lands)
+    return AnswerSettings({way.path for way in signing if way.path}, settings.probe.answers, here, lands)
 
 
 def facts_of(
     case: Case,
     response: httpx.Response,
     watched: Watched,
-    ways: Ways,
+    ways: AnswerSettings,
     secrets: Iterable[Secret] = (),
     followed: str = "",
     by_token: bool = False,
@@ -163,18 +163,18 @@ def _is_in(mark: str, text: str) -> bool:
     return any(each in text for each in written) or mark in html.unescape(text)
 
 
-def _by(case: Case, watched: Watched, ways: Ways) -> By:
+def _by(case: Case, watched: Watched, ways: AnswerSettings) -> AnsweredBy:
     if watched.refusals:
-        return By.POLICY
+        return AnsweredBy.POLICY
     if watched.reached:
-        return By.HANDLER
+        return AnsweredBy.HANDLER
     if watched.handler is not None:
-        return By.ROUTE
+        return AnsweredBy.ROUTE
     route = case.asked.route
     # What is mounted as a whole, and files, are served without a handler that could be seen.
     if not ways.here or case.asked.handler is None or (route is not None and route.kind in ("static", "mount")):
-        return By.UNSEEN
-    return By.BEFORE
+        return AnsweredBy.UNSEEN
+    return AnsweredBy.BEFORE
 
 
 def _stranger(case: Case, watched: Watched) -> str:
@@ -191,25 +191,27 @@ def _unwrapped(handler: object) -> object:
     return handler
 
 
-def _came(case: Case, status: int, location: str, text: str, by: By, ways: Ways) -> tuple[Came, bool]:
+def _came(
+    case: Case, status: int, location: str, text: str, by: AnsweredBy, ways: AnswerSettings
+) -> tuple[ResponseKind, bool]:
     """What a response is, and whether the settings say so."""
     leads = urlsplit(location).path if 300 <= status < 400 else ""
     for answer in ways.answers:
         if answer.matches(status, leads, text):
-            means = {"refused": Came.REFUSED, "sign-in": Came.SIGN_IN, "done": Came.DONE}
+            means = {"refused": ResponseKind.REFUSED, "sign-in": ResponseKind.SIGN_IN, "done": ResponseKind.DONE}
             return means[answer.means], True
     if leads and case.method == "POST" and _is_signed_in(case.path, leads, ways):
-        return Came.DONE, True
+        return ResponseKind.DONE, True
     if status == 401 or (leads and any(is_same_page(leads, path) for path in ways.sign_in_paths)):
-        return Came.SIGN_IN, False
+        return ResponseKind.SIGN_IN, False
     if 300 <= status < 400 and status != 304:
-        return Came.SENT, False
-    if not case.safe and by is not By.POLICY and status in (400, 403, 419) and _is_about_forgery(text):
-        return Came.UNPROVEN, False
+        return ResponseKind.SENT, False
+    if not case.safe and by is not AnsweredBy.POLICY and status in (400, 403, 419) and _is_about_forgery(text):
+        return ResponseKind.UNPROVEN, False
     return _by_status(status), False
 
 
-def _is_signed_in(path: str, leads: str, ways: Ways) -> bool:
+def _is_signed_in(path: str, leads: str, ways: AnswerSettings) -> bool:
     """Whether a sign-in leads where the settings say."""
     return any(is_same_page(path, signing) and is_same_page(leads, page) for signing, page in ways.lands.items())
 
@@ -218,15 +220,15 @@ def _is_about_forgery(text: str) -> bool:
     return _FORGERY(_TAGS.sub(" ", text[:_LONGEST])) is not None
 
 
-def _by_status(status: int) -> Came:
+def _by_status(status: int) -> ResponseKind:
     if 200 <= status < 300 or status == 304:
-        return Came.MADE
+        return ResponseKind.MADE
     if status == 429:
-        return Came.LIMITED
+        return ResponseKind.LIMITED
     if status in (405, 501):
-        return Came.NOT_SERVED
+        return ResponseKind.NOT_SERVED
     if status == 403:
-        return Came.REFUSED
+        return ResponseKind.REFUSED
     if status in (404, 410):
-        return Came.NOT_FOUND
-    return Came.FAILED if status >= 500 or status < 200 else Came.UNFIT
+        return ResponseKind.NOT_FOUND
+    return ResponseKind.FAILED if status >= 500 or status < 200 else ResponseKind.UNFIT

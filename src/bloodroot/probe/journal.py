@@ -16,7 +16,7 @@ from pathlib import Path
 from typing import TYPE_CHECKING, Any, TextIO
 
 from ..language.errors import BloodrootError
-from .facts import By, Came, Seen
+from .facts import AnsweredBy, ResponseKind, Seen
 from .judging import Verdict
 
 if TYPE_CHECKING:
@@ -125,7 +125,7 @@ def _as_values(seen: Seen) -> dict[str, Any]:
     return {name: getattr(seen, name) for name in _FIELDS}
 
 
-_STOPPED = Seen(Came.LOST, note="the run was stopped while this was under way; it is not sent twice")
+_STOPPED = Seen(ResponseKind.LOST, note="the run was stopped while this was under way; it is not sent twice")
 
 
 @dataclass(frozen=True, slots=True)
@@ -170,7 +170,7 @@ def judged_values(each: Observation) -> dict[str, Any]:
     elif each.let_in:
         outcome = "allow"
     else:
-        asks_to_sign_in = each.seen.came is Came.SIGN_IN or case.declared.value == "sign-in"
+        asks_to_sign_in = each.seen.came is ResponseKind.SIGN_IN or case.declared.value == "sign-in"
         outcome = "sign-in" if asks_to_sign_in else "deny"
     return {
         "judged": list(case.key),
@@ -305,7 +305,7 @@ def read_journal(file: Path) -> Written:
 
 
 def _seen(values: dict[str, Any]) -> Seen:
-    values["came"], values["by"] = Came(values["came"]), By(values["by"])
+    values["came"], values["by"] = ResponseKind(values["came"]), AnsweredBy(values["by"])
     values["shown"] = tuple(values["shown"])
     return Seen(**values)
 

@@ -13,7 +13,7 @@ from enum import StrEnum
 from urllib.parse import urlsplit
 
 from ..core.decision import Outcome
-from .facts import By, Came, Seen
+from .facts import AnsweredBy, ResponseKind, Seen
 from .planning import SAFE, Case, Plan
 from .spelling import is_other_spelling, is_same_page
 
@@ -59,7 +59,13 @@ class Observation:
 
 
 Said = tuple[Verdict, str, str]
-_KEPT_OUT = (Came.REFUSED, Came.SIGN_IN, Came.SENT, Came.NOT_FOUND, Came.UNPROVEN)
+_KEPT_OUT = (
+    ResponseKind.REFUSED,
+    ResponseKind.SIGN_IN,
+    ResponseKind.SENT,
+    ResponseKind.NOT_FOUND,
+    ResponseKind.UNPROVEN,
+)
 
 
 def judge(plan: Plan, seen: Mapping[Case, Seen]) -> tuple[Observation, ...]:
@@ -75,7 +81,9 @@ def judge(plan: Plan, seen: Mapping[Case, Seen]) -> tuple[Observation, ...]:
                 if not case.safe:
                     proven.add(case.persona.name)
     found: dict[Case, Observation] = {}
-    together = [_Beside([(case, seen[case]) for case in group], there, proven, plan) for group in groups.values()]
+    together = [
+        _EndpointEvidence([(case, seen[case]) for case in group], there, proven, plan) for group in groups.values()
+    ]
     # Where one endpoint sends those who may not, others will send theirs.
     turned_away = {shape for beside in together if beside.works for shape in beside.sent_when_refused_alone}
     # What those who may are sent to by requests that change nothing, is not what comes of a change.
@@ -94,7 +102,12 @@ def judge(plan: Plan, seen: Mapping[Case, Seen]) -> tuple[Observation, ...]:
 
 def _handled(case: Case, seen: Seen) -> bool:
     """Whether a caller who may use an endpoint was answered by its handler."""
-    return case.allowed and seen.came in (Came.MADE, Came.DONE) and seen.by is not By.BEFORE and not seen.stranger
+    return (
+        case.allowed
+        and seen.came in (ResponseKind.MADE, ResponseKind.DONE)
+        and seen.by is not AnsweredBy.BEFORE
+        and not seen.stranger
+    )
 
 
 def _shape(seen: Seen) -> tuple[int, str]:
@@ -110,16 +123,16 @@ def is_not_served(group: Sequence[Observation]) -> bool:
     """
     if not group or not group[0].case.asked.guessed:
         return False
-    if not any(each.seen.came is Came.NOT_SERVED for each in group):
+    if not any(each.seen.came is ResponseKind.NOT_SERVED for each in group):
         return False
     return all(
-        each.seen.came is Came.NOT_SERVED
+        each.seen.came is ResponseKind.NOT_SERVED
         or (not each.case.allowed and each.seen.came in _KEPT_OUT and each.verdict is not Verdict.HOLE)
         for each in group
     )
 
 
-class _Beside:
+class _EndpointEvidence:
     """The responses of one endpoint, which say what each of them means.
 
     Args:
@@ -134,14 +147,18 @@ class _Beside:
         self.proven = proven
         self.plan = plan
         self.works = any(_handled(case, seen) for case, seen in group)
-        sent = [(case, seen) for case, seen in group if seen.came in (Came.SENT, Came.DONE) and seen.location]
+        sent = [
+            (case, seen)
+            for case, seen in group
+            if seen.came in (ResponseKind.SENT, ResponseKind.DONE) and seen.location
+        ]
         self.sent_when_allowed = {
-            _shape(seen) for case, seen in sent if case.allowed and seen.by not in (By.BEFORE, By.ROUTE)
+            _shape(seen) for case, seen in sent if case.allowed and seen.by not in (AnsweredBy.BEFORE, AnsweredBy.ROUTE)
         }
         self.sent_when_refused = {
             _shape(seen) for case, seen in sent if not case.allowed and not _goes_where_declared(case, seen)
         }
-        made = any(case.allowed and seen.came is Came.MADE for case, seen in group)
+        made = any(case.allowed and seen.came is ResponseKind.MADE for case, seen in group)
         self.ways_when_allowed = len(self.sent_when_allowed) + made
         self.sent_when_refused_alone = self.sent_when_refused - self.sent_when_allowed
         self.turned_away: set[tuple[int, str]] = set()
@@ -149,20 +166,20 @@ class _Beside:
         self.generic: set[tuple[int, str]] = set()
         # Where all who may not are refused plainly, being sent elsewhere is what the handler answers.
         refused = [(case, seen) for case, seen in group if not case.allowed]
-        members = [seen.came is Came.REFUSED for case, seen in refused if case.persona.signed_in]
+        members = [seen.came is ResponseKind.REFUSED for case, seen in refused if case.persona.signed_in]
         self.refuses_plainly = bool(members) and all(members)
-        self.asks_to_sign_in = not members and any(seen.came is Came.SIGN_IN for _, seen in refused)
+        self.asks_to_sign_in = not members and any(seen.came is ResponseKind.SIGN_IN for _, seen in refused)
         # The data changes when someone who may uses the endpoint: where it does not, nothing was done.
         self.changes = any(case.allowed and seen.changed for case, seen in group)
         self.works = self.works or any(
-            case.allowed and seen.came is Came.SENT and self._is_done(seen) for case, seen in group
+            case.allowed and seen.came is ResponseKind.SENT and self._is_done(seen) for case, seen in group
         )
 
     def judge(self, case: Case, seen: Seen) -> Said:
         """The verdict on one response, what was observed, and what would settle it."""
         if seen.shown:
             return Verdict.HOLE, self._shows(case, seen.shown), ""
-        if seen.changed and not case.allowed and seen.came not in (Came.MADE, Came.DONE):
+        if seen.changed and not case.allowed and seen.came not in (ResponseKind.MADE, ResponseKind.DONE):
             return Verdict.HOLE, f"answered {seen.status}, and changed the data all the same", ""
         unclear = _unclear(case, seen)
         if unclear is not None:
@@ -181,20 +198,20 @@ class _Beside:
     # Where access is declared --------------------------------------------------------------------
 
     def _allowed(self, case: Case, seen: Seen) -> Said:
-        if seen.by is By.POLICY:
+        if seen.by is AnsweredBy.POLICY:
             return Verdict.BLOCKED, _refusal(seen), ""
-        if seen.came in (Came.REFUSED, Came.SIGN_IN):
-            if seen.by is By.BEFORE and not case.safe and seen.status == 403 and not seen.known:
+        if seen.came in (ResponseKind.REFUSED, ResponseKind.SIGN_IN):
+            if seen.by is AnsweredBy.BEFORE and not case.safe and seen.status == 403 and not seen.known:
                 return Verdict.INCONCLUSIVE, "refused before its handler was chosen", _ABOUT_REQUEST
             return Verdict.BLOCKED, _refusal(seen), ""
-        if seen.came is Came.MADE:
-            if seen.by is By.BEFORE:
+        if seen.came is ResponseKind.MADE:
+            if seen.by is AnsweredBy.BEFORE:
                 text = f"answered {seen.status} before its handler"
                 return Verdict.INCONCLUSIVE, text, "middleware answers here; ask a path that the handler serves"
-            return Verdict.AGREE, "answered by its handler" if seen.by is not By.UNSEEN else "answered", ""
-        if seen.came is Came.DONE or seen.changed or self._is_done(seen):
+            return Verdict.AGREE, "answered by its handler" if seen.by is not AnsweredBy.UNSEEN else "answered", ""
+        if seen.came is ResponseKind.DONE or seen.changed or self._is_done(seen):
             return Verdict.AGREE, f"sent to {seen.location}" if seen.location else "done", ""
-        if seen.by is By.ROUTE:
+        if seen.by is AnsweredBy.ROUTE:
             return Verdict.BLOCKED, f"sent to {seen.location} before its handler", ""
         alike = _shape(seen) in self.sent_when_refused and not case.safe
         settle = _alike(seen, "who may not") if alike else _teach(seen)
@@ -202,29 +219,32 @@ class _Beside:
 
     def _is_done(self, seen: Seen) -> bool:
         """Whether a redirect is what the handler answers to those who may."""
-        if seen.by in (By.BEFORE, By.ROUTE) or _shape(seen) in self.sent_when_refused | self.turned_away:
+        if (
+            seen.by in (AnsweredBy.BEFORE, AnsweredBy.ROUTE)
+            or _shape(seen) in self.sent_when_refused | self.turned_away
+        ):
             return False
         # Where those who may are not all answered alike, one of them may have been turned away.
-        distinct = seen.by is By.HANDLER or self.asks_to_sign_in
+        distinct = seen.by is AnsweredBy.HANDLER or self.asks_to_sign_in
         return self.refuses_plainly or (distinct and self.ways_when_allowed == 1)
 
     # Where a refusal is declared --------------------------------------------------------------------
 
     def _refused(self, case: Case, seen: Seen) -> Said:
-        if seen.by is By.POLICY:
+        if seen.by is AnsweredBy.POLICY:
             return self._as_declared(case, seen)
         if _goes_where_declared(case, seen):
             return self._sent_as_declared(seen)
-        if seen.came in (Came.MADE, Came.DONE):
-            if seen.by is By.BEFORE:
+        if seen.came in (ResponseKind.MADE, ResponseKind.DONE):
+            if seen.by is AnsweredBy.BEFORE:
                 text = f"answered {seen.status} before its handler"
                 return Verdict.INCONCLUSIVE, text, _teach(seen)
             return Verdict.HOLE, "let in", ""
-        if seen.came is Came.SENT:
+        if seen.came is ResponseKind.SENT:
             return self._sent(case, seen)
-        if seen.came is Came.NOT_FOUND:
+        if seen.came is ResponseKind.NOT_FOUND:
             return self._hidden(case, seen)
-        if seen.came is Came.REFUSED and not self._is_about_the_caller(case, seen):
+        if seen.came is ResponseKind.REFUSED and not self._is_about_the_caller(case, seen):
             return Verdict.INCONCLUSIVE, "refused, and no request of this kind was let in", _ABOUT_REQUEST
         return self._as_declared(case, seen)
 
@@ -239,26 +259,28 @@ class _Beside:
 
     def _sent_as_declared(self, seen: Seen) -> Said:
         """A redirect to where refused callers are to go: unless those who may are sent there as well."""
-        alike = _shape(seen) in self.sent_when_allowed and seen.by in (By.HANDLER, By.UNSEEN)
+        alike = _shape(seen) in self.sent_when_allowed and seen.by in (AnsweredBy.HANDLER, AnsweredBy.UNSEEN)
         if alike and not (seen.changed is False and self.changes):
             text = f"sent to {seen.location}, as declared, and as those who may"
             return Verdict.INCONCLUSIVE, text, _alike(seen, "who may")
         return Verdict.AGREE, f"sent to {seen.location}, as declared", ""
 
     def _sent(self, case: Case, seen: Seen) -> Said:
-        if seen.by is By.ROUTE:
+        if seen.by is AnsweredBy.ROUTE:
             return Verdict.OTHER, f"sent to {seen.location}", ""
         if seen.changed is False and self.changes:
             return Verdict.OTHER, f"sent to {seen.location}, and nothing changed", ""
         shape = _shape(seen)
         alike = shape in self.sent_when_allowed and shape not in self.turned_away | self.generic
         # A redirect shows nothing: it is a hole where something was done.
-        if alike and not case.safe and seen.by is not By.BEFORE:
+        if alike and not case.safe and seen.by is not AnsweredBy.BEFORE:
             return Verdict.HOLE, f"let in: sent to {seen.location}, as those who may", ""
         return Verdict.INCONCLUSIVE, f"sent to {seen.location}", _teach(seen)
 
     def _hidden(self, case: Case, seen: Seen) -> Said:
-        served = case.path in self.there or (not case.asked.template.names and seen.by in (By.HANDLER, By.ROUTE))
+        served = case.path in self.there or (
+            not case.asked.template.names and seen.by in (AnsweredBy.HANDLER, AnsweredBy.ROUTE)
+        )
         if not served:
             return Verdict.INCONCLUSIVE, "nothing found, and no one was shown anything there", _SAMPLE
         return self._as_declared(case, seen)
@@ -270,14 +292,14 @@ class _Beside:
             # How to refuse what no line covers is nowhere declared.
             return Verdict.AGREE, _refusal(seen), ""
         if case.declared is Outcome.SIGN_IN and (answer is None or not answer.hidden):
-            agrees = seen.came is Came.SIGN_IN
+            agrees = seen.came is ResponseKind.SIGN_IN
         elif answer is not None and answer.hidden:
-            agrees = seen.came is Came.NOT_FOUND
+            agrees = seen.came is ResponseKind.NOT_FOUND
         elif answer is not None and answer.location is not None:
             agrees = seen.status == answer.otherwise
         else:
             wanted = answer.status if answer is not None else 403
-            agrees = seen.status == wanted or (seen.known and seen.came is Came.REFUSED)
+            agrees = seen.status == wanted or (seen.known and seen.came is ResponseKind.REFUSED)
         if agrees:
             return Verdict.AGREE, _refusal(seen), ""
         return Verdict.OTHER, _refusal(seen), ""
@@ -297,17 +319,17 @@ def _goes_where_declared(case: Case, seen: Seen) -> bool:
 
 
 def _refusal(seen: Seen) -> str:
-    if seen.came is Came.SIGN_IN:
+    if seen.came is ResponseKind.SIGN_IN:
         return "asked to sign in"
-    if seen.came is Came.NOT_FOUND:
+    if seen.came is ResponseKind.NOT_FOUND:
         return "hidden"
-    if seen.came is Came.SENT:
+    if seen.came is ResponseKind.SENT:
         return f"sent to {seen.location}"
     return "refused"
 
 
 def _alike(seen: Seen, who: str) -> str:
-    if seen.changed is None and seen.by is not By.POLICY:
+    if seen.changed is None and seen.by is not AnsweredBy.POLICY:
         return f"those {who} are answered alike: write state under [probe], so that it is seen who changed the data"
     return f"those {who} are answered alike, and nothing changed: ask the application in this process (app = ...)"
 
@@ -325,29 +347,29 @@ def _teach(seen: Seen) -> str:
 
 def _unclear(case: Case, seen: Seen) -> tuple[str, str] | None:
     """What says nothing of access, and what would settle it; None for anything else."""
-    if seen.came is Came.LOST:
+    if seen.came is ResponseKind.LOST:
         return f"no response: {seen.note or 'the connection was lost'}", "see that the application is running"
-    if seen.came is Came.LIMITED:
+    if seen.came is ResponseKind.LIMITED:
         return "too many requests", "write rate = ... under [probe], or raise the application's limit"
-    if seen.came is Came.UNPROVEN:
+    if seen.came is ResponseKind.UNPROVEN:
         return (
             "refused as a forged request",
             "the token against forgery was not found: let [probe.sign_in] name the page with the form",
         )
-    if seen.came is Came.FAILED and seen.by is not By.POLICY:
-        where = " in its handler" if seen.by is By.HANDLER else ""
+    if seen.came is ResponseKind.FAILED and seen.by is not AnsweredBy.POLICY:
+        where = " in its handler" if seen.by is AnsweredBy.HANDLER else ""
         expects = f'write what it expects: [bodies] "{case.asked.name}" = ...'
         return f"the application failed{where}", f"mend the exception, or {expects}" if seen.note else expects
-    if seen.by is By.POLICY:
+    if seen.by is AnsweredBy.POLICY:
         return None
-    if seen.came is Came.NOT_SERVED:
+    if seen.came is ResponseKind.NOT_SERVED:
         return "this method is not served here", "leave the method out of the line"
-    if seen.came is Came.UNFIT and (case.answer is None or case.answer.status != seen.status):
+    if seen.came is ResponseKind.UNFIT and (case.answer is None or case.answer.status != seen.status):
         expected = f'write what it expects: [bodies] "{case.asked.name}" = {{ form = {{ ... }} }}'
         return f"answered {seen.status}: the request is not as the application expects", expected
-    if seen.came is Came.NOT_FOUND and case.allowed:
+    if seen.came is ResponseKind.NOT_FOUND and case.allowed:
         return "nothing found", _SAMPLE
-    if seen.came is Came.SENT and is_other_spelling(seen.followed or case.path, seen.status, seen.location):
+    if seen.came is ResponseKind.SENT and is_other_spelling(seen.followed or case.path, seen.status, seen.location):
         return f"sent to {seen.location}, another spelling of the path", "the router sends from one to the other"
     return None
 
@@ -356,9 +378,14 @@ def _change_of_field(case: Case, seen: Seen) -> Observation:
     """A change of a field by a caller who may use the endpoint, and may not change the field."""
     if seen.changed:
         return Observation(case, seen, Verdict.HOLE, f"accepted a change of {case.changes}")
-    if seen.came is Came.REFUSED or seen.by is By.POLICY:
+    if seen.came is ResponseKind.REFUSED or seen.by is AnsweredBy.POLICY:
         return Observation(case, seen, Verdict.AGREE, f"refused a change of {case.changes}")
-    if seen.changed is False and seen.came in (Came.MADE, Came.DONE, Came.SENT, Came.UNFIT):
+    if seen.changed is False and seen.came in (
+        ResponseKind.MADE,
+        ResponseKind.DONE,
+        ResponseKind.SENT,
+        ResponseKind.UNFIT,
+    ):
         return Observation(case, seen, Verdict.AGREE, f"{case.changes} was left as it was")
     unclear = _unclear(case, seen)
     if unclear is not None:
@@ -377,9 +404,9 @@ def _other_spelling(case: Case, seen: Seen) -> Observation:
         return Observation(case, seen, Verdict.AGREE, "open by itself, and nothing more was done")
     if seen.shown or seen.changed:
         return Observation(case, seen, Verdict.HOLE, text)
-    if seen.came in (Came.LOST, Came.LIMITED):
+    if seen.came in (ResponseKind.LOST, ResponseKind.LIMITED):
         return Observation(case, seen, Verdict.INCONCLUSIVE, "no usable answer", "ask again, more slowly")
-    reached = seen.by is By.HANDLER or (seen.by is By.UNSEEN and case.method != "OPTIONS")
-    if reached and not seen.stranger and seen.came in (Came.MADE, Came.DONE):
+    reached = seen.by is AnsweredBy.HANDLER or (seen.by is AnsweredBy.UNSEEN and case.method != "OPTIONS")
+    if reached and not seen.stranger and seen.came in (ResponseKind.MADE, ResponseKind.DONE):
         return Observation(case, seen, Verdict.HOLE, text)
     return Observation(case, seen, Verdict.AGREE, "kept out")

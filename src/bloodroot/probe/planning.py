@@ -10,9 +10,9 @@ from urllib.parse import parse_qs
 
 from ..core.decision import Decision, Outcome
 from ..core.formulas import TRUE, can_be_true
-from ..core.known import facts_for
 from ..core.paths import read_path
 from ..core.question import Question
+from ..core.request_facts import facts_for
 from ..core.requirements import asks_for_guard, conditions_in
 from ..settings import Body, Persona, Settings, SettingsError
 from .samples import NoValueError, SampleRecord, records_for, target
@@ -21,7 +21,7 @@ from .spelling import is_same_page
 if TYPE_CHECKING:
     from ..core.answers import Answer
     from ..core.policy import Policy
-    from .asked import AskedEndpoint
+    from .asked_endpoints import AskedEndpoint
 
 SAFE = ("GET", "HEAD", "OPTIONS")
 _MOST_CONDITIONS = 6
@@ -91,7 +91,7 @@ class Case:
 
 
 @dataclass(frozen=True, slots=True)
-class Untried:
+class SkippedRequest:
     """A request that could not be made, and why."""
 
     asked: AskedEndpoint
@@ -123,12 +123,12 @@ class Plan:
     """
 
     cases: tuple[Case, ...]
-    untried: tuple[Untried, ...]
+    untried: tuple[SkippedRequest, ...]
     secrets: Mapping[str, tuple[Secret, ...]]
 
 
 @dataclass(frozen=True, slots=True)
-class Chosen:
+class PlanFilter:
     """Which part of a plan is wanted.
 
     Attributes:
@@ -141,7 +141,7 @@ class Chosen:
 
 
 @dataclass(frozen=True, slots=True)
-class Known:
+class KnownValues:
     """What is known of an application beside its settings.
 
     Attributes:
@@ -157,8 +157,8 @@ def plan(
     policy: Policy,
     settings: Settings,
     asked: Iterable[AskedEndpoint],
-    known: Known | None = None,
-    chosen: Chosen | None = None,
+    known: KnownValues | None = None,
+    chosen: PlanFilter | None = None,
 ) -> Plan:
     """Work out every request from a policy and the samples of the settings.
 
@@ -172,9 +172,9 @@ def plan(
     Raises:
         SettingsError: a sample contradicts the condition that it is for.
     """
-    known, chosen = known or Known(), chosen or Chosen()
+    known, chosen = known or KnownValues(), chosen or PlanFilter()
     cases: dict[tuple[str, ...], Case] = {}
-    untried: list[Untried] = []
+    untried: list[SkippedRequest] = []
     secrets: dict[str, dict[str, Secret]] = {}
     personas = list(settings.personas.values())
     held: dict[str, set[bool | None]] = {}
@@ -185,7 +185,7 @@ def plan(
             for secret in planning.secrets(persona):
                 secrets.setdefault(persona.name, {}).setdefault(secret.mark, secret)
             if chosen.endpoint(endpoint) and chosen.persona(persona):
-                untried += [each for each in found if isinstance(each, Untried)]
+                untried += [each for each in found if isinstance(each, SkippedRequest)]
                 for case in found:
                     if isinstance(case, Case):
                         cases.setdefault(case.key, case)
@@ -214,7 +214,7 @@ class _Planning:
         policy: Policy,
         settings: Settings,
         asked: AskedEndpoint,
-        known: Known,
+        known: KnownValues,
         held: dict[str, set[bool | None]],
     ) -> None:
         self.held = held
@@ -232,16 +232,16 @@ class _Planning:
         self.body = body if body is not None or asked.method in SAFE else known.body(asked)
         self.examples = known.examples(asked)
 
-    def requests(self, persona: Persona) -> list[Case | Untried]:
+    def requests(self, persona: Persona) -> list[Case | SkippedRequest]:
         """The requests as one persona, and what of them cannot be made."""
-        made: list[Case | Untried] = []
+        made: list[Case | SkippedRequest] = []
         missing = ""
         tried: list[Mapping[str, bool]] = []
         for record in self.records(persona):
             try:
                 path, query = target(self.settings, self.asked, record, persona)
             except NoValueError as error:
-                return [Untried(self.asked, persona, str(error))]
+                return [SkippedRequest(self.asked, persona, str(error))]
             except SettingsError as error:
                 # This persona has no such record of its own. Another one may do.
                 missing = missing or str(error)
@@ -249,7 +249,7 @@ class _Planning:
             record = self.corrected(persona, record, query)
             declared = self.declared(persona, path, query, record)
             if declared.remainder is not None:
-                made.append(Untried(self.asked, persona, _depends(declared)))
+                made.append(SkippedRequest(self.asked, persona, _depends(declared)))
                 continue
             known = {**record.settled, **record.known}
             tried.append(known)
@@ -270,9 +270,9 @@ class _Planning:
                 )
             )
         if not made:
-            made.append(Untried(self.asked, persona, missing or "no sample leads to a record"))
+            made.append(SkippedRequest(self.asked, persona, missing or "no sample leads to a record"))
         elif any(isinstance(each, Case) for each in made):
-            made += [Untried(self.asked, persona, why) for why in self.lacking(persona, tried)]
+            made += [SkippedRequest(self.asked, persona, why) for why in self.lacking(persona, tried)]
         return made
 
     def signing_in(self, persona: Persona, path: str) -> Body | None:

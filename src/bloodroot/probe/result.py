@@ -9,7 +9,7 @@ from .judging import Verdict
 
 if TYPE_CHECKING:
     from .judging import Observation
-    from .planning import Plan, Untried
+    from .planning import Plan, SkippedRequest
     from .staleness import Stale
 
 
@@ -30,7 +30,7 @@ class ProbeResult:
     """
 
     observations: tuple[Observation, ...]
-    untried: tuple[Untried, ...]
+    untried: tuple[SkippedRequest, ...]
     sign_in_faults: tuple[str, ...] = ()
     stale: tuple[Stale, ...] = ()
     notes: tuple[str, ...] = ()

@@ -10,15 +10,15 @@ from typing import TYPE_CHECKING
 
 from ..settings import Settings, SettingsError
 from .application import Application, application_of
-from .asked import endpoints_asked
+from .asked_endpoints import endpoints_asked
 from .curl import USUAL_BASE, curl_lines
 from .examples import examples_of
-from .facts import By, Came, Seen, ways_of
+from .facts import AnsweredBy, ResponseKind, Seen, ways_of
 from .field_cases import with_fields
 from .journal import Journal, merged
 from .judging import Observation, Verdict, is_not_served, judge
 from .listed_values import with_listed_values
-from .planning import Case, Chosen, Known, Plan, Untried, plan
+from .planning import Case, KnownValues, Plan, PlanFilter, SkippedRequest, plan
 from .resetting import Data
 from .result import PlanResult, ProbeResult
 from .sending import Sender
@@ -30,7 +30,15 @@ if TYPE_CHECKING:
     from ..core.policy import Policy
 
 JOURNAL = Path(".bloodroot") / "probe.jsonl"
-_KEPT_OUT = (Came.REFUSED, Came.SIGN_IN, Came.SENT, Came.NOT_FOUND, Came.NOT_SERVED, Came.UNPROVEN, Came.LIMITED)
+_KEPT_OUT = (
+    ResponseKind.REFUSED,
+    ResponseKind.SIGN_IN,
+    ResponseKind.SENT,
+    ResponseKind.NOT_FOUND,
+    ResponseKind.NOT_SERVED,
+    ResponseKind.UNPROVEN,
+    ResponseKind.LIMITED,
+)
 
 
 @dataclass(frozen=True, slots=True)
@@ -48,7 +56,7 @@ class Options:
     """
 
     hosts: tuple[str, ...] = ()
-    chosen: Chosen = field(default_factory=Chosen)
+    chosen: PlanFilter = field(default_factory=PlanFilter)
     part: tuple[int, int] = (1, 1)
     journal: Path | None = None
     resume: bool = False
@@ -68,7 +76,7 @@ def planned(policy: Policy, settings: Settings, options: Options, application: A
     """
     examples = examples_of(settings, application)
     asked = endpoints_asked(policy, application.routes)
-    found = plan(policy, settings, asked, Known(examples.body, examples.values), options.chosen)
+    found = plan(policy, settings, asked, KnownValues(examples.body, examples.values), options.chosen)
     if settings.probe.fields:
         found = with_fields(found, policy, settings)
     if options.variants:
@@ -108,7 +116,9 @@ def merge(policy: Policy, settings: Settings, options: Options, files: list[Path
     found = planned(policy, settings, options, application)
     facts, faults = merged(found, files)
     asked = _without_changes(found, settings)
-    lost = [Untried(case.asked, case.persona, "no journal has it") for case in asked.cases if case.key not in facts]
+    lost = [
+        SkippedRequest(case.asked, case.persona, "no journal has it") for case in asked.cases if case.key not in facts
+    ]
     asked = replace(asked, untried=(*asked.untried, *lost))
     known = {case: facts[case.key] for case in asked.cases if case.key in facts}
     return replace(_result(asked, known, application, settings), sign_in_faults=faults)
@@ -268,7 +278,7 @@ class _Probe:
             raise first from first.__cause__
         for case in cases:
             # One of these requests may have signed the persona out while others were under way.
-            asked_to_sign_in = self.facts[case].came in (Came.SIGN_IN, Came.UNPROVEN)
+            asked_to_sign_in = self.facts[case].came in (ResponseKind.SIGN_IN, ResponseKind.UNPROVEN)
             if case.allowed and asked_to_sign_in and case.persona.name in self.sender.ended:
                 self.sender.sessions_may_have_ended()
                 self._note(case, await self.sender.ask(case))
@@ -316,7 +326,7 @@ def _without_changes(found: Plan, settings: Settings) -> Plan:
         return found
     why = "it would change data, and nothing puts it back; write reset under [probe]"
     changing = [case for case in found.cases if not case.safe]
-    untried = (*found.untried, *(Untried(case.asked, case.persona, why) for case in changing))
+    untried = (*found.untried, *(SkippedRequest(case.asked, case.persona, why) for case in changing))
     return Plan(tuple(case for case in found.cases if case.safe), untried, found.secrets)
 
 
@@ -348,7 +358,7 @@ def _result(found: Plan, facts: dict[Case, Seen], application: Application, sett
         tuple(dict.fromkeys(notes)),
         "" if application.here else application.base,
         application.framework,
-        any(each.seen.by is By.POLICY for each in kept),
+        any(each.seen.by is AnsweredBy.POLICY for each in kept),
     )
 
 

@@ -11,7 +11,7 @@ from ..core.paths import Parameter
 from ..settings import Example, Persona, Settings, SettingsError
 
 if TYPE_CHECKING:
-    from .asked import AskedEndpoint
+    from .asked_endpoints import AskedEndpoint
 
 _MOST = 64  # records for one endpoint as one persona
 

@@ -13,7 +13,7 @@ import httpx
 
 from ..settings import Body, Persona, Settings, SettingsError, SignIn
 from .application import WATCHED, Application
-from .facts import Came, Seen, Ways, facts_of
+from .facts import AnswerSettings, ResponseKind, Seen, facts_of
 from .planning import SAFE, Case, Secret
 from .rollback import Around
 from .sign_in import Credentials, client_of, sign_in, visit, way_for
@@ -44,7 +44,11 @@ class Sender:
     """
 
     def __init__(
-        self, settings: Settings, application: Application, ways: Ways, secrets: Mapping[str, tuple[Secret, ...]]
+        self,
+        settings: Settings,
+        application: Application,
+        ways: AnswerSettings,
+        secrets: Mapping[str, tuple[Secret, ...]],
     ) -> None:
         self.settings = settings
         self.application = application
@@ -89,7 +93,7 @@ class Sender:
         key = (case.persona.name, id(way))
         session = self._sessions[key]
         seen = await self.send(case, credentials, around)
-        if seen.came in (Came.SIGN_IN, Came.UNPROVEN) and self._is_stale(session, key):
+        if seen.came in (ResponseKind.SIGN_IN, ResponseKind.UNPROVEN) and self._is_stale(session, key):
             # A session may have ended, or gone when the data was put back: ask once more, freshly signed in. Another
             # request may have noticed it before.
             if self._sessions.get(key) is session:
@@ -124,9 +128,9 @@ class Sender:
                 sent = request_of(self.client, self.settings, case, credentials, watched, around, path)
                 response = await self._answered(sent, safe=case.safe)
         except (httpx.HTTPError, httpx.InvalidURL) as error:
-            return Seen(Came.LOST, note=f"{type(error).__name__}: {error}".rstrip(": "))
+            return Seen(ResponseKind.LOST, note=f"{type(error).__name__}: {error}".rstrip(": "))
         except TimeoutError:
-            return Seen(Came.LOST, note=f"none within {self.settings.probe.timeout:g} seconds")
+            return Seen(ResponseKind.LOST, note=f"none within {self.settings.probe.timeout:g} seconds")
         self._notice_cookies(case, credentials, response)
         return facts_of(
             case, response, watched, self.ways, self.secrets.get(case.persona.name, ()), followed, credentials.by_token

@@ -13,7 +13,7 @@ from ..core.caller import Caller
 from ..identity import directory_of
 from ..settings import Persona, Settings, SettingsError
 from ..survey.applications import imported
-from .facts import Came
+from .facts import ResponseKind
 from .resetting import called
 from .sign_in import sign_in, way_for
 
@@ -107,7 +107,7 @@ async def _measured(
     credentials = await sign_in(settings, case.persona, way, application)
     how = "token" if credentials.by_token else "session"
     before = await sender.send(case, credentials)
-    if before.came not in (Came.MADE, Came.DONE):
+    if before.came not in (ResponseKind.MADE, ResponseKind.DONE):
         raise SettingsError(
             f"--stale: {case.persona.name} is not let in by GET {case.path} before anything is taken away"
         )
@@ -116,7 +116,7 @@ async def _measured(
         while True:
             seen = await sender.send(case, credentials)
             passed = time.monotonic() - start
-            if seen.came not in (Came.MADE, Came.DONE):
+            if seen.came not in (ResponseKind.MADE, ResponseKind.DONE):
                 return Stale(case, how, round(passed, 1), limit)
             if passed > limit:
                 return Stale(case, how, None, limit)

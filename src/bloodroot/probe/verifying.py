@@ -10,7 +10,7 @@ from typing import TYPE_CHECKING, Any
 from ..core.decision import Outcome
 from ..core.paths import read_path
 from ..core.question import Question
-from ..enforce import in_force
+from ..enforce import active_policies
 from ..settings import SettingsError
 
 if TYPE_CHECKING:
@@ -43,7 +43,7 @@ async def _records(case: Case, loaded: dict[tuple[str, str], Any]) -> Mapping[st
     """The records that the parameters of a case lead to; nothing where one cannot be loaded from here."""
     found: dict[str, Any] = {}
     for name in case.asked.template.names:
-        loading = in_force.loader_of(name)
+        loading = active_policies.loader_of(name)
         text = case.values.get(name)
         if loading is None or text is None:
             continue

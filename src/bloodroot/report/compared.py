@@ -6,7 +6,7 @@ import shlex
 from collections.abc import Iterable, Iterator
 from dataclasses import dataclass
 
-from ..comparison.changes import CellChange, Change, Comparison, Declared, EndpointChange, NameChange, Shown
+from ..comparison.changes import CellChange, Change, Declared, EndpointChange, NameChange, PolicyComparison, Shown
 from ..core.methods import COMMON
 from .sheet import plural
 
@@ -73,7 +73,7 @@ class AtEndpoint:
     new_line: str
 
 
-def headline(result: Comparison) -> str:
+def headline(result: PolicyComparison) -> str:
     """The answer in one sentence."""
     if result.same_access:
         return "No one's access changes."
@@ -97,7 +97,7 @@ def headline(result: Comparison) -> str:
     return f"No endpoint changes; beside them {', '.join(beside)}."
 
 
-def cells_by_endpoint(result: Comparison, *, answers: bool) -> list[AtEndpoint]:
+def cells_by_endpoint(result: PolicyComparison, *, answers: bool) -> list[AtEndpoint]:
     """Changes of access by endpoint, or changes of answers alone."""
     wanted = [each for each in result.cells if (each.change is Change.ANSWER) == answers]
     by_place: dict[tuple[str, str], list[CellChange]] = {}
@@ -179,7 +179,7 @@ def endpoint_in_words(each: EndpointChange) -> str:
     return f"{'decided before' if each.new else 'decided now'} by {each.covered.place.at}"
 
 
-def next_step(result: Comparison) -> str:
+def next_step(result: PolicyComparison) -> str:
     """What to do next."""
     if result.same_access:
         return "Nothing to review but the text."
@@ -192,7 +192,7 @@ def next_step(result: Comparison) -> str:
     return "Review what is listed; no caller is let in, or refused, who was not before."
 
 
-def how_to_see(result: Comparison) -> str | None:
+def how_to_see(result: PolicyComparison) -> str | None:
     """How the requests that are shown can be explained; None where none are."""
     if not any(alike.example for each in cells_by_endpoint(result, answers=False) for alike in each.changes):
         return None

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Iterator
 
-from ..comparison.changes import Comparison
+from ..comparison.changes import PolicyComparison
 from .compared import (
     SIGNS,
     Alike,
@@ -18,7 +18,7 @@ from .compared import (
 from .markdown import MOST_ROWS, code, plain
 
 
-def compare(result: Comparison) -> str:
+def compare(result: PolicyComparison) -> str:
     """What changes, in one line and in tables: fit for a comment on a pull request."""
     parts = [f"### {plain(headline(result))}", "", f"{code(result.old.name)} → {code(result.new.name)}", ""]
     for title, answers in (("Who gets in", False), ("What refused callers get", True)):
@@ -72,7 +72,7 @@ def _table(title: str, heads: list[str], rows: list[list[str]], *, folded: bool 
     return [f"**{title}**", "", *table, ""]
 
 
-def _examples(result: Comparison) -> Iterator[str]:
+def _examples(result: PolicyComparison) -> Iterator[str]:
     """Requests that show what opens, for reviewers to try."""
     found = []
     for each in cells_by_endpoint(result, answers=False):

@@ -95,9 +95,9 @@ RESULTS = {
         "check",
         "sheets.check",
         is_list=True,
-        others={Format.SARIF: "sarif:check", Format.LINES: "one_a_line:check"},
+        others={Format.SARIF: "sarif:check", Format.LINES: "finding_lines:check"},
     ),
-    "Comparison": ResultKind(
+    "PolicyComparison": ResultKind(
         "compare",
         "compare",
         "sheets.compare",

@@ -1,6 +1,6 @@
 """What a run needs to know about one project; never who may do what, never a secret."""
 
-from .callers import ClaimNames, Development, DirectoryTables, Source, TokenRules, claim_path
+from .callers import ClaimNames, Development, DirectoryTables, SourceSettings, TokenRules, claim_path
 from .checked import SettingsError
 from .probing import Body, Example, KnownAnswer, ListedValue, ProbeRules, Sample, SignIn
 from .project import Persona, Settings
@@ -20,7 +20,7 @@ __all__ = [
     "Settings",
     "SettingsError",
     "SignIn",
-    "Source",
+    "SourceSettings",
     "TokenRules",
     "claim_path",
     "find_settings",

@@ -65,7 +65,7 @@ class TokenRules:
 
 
 @dataclass(frozen=True, slots=True)
-class Source:
+class SourceSettings:
     """One way for callers to say who they are.
 
     Attributes:

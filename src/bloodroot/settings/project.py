@@ -10,7 +10,7 @@ from pathlib import Path
 from typing import Any
 
 from ..core.caller import Caller
-from .callers import Development, DirectoryTables, Source
+from .callers import Development, DirectoryTables, SourceSettings
 from .checked import ASKED, Checked, SettingsError
 from .probing import Body, ProbeRules, Sample
 
@@ -82,7 +82,7 @@ class Settings:
     samples: Mapping[str, Sample] = field(default_factory=dict)
     probe: ProbeRules = field(default_factory=ProbeRules)
     bodies: Mapping[str, Body] = field(default_factory=dict)
-    identity: tuple[Source, ...] = ()
+    identity: tuple[SourceSettings, ...] = ()
     development: Development | None = None
     directory: DirectoryTables | None = None
     checked: Checked | None = field(default=None, repr=False, compare=False)

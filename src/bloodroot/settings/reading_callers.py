@@ -5,7 +5,7 @@ from __future__ import annotations
 import ipaddress
 import re
 
-from .callers import ClaimNames, ClaimPath, Development, DirectoryTables, Source, TokenRules, claim_path
+from .callers import ClaimNames, ClaimPath, Development, DirectoryTables, SourceSettings, TokenRules, claim_path
 from .checked import Table
 
 ALGORITHMS = ("HS256", "RS256", "ES256", "EdDSA")
@@ -28,13 +28,13 @@ TOKEN_KEYS = ("development_key", "development_key_file", "minutes")
 DIRECTORY_KEYS = ("url", "cache", "queries", "separator", "active", "keep_suspended")
 
 
-def read_sources(settings: Table) -> tuple[Source, ...]:
+def read_sources(settings: Table) -> tuple[SourceSettings, ...]:
     """``[identity]``, or several with ``[[identity]]``."""
     found = (_source(table) for table in settings.tables("identity"))
     return tuple(source for source in found if source is not None)
 
 
-def _source(table: Table) -> Source | None:
+def _source(table: Table) -> SourceSettings | None:
     kind = table.choice("from", KINDS)
     if kind is None:
         return None
@@ -43,12 +43,12 @@ def _source(table: Table) -> Source | None:
     claims = _claims(table, kind)
     if kind == "directory":
         # The session says who it is, and everything else is looked up.
-        return Source("session", claims, covers, asks_directory=True)
+        return SourceSettings("session", claims, covers, asks_directory=True)
     if kind == "jwt":
-        return Source(kind, claims, covers, _rules(table))
+        return SourceSettings(kind, claims, covers, _rules(table))
     if kind == "header":
-        return Source(kind, claims, covers, senders=_senders(table))
-    return Source(kind, claims, covers)
+        return SourceSettings(kind, claims, covers, senders=_senders(table))
+    return SourceSettings(kind, claims, covers)
 
 
 def _check_keys(table: Table, kind: str) -> None:

@@ -11,7 +11,7 @@ from pathlib import Path
 from typing import Any, ClassVar
 
 from ..language.errors import BloodrootError
-from ..probe.asked import AskedEndpoint
+from ..probe.asked_endpoints import AskedEndpoint
 from ..settings import Persona, SettingsError
 from .acting import acted_in
 from .client import Client

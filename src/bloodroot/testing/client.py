@@ -8,7 +8,7 @@ from typing import Any
 
 import httpx
 
-from ..enforce import in_force
+from ..enforce import active_policies
 from ..probe.sending import body_of
 from ..probe.sign_in import Credentials, client_of, sign_in, visit, way_for
 from ..settings import Body, Persona, Settings
@@ -39,7 +39,7 @@ class Client:
         self._application = application
         self._settings = settings
         self.persona = persona
-        self.signs_in = not in_force.is_any() if sign_in is None else sign_in
+        self.signs_in = not active_policies.is_any() if sign_in is None else sign_in
         self._credentials: dict[int, Credentials] = {}
 
     def get(self, path: str, **values: Any) -> httpx.Response:

@@ -8,8 +8,8 @@ from contextlib import AbstractContextManager
 from dataclasses import replace
 from urllib.parse import urlsplit
 
-from ..probe.asked import AskedEndpoint
-from ..probe.facts import Came, Seen, Ways, facts_of, ways_of
+from ..probe.asked_endpoints import AskedEndpoint
+from ..probe.facts import AnswerSettings, ResponseKind, Seen, facts_of, ways_of
 from ..probe.judging import Observation, Verdict, is_not_served, judge
 from ..probe.planning import Case, Plan
 from ..probe.resetting import Data
@@ -78,7 +78,7 @@ def _message(each: Observation, *, acts: bool) -> str:
         f"declared {case.declared.value}, observed {each.text}; {answered}",
         *([f"to settle it, {each.settle}"] if each.settle else []),
         *([f"first exception: {each.seen.note}"] if each.seen.note else []),
-        *([_NOT_SIGNED_IN] if acts and each.seen.came is Came.FAILED else []),
+        *([_NOT_SIGNED_IN] if acts and each.seen.came is ResponseKind.FAILED else []),
         place,
     ]
     return "\n".join(said)
@@ -103,7 +103,7 @@ def _asked_all(
         data.touched = not case.safe
         within = None if case.safe else around
         seen = _ask(application, settings, case, client, ways, mine, within)
-        if seen.came in (Came.SIGN_IN, Came.UNPROVEN) and client.signs_in and case.persona.signed_in:
+        if seen.came in (ResponseKind.SIGN_IN, ResponseKind.UNPROVEN) and client.signs_in and case.persona.signed_in:
             # The session may have gone with the data of a test before.
             client.forget()
             seen = _ask(application, settings, case, client, ways, mine, within)
@@ -119,7 +119,7 @@ def _ask(
     settings: Settings,
     case: Case,
     client: Client,
-    ways: Ways,
+    ways: AnswerSettings,
     mine: Plan,
     around: Around | None,
 ) -> Seen:

@@ -10,7 +10,7 @@ from typing import TYPE_CHECKING, Any, TypeVar
 
 import httpx
 
-from ..probe.application import Here, Wsgi
+from ..probe.application import InProcessApp, Wsgi
 
 if TYPE_CHECKING:
     from collections.abc import AsyncIterator
@@ -31,7 +31,7 @@ class InTests:
     here = True
 
     def __init__(self, app: Any) -> None:
-        inner = Here(app)
+        inner = InProcessApp(app)
         self.app = app
         self.wsgi = inner.wsgi
         self.routes: list[Route] | None = inner.routes

@@ -7,9 +7,9 @@ from pathlib import Path
 from ..core.policy import Policy
 from ..files import load
 from ..identity.personas import with_members
-from ..probe.asked import endpoints_asked
+from ..probe.asked_endpoints import endpoints_asked
 from ..probe.examples import examples_of
-from ..probe.planning import Known, Plan, plan
+from ..probe.planning import KnownValues, Plan, plan
 from ..settings import Settings, SettingsError, find_settings, read_settings
 from ..settings.policy_names import check_names
 from ..survey.applications import bound, imported
@@ -56,5 +56,5 @@ class Project:
         self.complete()
         if self._plan is None:
             examples = examples_of(self.settings, self.application)
-            self._plan = plan(self.policy, self.settings, self.asked, Known(examples.body, examples.values))
+            self._plan = plan(self.policy, self.settings, self.asked, KnownValues(examples.body, examples.values))
         return self._plan

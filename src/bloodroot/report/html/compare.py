@@ -22,10 +22,10 @@ from .page import as_script, page, part
 from .page_data import PageData, callers_of_roles, descriptions, ordered
 
 if TYPE_CHECKING:
-    from ...comparison.changes import CellChange, Comparison, EndpointChange
+    from ...comparison.changes import CellChange, EndpointChange, PolicyComparison
 
 
-def compare(result: Comparison) -> str:
+def compare(result: PolicyComparison) -> str:
     """What changes, in words; then the matrix of the new policy, with what each cell was before."""
     old, new = result.old.policy, result.new.policy
     roles = list(dict.fromkeys((*new.roles.by_reach(), *old.roles.by_reach())))
@@ -71,7 +71,7 @@ def _gone(gone: EndpointChange, data: PageData, matrix: Matrix, spreading: Sprea
     return found | {"l": -1, "o": "x" * len(matrix.columns), "r": {}, "s": {}, "w": []}
 
 
-def _mark(result: Comparison, rows: list[dict[str, Any]], names: list[str]) -> None:
+def _mark(result: PolicyComparison, rows: list[dict[str, Any]], names: list[str]) -> None:
     """Put what changes into the cells, and what is new into the rows."""
     changed: dict[tuple[str, str], list[CellChange]] = {}
     for each in result.cells:
@@ -88,7 +88,7 @@ def _mark(result: Comparison, rows: list[dict[str, Any]], names: list[str]) -> N
             row.setdefault("c", {})[names.index(each.role)] = [each.change.value, each.old, each.new, command, said]
 
 
-def _sections(result: Comparison) -> list[dict[str, Any]]:
+def _sections(result: PolicyComparison) -> list[dict[str, Any]]:
     """What changes, in the sections and the order of every format."""
     found = []
     for title, answers in (("Who gets in", False), ("What refused callers get", True)):

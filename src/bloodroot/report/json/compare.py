@@ -8,12 +8,12 @@ from ..compared import ORDER
 from .pieces import place_of
 
 if TYPE_CHECKING:
-    from ...comparison.changes import CellChange, Comparison, EndpointChange, NameChange, Shown
+    from ...comparison.changes import CellChange, EndpointChange, NameChange, PolicyComparison, Shown
     from ...core.lines import ActionLine, Line
 from .written import written
 
 
-def compare(result: Comparison) -> str:
+def compare(result: PolicyComparison) -> str:
     """Every change."""
     counts = result.counts()
     return written(

@@ -19,7 +19,7 @@ if TYPE_CHECKING:
     from ...identity.members import Member
     from ...language.problems import Place
     from ...probe.judging import Observation
-    from ...probe.planning import Case, Untried
+    from ...probe.planning import Case, SkippedRequest
     from ...survey.coverage import Surveyed
     from ...survey.endpoints import HandlerGuard
 
@@ -138,7 +138,7 @@ def asked_of(case: Case) -> dict[str, Any]:
     }
 
 
-def untried_of(each: Untried) -> dict[str, Any]:
+def untried_of(each: SkippedRequest) -> dict[str, Any]:
     """What a probe could not ask."""
     asked = each.asked
     return {

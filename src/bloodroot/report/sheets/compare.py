@@ -19,7 +19,7 @@ from ..compared import (
 from ..sheet import ARROW, Cell, Line, Meaning, Section, Sheet, endpoint, line, place, quiet, strong
 
 if TYPE_CHECKING:
-    from ...comparison.changes import Comparison
+    from ...comparison.changes import PolicyComparison
     from ..compared import Alike
 
 _MEANINGS = {
@@ -32,7 +32,7 @@ _MEANINGS = {
 }
 
 
-def compare(result: Comparison) -> Sheet:
+def compare(result: PolicyComparison) -> Sheet:
     """What changes in one line, then endpoint by endpoint, then beside them."""
     meaning = Meaning.GOOD if result.same_access else Meaning.WARN if result.opens else Meaning.PLAIN
     between = line(quiet(f"{result.old.name} "), Cell("→", Meaning.QUIET, "->"), quiet(f" {result.new.name}"))
@@ -77,7 +77,7 @@ def compare(result: Comparison) -> Sheet:
     )
 
 
-def _lines(result: Comparison) -> Iterator[tuple[Cell | str, ...]]:
+def _lines(result: PolicyComparison) -> Iterator[tuple[Cell | str, ...]]:
     for each in result.endpoints:
         yield (
             f"   {'new' if each.new else 'gone'}",
@@ -87,7 +87,7 @@ def _lines(result: Comparison) -> Iterator[tuple[Cell | str, ...]]:
         )
 
 
-def _at_endpoints(result: Comparison, title: str, *, answers: bool) -> Iterator[Section]:
+def _at_endpoints(result: PolicyComparison, title: str, *, answers: bool) -> Iterator[Section]:
     for number, each in enumerate(cells_by_endpoint(result, answers=answers)):
         where = each.new_line or each.old_line
         head = line(endpoint(f"{each.method} {each.path}"), "  ", place(where), indent=2)

@@ -6,7 +6,7 @@ import datetime
 import json
 from typing import TYPE_CHECKING
 
-from ...identity.seed_result import SeedResult, Verdict
+from ...identity.seed_result import SeedResult, SeedVerdict
 from ..sheet import Cell, Meaning, Section, Sheet, line, plural, quiet, strong
 
 if TYPE_CHECKING:
@@ -18,10 +18,10 @@ if TYPE_CHECKING:
     from ..results import TokenResult
 
 _VERDICTS = {
-    Verdict.MADE: ("+", "+", Meaning.GOOD),
-    Verdict.KEPT: ("=", "=", Meaning.QUIET),
-    Verdict.DIFFERS: ("≠", "!", Meaning.OPEN),
-    Verdict.UPDATED: ("~", "~", Meaning.GOOD),
+    SeedVerdict.MADE: ("+", "+", Meaning.GOOD),
+    SeedVerdict.KEPT: ("=", "=", Meaning.QUIET),
+    SeedVerdict.DIFFERS: ("≠", "!", Meaning.OPEN),
+    SeedVerdict.UPDATED: ("~", "~", Meaning.GOOD),
 }
 _GOOD = Cell("✓", Meaning.GOOD, "ok")
 _DOUBTFUL = Cell("✗", Meaning.OPEN, "no")
@@ -30,7 +30,7 @@ _WRONG = Cell("✗", Meaning.WRONG, "no")
 
 def seed(result: SeedResult) -> Sheet:
     """What became of each row of a seed; the counts first."""
-    differs = any(row.verdict is Verdict.DIFFERS for row in result.rows)
+    differs = any(row.verdict is SeedVerdict.DIFFERS for row in result.rows)
     counts = "; ".join(filter(None, (_counts(result, kind) for kind in ("member", "role", "group"))))
     return Sheet(
         Cell(
@@ -65,13 +65,13 @@ def _together(rows: Iterable[SeedRow]) -> Iterable[list[SeedRow]]:
 
 
 def _counts(result: SeedResult, kind: str) -> str:
-    counts = ((verdict, result.count(kind, verdict)) for verdict in Verdict)
+    counts = ((verdict, result.count(kind, verdict)) for verdict in SeedVerdict)
     message = [f"{count} {verdict.value}" for verdict, count in counts if count]
     return f"{kind}s: {', '.join(message)}" if message else ""
 
 
 def _after(result: SeedResult) -> str:
-    if any(row.verdict is Verdict.DIFFERS for row in result.rows):
+    if any(row.verdict is SeedVerdict.DIFFERS for row in result.rows):
         return "What differs was left as it is. Next: seed with --update brings it in line, or correct the file."
     if result.dry_run:
         return "Next: the same without --dry-run."

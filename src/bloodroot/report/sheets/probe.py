@@ -5,14 +5,14 @@ from __future__ import annotations
 from collections.abc import Iterable, Iterator
 from typing import TYPE_CHECKING
 
-from ...probe.facts import By
+from ...probe.facts import AnsweredBy
 from ...probe.judging import Verdict
 from ..sheet import Cell, Line, Meaning, Section, Sheet, command, endpoint, line, place, plural, quiet, strong
 
 if TYPE_CHECKING:
-    from ...probe.asked import AskedEndpoint
+    from ...probe.asked_endpoints import AskedEndpoint
     from ...probe.judging import Observation
-    from ...probe.planning import Case, Untried
+    from ...probe.planning import Case, SkippedRequest
     from ...probe.result import PlanResult, ProbeResult
     from ...probe.staleness import Stale
 
@@ -161,7 +161,7 @@ def _status(each: Observation) -> str:
     return f"{each.seen.status} to {each.seen.location}" if each.seen.location else str(each.seen.status)
 
 
-def _not_tried(untried: Iterable[Untried]) -> Section:
+def _not_tried(untried: Iterable[SkippedRequest]) -> Section:
     reasons: dict[str, dict[str, list[str]]] = {}
     for each in untried:
         reasons.setdefault(each.why, {}).setdefault(each.asked.name, []).append(each.persona.name)
@@ -182,7 +182,7 @@ def _closing(result: ProbeResult) -> Iterator[str]:
     if result.sound:
         requests = plural(len(result.observations), "request")
         allowed = [each for each in result.observations if each.case.allowed]
-        unseen = sum(each.seen.by is By.UNSEEN for each in allowed)
+        unseen = sum(each.seen.by is AnsweredBy.UNSEEN for each in allowed)
         how = "answered" if unseen and unseen == len(allowed) else "answered by its handler"
         refused = "refused by policy" if _refused_by_policy(result) else "refused as declared"
         more = (
@@ -218,13 +218,13 @@ def _closing(result: ProbeResult) -> Iterator[str]:
 def _may_have_changed(each: Observation) -> bool:
     """Whether a refused request may have done its work before it was refused."""
     case = each.case
-    before = each.seen.by is By.POLICY and not each.seen.reached
+    before = each.seen.by is AnsweredBy.POLICY and not each.seen.reached
     return not case.allowed and not case.safe and not before and each.seen.changed is None
 
 
 def _refused_by_policy(result: ProbeResult) -> bool:
     refused = [each for each in result.observations if not each.case.allowed]
-    return bool(refused) and all(each.seen.by is By.POLICY for each in refused)
+    return bool(refused) and all(each.seen.by is AnsweredBy.POLICY for each in refused)
 
 
 def plan(result: PlanResult) -> Sheet:

@@ -16,7 +16,7 @@ if TYPE_CHECKING:
 _MOST = 8192
 
 
-class Kept:
+class CachedRequirement:
     """What is left of a requirement for a caller of whom only the roles are known.
 
     Attributes:
@@ -41,20 +41,20 @@ class Kept:
         return self._predicate
 
 
-class KeptForRoles:
+class RoleCache:
     """What is kept for each requirement and set of roles that was asked for; no more than a bounded number."""
 
     def __init__(self) -> None:
-        self._kept: dict[tuple[int, int], Kept] = {}
+        self._kept: dict[tuple[int, int], CachedRequirement] = {}
 
-    def get(self, requirement: Formula, bits: int) -> Kept:
+    def get(self, requirement: Formula, bits: int) -> CachedRequirement:
         """What is left of a requirement for these roles."""
         found = self._kept.get((id(requirement), bits))
         if found is None:
             if len(self._kept) >= _MOST:
                 # Roles come from tokens: without a limit they could fill the memory.
                 self._kept.clear()
-            found = self._kept[id(requirement), bits] = Kept(requirement, bits)
+            found = self._kept[id(requirement), bits] = CachedRequirement(requirement, bits)
         return found
 
 

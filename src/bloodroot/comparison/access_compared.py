@@ -13,8 +13,8 @@ from ..core.formulas import FALSE, TRUE, Formula, can_be_true, walk
 from ..core.policy import Policy
 from ..core.requirements import Holding, in_words, permissions_in
 from ..core.roles import ANYONE
+from .caller_kinds import CallerKind, asks_together, kind_apart, kinds_by_permission, kinds_together
 from .changes import Change
-from .kinds import Kind, asks_together, kind_apart, kinds_by_permission, kinds_together
 
 # What one policy asks; nothing where everything is closed.
 Asked = tuple[Formula, ...]
@@ -58,7 +58,7 @@ class Weighed:
         closing: values for which it is the other way round.
     """
 
-    kind: Kind
+    kind: CallerKind
     old: Access
     new: Access
     change: Change | None
@@ -92,7 +92,7 @@ Weigh = Callable[[Policy, Asked, Caller | None], Access]
 
 
 @dataclass(slots=True)
-class Weighing:
+class AccessComparison:
     """Compares what is asked by two policies, and remembers what it has compared.
 
     Attributes:
@@ -104,7 +104,7 @@ class Weighing:
     old: Policy
     new: Policy
     reasoner: Reasoner
-    singles: tuple[Kind, ...]
+    singles: tuple[CallerKind, ...]
     left_open: bool = False
     _known: dict[tuple[object, object], tuple[Weighed, ...]] = field(default_factory=dict)
 
@@ -137,7 +137,7 @@ class Weighing:
     def others(self, asked: tuple[Asked, Asked], access: Weigh) -> Iterator[Weighed]:
         """What changes for callers with several roles, for those with permissions of their own, and for tokens."""
         formulas = (*asked[0], *asked[1])
-        together: list[Kind] = []
+        together: list[CallerKind] = []
         if max(map(asks_together, asked)) > 1:
             together, complete = kinds_together(self.old, self.new, asked)
             self.left_open = self.left_open or not complete
@@ -148,7 +148,7 @@ class Weighing:
             kinds += by_permission
         yield from self._each(kinds, asked, access)
 
-    def _each(self, kinds: Iterable[Kind], asked: tuple[Asked, Asked], access: Weigh) -> Iterator[Weighed]:
+    def _each(self, kinds: Iterable[CallerKind], asked: tuple[Asked, Asked], access: Weigh) -> Iterator[Weighed]:
         known: dict[object, Weighed] = {}
         telling = self.telling(asked)
         for kind in kinds:
@@ -158,22 +158,22 @@ class Weighing:
                 known[key] = self._of(kind, asked, access)
             yield replace(known[key], kind=kind)
 
-    def telling(self, asked: tuple[Asked, Asked]) -> Callable[[Kind], object]:
+    def telling(self, asked: tuple[Asked, Asked]) -> Callable[[CallerKind], object]:
         """What of a kind of caller makes a difference to what is asked: equal for those that get the same."""
         sides = [(policy, _bits_in(formulas)) for policy, formulas in zip((self.old, self.new), asked, strict=True)]
 
-        def key(kind: Kind) -> object:
+        def key(kind: CallerKind) -> object:
             caller = kind.caller()
             held = [(policy.roles.held(caller), mask) for policy, mask in sides]
             return kind.granted, kind.scopes, *((each.bits & mask, bool(each.apart)) for each, mask in held)
 
         return key
 
-    def _of(self, kind: Kind, asked: tuple[Asked, Asked], access: Weigh) -> Weighed:
+    def _of(self, kind: CallerKind, asked: tuple[Asked, Asked], access: Weigh) -> Weighed:
         caller = kind.caller()
         return self.compared(kind, access(self.old, asked[0], caller), access(self.new, asked[1], caller))
 
-    def compared(self, kind: Kind, old: Access, new: Access) -> Weighed:
+    def compared(self, kind: CallerKind, old: Access, new: Access) -> Weighed:
         """What becomes of access."""
         if old.when is FALSE and new.when is FALSE:
             return Weighed(kind, old, new, Change.ANSWER if old.outcome is not new.outcome else None)
@@ -213,7 +213,7 @@ def _bits_in(formulas: Asked) -> int:
     return found
 
 
-def _goes_for(one: Kind, other: Kind) -> bool:
+def _goes_for(one: CallerKind, other: CallerKind) -> bool:
     """Whether what is said of one kind goes for another, which has all that it has and perhaps more."""
     if one.roles is None or other.roles is None:
         return False

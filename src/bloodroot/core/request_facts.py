@@ -47,7 +47,7 @@ def known_to_signed_in(question: Question, held: Held, asks: int) -> Facts:
     )
 
 
-def located(question: Question, segments: list[str], each: Line, line: Line) -> dict[str, Any]:
+def path_facts(question: Question, segments: list[str], each: Line, line: Line) -> dict[str, Any]:
     """The parameters of the path, and the records they identify, as a line or a standing rule calls them.
 
     A rule, a line and the route that is served may call different parts of the path by one name, or read one part in

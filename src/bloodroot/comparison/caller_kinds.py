@@ -21,7 +21,7 @@ Asked = tuple[tuple[Formula, ...], tuple[Formula, ...]]
 
 
 @dataclass(frozen=True, slots=True)
-class Kind:
+class CallerKind:
     """Callers who have something in common.
 
     Attributes:
@@ -47,13 +47,13 @@ class Kind:
         return Caller(plain.id, plain.roles, attributes=plain.attributes, scopes=self.scopes, granted=granted)
 
 
-SIGNED_OUT, SIGNED_IN = Kind("signed-out", None), Kind("signed-in", ())
+SIGNED_OUT, SIGNED_IN = CallerKind("signed-out", None), CallerKind("signed-in", ())
 
 
-def single_kinds(old: Policy, new: Policy) -> tuple[Kind, ...]:
+def single_kinds(old: Policy, new: Policy) -> tuple[CallerKind, ...]:
     """Signed-out and signed-in callers, and a kind for each role of either policy, from least to most."""
     names = dict.fromkeys((*new.roles.by_reach(), *old.roles.by_reach()))
-    return SIGNED_OUT, SIGNED_IN, *(Kind(name, (name,)) for name in names)
+    return SIGNED_OUT, SIGNED_IN, *(CallerKind(name, (name,)) for name in names)
 
 
 Names = Callable[[Formula], Iterable[str]]
@@ -111,7 +111,7 @@ def telling_roles(old: Policy, new: Policy, asked: Iterable[Formula]) -> list[st
     return found
 
 
-def kinds_together(old: Policy, new: Policy, asked: Asked) -> tuple[list[Kind], bool]:
+def kinds_together(old: Policy, new: Policy, asked: Asked) -> tuple[list[CallerKind], bool]:
     """Kinds of callers with more than one of the roles that are asked for, those with fewer roles first.
 
     Roles that either policy keeps apart are left out: a caller who holds both is compared by what is kept apart.
@@ -126,7 +126,7 @@ def kinds_together(old: Policy, new: Policy, asked: Asked) -> tuple[list[Kind], 
     """
     names = telling_roles(old, new, chain.from_iterable(asked))
     most = max(map(asks_together, asked))
-    found: list[Kind] = []
+    found: list[CallerKind] = []
     level: list[tuple[str, ...]] = [(name,) for name in names]
     # Of sets of roles that come to the same the first one speaks for all: roles that include each other make few.
     seen = {_bits(old, new, chosen) for chosen in level}
@@ -141,7 +141,7 @@ def kinds_together(old: Policy, new: Policy, asked: Asked) -> tuple[list[Kind], 
                 seen.add(bits)
                 if len(found) == _MOST_TOGETHER:
                     return found, False
-                found.append(Kind(" with ".join(together), together))
+                found.append(CallerKind(" with ".join(together), together))
                 following.append(together)
         level = following
     return found, True
@@ -153,16 +153,18 @@ def _bits(old: Policy, new: Policy, roles: tuple[str, ...]) -> tuple[int, int] |
     return None if one.apart or other.apart else (one.bits, other.bits)
 
 
-def kind_apart(old: Policy, new: Policy) -> list[Kind]:
+def kind_apart(old: Policy, new: Policy) -> list[CallerKind]:
     """Callers with two roles that both policies keep apart; all such callers are treated alike."""
     for members in new.roles.apart:
         for one, other in combinations([name for name, _ in members], 2):
             if old.roles.held(Caller(roles=(one, other))).apart:
-                return [Kind(f"{one} with {other}", (one, other))]
+                return [CallerKind(f"{one} with {other}", (one, other))]
     return []
 
 
-def kinds_by_permission(old: Policy, new: Policy, asked: Asked, together: Iterable[Kind]) -> tuple[list[Kind], bool]:
+def kinds_by_permission(
+    old: Policy, new: Policy, asked: Asked, together: Iterable[CallerKind]
+) -> tuple[list[CallerKind], bool]:
     """Callers with permissions of their own, and those with tokens that are made for less than they may do.
 
     Args:
@@ -176,7 +178,7 @@ def kinds_by_permission(old: Policy, new: Policy, asked: Asked, together: Iterab
     """
     formulas = tuple(formula for each in asked for formula in each)
     names = list(dict.fromkeys(name for formula in formulas for name in permission_names(formula)))
-    kinds = [SIGNED_IN, *(Kind(name, (name,)) for name in telling_roles(old, new, formulas)), *together]
+    kinds = [SIGNED_IN, *(CallerKind(name, (name,)) for name in telling_roles(old, new, formulas)), *together]
     most = min(max(asks_together(each, permission_names) for each in asked), len(names))
     sets: list[tuple[str, ...]] = [(), *((name,) for name in names)]
     for count in range(2, int(most) + 1):
@@ -184,7 +186,7 @@ def kinds_by_permission(old: Policy, new: Policy, asked: Asked, together: Iterab
     complete = len(sets) <= _MOST_TOGETHER
     sets = sets[:_MOST_TOGETHER]
     grants, scopes = sets, [None, *sets]
-    found: list[Kind] = []
+    found: list[CallerKind] = []
     for kind, granted, named in product(kinds, grants, scopes):
         if granted or named is not None:
             words = [f"granted {' and '.join(granted)}"] if granted else []
@@ -192,5 +194,5 @@ def kinds_by_permission(old: Policy, new: Policy, asked: Asked, together: Iterab
                 words.append(f"a token for {' and '.join(named) or 'no permission'}{' alone' if named else ''}")
             if len(found) == _MOST_BY_PERMISSION:
                 return found, False
-            found.append(Kind(kind.role, kind.roles, ", ".join(words), granted, named))
+            found.append(CallerKind(kind.role, kind.roles, ", ".join(words), granted, named))
     return found, complete

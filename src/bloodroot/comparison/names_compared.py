@@ -8,14 +8,14 @@ from ..checks.reasoning import Reasoner
 from ..core.formulas import TRUE, Formula
 from ..core.policy import Policy
 from ..core.requirements import permissions_in, references_in
+from .access_compared import AccessComparison, access_by_formula
 from .changes import Change, Declared, NameChange
 from .situations import Terms, renamed
-from .weighing import Weighing, access_by_formula
 
 Pair = tuple[Policy, Policy]
 
 
-def changed_fields(policies: Pair, terms: tuple[Terms, Terms], weighing: Weighing) -> Iterator[NameChange]:
+def changed_fields(policies: Pair, terms: tuple[Terms, Terms], weighing: AccessComparison) -> Iterator[NameChange]:
     """Fields that some kind of caller reads or changes otherwise."""
     old, new = policies
     for kind in dict.fromkeys((*new.fields, *old.fields)):
@@ -28,7 +28,7 @@ def changed_fields(policies: Pair, terms: tuple[Terms, Terms], weighing: Weighin
                 yield from _changes(f"{kind}.{name}", verb, (asked[0], asked[1]), terms, weighing)
 
 
-def changed_permissions(policies: Pair, terms: tuple[Terms, Terms], weighing: Weighing) -> Iterator[NameChange]:
+def changed_permissions(policies: Pair, terms: tuple[Terms, Terms], weighing: AccessComparison) -> Iterator[NameChange]:
     """Permissions that both policies know, and give to others."""
     old, new = policies
     for name in sorted(_permissions(old) & _permissions(new)):
@@ -38,7 +38,7 @@ def changed_permissions(policies: Pair, terms: tuple[Terms, Terms], weighing: We
 
 
 def _changes(
-    name: str, verb: str, asked: tuple[Formula, Formula], terms: tuple[Terms, Terms], weighing: Weighing
+    name: str, verb: str, asked: tuple[Formula, Formula], terms: tuple[Terms, Terms], weighing: AccessComparison
 ) -> Iterator[NameChange]:
     keys = terms[0].key(asked[0]), terms[1].key(asked[1])
     for weighed in weighing.weigh(((asked[0],), (asked[1],)), (keys, "alone"), access_by_formula):
