@@ -94,6 +94,40 @@ def forked(folder: Path, *words: object, stdin: str = "", **environment: str) ->
     return forked_python(folder, "bloodroot", *words, stdin=stdin, **environment)
 
 
+def alone(folder: Path, *words: object, stdin: str = "", **environment: str) -> Run:
+    """Run the program where an application may set up Django, which can be done once in a process."""
+    if _has_django():
+        return in_new_process(folder, PROGRAM, *words, stdin=stdin, **environment)
+    return forked(folder, *words, stdin=stdin, **environment)
+
+
+def python_alone(folder: Path, *words: object, **environment: str) -> Run:
+    """The same for ``-m MODULE ...`` or ``FILE ...``."""
+    if _has_django():
+        return in_new_process(folder, sys.executable, *words, **environment)
+    return forked_python(folder, *words, **environment)
+
+
+def _has_django() -> bool:
+    """Whether a test before has set up Django in this process."""
+    conf = sys.modules.get("django.conf")
+    return conf is not None and bool(conf.settings.configured)
+
+
+def in_new_process(folder: Path, *words: object, stdin: str = "", **environment: str) -> Run:
+    """Run a program in a folder, in a process of its own, as a user does. It takes a second or two to begin."""
+    done = subprocess.run(
+        list(map(str, words)),
+        cwd=folder,
+        env={**os.environ, **environment},
+        input=stdin,
+        capture_output=True,
+        text=True,
+        timeout=_LIMIT,
+    )
+    return Run(done.returncode, done.stdout, done.stderr)
+
+
 def forked_python(folder: Path, *words: object, stdin: str = "", **environment: str) -> Run:
     """The same for ``-m MODULE ...`` or ``FILE ...``."""
     _import_all()
@@ -177,19 +211,11 @@ class InFolder(unittest.TestCase):
         file.write_text(dedent(text).lstrip("\n"), "utf-8")
         return file
 
-    def installed(self, *words: object, stdin: str | None = None, **environment: str) -> Run:
-        """Run the installed program in the folder, as a user does. It takes a second or two to begin."""
-        done = subprocess.run(
-            [str(PROGRAM), *map(str, words)],
-            cwd=self.folder,
-            env={**os.environ, "COLUMNS": "160", **environment},
-            input=stdin,
-            capture_output=True,
-            text=True,
-            timeout=_LIMIT,
-        )
-        self.assertNotIn("Traceback", done.stderr + done.stdout)
-        return Run(done.returncode, done.stdout, done.stderr)
+    def installed(self, *words: object, stdin: str = "", **environment: str) -> Run:
+        """Run the installed program in the folder, as a user does."""
+        done = in_new_process(self.folder, PROGRAM, *words, stdin=stdin, **{"COLUMNS": "160", **environment})
+        self.assertNotIn("Traceback", done.err + done.out)
+        return done
 
     def bloodroot(self, *words: object, stdin: str = "", **environment: str) -> Run:
         """Run the program in the folder, without the start of a process."""

@@ -6,7 +6,7 @@ import json
 from typing import Any
 
 from bloodroot.checks.checking import KINDS
-from tests.program import InFolder, forked
+from tests.program import InFolder, alone
 
 HEAD = """\
 roles
@@ -565,7 +565,7 @@ app = Starlette(routes=[WebSocketRoute("/live", Live)])
 
 
 class ClassBased(Finding):
-    runs = staticmethod(forked)  # Django is set up once in a process
+    runs = staticmethod(alone)
 
     def test_a_websocket(self) -> None:
         self.write("access.bloodroot", f"{KEEPER}  any /** guarded\n")

@@ -42,7 +42,7 @@ class Matrix(InFolder):
 
     def test_plain_signs_where_the_terminal_knows_no_others(self) -> None:
         self.write("access.bloodroot", TEXT)
-        out = self.ran("matrix", PYTHONIOENCODING="ascii")
+        out = self.installed("matrix", PYTHONIOENCODING="ascii").out
         self.assertIn("? depends on the condition named", out)
         self.assertTrue(out.isascii())
 
@@ -241,7 +241,7 @@ class Mistakes(InFolder):
 
     def test_help_and_version(self) -> None:
         self.assertIn("bloodroot 0.", self.ran("--version"))
-        out = self.ran("--help")
+        out = self.installed("--help").out
         for command in ("demo", "matrix", "probe", "why"):
             self.assertIn(command, out)
             self.assertIn("Usage", self.ran(command, "--help"))

@@ -84,7 +84,7 @@ always
     def test_records_that_nothing_loads(self) -> None:
         policy = bloodroot.parse(
             "conditions\n  own record.owner == caller.id\n  inside record.plot == records.plot_id.id\nendpoints\n"
-            "  GET /mine own\n  GET /settled own\n  GET /plots/{plot_id}/{note_id} inside\n"
+            "  GET /mine own\n  GET /settled own\n  GET /plots/{plot_id}/{note_id} inside\n  GET /notes/{note_id} own\n"
         )
 
         def plain(request: Any) -> Any: ...
@@ -95,10 +95,11 @@ always
         def helper() -> None:
             current().settle({"owner": 3})
 
-        routes = {"/mine": plain, "/settled": settled, "/plots/{plot_id}/{note_id}": plain}
+        routes = {"/mine": plain, "/settled": settled, "/plots/{plot_id}/{note_id}": plain, "/notes/{note_id}": plain}
         for paths, records, message in (
             (("/mine",), {}, r"GET /mine has no parameter .* its handler does not settle it"),
             (("/settled",), {}, None),
+            (("/notes/{note_id}",), {"note_id": str}, None),
             (
                 ("/plots/{plot_id}/{note_id}",),
                 {"note_id": str},
@@ -115,6 +116,11 @@ always
                     continue
                 with self.assertRaisesRegex(StartUpError, message):
                     for_starlette.protect(app, policy, identify=identify, records=records)
+        # With a parameter, what the handler calls may settle the record out of sight: start-up says what it sees.
+        app = Starlette(routes=[Route("/notes/{note_id}", plain)])
+        started = for_starlette.protect(app, policy, identify=identify)
+        self.assertIn("GET /notes/{note_id} has no loader for a parameter", str(started.idle))
+        self.assertIn("its handler does not settle it", str(started.idle))
 
 
 class NeverRun(unittest.TestCase):

@@ -103,9 +103,9 @@ class Pictures(InFolder):
 
     def test_where_a_picture_goes(self) -> None:
         self.write("access.bloodroot", POLICY)
-        done = self.bloodroot("matrix", "--format", "svg")
+        done = self.installed("matrix", "--format", "svg")
         self.assertIn("<svg", done.out)
-        run = self.bloodroot("compare", "access.bloodroot", "access.bloodroot", "--out", "c.png")
+        run = self.installed("compare", "access.bloodroot", "access.bloodroot", "--out", "c.png")
         self.assertEqual((run.status, Path(self.folder / "c.png").exists()), (2, False))
         self.assertIn("this result has no png format", run.err)
 

@@ -62,7 +62,7 @@ class Widths(InFolder):
 
     def test_plain_letters_where_nothing_else_can_be_shown(self) -> None:
         self.write("access.bloodroot", many(4, 6))
-        out = self.ran("matrix", LC_ALL="C", PYTHONIOENCODING="ascii", PYTHONUTF8="0", COLUMNS="80")
+        out = self.installed("matrix", LC_ALL="C", PYTHONIOENCODING="ascii", PYTHONUTF8="0", COLUMNS="80").out
         self.assertTrue(out.isascii())
         self.assertRegex(out, r"POST /area-1/thing-1 +> +\. +\?a +\+a")
         self.assertIn("+ allow   ? depends on the condition named   > sign in first   . deny", out)

@@ -6,7 +6,7 @@ import re
 
 from tests.probe.swap import HOLES
 from tests.probe.swap.project import ROOT, SwapProject
-from tests.program import forked_python, write_bank
+from tests.program import forked_python, python_alone, write_bank
 
 FLASK = """
     from bloodroot.testing import AccessTest
@@ -55,9 +55,8 @@ class Suites(SwapProject):
     def suite(self, text: str, status: int, *words: str, **environment: str) -> str:
         self.write("suite.py", text)
         path = os.pathsep.join((str(ROOT), str(self.folder)))
-        done = forked_python(
-            self.folder, *(words or ("-m", "unittest", "suite")), **{**environment, "PYTHONPATH": path}
-        )
+        start = python_alone if text is DJANGO else forked_python
+        done = start(self.folder, *(words or ("-m", "unittest", "suite")), **{**environment, "PYTHONPATH": path})
         self.assertEqual(done.status, status, done.err)
         return done.err
 

@@ -9,8 +9,8 @@ from ..core.formulas import both
 from ..core.lines import Line
 from ..core.methods import ANY, covers
 from ..core.paths import overlap, specificity
-from ..core.requirements import asks_for_guard, references_in
-from ..enforce.startup import guards_not_run, settles
+from ..core.requirements import asks_for_guard
+from ..enforce.startup import guards_not_run, lacking_record, settles
 from .finding import Finding, FindingKind, Needs, Severity
 from .reach import Shape, Unit
 from .subject import Subject
@@ -100,22 +100,21 @@ def _contradicts(subject: Subject, unit: Unit) -> Iterator[Finding]:
 def _not_settled(subject: Subject, unit: Unit, route: Route) -> Iterator[Finding]:
     """A condition on a record that nobody knows when the response is there."""
     parameters = unit.template.names if route.names is None else route.names
+    loaders = subject.loaders if subject.loaders is not None else frozenset(parameters)
     for line in _asking(subject, unit):
-        references = [each for each in references_in(line.requirement.formula) if each.root in ("record", "records")]
-        if not references:
+        lack = lacking_record(line, parameters, loaders)
+        if lack is None:
             continue
-        by_name = [each.names[0] for each in references if each.root == "records"]
-        unknown = [name for name in by_name if subject.loaders is not None and name not in subject.loaders]
-        loaded = [name for name in parameters if subject.loaders is None or name in subject.loaders]
-        if unknown:
-            yield NOT_SETTLED.at(
-                line.place, f"{unit.words} depends on records.{unknown[0]}, and there is no loader for it."
-            )
-        elif not by_name and not loaded and not settles(route.handler):
-            what = "no parameter that a record could be loaded for" if not parameters else "no loader for a parameter"
+        if lack.reference is not None:
+            name = lack.reference.names[0]
+            if subject.loaders is not None:
+                yield NOT_SETTLED.at(
+                    line.place, f"{unit.words} depends on records.{name}, and there is no loader for it."
+                )
+        elif not settles(route.handler):
             yield NOT_SETTLED.at(
                 line.place,
-                f"{unit.words} depends on a record, and has {what}; its handler does not settle it.",
+                f"{unit.words} depends on a record, and has {lack.words}; its handler does not settle it.",
             )
 
 

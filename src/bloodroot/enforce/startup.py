@@ -6,9 +6,10 @@ import inspect
 import types
 from collections.abc import Collection, Iterable, Iterator
 from dataclasses import dataclass
-from typing import Any
+from typing import Any, NamedTuple
 
 from ..core.binding import Route, template_of
+from ..core.conditions import Reference
 from ..core.lines import Line
 from ..core.methods import covers
 from ..core.overlaps import Overlaps
@@ -172,30 +173,62 @@ def _records_not_loaded(policy: Policy, served: list[_Served], records: Collecti
         if each.line is None:
             continue
         method = "GET" if each.method == "any" else each.method
-        asked = [(each.line, each.line.requirement.formula)]
-        asked += [
-            (rule, rule.requirement.formula)
-            for rule in policy.standing
-            if covers(rule.methods, method) and overlap(rule.template, each.template)
-        ]
-        names = _names(each.route)
-        for line, formula in asked:
-            references = [one for one in references_in(formula) if one.root in ("record", "records")]
-            for one in references:
-                if one.root == "records" and one.names[0] not in records:
-                    yield (
-                        True,
-                        f'{line.place.at}: {one.words()} is never known: records has no loader for "{one.names[0]}"',
-                    )
-            if any(one.root == "record" for one in references) and not names:
-                settled = settles(each.route.handler)
-                yield (
-                    not settled,
-                    (
-                        f"{line.place.at}: {each.words} has no parameter that a record could be loaded for, and "
-                        f"{line.text} depends on one; its handler {'must' if settled else 'does not'} settle it"
-                    ),
-                )
+        rules = (
+            rule for rule in policy.standing if covers(rule.methods, method) and overlap(rule.template, each.template)
+        )
+        for line in (each.line, *rules):
+            lack = lacking_record(line, _names(each.route), records)
+            if lack is None:
+                continue
+            if lack.reference is not None:
+                name = lack.reference.names[0]
+                why = f'{lack.reference.words()} is never known: records has no loader for "{name}"'
+                yield True, f"{line.place.at}: {why}"
+                continue
+            settled = settles(each.route.handler)
+            if settled and lack.has_parameters:
+                continue  # it has the record from elsewhere, and settles it
+            # Where there is a parameter, what the handler calls may settle it out of sight.
+            yield (
+                not settled and not lack.has_parameters,
+                f"{line.place.at}: {each.words} has {lack.words}, and {line.text} depends on one; its handler "
+                f"{'must' if settled else 'does not'} settle it",
+            )
+
+
+class LackingRecord(NamedTuple):
+    """A record that a line depends on and nothing loads.
+
+    Attributes:
+        reference: where the line names it by a parameter, as in ``records.plot_id.owner``; None for the record of the
+            endpoint.
+        has_parameters: whether the path has a parameter that a loader could be registered for.
+    """
+
+    reference: Reference | None
+    has_parameters: bool
+
+    @property
+    def words(self) -> str:
+        """What is missing for the record of an endpoint."""
+        return "no loader for a parameter" if self.has_parameters else "no parameter that a record could be loaded for"
+
+
+def lacking_record(line: Line, parameters: Iterable[str], loaders: Collection[str]) -> LackingRecord | None:
+    """The record that a line depends on and nothing loads, at a route with these parameters; None where there is none.
+
+    A handler may settle the record of the endpoint itself; a record by name it cannot.
+    """
+    references = list(references_in(line.requirement.formula))
+    by_name = [each for each in references if each.root == "records"]
+    unknown = next((each for each in by_name if each.names[0] not in loaders), None)
+    parameters = tuple(parameters)
+    if unknown is not None:
+        return LackingRecord(unknown, bool(parameters))
+    asks_for_record = any(each.root == "record" for each in references)
+    if not asks_for_record or by_name or any(name in loaders for name in parameters):
+        return None
+    return LackingRecord(None, bool(parameters))
 
 
 def settles(handler: Any) -> bool:

@@ -10,7 +10,7 @@ from collections.abc import Iterator
 from pathlib import Path
 
 from tests.probe.swap import POLICY, SETTINGS
-from tests.program import InFolder, forked
+from tests.program import InFolder, alone
 
 ROOT = Path(__file__).parents[3]
 APPS = {"flask": "tests.probe.swap.flask_app:make()", "django": "tests.probe.swap.django_app:make()"}
@@ -34,7 +34,7 @@ def wait_for(port: int) -> None:
 class SwapProject(InFolder):
     """A test with such a project."""
 
-    runs = staticmethod(forked)
+    runs = staticmethod(alone)
 
     def project(self, framework: str, app: str | None = None, **changes: str) -> dict[str, str]:
         """Write the project's files; gives the environment that its application wants."""
