@@ -189,6 +189,16 @@ class Functions(unittest.TestCase):
                 guard("keeper", policy=POLICY)(what)
 
 
+class Jobs(unittest.TestCase):
+    def test_what_is_about_a_request_is_refused_with_a_reason(self) -> None:
+        with on_behalf_of(CLERK, POLICY):
+            self.assertEqual((current().caller, current().policy, current().record), (CLERK, POLICY, None))
+            for name in ("decision", "method", "path", "query", "records", "steps", "unidentified", "invalid_token"):
+                with self.subTest(name), self.assertRaisesRegex(EnforcementError, f"{name} is about a request"):
+                    getattr(current(), name)
+            self.assertFalse(hasattr(current(), "something_else"))
+
+
 class SeveralPolicies(unittest.TestCase):
     def test_which_of_several_policies_decides_is_said_and_not_guessed(self) -> None:
         first, second = (bloodroot.parse(f"roles\n  keeper\n  {name}\nendpoints\n  GET / keeper") for name in "ab")

@@ -27,6 +27,9 @@ if TYPE_CHECKING:
 log = logging.getLogger("bloodroot.enforce")
 
 
+_OF_REQUESTS = frozenset(("decision", "invalid_token", "method", "path", "query", "records", "steps", "unidentified"))
+
+
 class Acting:
     """The caller on whose behalf code runs: `current()` returns it to handlers, services and templates.
 
@@ -48,6 +51,14 @@ class Acting:
             raise TypeError(f"a caller is a bloodroot.Caller or None, not {type(caller).__name__}")
         self.policy = policy
         self.caller = caller
+
+    def __getattr__(self, name: str) -> Any:
+        if name in _OF_REQUESTS:
+            raise EnforcementError(
+                f"current().{name} is about a request, and this code runs in a job on behalf of a caller; "
+                "ask current() for what both have: caller, policy, record, may, flags, readable, change, settle"
+            )
+        raise AttributeError(f"{type(self).__name__} has no {name}")
 
     # What may be asked of it --------------------------------------------------------------------------------
 
@@ -300,7 +311,7 @@ def current() -> Access:
 
     Raises:
         EnforcementError: no middleware is around this code and no caller acts, so nothing has been decided; or a
-            response has begun to leave that may be cached.
+            response has begun to leave that may be cached. In a job, attributes that are about a request raise it too.
     """
     acting = _current.get()
     if acting is None:
