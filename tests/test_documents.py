@@ -1,7 +1,8 @@
 """What the documents show can be used as it stands."""
 
 import ast
-import importlib
+import importlib.util
+import inspect
 import re
 import tomllib
 import unittest
@@ -12,6 +13,10 @@ from bloodroot.settings import read_settings, reading, reading_callers, reading_
 from tests.program import InFolder
 
 DOCS = Path(__file__).parent.parent / "docs"
+_spec = importlib.util.spec_from_file_location("make_python", DOCS / "make_python.py")
+assert _spec is not None and _spec.loader is not None
+make_python = importlib.util.module_from_spec(_spec)
+_spec.loader.exec_module(make_python)
 
 
 class Identity(InFolder):
@@ -102,6 +107,47 @@ class Python(unittest.TestCase):
                             for alias in node.names:
                                 if not hasattr(module, alias.name):
                                     importlib.import_module(f"{node.module}.{alias.name}")
+
+
+# Of libraries, or made by our own code alone.
+FOREIGN = {
+    *(
+        "Any",
+        "Callable",
+        "Iterable",
+        "Iterator",
+        "Mapping",
+        "Path",
+        "Unknown",
+        "None",
+        "Literal",
+        "Exception",
+        "PathLike",
+        "LogRecord",
+        "TestResult",
+    ),
+    *("AbstractContextManager", "ColumnElement", "Response", "HttpRequest", "HttpResponse", "QuerySet", "Q", "Model"),
+    *("Starlette", "FastAPI", "Flask", "BaseException", "ASGIApp", "Scope", "Receive", "Send", "Environ", "App"),
+}
+
+
+class PublicSurface(unittest.TestCase):
+    def test_the_page_has_every_public_name(self) -> None:
+        self.assertEqual(make_python.PAGE.read_text("utf-8"), make_python.page(), "run python docs/make_python.py")
+
+    def test_every_type_in_a_public_signature_is_public(self) -> None:
+        names = {name for module in make_python.MODULES for name, _ in make_python.public(module)}
+        for module in make_python.MODULES:
+            for name, what in make_python.public(module):
+                functions = [what] if inspect.isfunction(what) else []
+                if inspect.isclass(what):
+                    values = [value for _, value in make_python.members(what)]
+                    functions = [value.fget if isinstance(value, property) else value for value in values]
+                    functions += [what.__init__] if name in make_python.MADE else []
+                for function in functions:
+                    said = " ".join(map(str, getattr(function, "__annotations__", {}).values()))
+                    for word in re.findall(r"\b[A-Z]\w+", said):
+                        self.assertIn(word, names | FOREIGN, f"{module}.{name}, {function}")
 
 
 class Pictures(unittest.TestCase):

@@ -12,8 +12,10 @@ if TYPE_CHECKING:
     from .core.compiler import parse
     from .core.decision import Decision, Outcome, Step
     from .core.fields import FieldsRefused
-    from .core.lines import Line
+    from .core.lines import CompiledGuard, Line
+    from .core.paths import Template
     from .core.policy import Policy
+    from .core.question import Question
     from .core.requirements import Requirement
     from .files import load
     from .language.errors import BloodrootError, UnknownNameError
@@ -25,6 +27,7 @@ __all__ = [
     "Answer",
     "BloodrootError",
     "Caller",
+    "CompiledGuard",
     "Decision",
     "FieldsRefused",
     "Line",
@@ -33,9 +36,11 @@ __all__ = [
     "Policy",
     "PolicyError",
     "Problem",
+    "Question",
     "Requirement",
     "Route",
     "Step",
+    "Template",
     "Unidentified",
     "UnknownNameError",
     "load",
@@ -50,8 +55,10 @@ _ROOMS = {
     "core.compiler": ("parse",),
     "core.decision": ("Decision", "Outcome", "Step"),
     "core.fields": ("FieldsRefused",),
-    "core.lines": ("Line",),
+    "core.lines": ("CompiledGuard", "Line"),
+    "core.paths": ("Template",),
     "core.policy": ("Policy",),
+    "core.question": ("Question",),
     "core.requirements": ("Requirement",),
     "files": ("load",),
     "language.errors": ("BloodrootError", "UnknownNameError"),

@@ -3,9 +3,10 @@
 from .access import Access, Acting, current, on_behalf_of
 from .active_policies import use
 from .audit import Audit, JsonLines
-from .enforcement import Identify
+from .enforcement import Identify, Loader, Page
 from .errors import EnforcementError, Refusal, StartUpError, Unsettled
 from .guards import guard
+from .startup import StartUp
 
 __all__ = [
     "Access",
@@ -14,7 +15,10 @@ __all__ = [
     "EnforcementError",
     "Identify",
     "JsonLines",
+    "Loader",
+    "Page",
     "Refusal",
+    "StartUp",
     "StartUpError",
     "Unsettled",
     "current",

@@ -34,6 +34,8 @@ from .pipeline import Call, Exchange, Keeping, headers_kept, keeping, run_async
 from .sessions import kept_session
 from .startup import without_actions
 
+__all__ = ["AccessMiddleware"]
+
 
 class AccessMiddleware:
     """Asks the policy before every request, and lets nothing pass that it did not allow.

@@ -17,6 +17,8 @@ from .enforcement import Enforcement, Identify, Loader, Page
 from .pipeline import Call, Exchange, leaving, run
 from .startup import without_actions
 
+__all__ = ["AccessMiddleware"]
+
 Environ = dict[str, Any]
 App = Callable[[Environ, Callable[..., Any]], Iterable[bytes]]
 

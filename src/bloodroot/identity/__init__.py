@@ -1,5 +1,21 @@
 """Who is calling: token claims, sessions, trusted headers, and a directory for the present roles."""
 
-from .identification import Identification, directory_of, load
+from typing import TYPE_CHECKING, Any
 
-__all__ = ["Identification", "directory_of", "load"]
+from ..settings import Persona, Settings
+from .identification import Identification, directory_of, load
+from .members import Grant, Member
+
+if TYPE_CHECKING:
+    from .directory import Directory
+
+__all__ = ["Directory", "Grant", "Identification", "Member", "Persona", "Settings", "directory_of", "load"]
+
+
+def __getattr__(name: str) -> Any:
+    # SQLAlchemy is loaded only where there is a directory.
+    if name == "Directory":
+        from .directory import Directory
+
+        return Directory
+    raise AttributeError(f"module {__name__!r} has no attribute {name!r}")

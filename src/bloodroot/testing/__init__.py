@@ -4,7 +4,8 @@ A class that derives from `AccessTest` has a test for each endpoint, with a sub-
 act as personas.
 """
 
+from ..probe.sign_in import Credentials
 from .access_test import AccessTest
 from .client import Client
 
-__all__ = ["AccessTest", "Client"]
+__all__ = ["AccessTest", "Client", "Credentials"]
