@@ -368,15 +368,18 @@ class OpenApi(unittest.TestCase):
         outer.include_router(asks)
         app.include_router(outer, prefix="/z")
         app.mount("/office", Starlette(routes=[Route("/deep/{x}", lambda request: None, name="deep")]))
+        # Before 0.138 FastAPI leaves out what is mounted on a router that is included.
+        version = tuple(map(int, fastapi.__version__.split(".")[:2]))
+        # To what is mounted it gives the prefixes of other routers, and not that of its own.
+        mounted = {("files", (), "/z/a/files/**", None)} if version >= (0, 138) else set()
         self.assertEqual(
             {(each.action, each.methods, each.path, each.guarded) for each in for_fastapi.routes(app)},
-            {
+            mounted
+            | {
                 ("rest", ("GET",), "/**", False),
                 ("put", ("PUT",), "/z/a/b/c/{n}", False),
                 ("live", ("GET",), "/z/a/b/live", False),
                 ("asked", ("GET",), "/z/a/asked", True),
-                # To what is mounted FastAPI gives the prefixes of other routers, and not that of its own.
-                ("files", (), "/z/a/files/**", None),
                 ("deep", ("GET",), "/office/deep/{x}", False),
             },
         )
