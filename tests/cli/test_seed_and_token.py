@@ -134,7 +134,9 @@ class Seed(Tarn):
 
     def test_the_password_is_asked_for_in_a_terminal(self) -> None:
         self.write("seed.toml", '[[members]]\nlogin = "tess"\npassword = "prompt"\n')
-        self.assertIn("must be typed in, and this is no terminal", self.run_as_set("seed", "seed.toml", status=2))
+        self.assertIn(
+            "must be typed in, and standard input is not a terminal", self.run_as_set("seed", "seed.toml", status=2)
+        )
         self.assertFalse((self.folder / "members.db").exists())
         process, terminal = pty.fork()
         if process == 0:
@@ -251,7 +253,7 @@ class Token(Tarn):
         self.assertIn("caller 7 with helper, grower", read.splitlines()[0])
         self.assertIn("the directory does not say clerk of this member, whatever the sign-in says", read)
         self.assertIn("lot:edit by the directory, to group field-staff", read)
-        self.assertIn("this is no member there", self.run_as_set("token", "make", "keeper"))
+        self.assertIn("this caller is not a member there", self.run_as_set("token", "make", "keeper"))
         stranger = self.run_as_set("token", "read", self.made("keeper"), status=1)
         self.assertIn("Not valid: the directory has no member development-keeper.", stranger)
 
@@ -312,8 +314,8 @@ class Token(Tarn):
 
     def test_mistakes(self) -> None:
         for settings, words, message in (
-            (SETTINGS, ("read", "curator"), "this is no token: a JSON Web Token is three parts"),
-            (SETTINGS, ("read", ""), "this is no token"),
+            (SETTINGS, ("read", "curator"), "not a token: a JSON Web Token is three parts"),
+            (SETTINGS, ("read", ""), "not a token"),
             (SETTINGS, ("make", "kepper"), 'unknown persona or role "kepper"; did you mean "keeper"?'),
             (SETTINGS, ("make", "visitor"), "visitor is not signed in, and has no token"),
             (SETTINGS, ("make", "nobody"), 'persona "nobody" has no id; write attributes = { id = 1 }'),

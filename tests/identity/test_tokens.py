@@ -217,7 +217,7 @@ class KeysFromSettings(InFolder):
             ("RS256", 'key_file = "no.pem"', "there is no public key in PEM here"),
             ("RS256", 'key_file = "missing.pem"', "missing.pem: No such file"),
             ("EdDSA", 'jwks_file = "no.json"', "no.json: this is not JSON"),
-            ("EdDSA", 'jwks_file = "list.json"', "this is no JSON Web Key Set"),
+            ("EdDSA", 'jwks_file = "list.json"', "not a JSON Web Key Set"),
             ("EdDSA", 'jwks_file = "other.json"', "there is no key for EdDSA in this set"),
             ("EdDSA", 'jwks_file = "broken.json"', "a key of this set cannot be read"),
             ("EdDSA", 'jwks_file = "missing.json"', "missing.json: No such file"),

@@ -148,7 +148,7 @@ class Probed(SwapProject):
             (("--merge", "1.jsonl", "--persona", "ash"), "of another plan"),
             (("--resume", "--persona", "ash"), "of another plan"),
             (("--resume", "--journal", "none.jsonl"), "there is no such journal"),
-            (("--merge", "bloodroot.toml"), "this is no journal of a probe"),
+            (("--merge", "bloodroot.toml"), "not a probe's journal"),
             (("--shard", "4/3", "--journal", "x"), "write the part and how many there are"),
             (("--persona", "hazle"), 'unknown persona "hazle"; did you mean "hazel"?'),
         ):

@@ -389,8 +389,8 @@ class What(InFolder):
 
     def test_sources_that_cannot_be_read(self) -> None:
         for name, text, message in (
-            ("a.har", '{"log": {}}', 'a.har: this is no HAR file: it has no list "log.entries"'),
-            ("a.har", '{"log": {"entries": [{}]}}', "a.har: log.entries[0]: this is no request with a response"),
+            ("a.har", '{"log": {}}', 'a.har: not a HAR file: it has no list "log.entries"'),
+            ("a.har", '{"log": {"entries": [{}]}}', "a.har: log.entries[0]: not a request with a response"),
             ("a.har", "{", "a.har:1:2: this is not JSON"),
             ("b.gz", "", "no line is in the common or the combined log format"),
         ):

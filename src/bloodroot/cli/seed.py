@@ -52,7 +52,7 @@ def password(member: SeedMember) -> str:
         return found
     if not sys.stdin.isatty():
         raise UsageError(
-            f"{member.place}: the password of {member.login} must be typed in, and this is no terminal; "
+            f"{member.place}: the password of {member.login} must be typed in, and standard input is not a terminal; "
             'run this in a terminal, or write password = "{env.NAME}"'
         )
     return str(

@@ -62,7 +62,7 @@ def make(
     except ValueError as error:
         raise UsageError(f"this cannot be written into a token: {error}") from error
     if found.directory is not None and who not in found.personas:
-        typer.echo("the application looks roles up in its directory, and this is no member there", err=True)
+        typer.echo("the application looks roles up in its directory, and this caller is not a member there", err=True)
     now = datetime.datetime.now(datetime.UTC)
     token = make_token(claims, source.token, development, found, now)
     output.deliver(MadeToken(rules, token, who, caller, development.minutes), form, out)
@@ -127,7 +127,7 @@ def read(
         result = examine(sent, source, found, rules)
     except ValueError as error:
         raise UsageError(
-            "this is no token: a JSON Web Token is three parts with dots between them, such as eyJ...; "
+            "not a token: a JSON Web Token is three parts with dots between them, such as eyJ...; "
             "- reads it from standard input"
         ) from error
     output.deliver(TokenResult(rules, result), form, out, color)

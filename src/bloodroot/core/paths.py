@@ -200,7 +200,7 @@ _LONGEST = 16_384
 def read_path(path: str) -> list[str] | None:
     """The decoded segments of a request path, or None where it could be read in two ways.
 
-    One percent-decoding for each segment (RFC 3986, section 2.4). Refusal are: an empty inner segment, a dot
+    One percent-decoding for each segment (RFC 3986, section 2.4). Refused are an empty inner segment, a dot
     segment, an encoded slash or backslash, a ``;``, a control character, bytes that are not UTF-8, and more than
     16,384 characters, of which servers read different parts. One trailing slash does not count.
     """

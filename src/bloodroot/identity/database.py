@@ -32,7 +32,7 @@ def open_database(url: str, folder: Path) -> sa.Engine:
         engine = sa.create_engine(where, connect_args={"timeout": _WAITS})
     except (ArgumentError, NoSuchModuleError, ValueError) as error:
         raise SettingsError(
-            "directory.url: this is no database that SQLAlchemy knows, such as sqlite:///members.db or "
+            "directory.url: not a database URL that SQLAlchemy knows, such as sqlite:///members.db or "
             "postgresql+psycopg://localhost/members"
         ) from error
     except ModuleNotFoundError as error:

@@ -157,7 +157,7 @@ class KeySet:
         """The keys of the set that are for signatures by the algorithm, with their ids."""
         entries = data.get("keys") if isinstance(data, dict) else None
         if not isinstance(entries, list):
-            raise SettingsError(f'{self._file.name}: this is no JSON Web Key Set; it has no list "keys"')
+            raise SettingsError(f'{self._file.name}: not a JSON Web Key Set; it has no list "keys"')
         usable: list[tuple[str | None, Any]] = []
         for entry in entries:
             if not isinstance(entry, dict) or entry.get("kty") != _KEY_TYPES[self._algorithm]:

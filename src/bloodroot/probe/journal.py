@@ -297,7 +297,7 @@ def read_journal(file: Path) -> Written:
             else:
                 raise ValueError("it is no line of a journal")
         except (ValueError, TypeError, KeyError, AttributeError) as error:
-            raise JournalError(f"{file}:{number}: this is no journal of a probe: {error}") from error
+            raise JournalError(f"{file}:{number}: not a probe's journal: {error}") from error
     if found is None:
         raise JournalError(f"{file}: this journal is empty; begin without --resume")
     found.unanswered = list(sent)

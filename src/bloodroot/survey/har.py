@@ -53,7 +53,7 @@ def _entries(file: Path) -> list[Any]:
     log = whole.get("log") if isinstance(whole, Mapping) else None
     entries = log.get("entries") if isinstance(log, Mapping) else None
     if not isinstance(entries, list):
-        raise SurveyError(f'{file}: this is no HAR file: it has no list "log.entries"')
+        raise SurveyError(f'{file}: not a HAR file: it has no list "log.entries"')
     return entries
 
 
@@ -64,4 +64,4 @@ def _request(file: Path, number: int, entry: Any) -> tuple[str, str, str, int]:
         parts = urlsplit(str(request["url"]))
         return parts.netloc, str(request["method"]).upper(), parts.path or "/", int(response["status"])
     except (KeyError, TypeError, ValueError) as error:
-        raise SurveyError(f"{file}: log.entries[{number}]: this is no request with a response: {error!r}") from error
+        raise SurveyError(f"{file}: log.entries[{number}]: not a request with a response: {error!r}") from error
