@@ -116,6 +116,25 @@ class Expected(InFolder):
         self.assertIn("POST,/desk/**,sign-in,deny,allow,allow", rows)
         self.ran("expect", "desk.csv")
 
+    def test_of_an_application_nothing_is_concluded_from_one_endpoint_to_another(self) -> None:
+        self.write("bloodroot.toml", 'policy = "access.bloodroot"\n[personas.ash]\nroles = ["keeper"]\n')
+        asked = {"endpoint": "GET /office/a", "verdict": "agree", "let_in": True, "outcome": "allow", "status": 200}
+        line = json.dumps({"judged": ["GET", "/office/a", "ash", "", ""], **asked})
+        # What is not a judged request says nothing: an odd spelling, another line of a journal, half a line.
+        others = json.dumps({"judged": ["GET", "/office/b", "ash", "", "case"], **asked}), '{"end": true}', '{"judged'
+        self.write("probe.jsonl", "\n".join((line, *others)) + "\n")
+        self.write("seen.csv", "method,path,ash\nGET,/office/a,allow\nGET,/office/b,allow\nany,/office/**,allow\n")
+        out = self.ran("expect", "seen.csv", "--observed", "probe.jsonl", status=1)
+        self.assertTrue(out.startswith("2 cells not as in seen.csv, 1 as expected\n"), out)
+        self.assertRegex(out, r"GET /office/b +all 1 +an answer +not asked +seen.csv:3")
+        self.assertRegex(out, r"any /office/\*\* +all 1 +an answer +not asked +seen.csv:4")
+        # The policy says it of each.
+        self.assertIn("3 cells as in seen.csv", self.ran("expect", "seen.csv", "--personas"))
+        self.write("probe.jsonl", '{"end": true}\n')
+        run = self.bloodroot("expect", "seen.csv", "--observed", "probe.jsonl")
+        self.assertEqual(run.status, 2)
+        self.assertIn("there is no judged request in it", run.err)
+
     def test_columns_of_personas_and_in_any_order(self) -> None:
         self.write("bloodroot.toml", 'policy = "access.bloodroot"\n[personas.ash]\nroles = ["helper"]\n')
         self.write("0.csv", "path,method\n")

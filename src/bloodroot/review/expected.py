@@ -21,6 +21,7 @@ from ..language.problems import suggestion
 
 _CELLS = ("allow", "deny", "sign-in")
 _HEADS = ("method", "path")
+NOT_ASKED = "not asked"
 
 
 class ExpectedError(BloodrootError):
@@ -76,7 +77,7 @@ class Mismatch:
         row: the row of the table.
         column: the kind of caller.
         expected: what the table says.
-        actual: what is; ``no line`` where nothing covers the endpoint.
+        actual: what is; ``no line`` where nothing covers the endpoint, ``not asked`` where no probe asked.
         line: the line that decides, or None.
     """
 
@@ -191,10 +192,16 @@ class Actual:
     Args:
         policy: the policy, which says what line decides for an endpoint of a table.
         rows: the endpoints.
+        observed: whether this is what an application answered: nothing is concluded from one endpoint to another that
+            the same line decides.
+
+    Attributes:
+        missing: what is said of an endpoint that has no row.
     """
 
-    def __init__(self, policy: Policy, rows: Iterable[ActualRow]) -> None:
+    def __init__(self, policy: Policy, rows: Iterable[ActualRow], *, observed: bool = False) -> None:
         self.rows = tuple(rows)
+        self.missing = NOT_ASKED if observed else "no line"
         self._policy = policy
         self._exact: dict[tuple[str, object], ActualRow] = {}
         self._by_line: dict[Line, list[ActualRow]] = {}
@@ -202,7 +209,7 @@ class Actual:
             shape = specificity(parse_template(row.path), exact=True)
             for method in row.methods:
                 self._exact.setdefault((method, shape), row)
-            if row.line is not None:
+            if row.line is not None and not observed:
                 self._by_line.setdefault(row.line, []).append(row)
 
     def row(self, method: str, path: str) -> ActualRow | None:
@@ -252,7 +259,7 @@ def hold_against(actual: Actual, rows: list[ExpectedRow], files: Iterable[Path] 
         if found is not None:
             in_table.add(found)
         for column, cell in expected.cells.items():
-            is_now = found.cell(column) if found is not None else "no line"
+            is_now = found.cell(column) if found is not None else actual.missing
             if is_now == cell:
                 agreed += 1
             else:

@@ -13,7 +13,7 @@ from ..core.matrix import Cell, Matrix, matrix_of_callers
 from ..core.policy import Policy
 from ..probe.journal import Judged, read_judged
 from ..probe.judging import Verdict
-from .expected import Actual, ActualRow
+from .expected import NOT_ASKED, Actual, ActualRow
 from .tried import ALLOWED, REFUSED, Columns, Tried, row_for, rows_by_line
 
 _WORST_FIRST = (Verdict.HOLE, Verdict.BLOCKED, Verdict.OTHER, Verdict.INCONCLUSIVE, Verdict.AGREE)
@@ -70,8 +70,8 @@ def application_as_observed(policy: Policy, personas: Mapping[str, Caller | None
     """What an application answered, endpoint by endpoint, with a column for each persona.
 
     A cell is ``allow``, ``deny``, ``sign-in``, ``if NAME`` where it depends on a condition of which there are samples,
-    ``mixed`` where no one condition explains it, ``?`` where an answer is inconclusive, and empty where no request was
-    sent.
+    ``mixed`` where no one condition explains it, ``?`` where an answer is inconclusive, and ``not asked`` where no
+    request was sent.
 
     Raises:
         JournalError: a journal cannot be read, or has no judged request in it.
@@ -96,12 +96,13 @@ def application_as_observed(policy: Policy, personas: Mapping[str, Caller | None
 
         return ActualRow((method,), path, cell, line)
 
-    return Actual(policy, [row_of(endpoint, group) for endpoint, group in groups.items() if endpoint])
+    rows_asked = [row_of(endpoint, group) for endpoint, group in groups.items() if endpoint]
+    return Actual(policy, rows_asked, observed=True)
 
 
 def _cell(requests: list[Judged], declared: Cell | None) -> str:
     if not requests:
-        return ""
+        return NOT_ASKED
     outcomes = {each.outcome for each in requests}
     if "?" in outcomes:
         return "?"

@@ -48,7 +48,8 @@ def _mismatches(result: ExpectedResult) -> Iterator[tuple[Cell | str, ...]]:
         elif each.row.at not in uncovered:
             # Nothing covers the endpoint: one row for all of its cells.
             uncovered.add(each.row.at)
-            yield name, f"all {len(each.row.cells)}", "a line", strong(each.actual), each.row.at, ""
+            wanted = "a line" if each.actual == "no line" else "an answer"
+            yield name, f"all {len(each.row.cells)}", wanted, strong(each.actual), each.row.at, ""
 
 
 def _next(result: ExpectedResult) -> str:
