@@ -188,7 +188,8 @@ class Probed(SwapProject):
         self.assertEqual(len(root.findall(".//testcase")), 221)
         self.bloodroot("probe", "--out", "probe.html", **environment)
         page = (self.folder / "probe.html").read_text()
-        self.assertIn("<b>1</b> hole", page)
+        self.assertIn("1 hole at 1 endpoint", page)
+        self.assertIn("Every endpoint as every persona", page)
         self.assertNotIn("src=", page)
         for text in (
             page,

@@ -124,7 +124,7 @@ RESULTS = {
         "probe",
         "sheets.probe",
         is_list=True,
-        others={Format.HTML: "html.probe:probe", Format.JUNIT: "junit:probe"},
+        others={Format.JUNIT: "junit:probe"},
     ),
     "Review": ResultKind("members", "review", "sheets.members", is_list=True),
     "RolesResult": ResultKind("roles", "roles", "sheets.roles", is_list=True, others=_pictures("roles")),

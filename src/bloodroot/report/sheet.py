@@ -141,6 +141,7 @@ class Section:
         rows: the rows of that table; a row may be shorter than others.
         grid: a matrix in the place of the table.
         tight: whether it follows the one before without a blank line.
+        wide: whether it is too wide for a terminal, and shown by other formats alone.
     """
 
     title: Pieces = ()
@@ -149,6 +150,7 @@ class Section:
     rows: tuple[tuple[Cell | str | Pieces, ...], ...] = ()
     grid: Grid | None = None
     tight: bool = False
+    wide: bool = False
 
 
 @dataclass(frozen=True, slots=True)

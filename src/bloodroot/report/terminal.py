@@ -30,6 +30,8 @@ def _parts(sheet: Sheet, console: Console) -> Iterator[RenderableType]:
     ascii_only = not console.encoding.lower().startswith("utf")
     yield _text((Cell(sheet.headline.text, sheet.headline.meaning, bold=True),), ascii_only=ascii_only)
     for section in sheet.sections:
+        if section.wide:
+            continue
         if not section.tight:
             yield Text()
         yield from _section(section, console, ascii_only=ascii_only)

@@ -44,8 +44,32 @@ def probe(result: ProbeResult) -> Sheet:
         if len(result.notes) > _MOST:
             notes.append(f"note    and {len(result.notes) - _MOST} more; --format json has them all")
         sections.append(Section(lines=tuple(line(quiet(note)) for note in notes)))
+    sections.append(_every_endpoint(result))
     columns = ("verdict", "method", "template", "path", "persona", "sample", "declared", "observed", "status", "text")
     return Sheet(Cell(_summary(result), meaning), tuple(sections), tuple(_closing(result)), columns, _rows(result))
+
+
+def _every_endpoint(result: ProbeResult) -> Section:
+    """Every endpoint against every persona, with the worst verdict of each."""
+    personas = list(dict.fromkeys(each.case.persona.name for each in result.observations))
+    cells: dict[AskedEndpoint, dict[str, list[Observation]]] = {}
+    for each in result.observations:
+        if not each.case.spelled:
+            cells.setdefault(each.case.asked, {}).setdefault(each.case.persona.name, []).append(each)
+    rows = tuple(
+        (endpoint(asked.name), *(_worst(by_persona.get(name, [])) for name in personas))
+        for asked, by_persona in cells.items()
+    )
+    return Section((strong("Every endpoint as every persona"),), heads=("endpoint", *personas), rows=rows, wide=True)
+
+
+def _worst(found: list[Observation]) -> Cell:
+    """The worst of the verdicts on one endpoint as one persona; where all agree, what is declared."""
+    for verdict, title, meaning in _KINDS:
+        if any(each.verdict is verdict for each in found):
+            return Cell(title.lower(), meaning, bold=True)
+    declared = " / ".join(dict.fromkeys(each.case.declared.value for each in found))
+    return Cell(declared or "not asked", Meaning.PLAIN if declared else Meaning.QUIET)
 
 
 def _rows(result: ProbeResult) -> Iterator[tuple[object, ...]]:
