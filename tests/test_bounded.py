@@ -83,11 +83,16 @@ class Bounded(InFolder):
             (f"{head}a0: &a0 [x]\n" + "\n".join(steps), "with its aliases written out"),
             (f"{head}m0: &m0 {{x: 1}}\n" + "\n".join(merged), "with its aliases written out"),
             (f"{head}x: &x [*x]\n", "an alias is within what it stands for"),
-            (f"{head}x: " + "[" * 5000 + "]" * 5000, "this is not YAML"),
         ):
             file = Path(self.write("api.yaml", text))
             with self.subTest(message), self.assertRaisesRegex(SurveyError, message):
                 self.soon(lambda file=file: survey_openapi(file))
+        # How deep a document may be, PyYAML says: from 6.0.4 on it has a limit.
+        file = Path(self.write("api.yaml", f"{head}x: " + "[" * 5000 + "]" * 5000))
+        try:
+            self.assertEqual(self.soon(lambda: survey_openapi(file)).endpoints, ())
+        except SurveyError as error:
+            self.assertIn("this is not YAML", str(error))
         shared = f"{head}x: &x {{a: 1}}\ny: [{', '.join(['*x'] * 500)}]\n"
         self.assertEqual(survey_openapi(Path(self.write("api.yaml", shared))).endpoints, ())
 
