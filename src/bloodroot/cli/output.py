@@ -14,7 +14,6 @@ from typing import TYPE_CHECKING, Annotated, Any
 import typer
 
 from ..language.errors import BloodrootError
-from ..language.problems import suggestion
 from ..report.registry import ENDINGS, Format, formats_of
 
 if TYPE_CHECKING:
@@ -62,6 +61,8 @@ def format_option(*results: str) -> Any:
 
     def checked(value: str | None) -> Format | None:
         if value is not None and value not in names:
+            from ..language.problems import suggestion
+
             guess = suggestion(value, names) or f"; write {', '.join(names)}"
             raise UsageError(f'--format "{value}" is unknown here{guess}')
         return Format(value) if value is not None else None
