@@ -5,7 +5,6 @@ The limit is far above what each takes, and far below what it took when work gre
 
 import resource
 import time
-import unittest
 from collections.abc import Callable
 from pathlib import Path
 from typing import Any
@@ -116,7 +115,3 @@ class Bounded(InFolder):
             after = resource.getrusage(resource.RUSAGE_CHILDREN)
             self.assertLess(after.ru_utime - before.ru_utime, 5 * SECONDS)
             self.assertIn("checked", done.out)
-
-
-if __name__ == "__main__":
-    unittest.main()

@@ -6,7 +6,6 @@ import datetime
 import io
 import json
 import sqlite3
-import unittest
 
 import jsonschema
 
@@ -216,7 +215,3 @@ class Reviews(InFolder):
         ):
             run = self.bloodroot("members", *words)
             self.assertEqual((run.status, message in run.err), (2, True), run.err)
-
-
-if __name__ == "__main__":
-    unittest.main()

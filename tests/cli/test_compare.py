@@ -4,7 +4,6 @@ import json
 import os
 import shlex
 import subprocess
-import unittest
 
 import jsonschema
 
@@ -135,7 +134,3 @@ class Revisions(InFolder):
                 run = self.bloodroot("compare", *words)
                 self.assertEqual(run.status, 2, run.out)
                 self.assertIn(message, run.err)
-
-
-if __name__ == "__main__":
-    unittest.main()

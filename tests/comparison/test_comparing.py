@@ -308,7 +308,3 @@ class Regions(unittest.TestCase):
         self.assertEqual(len(result.left_open), 1)
         self.assertFalse(result.same_access)
         self.assertTrue(result.opens)
-
-
-if __name__ == "__main__":
-    unittest.main()

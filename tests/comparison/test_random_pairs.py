@@ -170,7 +170,3 @@ class RandomPairs(unittest.TestCase):
             self.assertTrue(theirs or (caller is not None and here))
         else:
             self.assertTrue({cell.change for cell in theirs} & (OPENS if outcomes[1] == "allow" else CLOSES))
-
-
-if __name__ == "__main__":
-    unittest.main()

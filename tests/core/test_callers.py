@@ -52,7 +52,3 @@ class Callers(unittest.TestCase):
         self.assertTrue(policy.decide(caller, "GET", "/teams/2").allowed)
         self.assertFalse(policy.decide(caller, "GET", "/teams/3").allowed)
         self.assertTrue(policy.decide(caller, "GET", "/same").allowed)
-
-
-if __name__ == "__main__":
-    unittest.main()

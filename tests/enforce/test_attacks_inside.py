@@ -9,7 +9,6 @@ import contextlib
 import copy
 import os
 import random
-import unittest
 from typing import Any
 
 import fastapi
@@ -576,7 +575,3 @@ class Mounted(Silent):
         with serving(app) as port:
             for caller, status in (("", 401), ("3", 403), ("4", 200)):
                 self.assertEqual(ask(port, "GET", "/a/b/c", X_Caller=caller)[0], status)
-
-
-if __name__ == "__main__":
-    unittest.main()

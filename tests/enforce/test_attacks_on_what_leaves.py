@@ -6,7 +6,6 @@ secrets in logs, 14 what frameworks give to views.
 
 import logging
 import types
-import unittest
 from typing import Any
 
 import anyio
@@ -320,7 +319,3 @@ def changes_arguments(get_response: Any) -> Any:
             kwargs["tree_id"] = "2"
 
     return Changes()
-
-
-if __name__ == "__main__":
-    unittest.main()

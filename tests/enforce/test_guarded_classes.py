@@ -466,7 +466,3 @@ class Steps(unittest.TestCase):
         self.assertEqual(heard, ["hello", "odd", "closed"])
         with self.assertRaises(Refusal), on_behalf_of(CLERK, POLICY):
             asyncio.run(use())
-
-
-if __name__ == "__main__":
-    unittest.main()

@@ -232,7 +232,3 @@ class Hidden(unittest.TestCase):
                         cookie = raw(port, "/in?member=3")[1]
                         asked = f"Cookie: {cookie}"
                         self.assertEqual(raw(port, "/notes/hers", asked), raw(port, "/notes/none", asked))
-
-
-if __name__ == "__main__":
-    unittest.main()

@@ -373,7 +373,3 @@ class Answers(Silent):
                 self.assertEqual(acting.change("lot", {}, kind(name="x")), {"name": "x"})
                 with self.assertRaises(FieldsRefused):
                     acting.change("lot", {}, kind(name="x", pin="4711"))
-
-
-if __name__ == "__main__":
-    unittest.main()

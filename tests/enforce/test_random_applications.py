@@ -269,7 +269,3 @@ class SurveyedApplications(Property, unittest.TestCase):
     test_starlette = property_of(OnStarlette())
     test_fastapi = property_of(OnFastAPI())
     test_flask = property_of(OnFlask())
-
-
-if __name__ == "__main__":
-    unittest.main()

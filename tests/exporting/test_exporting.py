@@ -5,7 +5,6 @@ import importlib.util
 import json
 import subprocess
 import sys
-import unittest
 from typing import Any
 
 import yaml
@@ -250,7 +249,3 @@ class Trees(InFolder):
             [(each.get("methods", []), each.get("path")) for each in entries],
             [(list(line.methods), line.template.text) for line in lines],
         )
-
-
-if __name__ == "__main__":
-    unittest.main()

@@ -2,7 +2,6 @@
 
 import csv
 import io
-import unittest
 from pathlib import Path
 
 from bloodroot.report.registry import RESULTS, Format, formats_table
@@ -113,7 +112,3 @@ def _first_table(text: str) -> list[str]:
         elif rows:
             break
     return rows
-
-
-if __name__ == "__main__":
-    unittest.main()

@@ -281,7 +281,3 @@ class Pages(InFolder):
                     "r.violations.map(v => [v.id, v.nodes.length, v.nodes[0].html])))"
                 )
                 self.assertEqual(found, [])
-
-
-if __name__ == "__main__":
-    unittest.main()

@@ -1,7 +1,6 @@
 """Pictures of the matrix and of the roles."""
 
 import struct
-import unittest
 import xml.etree.ElementTree as ET
 from pathlib import Path
 
@@ -108,7 +107,3 @@ class Pictures(InFolder):
         run = self.installed("compare", "access.bloodroot", "access.bloodroot", "--out", "c.png")
         self.assertEqual((run.status, Path(self.folder / "c.png").exists()), (2, False))
         self.assertIn("this result has no png format", run.err)
-
-
-if __name__ == "__main__":
-    unittest.main()

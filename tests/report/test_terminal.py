@@ -1,7 +1,6 @@
 """The matrix in a terminal: whatever the width, every cell is there and no line is wider than the window."""
 
 import re
-import unittest
 
 from rich.cells import cell_len
 
@@ -115,7 +114,3 @@ class Widths(InFolder):
         self.assertRegex(out, r"depends +role-1\n +if active \(active is caller.status == \"active\"\)")
         self.assertIn("and always POST /** active", out)
         self.assertEqual(self.bloodroot("why", "--who", "role-1", "GET", "/").status, 2)
-
-
-if __name__ == "__main__":
-    unittest.main()
