@@ -125,6 +125,8 @@ class _Translation:
         left, right = self.term(part.left), self.term(part.right)
         present = z3.And(z3.Not(_V.is_missing(left.value)), z3.Not(_V.is_missing(right.value)))
         compared = OPERATORS[part.operator]
+        if not (compared.is_equality or compared.is_order):
+            raise _NotTranslated
         found = _same(left, right) if compared.is_equality else _ordered(left, right, part.operator)
         if compared.is_negated:
             found = _Both(found.false, found.true)

@@ -302,6 +302,8 @@ class _Candidates:
                 self._scalar.update(right)
         elif not OPERATORS[part.operator].is_equality:
             self._ordered.update(both_sides)
+            if not OPERATORS[part.operator].is_order:
+                self.complete = False
             if any(isinstance(value.value, str) for value in constants):
                 # Between two strings there may be no other one.
                 self.complete = False

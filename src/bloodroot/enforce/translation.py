@@ -164,6 +164,8 @@ class Translation(ABC, Generic[Test, Column]):
         left, operator, right = formula.left, formula.operator, formula.right
         if operator == "in" and not (isinstance(left, Reference) and left.root == "record"):
             raise self.error(f"{formula.words()} looks into a collection of the record")
+        if operator in OPERATORS and not (OPERATORS[operator].is_equality or OPERATORS[operator].is_order):
+            raise self.error(f"{formula.words()} cannot be translated")
         if self._is_open(left) or self._is_open(right):
             return self._open(formula)
         if operator == "in":
@@ -187,7 +189,7 @@ class Translation(ABC, Generic[Test, Column]):
 
     def _looked_at(self, column: Column, formula: Comparison) -> Test:
         self._known_kind(column, formula)
-        if formula.operator in OPERATORS and not OPERATORS[formula.operator].is_equality:
+        if formula.operator in OPERATORS and OPERATORS[formula.operator].is_order:
             self._check_order(column, formula)
         return self.true
 
