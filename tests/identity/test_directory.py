@@ -405,7 +405,7 @@ class Unreachable(InFolder):
         ):
             with self.subTest(url=url), self.assertRaisesRegex(SettingsError, message):
                 Directory(DirectoryTables(url), self.folder).check()
-        for url, message in (("members.db", "no database that SQLAlchemy knows"), ("ferry://x", "no database that")):
+        for url, message in (("members.db", "not a database URL that SQLAlchemy knows"), ("ferry://x", "no database that")):
             with self.subTest(url=url), self.assertRaisesRegex(SettingsError, message):
                 Directory(DirectoryTables(url), self.folder)
 
