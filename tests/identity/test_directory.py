@@ -405,7 +405,10 @@ class Unreachable(InFolder):
         ):
             with self.subTest(url=url), self.assertRaisesRegex(SettingsError, message):
                 Directory(DirectoryTables(url), self.folder).check()
-        for url, message in (("members.db", "not a database URL that SQLAlchemy knows"), ("ferry://x", "no database that")):
+        for url, message in (
+            ("members.db", "not a database URL that SQLAlchemy knows"),
+            ("ferry://x", "not a database URL that"),
+        ):
             with self.subTest(url=url), self.assertRaisesRegex(SettingsError, message):
                 Directory(DirectoryTables(url), self.folder)
 
