@@ -345,6 +345,10 @@ class Conditions(unittest.TestCase):
                 return self.connection.owner  # an attribute of another name
 
             @property
+            def parent(self) -> int:
+                return None.parent  # an attribute of the same name, of something else
+
+            @property
             def late(self) -> int:
                 raise KeyError("late")
 
@@ -356,8 +360,14 @@ class Conditions(unittest.TestCase):
         policy = bloodroot.parse(
             "endpoints\n  GET /a anyone if record.id == 3\n  GET /b anyone if record.it == record.it\n"
             "  GET /owner anyone if record.owner == 3\n  GET /late anyone if record.late == 3\n"
+            "  GET /parent anyone if record.parent == 3\n"
         )
-        for path, error in (("/a", RuntimeError), ("/owner", AttributeError), ("/late", KeyError)):
+        for path, error in (
+            ("/a", RuntimeError),
+            ("/owner", AttributeError),
+            ("/parent", AttributeError),
+            ("/late", KeyError),
+        ):
             with self.subTest(path), self.assertRaises(error):
                 policy.decide(None, "GET", path, record=Broken())
         connection = sqlite3.connect(":memory:")

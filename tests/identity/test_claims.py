@@ -175,6 +175,7 @@ class TableRows(unittest.TestCase):
             ({"roles": [{"role": '{"curator": true, "botanist": 0, "a": 1}'}]}, {"curator", "a"}, set(), set(), ""),
             ({"roles": [{"role": {"curator": 1, "lot": False}}]}, {"curator"}, set(), set(), ""),
             ({"roles": [{"role": '{"curator": "yes"}'}]}, set(), set(), set(), "and not true or false"),
+            ({"roles": [{"role": "[" * 100_000}]}, set(), set(), set(), "begins like JSON"),
             ({"groups": [{"name": '{"crew": 1}'}]}, set(), {"crew"}, set(), ""),
             ({"roles": [{"role": None}, {"role": ""}]}, set(), set(), set(), ""),
             ({"roles": [{"role": "a"}, {"role": "b"}]}, {"a", "b"}, set(), set(), ""),

@@ -3,9 +3,10 @@
 from __future__ import annotations
 
 import dataclasses
+import inspect
 from collections.abc import Mapping
 from enum import Enum
-from functools import lru_cache
+from functools import cached_property, lru_cache
 from typing import Any
 
 
@@ -30,8 +31,9 @@ def attribute(record: Any, name: str) -> Any:
             return MISSING
         raise
     except AttributeError as error:
-        # One that is about another name is a fault in a property of the record.
-        if error.name in (None, name):
+        # One that is about another name, or that a property raises, is a fault in the record.
+        property_of_it = isinstance(inspect.getattr_static(type(record), name, None), property | cached_property)
+        if error.name in (None, name) and not property_of_it:
             return MISSING
         raise
 

@@ -77,7 +77,7 @@ def names_in_cell(value: Any, separator: str | None) -> tuple[list[str], list[st
     """The names that a cell of a table holds, as `names_in`; a string that begins as JSON does is read as JSON."""
     try:
         return names_in(_cell(value), separator)
-    except ValueError:
+    except (ValueError, RecursionError):
         return [], [f"begins like JSON, and is not valid JSON: {shown(value)}"]
 
 
@@ -95,7 +95,7 @@ def permissions_in(value: Any, separator: str | None) -> tuple[list[str], list[s
     """
     try:
         value = _cell(value)
-    except ValueError:
+    except (ValueError, RecursionError):
         return names_in_cell(value, separator)
     if not isinstance(value, Mapping):
         return names_in(value, separator)
