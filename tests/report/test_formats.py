@@ -1,7 +1,9 @@
 """Every result in every format that the registry says it has."""
 
+import contextlib
 import csv
 import io
+import sqlite3
 from pathlib import Path
 
 from bloodroot.report.registry import RESULTS, Format, formats_table
@@ -86,6 +88,27 @@ class Formats(InFolder):
                     if form is Format.CSV:
                         rows = list(csv.reader(io.StringIO(run.out)))
                         self.assertEqual({len(row) for row in rows}, {len(rows[0])})
+
+    def test_names_of_a_directory_are_no_commands_to_a_terminal_or_a_spreadsheet(self) -> None:
+        self.write("access.bloodroot", POLICY)
+        own = "[directory.queries]\nmember = \"select id, name, 'active' as status from staff where id = :id\"\n"
+        own += 'members = "select id from staff"\nroles = "select name from staff where id = :id"\n'
+        self.write("bloodroot.toml", f'[directory]\nurl = "sqlite:///staff.db"\n{own}')
+        for name in ("\x1b[2Jash", "\x9b31mash", "\rash", "\t=1+1", "=cmd()", "\u202eash", "ash\x07"):
+            with self.subTest(name):
+                with contextlib.closing(sqlite3.connect(self.folder / "staff.db")) as connection, connection:
+                    connection.execute("drop table if exists staff")
+                    connection.execute("create table staff (id integer, name text)")
+                    connection.execute("insert into staff values (1, ?)", [name])
+                for words in (
+                    ("members",),
+                    ("members", "1"),
+                    ("members", "--format", "json"),
+                    ("members", "--format", "csv"),
+                ):
+                    out = self.ran(*words)
+                    self.assertTrue(all(each.isprintable() or each == "\n" for each in out), repr(out))
+                self.assertNotRegex(out, "(?m)(^|,)[=+@-]")
 
     def test_what_is_unknown_is_refused_with_a_way_out(self) -> None:
         self.write("access.bloodroot", POLICY)

@@ -86,8 +86,11 @@ def run() -> None:
         text = _message(error)
         if text is None and "BLOODROOT_TRACEBACK" in os.environ:
             raise
+        from ..report.sheet import printable
+
         fault = f"a fault in bloodroot itself: {type(error).__name__}: {error}"
-        sys.stderr.write(f"{text or fault + '; BLOODROOT_TRACEBACK=1 in the environment shows where'}\n")
+        message = text or f"{fault}; BLOODROOT_TRACEBACK=1 in the environment shows where"
+        sys.stderr.write(printable(message, "\n\t") + "\n")
         sys.exit(2)
 
 

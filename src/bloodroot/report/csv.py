@@ -6,7 +6,7 @@ import csv
 import io
 from typing import Any
 
-from .sheet import Sheet
+from .sheet import Sheet, printable
 
 
 def write(sheet: Sheet) -> str:
@@ -20,4 +20,7 @@ def write(sheet: Sheet) -> str:
 
 def _inert(cell: Any) -> Any:
     """A cell that no spreadsheet takes for a formula: names in it may come from a directory or an application."""
-    return f"'{cell}" if isinstance(cell, str) and cell[:1] in ("=", "+", "-", "@", "\t", "\r") else cell
+    if not isinstance(cell, str):
+        return cell
+    cell = printable(cell)
+    return f"'{cell}" if cell[:1] in ("=", "+", "-", "@") else cell

@@ -172,6 +172,13 @@ class Sheet:
     rows: Iterable[tuple[object, ...]] = ()
 
 
+def printable(text: str, kept: str = "\n") -> str:
+    """A text that no terminal takes for a command: names may come from a directory, a token or an application."""
+    if text.isprintable():
+        return text
+    return "".join(character if character.isprintable() or character in kept else "?" for character in text)
+
+
 def plural(count: int, word: str) -> str:
     """A count with its word: ``1 hole``, ``3 holes``."""
     return f"{count} {word}" if count == 1 else f"{count} {word}s"

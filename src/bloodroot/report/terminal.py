@@ -12,7 +12,7 @@ from rich.text import Text
 
 from .colours import STYLES
 from .grid_layout import grid_lines
-from .sheet import Cell, Line, Meaning, Pieces, Section, Sheet, pieces
+from .sheet import Cell, Line, Meaning, Pieces, Section, Sheet, pieces, printable
 
 # Words of a command line; what is in quotes is never broken.
 _WORD = re.compile(r"""(?:"(?:[^"\\]|\\.)*"|'[^']*'|\\.|[^\s"'\\])+""")
@@ -37,7 +37,7 @@ def _parts(sheet: Sheet, console: Console) -> Iterator[RenderableType]:
         yield from _section(section, console, ascii_only=ascii_only)
     if sheet.closing:
         yield Text()
-        yield from map(Text, sheet.closing)
+        yield from map(Text, map(printable, sheet.closing))
 
 
 def _section(section: Section, console: Console, *, ascii_only: bool) -> Iterator[RenderableType]:
@@ -66,11 +66,11 @@ def _text(parts: Pieces, *, ascii_only: bool) -> Text:
     text = Text()
     for part in parts:
         if isinstance(part, str):
-            text.append(part)
+            text.append(printable(part))
         else:
             style = STYLES[part.meaning]
             text.append(
-                part.ascii if ascii_only and part.ascii is not None else part.text,
+                part.ascii if ascii_only and part.ascii is not None else printable(part.text),
                 f"bold {style}".replace("bold bold", "bold").strip() if part.bold else style,
             )
     return text
@@ -87,5 +87,5 @@ def _command(line: Line, width: int) -> Iterator[Text]:
         else:
             parts[-1] = f"{parts[-1]} {word}".strip()
     for number, part in enumerate(parts):
-        text = f"{' ' * line.indent}{'$ ' if not number else '    '}{part}"
+        text = printable(f"{' ' * line.indent}{'$ ' if not number else '    '}{part}")
         yield Text(text, style=STYLES[Meaning.QUIET], no_wrap=True, overflow="ignore")
