@@ -135,6 +135,28 @@ class Expected(InFolder):
         self.assertEqual(run.status, 2)
         self.assertIn("there is no judged request in it", run.err)
 
+    def test_what_was_observed_is_not_read_as_what_is_declared_since(self) -> None:
+        self.write("bloodroot.toml", 'policy = "access.bloodroot"\n[personas.ash]\nroles = ["helper"]\n')
+        lines = []
+        for number, (holds, outcome) in enumerate(((True, "allow"), (False, "deny"))):
+            values = {"endpoint": "GET /lots/{id}", "verdict": "agree", "let_in": holds, "outcome": outcome}
+            lines.append(
+                json.dumps({"judged": ["GET", f"/lots/{number}", "ash", "", ""], "known": {"own": holds}, **values})
+            )
+        self.write("probe.jsonl", "\n".join(lines) + "\n")
+        self.write("seen.csv", "method,path,ash\nGET,/lots/{id},if own\n")
+        self.ran("expect", "seen.csv", "--observed", "probe.jsonl")
+        # The policy and the table say another condition now; the application was seen to follow the old one.
+        policy = self.folder / "access.bloodroot"
+        policy.write_text(
+            policy.read_text()
+            .replace("helper if own", "helper if early")
+            .replace("  own ", "  early record.at < now\n  own ")
+        )
+        self.write("seen.csv", "method,path,ash\nGET,/lots/{id},if early\n")
+        self.ran("expect", "seen.csv", "--personas")
+        self.assertRegex(self.ran("expect", "seen.csv", "--observed", "probe.jsonl", status=1), "if early +if own")
+
     def test_columns_of_personas_and_in_any_order(self) -> None:
         self.write("bloodroot.toml", 'policy = "access.bloodroot"\n[personas.ash]\nroles = ["helper"]\n')
         self.write("0.csv", "path,method\n")

@@ -170,7 +170,9 @@ def judged_values(each: Observation) -> dict[str, Any]:
     elif each.let_in:
         outcome = "allow"
     else:
-        asks_to_sign_in = each.seen.came is ResponseKind.SIGN_IN or case.declared.value == "sign-in"
+        # A sign-in may look like a refusal; what was judged to be something else is not called one.
+        as_declared = case.declared.value == "sign-in" and each.verdict is Verdict.AGREE
+        asks_to_sign_in = each.seen.came is ResponseKind.SIGN_IN or as_declared
         outcome = "sign-in" if asks_to_sign_in else "deny"
     return {
         "judged": list(case.key),

@@ -43,8 +43,8 @@ class Cell:
     Attributes:
         text: the text.
         meaning: what it is to a reader.
-        ascii: what stands for it where only ASCII can be shown; by default the text.
-        bold: whether it stands out.
+        ascii: the text where only ASCII can be shown; by default the same.
+        bold: whether it is emphasised as well.
     """
 
     text: str
@@ -69,12 +69,12 @@ def text_of(value: Cell | str | Pieces) -> str:
 
 
 def strong(text: str) -> Cell:
-    """A text that stands out."""
+    """An emphasised text."""
     return Cell(text, Meaning.STRONG)
 
 
 def quiet(text: str) -> Cell:
-    """A text that stands back."""
+    """A text of less weight."""
     return Cell(text, Meaning.QUIET)
 
 

@@ -7,7 +7,7 @@ from dataclasses import dataclass
 from pathlib import Path
 
 from ..core.caller import Caller
-from ..core.decision import Outcome
+from ..core.formulas import FALSE, TRUE, Facts, Formula
 from ..core.lines import Line
 from ..core.matrix import Cell, Matrix, matrix_of_callers
 from ..core.policy import Policy
@@ -100,6 +100,15 @@ def application_as_observed(policy: Policy, personas: Mapping[str, Caller | None
     return Actual(policy, rows_asked, observed=True)
 
 
+def _explains(remainder: Formula, request: Judged) -> bool:
+    """Whether what is declared now, with what was known of the sample, comes to what was observed.
+
+    The policy may have changed since the journal was written: that a verdict agreed then says nothing of it.
+    """
+    folded = remainder.fold(Facts(0, 0, assumed=request.known))
+    return folded is (TRUE if request.outcome == "allow" else FALSE)
+
+
 def _cell(requests: list[Judged], declared: Cell | None) -> str:
     if not requests:
         return NOT_ASKED
@@ -108,9 +117,9 @@ def _cell(requests: list[Judged], declared: Cell | None) -> str:
         return "?"
     if len(outcomes) == 1:
         return outcomes.pop()
-    agree = all(each.verdict is Verdict.AGREE for each in requests)
-    if agree and declared is not None and declared.outcome is Outcome.DEPENDS:
-        return declared.words()
+    remainder = declared.remainder if declared is not None else None
+    if remainder is not None and all(_explains(remainder, each) for each in requests):
+        return f"if {remainder.words()}"
     for name in requests[0].known:
         if all((each.outcome == "allow") is each.known.get(name) for each in requests):
             return f"if {name}"
