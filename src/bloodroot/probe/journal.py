@@ -213,11 +213,11 @@ def read_judged(file: Path) -> list[Judged]:
     Raises:
         JournalError: it cannot be read, or has none.
     """
-    judged: dict[tuple[str, str, str, str], Judged] = {}
+    judged: dict[Key, Judged] = {}
     for values in json_lines(file):
         each = judged_of(values)
         if each is not None:
-            judged[each.method, each.target, each.persona, each.sample] = each
+            judged[tuple(map(str, values["judged"]))] = each
     if not judged:
         raise JournalError(f"{file}: there is no judged request in it; bloodroot probe writes a journal")
     return list(judged.values())
