@@ -19,6 +19,7 @@ ROOMS = (
     "probe",
     "demo",
     "survey",
+    "frameworks",
     "enforce",
     "identity",
     "settings",
@@ -89,6 +90,11 @@ class House(unittest.TestCase):
         # A command, the tables of its result, and what it is about may have one name; each room may have its errors.
         alike = {
             "__init__.py",
+            # How it is enforced, and what else is asked of a framework.
+            "django.py",
+            "fastapi.py",
+            "flask.py",
+            "starlette.py",
             "ask.py",
             "check.py",
             "compare.py",

@@ -62,7 +62,7 @@ class Annotated(unittest.TestCase):
             segments = path.strip("/").split("/") if path != "/" else []
             for method in route.methods or ("GET", "DELETE"):
                 # What the router serves there is this route, unless an earlier or a more specific one is in its place.
-                if both.engine.line(method, segments) is None or self._served(routes, method, path) is not route:
+                if both.lookup.find(method, segments) is None or self._served(routes, method, path) is not route:
                     continue
                 for caller in CALLERS:
                     for record in ALL_RECORDS[:2] if method == "GET" else ALL_RECORDS[2:]:

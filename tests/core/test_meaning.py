@@ -249,7 +249,7 @@ class Actions(unittest.TestCase):
         ):
             with self.subTest(f"{method} {path}"):
                 self.assertEqual(policy.decide(Caller(1), method, path).allowed, allowed)
-        self.assertEqual(policy.engine.line_for("GET", "/lots/7").place.at, "t:16")
+        self.assertEqual(policy.lookup.for_request("GET", "/lots/7").place.at, "t:16")
         rows = [(row.method, row.path) for row in matrix_of_roles(policy).rows]
         self.assertIn(("POST", "/lots/{id}/send"), rows)
         self.assertEqual(policy.unbound, ())
@@ -272,7 +272,7 @@ class Actions(unittest.TestCase):
             (Route("lots.show", ("GET",), "/elsewhere/{id:x}"), "GET", "elsewhere/7", None),  # it was not bound
             (Route("lots.show", ("GET",), "/elsewhere"), "POST", "elsewhere", None),
         ):
-            line = policy.engine.line_served(policy.engine.binding(route), method, path.split("/"))
+            line = policy.lookup.binding(route).line_for(method, path.split("/"))
             with self.subTest(route.path):
                 self.assertEqual(line.place.at if line else None, place)
 

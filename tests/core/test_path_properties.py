@@ -5,9 +5,8 @@ import unittest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from bloodroot.core.overlaps import Overlaps
-from bloodroot.core.path_index import PathIndex
 from bloodroot.core.paths import Template, overlap, parse_template, read_path, specificity
+from bloodroot.core.routing import PathTree
 from tests.examples import examples
 
 PARTS = st.sampled_from(["a", "b", "v1", "{x}", "{y}", "v{x}", "{x}.c", "v{x}.c", "*"])
@@ -56,7 +55,7 @@ class TheIndex(unittest.TestCase):
                 shapes.add(shape)
                 lines.append((method, template))
         random.shuffle(lines)
-        index: PathIndex[tuple[str, Template]] = PathIndex()
+        index: PathTree[tuple[str, Template]] = PathTree()
         for line in lines:
             methods = () if line[0] == "any" else (line[0],)
             self.assertEqual(index.add(methods, line[1], line), [])
@@ -69,7 +68,7 @@ class TheIndex(unittest.TestCase):
     @slowly
     @given(TEMPLATES, TEMPLATES)
     def test_notices_lines_of_one_shape(self, one: str, other: str) -> None:
-        index: PathIndex[str] = PathIndex()
+        index: PathTree[str] = PathTree()
         index.add(("GET",), renamed(one), "one")
         taken = index.add(("GET",), renamed(other.replace("{x}", "{y}")), "other")
         same = specificity(renamed(one), exact=True) == specificity(renamed(other), exact=True)
@@ -92,9 +91,9 @@ class TheIndex(unittest.TestCase):
     def test_what_may_overlap_is_near(self, others: list[str], text: str) -> None:
         template = renamed(text)
         templates = [renamed(other) for other in others]
-        near = set(Overlaps((other, number) for number, other in enumerate(templates)).near(template))
+        near = set(PathTree((other, number) for number, other in enumerate(templates)).near(template))
         for number, other in enumerate(templates):
-            if overlap(template, other) is not False or overlap(other, template) is not False:
+            if overlap(template, other) is not False and overlap(other, template) is not False:
                 self.assertIn(number, near, (template.text, other.text))
 
 

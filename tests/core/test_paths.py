@@ -3,8 +3,8 @@
 import itertools
 import unittest
 
-from bloodroot.core.path_index import PathIndex
 from bloodroot.core.paths import TemplateError, overlap, parse_template, read_path
+from bloodroot.core.routing import PathTree
 
 
 class Reading(unittest.TestCase):
@@ -77,8 +77,8 @@ class Finding(unittest.TestCase):
         ("GET", "/LOTS", "any /**"),
     )
 
-    def index(self, lines: tuple[tuple[str, str], ...]) -> PathIndex[str]:
-        index: PathIndex[str] = PathIndex()
+    def index(self, lines: tuple[tuple[str, str], ...]) -> PathTree[str]:
+        index: PathTree[str] = PathTree()
         for method, path in lines:
             taken = index.add(() if method == "any" else (method,), parse_template(path), f"{method} {path}")
             self.assertEqual(taken, [])
@@ -99,12 +99,12 @@ class Finding(unittest.TestCase):
         self.assertEqual(index.find("GET", ["a", "b", "d"]), "GET /a/{x}/d")
 
     def test_the_same_shape_twice_is_noticed(self) -> None:
-        index: PathIndex[str] = PathIndex()
+        index: PathTree[str] = PathTree()
         index.add(("GET", "PUT"), parse_template("/a/{x}"), "first")
         self.assertEqual(index.add(("PUT", "POST"), parse_template("/a/{y}/"), "second"), [("PUT", "first")])
 
     def test_a_search_among_many_dead_ends_ends(self) -> None:
-        index: PathIndex[str] = PathIndex()
+        index: PathTree[str] = PathTree()
         for number, parts in enumerate(itertools.product(("a", "*"), repeat=9)):
             index.add(("GET",), parse_template("/" + "/".join(parts) + f"/end{number}"), str(number))
         self.assertIsNone(index.find("GET", ["a"] * 9 + ["nowhere"]))

@@ -8,6 +8,7 @@ from hypothesis import strategies as st
 import bloodroot
 from bloodroot import Caller
 from bloodroot.core.caller import imagined
+from bloodroot.core.endpoint_outcomes import outcome_at
 from bloodroot.core.formulas import TRUE, Facts
 from bloodroot.core.matrix import matrix_of_callers, matrix_of_roles
 from bloodroot.core.paths import overlap
@@ -45,7 +46,7 @@ class TheMatrixAndDecide(unittest.TestCase):
         for row in matrix.rows:
             for number, caller in enumerate(callers):
                 cell = row.cell(number)
-                outcome, remainder = policy.engine.outcome_at(row.line, row.method, caller)
+                outcome, _, remainder = outcome_at(policy, row.line, row.method, caller)
                 if any(columns >> number & 1 for _, _, columns in row.marks):
                     # The cell shows what holds while a rule about the caller is met, which nobody knows yet.
                     self.assertEqual(outcome, "depends")
@@ -57,7 +58,7 @@ class TheMatrixAndDecide(unittest.TestCase):
                 if None in rules or row.method == "any":
                     continue
                 path = row.line.template.fill({"x": "7", "y": "8"})
-                if policy.engine.line_for(row.method, path) is row.line:
+                if policy.lookup.for_request(row.method, path) is row.line:
                     self.assertEqual(policy.decide(caller, row.method, path).outcome, cell.outcome)
 
     @slowly
@@ -69,7 +70,7 @@ class TheMatrixAndDecide(unittest.TestCase):
         matrix = matrix_of_callers(policy, {str(number): caller for number, caller in enumerate(callers)})
         for row in matrix.rows:
             for number, caller in enumerate(callers):
-                self.assertEqual(row.cell(number).outcome, policy.engine.outcome_at(row.line, row.method, caller)[0])
+                self.assertEqual(row.cell(number).outcome, outcome_at(policy, row.line, row.method, caller)[0])
 
 
 class Order(unittest.TestCase):

@@ -10,6 +10,7 @@ import bloodroot
 from bloodroot import Caller, Outcome
 from bloodroot.core.paths import read_path
 from bloodroot.core.question import Question
+from bloodroot.core.reasons import Trace
 from tests.core.random_policies import CONDITIONS, ROLES, policies, written
 from tests.examples import examples
 
@@ -28,7 +29,8 @@ callers = st.none() | st.builds(
 def whole(policy: bloodroot.Policy, question: Question) -> tuple[Outcome, str | None]:
     """A decision without anything that is kept for sets of roles."""
     segments = read_path(question.path) or []
-    verdict = policy.engine._weigh(question, policy.engine.line_by_path(question.method, segments), None)
+    line = policy.lookup.by_path(question.method, segments)
+    verdict = policy.evaluator._weigh(question, segments, line, Trace())
     return verdict.outcome, verdict.reason
 
 
@@ -53,7 +55,7 @@ class Settling(unittest.TestCase):
                 if record is None or decided.outcome is not Outcome.DEPENDS:
                     continue
                 known = question.with_(record=record)
-                settled = policy.engine.settle(decided, known)
+                settled = policy.evaluator.settle(decided, known)
                 self.assertEqual((settled.outcome, settled.reason), whole(policy, known), record)
                 again = policy.decide(caller, method, path, record=record, query={})
                 self.assertEqual((again.outcome, again.reason), (settled.outcome, settled.reason))
@@ -92,7 +94,7 @@ class Settling(unittest.TestCase):
             "  GET /x/{a}/y/{b} own\n  GET /s/{a}/t/{b} self\n"
         )
         line = {
-            path: policy.engine.line_by_path("GET", segments)
+            path: policy.lookup.by_path("GET", segments)
             for path, segments in (("/x/1/y/2", ["x", "1", "y", "2"]), ("/s/1/t/2", ["s", "1", "t", "2"]))
         }
         for path, caller, named, outcome in (
@@ -106,4 +108,4 @@ class Settling(unittest.TestCase):
             question.routed, question.line, question.values = True, line[path], named
             question.records = {"a": {"owner": 3}}
             with self.subTest(path, named=named):
-                self.assertIs(policy.engine.decide_routed(question, path.strip("/").split("/")).outcome, outcome)
+                self.assertIs(policy.evaluator.decide_routed(question, path.strip("/").split("/")).outcome, outcome)

@@ -23,7 +23,8 @@ import bloodroot
 from bloodroot import PolicyError
 from bloodroot.core.binding import template_of
 from bloodroot.core.paths import unnamed_segments
-from bloodroot.survey.applications import routes_of, survey_application
+from bloodroot.frameworks import routes_of
+from bloodroot.survey.applications import survey_application
 from bloodroot.survey.coverage import survey
 from tests.enforce.random_applications import (
     CALLERS,
@@ -254,14 +255,14 @@ class SurveyedApplications(Property, unittest.TestCase):
                 self.assertNotEqual(row.line and row.line.place, whole.line and whole.line.place, text)
         for route in routes:
             template, exact = template_of(route)
-            binding = policy.engine.binding(route)
+            binding = policy.lookup.binding(route)
             for method in route.methods or ("any",):
                 spelling = route.spelling or route.path
                 for each in (method,) if method != "any" else ("GET", "POST", "DELETE", "OPTIONS"):
                     row = rows.get((each, spelling, route.action)) or rows.get(("any", spelling, route.action))
                     if row is None or each in row.closed:
                         continue  # another route is asked first for these requests, or nothing covers the method
-                    asked = policy.engine.line_served(binding, each, unnamed_segments(template, exact))
+                    asked = binding.line_for(each, unnamed_segments(template, exact))
                     shown = row.line.place if row.line is not None else None
                     about = f"seed {seed}: {each} {route}\n{text}"
                     self.assertEqual(shown, asked.place if asked is not None else None, about)

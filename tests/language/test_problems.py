@@ -248,7 +248,7 @@ class Files(InFolder):
         self.write("d.bloodroot", "roles\n  helper\n")
         policy = bloodroot.load(self.folder / "a.bloodroot")
         self.assertTrue(policy.decide(bloodroot.Caller(roles={"keeper"}), "GET", "/b").allowed)
-        self.assertIn("b.bloodroot:3", policy.engine.line_for("GET", "/b").place.at)
+        self.assertIn("b.bloodroot:3", policy.lookup.for_request("GET", "/b").place.at)
         outside = self.folder.parent / "outside.bloodroot"
         (self.folder / "link.bloodroot").symlink_to(outside)
         os.mkfifo(self.folder / "pipe")

@@ -172,7 +172,8 @@ class Applications(InFolder):
         run = self.bloodroot("survey", "tarn:unknown")
         self.assertEqual(run.status, 2)
         self.assertIn(
-            "are not known here; Starlette, FastAPI, Flask and Django are. Survey its OpenAPI document", run.err
+            "are not known here; those of Django, FastAPI, Flask and Starlette are. Survey its OpenAPI document",
+            run.err,
         )
 
     def test_flask_and_fastapi(self) -> None:

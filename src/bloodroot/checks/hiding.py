@@ -5,13 +5,14 @@ from __future__ import annotations
 from collections.abc import Iterator
 
 from ..core.answers import REASONS, Denial
+from ..core.endpoint_outcomes import asked_at
 from ..core.formulas import TRUE
 from ..core.methods import ANY, covers
-from ..core.overlaps import Overlaps
 from ..core.paths import overlap, parse_template
 from ..core.reasons import UNNAMED, blamable
 from ..core.requirements import conditions_in
 from ..core.roles import SIGNED_OUT
+from ..core.routing import PathTree
 from .finding import Finding, FindingKind, Severity
 from .reach import Unit
 from .subject import Subject
@@ -85,17 +86,15 @@ def _idle(subject: Subject) -> Iterator[Finding]:
     conditions = [denial for denial in subject.policy.answers.denials if denial.reason not in (*REASONS, "any")]
     if not conditions:
         return
-    asking: dict[str, Overlaps[Unit]] = {}
+    asking: dict[str, PathTree[Unit]] = {}
     for unit in subject.reach.units:
         names = {
-            each.name
-            for _, asked in subject.policy.engine.asked(unit.line, unit.method)
-            for each in conditions_in(asked)
+            each.name for _, asked in asked_at(subject.policy, unit.line, unit.method) for each in conditions_in(asked)
         }
         for name in names:
-            asking.setdefault(name, Overlaps()).add(unit.template, unit)
+            asking.setdefault(name, PathTree()).add((), unit.template, unit)
     for denial in conditions:
-        units = asking.get(denial.reason, Overlaps())
+        units = asking.get(denial.reason, PathTree())
         if not any(_concerns(denial, unit) for unit in units.near(denial.template or _ANYWHERE)):
             where = f" under {denial.template.text}" if denial.template is not None else ""
             yield IDLE_DENIAL.at(

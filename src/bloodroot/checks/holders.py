@@ -232,7 +232,7 @@ def _gives_as_much(subject: Subject, one: tree.Grant, other: tree.Grant) -> bool
     if one.condition is not None and one.condition != other.condition:
         if other.condition is None:
             return False
-        expression = subject.policy.engine.resolver.expression
+        expression = subject.policy.resolver.expression
         if not subject.reach.implies(expression(other.condition), expression(one.condition)):
             return False
     holds, needs = _holding(subject, one.to.text), _held_by(subject, other.to.text)

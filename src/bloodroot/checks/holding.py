@@ -5,6 +5,7 @@ from __future__ import annotations
 from collections.abc import Iterator
 from itertools import combinations
 
+from ..core.endpoint_outcomes import asked_at
 from ..core.formulas import FALSE, Facts, Formula, can_be_true, walk
 from ..core.matrix import Row
 from ..core.records import UNKNOWN
@@ -83,7 +84,7 @@ def _with_rules(row: Row) -> str:
 
 def _lets_nobody_in(subject: Subject, unit: Unit) -> bool:
     """Whether no caller is let in, of one role or of several, at a line that does not say so itself."""
-    asked = [formula for _, formula in subject.policy.engine.asked(unit.line, unit.method)]
+    asked = [formula for _, formula in asked_at(subject.policy, unit.line, unit.method)]
     if any(formula is FALSE or asks_for_guard(formula) for formula in asked):
         return False
     anything = Facts(0, ~0, caller=UNKNOWN)

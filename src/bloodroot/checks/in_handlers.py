@@ -120,6 +120,6 @@ def _not_settled(subject: Subject, unit: Unit, route: Route) -> Iterator[Finding
 
 def _asking(subject: Subject, unit: Unit) -> Iterator[Line]:
     yield unit.line
-    for rule in subject.policy.engine.rules_near(unit.template):
+    for rule in subject.policy.lookup.rules_near(unit.template):
         if covers(rule.methods, unit.method) and overlap(rule.template, unit.template):
             yield rule

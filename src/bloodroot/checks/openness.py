@@ -104,14 +104,14 @@ def _read_of(subject: Subject, unit: Unit) -> Unit | None:
 
 
 def _closed_sign_in(subject: Subject) -> Iterator[Finding]:
-    engine, reach = subject.policy.engine, subject.reach
+    reach = subject.reach
     places = {denial.to: denial.place for denial in subject.policy.answers.denials if denial.reason == "signed-out"}
     for page in sorted(subject.sign_in_pages):
         segments = read_path(page)
         if segments is None:
             continue
         for method in ("GET", "POST"):
-            line = engine.line(method, segments)
+            line = subject.policy.lookup.find(method, segments)
             if line is None:
                 # A page need not have a form of its own; a sign-in by a program is POST alone.
                 sent = subject.settings is not None and any(way.path == page for way in subject.settings.probe.sign_ins)

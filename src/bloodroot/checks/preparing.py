@@ -11,10 +11,11 @@ from ..core.binding import Route
 from ..core.formulas import Formula
 from ..core.policy import Policy
 from ..enforce import active_policies
+from ..frameworks import routes_of
 from ..language import tree
 from ..language.problems import Problem
 from ..settings import Settings
-from ..survey.applications import bound, imported, is_application, routes_of
+from ..survey.applications import bound, imported, is_application
 from ..survey.coverage import survey
 from ..survey.gathering import gather
 from .reasoning import Proof, Reasoner

@@ -3,14 +3,14 @@
 A reference becomes a value of one of the kinds that comparisons tell apart, or a missing one. Every formula becomes
 two propositions: that it is true, and that it is false; it is faulty where it is neither. What the solver knows of
 values allows all that there can be and perhaps more, so that what it refutes cannot be. What it finds counts only where
-the engine finds the same with the values in place.
+the evaluator finds the same with the values in place.
 """
 
 from __future__ import annotations
 
 import datetime
 import uuid
-from collections.abc import Callable, Iterator
+from collections.abc import Callable, Iterator, Sequence
 from dataclasses import dataclass, field
 from decimal import Decimal
 from fractions import Fraction
@@ -18,8 +18,8 @@ from typing import Any
 
 import z3
 
-from ..core.conditions import Comparison, Condition, Holds, Listed, Now, Operand, Reference, is_textual
-from ..core.formulas import FALSE, TRUE, Conjunction, Constant, Disjunction, Formula, Negated, walk
+from ..core.conditions import Comparison, Holds, Listed, Now, Operand, Reference, is_textual
+from ..core.formulas import FALSE, TRUE, Constant, Formula, Interpretation, walk
 from ..core.records import MISSING
 from ..core.values import Value, plain_number, plain_uuid
 from ..language.errors import BloodrootError
@@ -79,35 +79,33 @@ class _Term:
     literal_none: bool = False
 
 
-@dataclass(slots=True)
-class _Translation:
+@dataclass
+class _Translation(Interpretation[_Both]):
     """Formulas as propositions over variables, and what is known of these."""
 
     variables: dict[Variable, Any] = field(default_factory=dict)
     texts: dict[str, Any] = field(default_factory=dict)
-    known: dict[Formula, _Both] = field(default_factory=dict)
+    open: dict[Formula, _Both] = field(default_factory=dict)
 
-    def formula(self, formula: Formula) -> _Both:
-        """The two propositions of a formula."""
-        found = self.known.get(formula)
-        if found is None:
-            found = self.known[formula] = self._formula(formula)
-        return found
+    def __post_init__(self) -> None:
+        super().__init__()
 
-    def _formula(self, formula: Formula) -> _Both:
-        if isinstance(formula, Constant):
-            return _Both(z3.BoolVal(formula is TRUE), z3.BoolVal(formula is FALSE))
-        if isinstance(formula, Condition):
-            return self.formula(formula.test)
-        if isinstance(formula, Negated):
-            part = self.formula(formula.part)
-            return _Both(part.false, part.true)
-        if isinstance(formula, Conjunction):
-            parts = [self.formula(part) for part in formula.parts]
-            return _Both(z3.And([part.true for part in parts]), z3.Or([part.false for part in parts]))
-        if isinstance(formula, Disjunction):
-            parts = [self.formula(part) for part in formula.parts]
-            return _Both(z3.Or([part.true for part in parts]), z3.And([part.false for part in parts]))
+    def constant(self, constant: Constant) -> _Both:
+        return _Both(z3.BoolVal(constant is TRUE), z3.BoolVal(constant is FALSE))
+
+    def all_of(self, parts: Sequence[_Both]) -> _Both:
+        return _Both(z3.And([part.true for part in parts]), z3.Or([part.false for part in parts]))
+
+    def any_of(self, parts: Sequence[_Both]) -> _Both:
+        return _Both(z3.Or([part.true for part in parts]), z3.And([part.false for part in parts]))
+
+    def opposite(self, part: _Both) -> _Both:
+        return _Both(part.false, part.true)
+
+    def node(self, formula: Formula) -> _Both:
+        return self.open.get(formula) or super().node(formula)
+
+    def leaf(self, formula: Formula) -> _Both:
         if isinstance(formula, Holds):
             value = self.term(formula.reference).value
             truth = _V.is_truth(value)
@@ -350,8 +348,8 @@ def prove(one: Formula, other: Formula) -> Proof:
         # A guard that passes or not, another path: each may be so or not.
         for part in opened:
             proposition = z3.Const(f"open {part.words()} {id(part)}", _BOOL)
-            translation.known[part] = _Both(proposition, z3.Not(proposition))
-        asked = z3.And(translation.formula(one).true, z3.Not(translation.formula(other).true))
+            translation.open[part] = _Both(proposition, z3.Not(proposition))
+        asked = z3.And(translation.of(one).true, z3.Not(translation.of(other).true))
     except _NotTranslated:
         return Proof(None)
     solver = z3.Solver()
@@ -365,7 +363,7 @@ def prove(one: Formula, other: Formula) -> Proof:
         return Proof(None)
     model = solver.model()
     given: dict[Formula, Formula] = {
-        part: TRUE if z3.is_true(model.eval(translation.known[part].true, model_completion=True)) else FALSE
+        part: TRUE if z3.is_true(model.eval(translation.open[part].true, model_completion=True)) else FALSE
         for part in opened
     }
     one, other = replaced(one, given), replaced(other, given)

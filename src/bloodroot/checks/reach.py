@@ -176,11 +176,11 @@ class Reach:
 
     def let_in_by(self, formula: Formula) -> int:
         """The columns for which a formula may be true."""
-        return sum(columns for each, columns in self._spreading.spread(formula).items() if can_be_true(each))
+        return sum(columns for each, columns in self._spreading.of(formula).items() if can_be_true(each))
 
     def spread(self, formula: Formula) -> tuple[tuple[Formula, int], ...]:
         """What a formula comes to for the columns for which it may be true."""
-        return tuple((each, columns) for each, columns in self._spreading.spread(formula).items() if can_be_true(each))
+        return tuple((each, columns) for each, columns in self._spreading.of(formula).items() if can_be_true(each))
 
     def groups(self, row: Row) -> tuple[tuple[Formula, int], ...]:
         """The columns that are let in, by all that it depends on; what standing rules ask is part of that."""

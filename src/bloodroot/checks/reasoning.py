@@ -1,6 +1,6 @@
 """Whether a condition can hold, and whether one implies another.
 
-Values are tried for the references of a formula, and the formula is folded over them by the engine itself, so that
+Values are tried for the references of a formula, and the formula is folded over them by the evaluator itself, so that
 what is found true is true. References are given values one after the other, and a branch is left as soon as what
 remains cannot lead to the result any more. Where values are only compared for being equal, with each other and with
 constants, finitely many of them make all the difference there is, and nothing found means that there is nothing.
@@ -20,15 +20,11 @@ from ..core.conditions import Comparison, Holds, Listed, Now, Operand, Reference
 from ..core.formulas import (
     FALSE,
     TRUE,
-    Conjunction,
     Constant,
-    Disjunction,
     Facts,
     Formula,
     Negated,
-    both,
-    either,
-    opposite,
+    mapped,
     walk,
 )
 from ..core.records import MISSING, UNKNOWN
@@ -131,15 +127,7 @@ def parts_left_open(*formulas: Formula) -> list[Formula]:
 
 def replaced(formula: Formula, given: Mapping[Formula, Formula]) -> Formula:
     """A formula with other parts in the place of some."""
-    if not given:
-        return formula
-    if formula in given:
-        return given[formula]
-    if isinstance(formula, Conjunction):
-        return both(replaced(part, given) for part in formula.parts)
-    if isinstance(formula, Disjunction):
-        return either(replaced(part, given) for part in formula.parts)
-    return opposite(replaced(formula.part, given)) if isinstance(formula, Negated) else formula
+    return mapped(formula, given.get) if given else formula
 
 
 Variable = Reference | Now

@@ -238,7 +238,7 @@ def _formula_of(subject: Subject, unit: Unit, columns: int) -> Formula:
 
 def _rules_over(subject: Subject, unit: Unit) -> set[int]:
     """The ids of the standing rules that must hold for an endpoint, whatever the path."""
-    near = subject.policy.engine.rules_near(unit.template)
+    near = subject.policy.lookup.rules_near(unit.template)
     return {id(rule) for rule in near if covers(rule.methods, unit.method) and overlap(rule.template, unit.template)}
 
 

@@ -256,7 +256,8 @@ def _routes_if_needed(policies: Iterable[Policy], settings: Settings | None) -> 
     """The routes of the application, where a policy names actions and there is an application."""
     if settings is None or not settings.app or not any(each.unbound for each in policies):
         return None
-    from ..survey.applications import imported, routes_of
+    from ..frameworks import routes_of
+    from ..survey.applications import imported
 
     return routes_of(imported(settings.app, settings.folder, "app"))
 

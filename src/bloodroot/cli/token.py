@@ -97,7 +97,7 @@ def _scopes(text: str, policy: Policy) -> list[str]:
 
     scopes = [name.strip() for name in text.split(",")]
     for name in scopes:
-        if not knows(policy.engine, name):
+        if not knows(policy.resolver, name):
             raise UsageError(f'--scope: the policy knows no permission "{name}"{suggestion(name, policy.permissions)}')
     return scopes
 

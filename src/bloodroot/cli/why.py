@@ -64,7 +64,7 @@ def why(
     inputs.check_request(method, path, rules)
     sent, _, query = path.partition("?")
     if path_only:
-        lines, standing = rules.engine.candidates(method, sent), rules.engine.rules_for(method, sent)
+        lines, standing = rules.lookup.candidates(method, sent), rules.lookup.rules_for(method, sent)
         output.deliver(LinesResult(method, sent, tuple(lines), tuple(standing)), form, out, color)
         return
     values = {name: each[0] if len(each) == 1 else each for name, each in parse_qs(query, True).items()}

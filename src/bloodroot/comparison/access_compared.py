@@ -9,6 +9,7 @@ from typing import Any
 from ..checks.reasoning import Proof, Reasoner
 from ..core.caller import Caller
 from ..core.decision import Outcome
+from ..core.endpoint_outcomes import left_of, outcome_of
 from ..core.formulas import FALSE, TRUE, Formula, can_be_true, walk
 from ..core.policy import Policy
 from ..core.requirements import Holding, in_words, permissions_in
@@ -76,13 +77,13 @@ def access_at_endpoint(policy: Policy, asked: Asked, caller: Caller | None) -> A
     """What a caller gets where standing rules and a line ask this."""
     if not asked:
         return Access(Outcome.DENY, FALSE)
-    outcome, remainder = policy.engine.outcome_of(asked, caller)
+    outcome, _, remainder = outcome_of(policy, asked, caller)
     return Access(outcome, remainder if remainder is not None else TRUE if outcome is Outcome.ALLOW else FALSE)
 
 
 def access_by_formula(policy: Policy, asked: Asked, caller: Caller | None) -> Access:
     """What a caller gets of a field, or of a permission that code asks for."""
-    left = policy.engine.left_at_any_time(asked[0], caller)
+    left = left_of(policy, asked[0], caller, at_any_time=True)
     if left is TRUE:
         return Access(Outcome.ALLOW, TRUE)
     return Access(Outcome.DEPENDS, left) if can_be_true(left) else Access(Outcome.DENY, FALSE)

@@ -93,7 +93,7 @@ def _asked_together(formula: Formula, names_in: Names, known: dict[int, float]) 
         return inf
     if isinstance(formula, PermissionAsked) and names_in is permission_names:
         return 1
-    inner = [_together(part, names_in, known) for part in formula.inner]
+    inner = [_together(part, names_in, known) for part in formula.children]
     if isinstance(formula, Conjunction):
         return sum(inner)
     return max(inner, default=1)

@@ -282,7 +282,7 @@ def _endpoints(old: Side, new: Side) -> Iterator[EndpointChange]:
             if (method, shape) not in known:
                 region = regions_of([line.template]).found[-1]
                 sent = _sent(method, old.policy, new.policy)
-                covered = other.policy.engine.line(sent, list(region.segments))
+                covered = other.policy.lookup.find(sent, list(region.segments))
                 yield EndpointChange(method, line.template.text, is_new, line, covered)
         names = {line.name for line in other.actions}
         for action in one.actions:

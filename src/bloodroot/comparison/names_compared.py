@@ -32,7 +32,7 @@ def changed_permissions(policies: Pair, terms: tuple[Terms, Terms], weighing: Ac
     """Permissions that both policies know, and give to others."""
     old, new = policies
     for name in sorted(_permissions(old) & _permissions(new)):
-        one, other = old.engine.resolver.permission(name), new.engine.resolver.permission(name)
+        one, other = old.resolver.permission(name), new.resolver.permission(name)
         if one is not None and other is not None:
             yield from _changes(name, "", (one, other), terms, weighing)
 
@@ -70,7 +70,7 @@ def changed_conditions(policies: Pair, reasoner: Reasoner) -> Iterator[NameChang
 def in_order(test: Formula) -> str:
     """A condition in words, with numbers for the parts of the path: what a line calls them is a matter of form."""
     names = dict.fromkeys(each.names[0] for each in references_in(test) if each.root == "path")
-    return renamed(test, {name: f"part {number}" for number, name in enumerate(names)}, {}).words()
+    return renamed(test, {name: f"part {number}" for number, name in enumerate(names)}).words()
 
 
 def changed_declarations(policies: Pair) -> Iterator[Declared]:

@@ -12,8 +12,8 @@ from collections.abc import Iterable, Iterator
 from dataclasses import dataclass
 from itertools import chain
 
-from ..core.overlaps import Overlaps
 from ..core.paths import REST, STAR, Parameter, Segment, Template, encoded_segment, fits, specificity
+from ..core.routing import PathTree
 
 Shape = tuple[tuple[int, int, int, str, str], ...]
 _MOST = 2_000
@@ -69,7 +69,7 @@ def regions_of(templates: Iterable[Template]) -> Regions:
 def _add_meets(known: dict[Shape, Template]) -> bool:
     """Add what templates have in common, until there is nothing more; False where that would be too much."""
     # What several have in common is what one of them has in common with the rest: those that were given are enough.
-    index = Overlaps((template, template) for template in known.values())
+    index = PathTree((template, template) for template in known.values())
     waiting = list(known.values())
     # Meets are few where people write policies; without a limit there may be as many as sets of templates.
     most, patience = 2 * len(known) + _MOST, 100 * len(known) + _MOST_PAIRS

@@ -3,10 +3,10 @@
 from __future__ import annotations
 
 from collections.abc import Iterable, Mapping
-from dataclasses import dataclass, replace
+from dataclasses import dataclass
 
 from ..core.conditions import Comparison, Condition, Holds, Listed, Operand, Reference
-from ..core.formulas import Conjunction, Constant, Disjunction, Formula, Negated
+from ..core.formulas import Conjunction, Disjunction, Formula, Negated, mapped
 from ..core.lines import Line
 from ..core.methods import covers
 from ..core.paths import Parameter
@@ -41,8 +41,8 @@ class Situation:
 
 def situation(policy: Policy, region: Region, method: str) -> Situation:
     """What decides in a region."""
-    line = policy.engine.line(method, list(region.segments))
-    rules = tuple(policy.engine.rules_for(method, region.path)) if line is not None else ()
+    line = policy.lookup.find(method, list(region.segments))
+    rules = tuple(policy.lookup.rules_for(method, region.path)) if line is not None else ()
     segments = list(region.segments)
     denials = (
         number
@@ -106,7 +106,7 @@ class Terms:
             return formula
         found = self._renamed.get((id(formula), changed))
         if found is None:
-            found = self._renamed[id(formula), changed] = formula, renamed(formula, dict(changed), {})
+            found = self._renamed[id(formula), changed] = formula, renamed(formula, dict(changed))
         return found[1]
 
     def key(self, formula: Formula) -> int:
@@ -137,30 +137,15 @@ class Terms:
         return type(formula), formula
 
 
-def renamed(formula: Formula, names: Mapping[str, str], done: dict[int, Formula]) -> Formula:
+def renamed(formula: Formula, names: Mapping[str, str]) -> Formula:
     """A formula with other names for the parts of the path."""
-    if isinstance(formula, Constant | Holding):
-        return formula
-    found = done.get(id(formula))
-    if found is None:
-        found = done[id(formula)] = _renamed(formula, names, done)
-    return found
 
+    def change(part: Formula) -> Formula | None:
+        if isinstance(part, Comparison):
+            return Comparison(_operand(part.left, names), part.operator, _operand(part.right, names))
+        return Holds(_operand(part.reference, names)) if isinstance(part, Holds) else None
 
-def _renamed(formula: Formula, names: Mapping[str, str], done: dict[int, Formula]) -> Formula:
-    if isinstance(formula, Comparison):
-        return Comparison(_operand(formula.left, names), formula.operator, _operand(formula.right, names))
-    if isinstance(formula, Holds):
-        return Holds(_operand(formula.reference, names))
-    if isinstance(formula, Condition):
-        return Condition(formula.name, renamed(formula.test, names, done), formula.message, formula.where)
-    if isinstance(formula, PermissionAsked):
-        return replace(formula, grants=renamed(formula.grants, names, done))
-    if isinstance(formula, Conjunction | Disjunction):
-        return type(formula)(tuple(renamed(part, names, done) for part in formula.parts))
-    if isinstance(formula, Negated):
-        return Negated(renamed(formula.part, names, done))
-    return formula
+    return mapped(formula, change)
 
 
 def _operand(operand: Operand, names: Mapping[str, str]) -> Operand:

@@ -14,11 +14,10 @@ from .binding import BoundLines, Route, template_of
 from .formulas import FALSE, Formula, both
 from .lines import CompiledGuard
 from .methods import ANY, COMMON
-from .overlaps import Overlaps
-from .path_index import PathIndex
 from .paths import overlap, specificity, unnamed_segments
 from .policy import Policy
 from .requirements import Guarded, Requirement, bits_that_open, without_guarded
+from .routing import PathTree
 
 if TYPE_CHECKING:
     from collections.abc import Iterable
@@ -47,11 +46,11 @@ def with_guards(policy: Policy, routes: Iterable[Route]) -> tuple[Policy, tuple[
     for route in routes:
         _compile(bound, route, known, problems)
     folding = _Folding(known)
-    index: PathIndex[Line | Route] = PathIndex()
+    index: PathTree[Line | Route] = PathTree()
     added: list[Line] = []
     for route in routes:
         template, exact = template_of(route)
-        binding = bound.engine.binding(route)
+        binding = bound.lookup.binding(route)
         if binding.action is None:
             index.add(route.methods, template, route)
         else:
@@ -64,7 +63,7 @@ def with_guards(policy: Policy, routes: Iterable[Route]) -> tuple[Policy, tuple[
         # The methods that one line decides are one endpoint.
         deciding: dict[int, tuple[Line, list[str]]] = {}
         for method in route.methods or (*(each for each in COMMON if each != "HEAD"), ANY):
-            line = bound.engine.line_served(binding, method, segments)
+            line = binding.line_for(method, segments)
             folded = folding.fold(route, method, line)
             if folded is not None and folded is not line:
                 deciding.setdefault(id(folded), (folded, []))[1].append(method)
@@ -76,7 +75,7 @@ def with_guards(policy: Policy, routes: Iterable[Route]) -> tuple[Policy, tuple[
         by_shape.setdefault(specificity(own.template, exact=True), []).append(own)
     kept = [line for line in bound.endpoints if not _replaced(by_shape, line)]
     if added:
-        served = Overlaps((template_of(route)[0], route) for route in routes)
+        served = PathTree((template_of(route)[0], route) for route in routes)
         kept = [line if line.action is not None else _within(line, served, folding) for line in kept]
     lines = sorted([*kept, *added], key=lambda line: line.order)
     served_by_key = {route.key: route for route in routes}
@@ -105,7 +104,7 @@ class _Folding:
         return found[1]
 
 
-def _within(line: Line, routes: Overlaps[Route], folding: _Folding) -> Line:
+def _within(line: Line, routes: PathTree[Route], folding: _Folding) -> Line:
     """A written line with the guards of the one route that serves all of its requests, if there is such a route."""
     served = []
     for route in routes.near(line.template):

@@ -6,8 +6,8 @@ from dataclasses import dataclass
 from typing import TYPE_CHECKING
 
 from .methods import ANY, precision
-from .path_index import PathIndex
 from .paths import read_path, specificity
+from .routing import PathTree
 
 if TYPE_CHECKING:
     from collections.abc import Iterator, Mapping
@@ -78,7 +78,7 @@ class Answers:
         self.denials = denials
         self._conditions = conditions
         # By reason and by method: those with a path, and the one without.
-        self._by_path: dict[tuple[str, str], PathIndex[Denial]] = {}
+        self._by_path: dict[tuple[str, str], PathTree[Denial]] = {}
         self._everywhere: dict[tuple[str, str], Denial] = {}
         for denial in denials:
             for method in denial.methods or (ANY,):
@@ -86,7 +86,7 @@ class Answers:
                 if denial.template is None:
                     self._everywhere.setdefault(key, denial)
                 else:
-                    self._by_path.setdefault(key, PathIndex()).add((), denial.template, denial)
+                    self._by_path.setdefault(key, PathTree()).add((), denial.template, denial)
 
     def answer(self, method: str, path: str, reason: str) -> Answer:
         """The answer to a caller who is refused for a reason."""
@@ -108,7 +108,7 @@ class Answers:
         for named in (method, *(("GET",) if method == "HEAD" else ()), ANY):
             for because in (reason, "any"):
                 index = self._by_path.get((because, named))
-                found = index.find(method, segments) if index is not None else None
+                found = index.find(ANY, segments) if index is not None else None
                 found = found or self._everywhere.get((because, named))
                 if found is not None:
                     yield found

@@ -7,14 +7,13 @@ from typing import TYPE_CHECKING, Any
 
 from ..language.problems import ENOUGH, PolicyError, Problem, suggestion
 from .methods import covers, share
-from .path_index import PathIndex
 from .paths import Template, TemplateError, overlap, parse_template, specificity
+from .routing import PathTree
 
 if TYPE_CHECKING:
     from collections.abc import Callable, Iterable, Mapping
 
     from .lines import ActionLine, Line
-    from .overlaps import Overlaps
 
 
 _MOST_METHODS = 50
@@ -86,7 +85,7 @@ class BoundLines:
     """
 
     lines: tuple[Line, ...]
-    routes: PathIndex[Line | Route]
+    routes: PathTree[Line | Route]
     served: Mapping[tuple[str, str, int], Route]
     fold: Callable[[Route, str, Line | None], Line | None] | None = None
 
@@ -100,6 +99,7 @@ class Binding:
         action: the line of its action; None where no line names that.
         written: the path lines for the very template of the route.
         near: the path lines that may cover some of its requests and are more specific than those.
+        tree: all path lines.
         settled: for each method that was asked for, the line that decides whatever the path; None where that depends.
     """
 
@@ -107,9 +107,10 @@ class Binding:
     action: Line | None
     written: tuple[Line, ...]
     near: tuple[Line, ...]
+    tree: PathTree[Line]
     settled: dict[str, Line | None] = field(default_factory=dict)
 
-    def line_for(self, method: str, segments: list[str], index: PathIndex[Line]) -> Line | None:
+    def line_for(self, method: str, segments: list[str]) -> Line | None:
         """The line that decides a request which this route serves.
 
         The line of the action beats every path line. Of path lines the most specific one decides.
@@ -119,7 +120,7 @@ class Binding:
             settled = self._settle(method)
         if settled is not None:
             return settled
-        return index.find(method, segments)
+        return self.tree.find(method, segments)
 
     def _settle(self, method: str) -> Line | None:
         """The line that decides every request of a method; None where another one may be more specific for some."""
@@ -135,7 +136,7 @@ class Binding:
         return found
 
 
-def binding_of(route: Route, lines: Overlaps[Line], actions: Mapping[str, ActionLine]) -> Binding:
+def binding_of(route: Route, lines: PathTree[Line], actions: Mapping[str, ActionLine]) -> Binding:
     """What may decide for a route.
 
     Args:
@@ -153,7 +154,7 @@ def binding_of(route: Route, lines: Overlaps[Line], actions: Mapping[str, Action
         elif overlap(line.template, template) is not False and specificity(line.template) <= specificity(template):
             near.append(line)
     own = action.bound(route.methods, template, exact) if action else None
-    return Binding(route, own, tuple(written), tuple(near))
+    return Binding(route, own, tuple(written), tuple(near), lines)
 
 
 def bound_lines(endpoints: tuple[Line, ...], unbound: tuple[ActionLine, ...], routes: Iterable[Route]) -> BoundLines:
@@ -165,7 +166,7 @@ def bound_lines(endpoints: tuple[Line, ...], unbound: tuple[ActionLine, ...], ro
         PolicyError: an action that no route serves, or a path line for the very template of an action's route.
     """
     problems: list[Problem] = []
-    index: PathIndex[Line | Route] = PathIndex()
+    index: PathTree[Line | Route] = PathTree()
     actions = {action.name: action for action in unbound}
     bound: dict[str, list[Line]] = {name: [] for name in actions}
     by_action: dict[str, list[Route]] = {}

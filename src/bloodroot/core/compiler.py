@@ -10,18 +10,18 @@ from ..language import tree
 from ..language.parser import parse_with_problems
 from ..language.problems import ENOUGH, Place, PolicyError, Problem, suggestion
 from .answers import REASONS, Answers, Denial
-from .engine import Parts
+from .evaluate import Parts
 from .fields import FieldRule, FieldRules
 from .formulas import FALSE
 from .lines import ActionLine, Line
 from .methods import ANY
-from .path_index import PathIndex
 from .paths import Template, TemplateError, parse_template, specificity
 from .policy import Policy
 from .redirects import redirect_problems
 from .requirements import references_in
 from .resolver import Resolver
 from .roles import compile_roles
+from .routing import PathTree
 
 if TYPE_CHECKING:
     from collections.abc import Iterator
@@ -93,7 +93,7 @@ def compile_documents(documents: list[tree.Document], problems: list[Problem]) -
         problems.append(Problem(message, Place(whole.source, 1, 1, 1)))
     policy = Policy(parts)
     if not problems:
-        problems.extend(redirect_problems(policy.engine))
+        problems.extend(redirect_problems(policy.evaluator))
     if problems:
         raise PolicyError(problems)
     return policy
@@ -142,9 +142,9 @@ def _endpoints(
     return tuple(lines), tuple(actions)
 
 
-def _indexed(endpoints: tuple[Line, ...], problems: list[Problem]) -> PathIndex[Line]:
+def _indexed(endpoints: tuple[Line, ...], problems: list[Problem]) -> PathTree[Line]:
     """The endpoint lines by path. Two of one shape and method are a mistake."""
-    index: PathIndex[Line] = PathIndex()
+    index: PathTree[Line] = PathTree()
     for line in endpoints:
         for method, other in index.add(line.methods, line.template, line):
             problems.append(

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from dataclasses import dataclass
-from typing import Any, ClassVar
+from typing import Any
 
 from .formulas import (
     CAN_BE_FALSE,
@@ -15,6 +15,7 @@ from .formulas import (
     Constant,
     Facts,
     Formula,
+    Leaf,
     known,
     walk,
 )
@@ -50,9 +51,13 @@ class Condition:
         return f"Condition({self.name!r}, {self.test!r})"
 
     @property
-    def inner(self) -> tuple[Formula, ...]:
+    def children(self) -> tuple[Formula, ...]:
         """The test."""
         return (self.test,)
+
+    def with_children(self, children: tuple[Formula, ...]) -> Formula:
+        """As `Formula.with_children`."""
+        return Condition(self.name, children[0], self.message, self.where)
 
     def fold(self, facts: Facts) -> Formula:
         """As `Formula.fold`. However often it is asked for, it is folded once."""
@@ -114,11 +119,10 @@ Operand = Value | Reference | Now | Listed
 
 
 @dataclass(frozen=True, slots=True)
-class Holds:
+class Holds(Leaf):
     """A reference without a comparison: true or false as its value is, faulty where it is neither."""
 
     reference: Operand
-    inner: ClassVar[tuple[Formula, ...]] = ()
 
     def fold(self, facts: Facts) -> Formula:
         operand = resolve(self.reference, facts)
@@ -134,13 +138,12 @@ class Holds:
 
 
 @dataclass(frozen=True, slots=True)
-class Comparison:
+class Comparison(Leaf):
     """Two operands and one of the operators ``== != < <= > >= in``."""
 
     left: Operand
     operator: str
     right: Operand
-    inner: ClassVar[tuple[Formula, ...]] = ()
 
     def fold(self, facts: Facts) -> Formula:
         left, right = resolve(self.left, facts), resolve(self.right, facts)

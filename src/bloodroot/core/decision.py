@@ -74,7 +74,7 @@ class Decision:
         remainder: for `Outcome.DEPENDS`, what still has to hold; None otherwise.
     """
 
-    __slots__ = ("_asked", "_engine", "line", "outcome", "reason", "remainder")
+    __slots__ = ("_asked", "_decides", "line", "outcome", "reason", "remainder")
 
     def __init__(
         self,
@@ -82,14 +82,14 @@ class Decision:
         reason: str | None,
         line: Line | None,
         remainder: Formula | None,
-        engine: Decides,
+        evaluator: Decides,
         question: Question | tuple[Caller | None, str, str],
     ) -> None:
         self.outcome = outcome
         self.reason = reason
         self.line = line
         self.remainder = remainder
-        self._engine = engine
+        self._decides = evaluator
         # Caller, method and path are most questions, and are worked out only when asked for.
         self._asked = question
 
@@ -122,12 +122,12 @@ class Decision:
         """What the caller gets instead; None where the request is allowed or depends."""
         if self.reason is None:
             return None
-        return self._engine.answers.answer(self.question.method, self.question.path, self.reason)
+        return self._decides.answers.answer(self.question.method, self.question.path, self.reason)
 
     @property
     def steps(self) -> tuple[Step, ...]:
         """The steps in the order they were taken, up to the one that decided."""
-        return self._engine.steps(self.question)
+        return self._decides.steps(self.question)
 
     @property
     def path_values(self) -> Mapping[str, str]:

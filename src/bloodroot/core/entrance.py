@@ -84,7 +84,7 @@ def entrance(policy: Policy, method: str, path: str, personas: Mapping[str, Call
         method,
         path,
         first.line,
-        tuple(policy.engine.rules_for(method, path)) if first.line is not None else (),
+        tuple(policy.lookup.rules_for(method, path)) if first.line is not None else (),
         _treated(decided.items()),
         _treated((name, policy.decide(caller, method, path, **known)) for name, caller in personas.items()),
         len(kinds),

@@ -22,7 +22,7 @@ if TYPE_CHECKING:
     from collections.abc import Iterable
 
     from .caller import Caller
-    from .engine import Engine
+    from .evaluate import Evaluator
     from .formulas import Facts
     from .lines import Line
     from .predicates import Predicate
@@ -37,7 +37,7 @@ class Flags:
     """The same questions for one record after another; what rests on the caller alone is worked out once.
 
     Args:
-        engine: what decides.
+        evaluator: what decides.
         caller: who asks; None for a signed-out caller.
         names: permissions, and endpoints: a method and a path, in which ``{id}`` is replaced by the record's ``id``.
 
@@ -45,14 +45,16 @@ class Flags:
         UnknownNameError: the policy has no such permission.
     """
 
-    def __init__(self, engine: Engine, caller: Caller | None, names: Iterable[str]) -> None:
+    def __init__(self, evaluator: Evaluator, caller: Caller | None, names: Iterable[str]) -> None:
         self._flags: dict[str, _Permission | _Endpoint] = {}
         for each in names:
             endpoint = _ENDPOINT.fullmatch(each)
             if endpoint is not None:
-                self._flags[each] = _Endpoint(engine, caller, endpoint[1], endpoint[2])
+                self._flags[each] = _Endpoint(evaluator, caller, endpoint[1], endpoint[2])
             else:
-                self._flags[each] = _Permission(predicates_of(engine, permission_named(engine, each), caller))
+                self._flags[each] = _Permission(
+                    predicates_of(evaluator, permission_named(evaluator.resolver, each), caller)
+                )
 
     def of(self, record: Any = None) -> dict[str, bool]:
         """Which of the questions hold, for this record where it depends on one; by name, in the order given.
@@ -100,8 +102,8 @@ class _Endpoint:
     request is.
     """
 
-    def __init__(self, engine: Engine, caller: Caller | None, method: str, path: str) -> None:
-        self._engine, self._caller, self._method, self._path = engine, caller, method, path
+    def __init__(self, evaluator: Evaluator, caller: Caller | None, method: str, path: str) -> None:
+        self._evaluator, self._caller, self._method, self._path = evaluator, caller, method, path
         self._segments: list[str | None] = []
         self._from_record: list[tuple[int, str]] = []
         self._asked = self._found_once()
@@ -133,11 +135,11 @@ class _Endpoint:
     def _found_once(self) -> list[_LinePredicates] | None:
         """What is asked whatever the record has; None where that cannot be said before."""
         template = self._template()
-        line = self._engine.line_for_all(self._method, self._segments) if template is not None else None
+        line = self._evaluator.lookup.for_all(self._method, template) if template is not None else None
         if line is None or template is None:
             return None
         found = []
-        for each in (*self._engine.standing, line):
+        for each in (*self._evaluator.lookup.standing, line):
             covered = overlap(each.template, template) if covers(each.methods, self._method) else False
             if covered is None:
                 return None
@@ -157,7 +159,7 @@ class _Endpoint:
                     if not part.bare:
                         return None
                     names[part.name] = place
-        predicates = predicates_of(self._engine, line.requirement.formula, self._caller)
+        predicates = predicates_of(self._evaluator, line.requirement.formula, self._caller)
         return [_LinePredicates(predicate, facts, names) for predicate, facts in predicates if predicate is not always]
 
     def _template(self) -> Template | None:
@@ -187,10 +189,10 @@ class _Endpoint:
         path = _FROM_RECORD.sub(lambda match: quote(str(self._value(record, match[1])), safe=""), self._path)
         question = Question(self._caller, self._method, path)
         question.record = record
-        decision = self._engine.decide(question, read_path(path))
+        decision = self._evaluator.decide(question, read_path(path))
         if decision.line is None and decision.reason == "closed":
             # A misspelled path would otherwise hide a link for good, and no one would know why.
-            known = (f"{m} {line.template.text}" for line in self._engine.endpoints for m in line.methods)
+            known = (f"{m} {line.template.text}" for line in self._evaluator.lookup.endpoints for m in line.methods)
             asked = f"{self._method} {self._path}"
             raise UnknownNameError(f'no line of the policy covers "{asked}"{suggestion(asked, known)}')
         return decision.outcome is Outcome.ALLOW

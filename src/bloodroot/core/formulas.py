@@ -8,10 +8,13 @@ It is neither true nor false, and stays so under ``not``.
 from __future__ import annotations
 
 import datetime
-from collections.abc import Iterable, Iterator, Mapping
+from abc import ABC, abstractmethod
+from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
 from dataclasses import dataclass, field, replace
 from operator import is_
-from typing import Any, ClassVar, Protocol
+from typing import Any, ClassVar, Generic, Protocol, TypeVar
+
+Meaning = TypeVar("Meaning")
 
 # What a formula may still turn into, as bits.
 CAN_BE_TRUE, CAN_BE_FALSE, CAN_BE_FAULTY = 1, 2, 4
@@ -74,9 +77,28 @@ class Formula(Protocol):
         ...
 
     @property
-    def inner(self) -> tuple[Formula, ...]:
+    def children(self) -> tuple[Formula, ...]:
         """The parts that it is made of, in the order of the text."""
         ...
+
+    def with_children(self, children: tuple[Formula, ...]) -> Formula:
+        """The same made of other parts, as small as it can be."""
+        ...
+
+
+class Leaf:
+    """A formula that has no parts; true or false, once it is known."""
+
+    __slots__ = ()
+    children: ClassVar[tuple[Formula, ...]] = ()
+
+    def with_children(self, children: tuple[Formula, ...]) -> Any:  # noqa: ARG002
+        """Itself."""
+        return self
+
+    def values(self) -> int:
+        """As `Formula.values`."""
+        return CAN_BE_TRUE | CAN_BE_FALSE
 
 
 def walk(formula: Formula) -> Iterator[Formula]:
@@ -84,21 +106,92 @@ def walk(formula: Formula) -> Iterator[Formula]:
     seen: set[int] = set()
     waiting = [formula]
     while waiting:
-        found = waiting.pop()
-        if id(found) not in seen:
-            seen.add(id(found))
-            yield found
-            waiting += reversed(found.inner)
+        part = waiting.pop()
+        if id(part) not in seen:
+            seen.add(id(part))
+            yield part
+            waiting += reversed(part.children)
+
+
+def mapped(formula: Formula, change: Callable[[Formula], Formula | None]) -> Formula:
+    """A formula with other parts in the place of some; parts that are shared are changed once, and stay shared.
+
+    Args:
+        formula: the formula.
+        change: what takes the place of a part; None for one whose own parts are looked at.
+    """
+    known: dict[int, Formula] = {}
+
+    def of(part: Formula) -> Formula:
+        found = known.get(id(part))
+        if found is None:
+            found = change(part)
+            if found is None:
+                children = tuple(map(of, part.children))
+                found = part if all(map(is_, children, part.children)) else part.with_children(children)
+            known[id(part)] = found
+        return found
+
+    return of(formula)
+
+
+class Interpretation(ABC, Generic[Meaning]):
+    """What formulas mean to something else, such as a database: a meaning for each kind of node, made once for each.
+
+    A name means what it stands for.
+    """
+
+    def __init__(self) -> None:
+        # With each formula, so that its id is never that of another one.
+        self._known: dict[int, tuple[Formula, Meaning]] = {}
+
+    @abstractmethod
+    def constant(self, constant: Constant) -> Meaning:
+        """What a constant means."""
+
+    @abstractmethod
+    def all_of(self, parts: Sequence[Meaning]) -> Meaning:
+        """True where all are, false where one is."""
+
+    @abstractmethod
+    def any_of(self, parts: Sequence[Meaning]) -> Meaning:
+        """True where one is, false where all are."""
+
+    @abstractmethod
+    def opposite(self, part: Meaning) -> Meaning:
+        """False where the part is true, and the other way round; faulty where it is faulty."""
+
+    @abstractmethod
+    def leaf(self, formula: Formula) -> Meaning:
+        """What a formula without parts means."""
+
+    def of(self, formula: Formula) -> Meaning:
+        """What a formula means."""
+        known = self._known.get(id(formula))
+        if known is None:
+            known = self._known[id(formula)] = formula, self.node(formula)
+        return known[1]
+
+    def node(self, formula: Formula) -> Meaning:
+        """The same, worked out."""
+        if isinstance(formula, Conjunction):
+            return self.all_of([self.of(part) for part in formula.parts])
+        if isinstance(formula, Disjunction):
+            return self.any_of([self.of(part) for part in formula.parts])
+        if isinstance(formula, Negated):
+            return self.opposite(self.of(formula.part))
+        if isinstance(formula, Constant):
+            return self.constant(formula)
+        return self.of(formula.children[0]) if formula.children else self.leaf(formula)
 
 
 @dataclass(frozen=True, slots=True)
-class Constant:
+class Constant(Leaf):
     """A formula about which nothing is left to ask."""
 
     name: str
     bits: int
     audience: str
-    inner: ClassVar[tuple[Formula, ...]] = ()
 
     def fold(self, facts: Facts) -> Formula:  # noqa: ARG002
         return self
@@ -135,10 +228,10 @@ class _Joined:
     def _is_all_of(self, folded: Formula) -> bool:
         """Whether nothing has changed: what is shared is to stay shared."""
         same = isinstance(folded, type(self)) and len(folded.parts) == len(self.parts)
-        return same and all(map(is_, folded.inner, self.parts))
+        return same and all(map(is_, folded.children, self.parts))
 
     @property
-    def inner(self) -> tuple[Formula, ...]:
+    def children(self) -> tuple[Formula, ...]:
         """The parts."""
         return self.parts
 
@@ -162,6 +255,10 @@ class Conjunction(_Joined):
         folded = both([part.fold(facts) for part in self.parts])
         return self if self._is_all_of(folded) else folded
 
+    def with_children(self, children: tuple[Formula, ...]) -> Formula:
+        """As `Formula.with_children`."""
+        return both(children)
+
     def _possible(self, each: list[int]) -> int:
         found = CAN_BE_TRUE if all(bits & CAN_BE_TRUE for bits in each) else 0
         if any(bits & CAN_BE_FALSE for bits in each):
@@ -184,6 +281,10 @@ class Disjunction(_Joined):
         """As `Formula.fold`."""
         folded = either([part.fold(facts) for part in self.parts])
         return self if self._is_all_of(folded) else folded
+
+    def with_children(self, children: tuple[Formula, ...]) -> Formula:
+        """As `Formula.with_children`."""
+        return either(children)
 
     def _possible(self, each: list[int]) -> int:
         found = CAN_BE_FALSE if all(bits & CAN_BE_FALSE for bits in each) else 0
@@ -216,9 +317,13 @@ class Negated:
         return f"Negated({self.part!r})"
 
     @property
-    def inner(self) -> tuple[Formula, ...]:
+    def children(self) -> tuple[Formula, ...]:
         """The part."""
         return (self.part,)
+
+    def with_children(self, children: tuple[Formula, ...]) -> Formula:
+        """As `Formula.with_children`."""
+        return opposite(children[0])
 
     def fold(self, facts: Facts) -> Formula:
         """As `Formula.fold`."""
@@ -271,14 +376,14 @@ def _small(
             return strong
         if part is not idle:
             if part.__class__ is kind:
-                found.update(dict.fromkeys(part.inner))
-                joined = joined or any(each.__class__ is other for each in part.inner)
+                found.update(dict.fromkeys(part.children))
+                joined = joined or any(each.__class__ is other for each in part.children)
             else:
                 found[part] = None
                 joined = joined or part.__class__ is other
     if joined:
         # ``a or (a and b)`` is ``a``, in all four values.
-        left = [part for part in found if part.__class__ is not other or found.keys().isdisjoint(part.inner)]
+        left = [part for part in found if part.__class__ is not other or found.keys().isdisjoint(part.children)]
     else:
         left = list(found)
     if not left:

@@ -2,27 +2,29 @@
 
 from __future__ import annotations
 
+from collections.abc import Callable, Sequence
 from dataclasses import dataclass
 from typing import TYPE_CHECKING
 
+from .conditions import Condition
 from .decision import Outcome
+from .endpoint_outcomes import asked_at, outcome_at
 from .formulas import (
     FALSE,
     TRUE,
-    Conjunction,
     Constant,
-    Disjunction,
     Facts,
     Formula,
-    Negated,
+    Interpretation,
     both,
     can_be_true,
     either,
     opposite,
 )
 from .methods import ANY, treatments
+from .reasons import opens_after_sign_in
 from .records import UNKNOWN
-from .requirements import Holding, PermissionAsked, permissions_in, references_in
+from .requirements import Holding, permissions_in, references_in
 from .roles import SIGNED_OUT
 
 if TYPE_CHECKING:
@@ -176,7 +178,7 @@ def matrix_of_callers(policy: Policy, callers: Mapping[str, Caller | None]) -> M
         allow = sign_in = 0
         depends: Spread = {}
         for number, caller in enumerate(callers.values()):
-            outcome, remainder = policy.engine.outcome_at(line, methods[0], caller)
+            outcome, _, remainder = outcome_at(policy, line, methods[0], caller)
             if outcome is Outcome.ALLOW:
                 allow |= 1 << number
             elif outcome is Outcome.SIGN_IN:
@@ -195,13 +197,13 @@ def _rows_of(policy: Policy) -> Iterator[tuple[Line, tuple[str, ...]]]:
 
 def groups(policy: Policy, line: Line) -> list[tuple[str, ...]]:
     """The methods of an endpoint line, in groups that the standing rules which may concern it treat alike."""
-    near = policy.engine.rules_near(line.template) if policy.standing else []
+    near = policy.lookup.rules_near(line.template) if policy.standing else []
     if not near:
         return [(method,) for method in line.methods or (ANY,)]
     return treatments(line.methods, [rule.methods for rule in near if rule.methods])
 
 
-class Spreading:
+class Spreading(Interpretation[Spread]):
     """Formulas over all columns at once. Parts that many lines share are worked out once.
 
     Args:
@@ -210,12 +212,11 @@ class Spreading:
     """
 
     def __init__(self, columns: list[int], base: int) -> None:
+        super().__init__()
         self.every = (1 << len(columns)) - 1
         self.signed_out = self.holding_columns(columns, SIGNED_OUT)
         self._columns = columns
         self._by_mask: dict[int, int] = {}
-        self._by_formula: dict[int, Spread] = {}
-        self._keep: list[Formula] = []
         self._invites: dict[int, bool] = {}
         self.facts_out = Facts(SIGNED_OUT, SIGNED_OUT)
         self.facts_in = Facts(base, ~SIGNED_OUT, caller=UNKNOWN)
@@ -245,38 +246,40 @@ class Spreading:
             self._invites[id(line.requirement)] = found
         return found
 
-    def spread(self, formula: Formula) -> Spread:
-        """What a formula becomes, column by column."""
-        found = self._by_formula.get(id(formula))
-        if found is None:
-            found = self._by_formula[id(formula)] = self._spread(formula)
-            self._keep.append(formula)
-        return found
+    def constant(self, constant: Constant) -> Spread:
+        """The same in every column."""
+        return {constant: self.every}
 
-    def _spread(self, formula: Formula) -> Spread:
-        if isinstance(formula, Constant):
-            return {formula: self.every}
+    def all_of(self, parts: Sequence[Spread]) -> Spread:
+        """Column by column."""
+        return self._joined(parts, both, TRUE)
+
+    def any_of(self, parts: Sequence[Spread]) -> Spread:
+        """Column by column."""
+        return self._joined(parts, either, FALSE)
+
+    def opposite(self, part: Spread) -> Spread:
+        """Column by column."""
+        return _merged((opposite(formula), columns) for formula, columns in part.items())
+
+    def leaf(self, formula: Formula) -> Spread:
+        """By the bits that each column holds, or by whether it is signed in."""
         if isinstance(formula, Holding):
             held = self.holding(formula.mask)
-            return _without_empty({TRUE: held, FALSE: self.every & ~held})
-        if isinstance(formula, PermissionAsked):
-            return self.spread(formula.grants)
-        if isinstance(formula, Negated):
-            return _merged((opposite(part), columns) for part, columns in self.spread(formula.part).items())
-        if isinstance(formula, Conjunction):
-            return self._joined(formula.parts, both, TRUE)
-        if isinstance(formula, Disjunction):
-            return self._joined(formula.parts, either, FALSE)
+            return {outcome: columns for outcome, columns in ((TRUE, held), (FALSE, self.every & ~held)) if columns}
         # Conditions do not ask for roles, so there are only two kinds of column: signed in and signed out.
         signed_in = self.every & ~self.signed_out
         return _merged(((formula.fold(self.facts_in), signed_in), (formula.fold(self.facts_out), self.signed_out)))
 
-    def _joined(self, parts: tuple[Formula, ...], join: type | object, start: Formula) -> Spread:
+    def node(self, formula: Formula) -> Spread:
+        """A condition keeps its name."""
+        return self.leaf(formula) if isinstance(formula, Condition) else super().node(formula)
+
+    def _joined(self, parts: Sequence[Spread], join: Callable[[Iterable[Formula]], Formula], start: Formula) -> Spread:
         found: Spread = {start: self.every}
-        for part in parts:
-            others = self.spread(part)
+        for others in parts:
             found = _merged(
-                (join((one, other)), columns & more)  # type: ignore[operator]
+                (join((one, other)), columns & more)
                 for one, columns in found.items()
                 for other, more in others.items()
                 if columns & more
@@ -292,10 +295,6 @@ def _merged(pairs: Iterator[tuple[Formula, int]] | tuple[tuple[Formula, int], ..
     return found
 
 
-def _without_empty(spread: Spread) -> Spread:
-    return {formula: columns for formula, columns in spread.items() if columns}
-
-
 def row_of(policy: Policy, spreading: Spreading, line: Line, methods: tuple[str, ...]) -> Row:
     """One endpoint over all columns.
 
@@ -305,7 +304,7 @@ def row_of(policy: Policy, spreading: Spreading, line: Line, methods: tuple[str,
         line: the line of the endpoint.
         methods: methods of it that standing rules treat alike.
     """
-    asked = policy.engine.asked(line, methods[0]) if policy.standing else [(line, line.requirement.formula)]
+    asked = asked_at(policy, line, methods[0]) if policy.standing else [(line, line.requirement.formula)]
     if line.requirement.plain and len(asked) == 1:
         allow = spreading.holding(line.requirement.opens)
         # A signed-in caller might hold any of the roles, or be granted any of the permissions.
@@ -314,7 +313,7 @@ def row_of(policy: Policy, spreading: Spreading, line: Line, methods: tuple[str,
     groups: list[tuple[list[Formula], int]] = [([], spreading.every)]
     marks = []
     for rule, formula in asked:
-        spread = spreading.spread(formula)
+        spread = spreading.of(formula)
         if rule is not line:
             spread, touched = _while_met(spread)
             marks += [(rule, remainder, columns) for remainder, columns in touched]
@@ -326,13 +325,10 @@ def row_of(policy: Policy, spreading: Spreading, line: Line, methods: tuple[str,
     for _, columns in depends:
         settled |= columns
     refused_out = spreading.signed_out & ~settled
-    waits = refused_out if refused_out and _opens_after_sign_in(policy, asked, spreading.facts_out) else 0
+    out = [(formula, spreading.facts_out) for _, formula in asked]
+    waits = refused_out if refused_out and opens_after_sign_in(policy.roles, out) else 0
     seen = [(rule, remainder, columns & settled) for rule, remainder, columns in marks if columns & settled]
     return Row(methods, line, tuple(seen), allow, waits, depends)
-
-
-def _opens_after_sign_in(policy: Policy, asked: list[tuple[Line, Formula]], facts: Facts) -> bool:
-    return policy.engine.opens_after_sign_in((formula, facts) for _, formula in asked)
 
 
 def _divided(groups: list[tuple[list[Formula], int]], spread: Spread) -> list[tuple[list[Formula], int]]:

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import re
-from dataclasses import dataclass
+from dataclasses import dataclass, field
 from enum import Enum
 from functools import lru_cache
 from typing import TYPE_CHECKING
@@ -49,17 +49,16 @@ class Parameter:
     name: str
     before: str = ""
     after: str = ""
+    bare: bool = field(init=False, compare=False, repr=False)  # whether there is no text around the name
 
-    @property
-    def bare(self) -> bool:
-        """Whether there is no text around the name."""
-        return not self.before and not self.after
+    def __post_init__(self) -> None:
+        object.__setattr__(self, "bare", not self.before and not self.after)
 
     def matches(self, value: str) -> bool:
         """Whether one decoded segment of a request path fits."""
-        before, after = self.before, self.after
-        if not before and not after:
+        if self.bare:
             return True
+        before, after = self.before, self.after
         return len(value) > len(before) + len(after) and value.startswith(before) and value.endswith(after)
 
     def value(self, text: str) -> str:

@@ -9,7 +9,7 @@ from ..language.parser import parse_guard
 from ..language.problems import Place, PolicyError, Source, suggestion
 from .binding import BoundLines, Route, bound_lines
 from .decision import Decision, Outcome
-from .engine import Engine, Parts
+from .evaluate import Evaluator, Parts
 from .fields import FieldsRefused
 from .flags import Flags
 from .lines import CompiledGuard
@@ -19,7 +19,7 @@ from .permissions import holds, permission_named
 from .question import Question
 from .records import names_of
 from .redirects import redirect_problems
-from .roles import SIGNED_OUT
+from .request_facts import counted_as, facts_of
 
 if TYPE_CHECKING:
     import datetime
@@ -29,6 +29,7 @@ if TYPE_CHECKING:
     from .fields import FieldRules
 
 _COMMON = frozenset(COMMON)
+_ALLOW = Outcome.ALLOW
 
 
 class Policy:
@@ -45,7 +46,9 @@ class Policy:
         answers: what refused callers get.
         fields: who reads and changes what, by kind of record.
         hides: whether some denial hides what it refuses.
-        engine: what decides, for those who enforce the policy or show it.
+        lookup: finds the line that decides, and the standing rules that concern it.
+        evaluator: what decides, for those who enforce the policy.
+        resolver: the permissions and conditions by name, and what other names mean.
         declared: what it was compiled to, before it was bound to routes.
     """
 
@@ -54,16 +57,19 @@ class Policy:
         self.roles = parts.roles
         self.conditions = parts.resolver.conditions
         self.permissions = parts.resolver.permissions
+        self.resolver = parts.resolver
         self.standing = parts.standing
         self.answers = parts.answers
         self.fields = parts.fields
         self.hides = any(denial.kind == "hide" for denial in parts.answers.denials)
-        self.engine = engine = Engine(parts, bound)
-        self.endpoints = engine.endpoints
-        self.unbound = engine.unbound
+        self.evaluator = Evaluator(parts, bound)
+        self.lookup = self.evaluator.lookup
+        self.endpoints = self.lookup.endpoints
+        self.unbound = self.lookup.unbound
         # As it was before it was bound, so that it can be bound again.
         self.declared = parts
-        self._line = parts.index.find if bound is None else engine.line
+        self._find = parts.tree.find if bound is None else self.lookup.find
+        self._by_roles = self.evaluator.by_roles
 
     def bind(self, routes: Iterable[Route]) -> Policy:
         """The policy with its ``action`` lines turned into the methods and paths of an application's routes.
@@ -76,7 +82,7 @@ class Policy:
                 redirect that goes in a circle now.
         """
         policy = Policy(self.declared, bound_lines(self.declared.endpoints, self.declared.actions, routes))
-        problems = list(redirect_problems(policy.engine))
+        problems = list(redirect_problems(policy.evaluator))
         if problems:
             raise PolicyError(problems)
         return policy
@@ -115,22 +121,17 @@ class Policy:
             The decision. Bad input is refused, never an error.
         """
         segments = read_path(path)
-        engine = self.engine
-        if segments is not None and (method in _COMMON or is_method(method)) and not self.standing and not assume:
-            line = self._line(method, segments)
-            if line is not None and (caller is None or caller.scopes is None):
-                # Roles alone decide most requests, and those are decided here as the engine would.
-                held = self.roles.held(caller)
-                if not held.apart:
-                    asked = line.requirement
-                    if held.bits & asked.opens:
-                        return Decision(Outcome.ALLOW, None, line, None, engine, (caller, method, path))
-                    if asked.plain and caller is not None and not asked.opens & SIGNED_OUT and not caller.granted:
-                        return Decision(Outcome.DENY, "role", line, None, engine, (caller, method, path))
+        if segments is not None and not assume and (method in _COMMON or is_method(method)):
+            line = self._find(method, segments)
+            outcome = self._by_roles(caller, line) if line is not None else None
+            if outcome is not None:
+                # Nothing else was asked, and a question need not be made.
+                reason = None if outcome is _ALLOW else "role"
+                return Decision(outcome, reason, line, None, self.evaluator, (caller, method, path))
         question = Question(caller, method, path)
         question.record, question.records, question.query = record, records, query
         question.args, question.now, question.guarded, question.assume = args, now, guarded, assume
-        return engine.decide(question, segments)
+        return self.evaluator.decide(question, segments)
 
     def guard(self, requirement: str, place: Place | None = None) -> CompiledGuard:
         """A guard: a requirement in a program, for `check`.
@@ -143,7 +144,7 @@ class Policy:
             PolicyError: it cannot be read, or names a role, permission or condition that the policy does not know.
         """
         place = place or Place(Source("<guard>", (requirement,)), 1, 1, len(requirement))
-        compiled, problems = self.engine.resolver.guard(parse_guard(requirement, place), place)
+        compiled, problems = self.resolver.guard(parse_guard(requirement, place), place)
         if problems:
             raise PolicyError(problems)
         return CompiledGuard(compiled, place)
@@ -175,7 +176,7 @@ class Policy:
         question = Question(caller, method, path)
         question.record, question.query, question.args, question.now = record, query, args, now
         question.guard = guard
-        return self.engine.decide_guard(question)
+        return self.evaluator.decide_guard(question)
 
     def may(
         self,
@@ -190,7 +191,7 @@ class Policy:
         Raises:
             UnknownNameError: the policy has no such permission.
         """
-        return holds(self.engine, permission_named(self.engine, permission), caller, record, args)
+        return holds(self.evaluator, permission_named(self.resolver, permission), caller, record, args)
 
     def flags(self, caller: Caller | None, names: Iterable[str], *, record: Any = None) -> dict[str, bool]:
         """What of this a caller may do: for a page or an API to show what is possible.
@@ -208,7 +209,7 @@ class Policy:
         Raises:
             UnknownNameError: the policy has no such permission, or no line for such an endpoint.
         """
-        return Flags(self.engine, caller, names).of(record)
+        return Flags(self.evaluator, caller, names).of(record)
 
     def flags_of_each(
         self, caller: Caller | None, names: Iterable[str], records: Iterable[Any]
@@ -218,7 +219,7 @@ class Policy:
         Raises:
             UnknownNameError: as `flags`.
         """
-        flags = Flags(self.engine, caller, names)
+        flags = Flags(self.evaluator, caller, names)
         return [flags.of(record) for record in records]
 
     def readable(self, caller: Caller | None, kind: str, record: Any = None) -> frozenset[str]:
@@ -239,8 +240,7 @@ class Policy:
         if rules is None:
             return frozenset(names_of(record))
         names = names_of(record) if record is not None else [name for name in rules.rules if name != "*"]
-        engine = self.engine
-        each = [rules.readable(names, engine.facts_of(other, record)) for other in engine.counted_as(caller)]
+        each = [rules.readable(names, facts_of(self.roles, other, record)) for other in counted_as(self.roles, caller)]
         return each[0].intersection(*each[1:])
 
     def changeable(self, caller: Caller | None, kind: str, changes: Iterable[str], record: Any = None) -> None:
@@ -259,8 +259,8 @@ class Policy:
         rules = self._rules_for(kind)
         if rules is None:
             return
-        engine, names = self.engine, list(changes)
-        each = [rules.refused(names, engine.facts_of(other, record)) for other in engine.counted_as(caller)]
+        names = list(changes)
+        each = [rules.refused(names, facts_of(self.roles, other, record)) for other in counted_as(self.roles, caller)]
         refused = [name for name in names if any(name in found for found in each)]
         if refused:
             raise FieldsRefused(kind, refused)

@@ -8,15 +8,15 @@ that ask for roles are folded with the caller's roles before they are compiled.
 from __future__ import annotations
 
 import uuid
-from collections.abc import Callable
+from collections.abc import Callable, Sequence
 from dataclasses import replace
 from typing import Any
 
 from ..language.operators import OPERATORS
-from .conditions import Comparison, Condition, Holds, Listed, Now, Operand, Reference, follow, is_textual, resolve
-from .formulas import FALSE, TRUE, Conjunction, Constant, Disjunction, Facts, Formula, Negated, walk
+from .conditions import Comparison, Holds, Listed, Now, Operand, Reference, follow, is_textual, resolve
+from .formulas import FALSE, TRUE, Constant, Facts, Formula, Interpretation, walk
 from .records import MISSING, UNKNOWN, attribute
-from .requirements import Guarded
+from .requirements import Guarded, PermissionAsked
 from .values import Value, compare
 
 Predicate = Callable[[Facts], bool | None]
@@ -34,7 +34,7 @@ def compiled(formula: Formula) -> Predicate:
     """The predicate of a formula in which no roles or permissions are left. Assumed conditions do not count in it."""
     if _size(formula) > _FEW + _MOST_REPEATED * sum(1 for _ in walk(formula)):
         return _folding(formula)
-    return _compiled(formula)
+    return _Compiling().of(formula)
 
 
 def _size(formula: Formula) -> int:
@@ -43,12 +43,12 @@ def _size(formula: Formula) -> int:
     waiting = [formula]
     while waiting:
         part = waiting[-1]
-        unknown = [inner for inner in part.inner if id(inner) not in sizes]
+        unknown = [child for child in part.children if id(child) not in sizes]
         if unknown:
             waiting += unknown
         else:
             waiting.pop()
-            sizes[id(part)] = 1 + sum(sizes[id(inner)] for inner in part.inner)
+            sizes[id(part)] = 1 + sum(sizes[id(child)] for child in part.children)
     return sizes[id(formula)]
 
 
@@ -57,25 +57,56 @@ def always(_: Facts) -> bool | None:
     return True
 
 
-def _compiled(formula: Formula) -> Predicate:
-    if isinstance(formula, Constant):
-        value = False if formula is FALSE else None
-        return always if formula is TRUE else lambda _: value
-    if isinstance(formula, Condition):
-        return _compiled(formula.test)
-    if isinstance(formula, Comparison):
-        return _comparison(formula)
-    if isinstance(formula, Holds):
-        return _holds(formula)
-    if isinstance(formula, Guarded):
-        return lambda facts: facts.guarded or None
-    if isinstance(formula, Negated):
-        return _negated(_compiled(formula.part))
-    if isinstance(formula, Conjunction):
-        return _all_of([_compiled(part) for part in formula.parts])
-    if isinstance(formula, Disjunction):
-        return _any_of([_compiled(part) for part in formula.parts])
-    return _folding(formula)
+class _Compiling(Interpretation[Predicate]):
+    """Nodes as predicates, each after what `Formula.fold` does with it."""
+
+    def constant(self, constant: Constant) -> Predicate:
+        value = False if constant is FALSE else None
+        return always if constant is TRUE else lambda _: value
+
+    def all_of(self, parts: Sequence[Predicate]) -> Predicate:
+        def test(facts: Facts) -> bool | None:
+            result: bool | None = True
+            for part in parts:
+                found = part(facts)
+                if found is False:
+                    return False
+                if found is None:
+                    result = None
+            return result
+
+        return test
+
+    def any_of(self, parts: Sequence[Predicate]) -> Predicate:
+        def test(facts: Facts) -> bool | None:
+            result: bool | None = False
+            for part in parts:
+                found = part(facts)
+                if found:
+                    return True
+                if found is None:
+                    result = None
+            return result
+
+        return test
+
+    def opposite(self, part: Predicate) -> Predicate:
+        def test(facts: Facts) -> bool | None:
+            found = part(facts)
+            return None if found is None else not found
+
+        return test
+
+    def leaf(self, formula: Formula) -> Predicate:
+        if isinstance(formula, Comparison):
+            return _comparison(formula)
+        if isinstance(formula, Holds):
+            return _holds(formula)
+        return (lambda facts: facts.guarded or None) if isinstance(formula, Guarded) else _folding(formula)
+
+    def node(self, formula: Formula) -> Predicate:
+        # A permission rests on scopes and grants beside what it stands for.
+        return _folding(formula) if isinstance(formula, PermissionAsked) else super().node(formula)
 
 
 def _folding(formula: Formula) -> Predicate:
@@ -83,42 +114,6 @@ def _folding(formula: Formula) -> Predicate:
         # What was folded with another record does not count for this one.
         found = formula.fold(replace(facts))
         return True if found is TRUE else False if found is FALSE else None
-
-    return test
-
-
-def _negated(part: Predicate) -> Predicate:
-    def test(facts: Facts) -> bool | None:
-        found = part(facts)
-        return None if found is None else not found
-
-    return test
-
-
-def _all_of(parts: list[Predicate]) -> Predicate:
-    def test(facts: Facts) -> bool | None:
-        result: bool | None = True
-        for part in parts:
-            found = part(facts)
-            if found is False:
-                return False
-            if found is None:
-                result = None
-        return result
-
-    return test
-
-
-def _any_of(parts: list[Predicate]) -> Predicate:
-    def test(facts: Facts) -> bool | None:
-        result: bool | None = False
-        for part in parts:
-            found = part(facts)
-            if found:
-                return True
-            if found is None:
-                result = None
-        return result
 
     return test
 

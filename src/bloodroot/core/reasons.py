@@ -13,8 +13,11 @@ from .requirements import ANY_GRANT, in_words, permissions_in, requirement_in_wo
 from .roles import SIGNED_OUT, RoleTable
 
 if TYPE_CHECKING:
+    from collections.abc import Iterable
+
     from .caller import Caller
     from .lines import CompiledGuard, Line
+    from .roles import Held
 
 UNNAMED = "condition"  # the reason where no condition with a name is to blame
 
@@ -29,12 +32,24 @@ class Trace:
         place, written = (line.place, line.text) if line is not None else (None, "")
         self.steps.append(Step(name, verdict, text, place, written))
 
+    def add_caller(self, caller: Caller | None, held: Held) -> None:
+        """Write down what of a caller gives nothing here."""
+        for name in held.unknown:
+            self.add("caller", "passed", f"the policy does not know the {name}, so it gives no role here")
+        for note in caller.notes if caller is not None else ():
+            self.add("caller", "passed", note)
+
 
 def as_signed_in(facts: Facts, roles: RoleTable) -> Facts:
     """The facts with a signed-in caller of whom nothing is known: any roles, attributes and grants are possible."""
     return replace(
         facts, certain=roles.base, possible=~SIGNED_OUT, caller=UNKNOWN, scopes=None, hidden=None, granted=ANY_GRANT
     )
+
+
+def opens_after_sign_in(roles: RoleTable, asked: Iterable[tuple[Formula, Facts]]) -> bool:
+    """Whether a signed-in caller might be let in where this signed-out caller is not, of whom this is known."""
+    return all(can_be_true(formula.fold(as_signed_in(facts, roles))) for formula, facts in asked)
 
 
 def as_signed_out(facts: Facts) -> Facts:

@@ -17,18 +17,22 @@ if TYPE_CHECKING:
 
     from .answers import Denial
     from .caller import Caller
-    from .engine import Engine
+    from .evaluate import Evaluator
 
 _MOST_SETS = 64  # of roles, which are all tried together where there are no more of them
 _OF_SIGNED_IN = ("signed-in", "role", "apart")
 
 
-def redirect_problems(engine: Engine) -> Iterator[Problem]:
+def redirect_problems(evaluator: Evaluator) -> Iterator[Problem]:
     """Redirects that no caller can follow, or that go in a circle."""
-    redirects = [denial for denial in engine.answers.denials if denial.to is not None]
+    redirects = [denial for denial in evaluator.answers.denials if denial.to is not None]
     followable = []
     for denial in redirects:
-        if denial.to is not None and engine.line_for("GET", denial.to) is None and not engine.unbound:
+        if (
+            denial.to is not None
+            and evaluator.lookup.for_request("GET", denial.to) is None
+            and not evaluator.lookup.unbound
+        ):
             message = f"this leads to {denial.to}, which no line covers, so no one could see it"
             yield Problem(f"{message}; add GET {denial.to} to the endpoints", denial.place)
         else:
@@ -36,10 +40,10 @@ def redirect_problems(engine: Engine) -> Iterator[Problem]:
     if not followable:
         return
     found: set[int] = set()
-    for caller in _callers(engine, followable):
-        ways = _RedirectPaths(engine, caller)
+    for caller in _callers(evaluator, followable):
+        ways = _RedirectPaths(evaluator, caller)
         for denial in followable:
-            if id(denial) in found or not _may_answer(engine, denial, caller):
+            if id(denial) in found or not _may_answer(evaluator, denial, caller):
                 continue
             loop = ways.loop(denial.to or "")
             if loop:
@@ -56,14 +60,14 @@ def _called(caller: Caller) -> str:
     return ", ".join(sorted(caller.roles)) or "signed in"
 
 
-def _callers(engine: Engine, redirects: list[Denial]) -> Iterator[Caller | None]:
+def _callers(evaluator: Evaluator, redirects: list[Denial]) -> Iterator[Caller | None]:
     """Callers who differ in what the pages that redirects lead to make of them: with any attributes, of any roles."""
     yield None
     yield imagined()
     named: dict[str, None] = {}
     for page in dict.fromkeys(denial.to or "" for denial in redirects):
-        line = engine.line_for("GET", page)
-        for each in (*engine.rules_for("GET", page), *([line] if line is not None else [])):
+        line = evaluator.lookup.for_request("GET", page)
+        for each in (*evaluator.lookup.rules_for("GET", page), *([line] if line is not None else [])):
             named.update(dict.fromkeys(roles_in(each.requirement.formula)))
     names = list(named)
     most = len(names) if 2 ** len(names) <= _MOST_SETS else 1
@@ -72,15 +76,15 @@ def _callers(engine: Engine, redirects: list[Denial]) -> Iterator[Caller | None]
             yield imagined(*chosen)
     if most < len(names):
         yield imagined(*names)
-    for members in engine.roles.apart:
+    for members in evaluator.roles.apart:
         yield imagined(*(name for name, _ in members))
 
 
-def _may_answer(engine: Engine, denial: Denial, caller: Caller | None) -> bool:
+def _may_answer(evaluator: Evaluator, denial: Denial, caller: Caller | None) -> bool:
     """Whether a denial may be the answer to a caller."""
     if caller is None:
         return denial.reason not in _OF_SIGNED_IN
-    if engine.roles.held(caller).apart:
+    if evaluator.roles.held(caller).apart:
         return denial.reason in ("apart", "any")
     return denial.reason not in ("signed-out", "apart")
 
@@ -88,8 +92,8 @@ def _may_answer(engine: Engine, denial: Denial, caller: Caller | None) -> bool:
 class _RedirectPaths:
     """Where a caller is sent on to, from page to page."""
 
-    def __init__(self, engine: Engine, caller: Caller | None) -> None:
-        self._engine = engine
+    def __init__(self, evaluator: Evaluator, caller: Caller | None) -> None:
+        self._evaluator = evaluator
         self._caller = caller
         self._next: dict[str, list[str]] = {}
         self._circles: dict[str, bool] = {}
@@ -98,18 +102,18 @@ class _RedirectPaths:
         """The pages that the caller may be sent on to from a page, for whatever reason it is refused."""
         found = self._next.get(page)
         if found is None:
-            answers = (self._engine.answers.answer("GET", page, reason) for reason in self._reasons(page))
+            answers = (self._evaluator.answers.answer("GET", page, reason) for reason in self._reasons(page))
             pages = dict.fromkeys(answer.location for answer in answers)
             found = self._next[page] = [page for page in pages if page is not None]
         return found
 
     def _reasons(self, page: str) -> list[str]:
-        decision = self._engine.decide(Question(self._caller, "GET", page), read_path(page))
+        decision = self._evaluator.decide(Question(self._caller, "GET", page), read_path(page))
         if decision.outcome is Outcome.ALLOW:
             return []
         if decision.line is None or decision.reason == "apart":
             return [decision.reason or "closed"]
-        return sorted(self._engine.possible_reasons(decision))
+        return sorted(self._evaluator.possible_reasons(decision))
 
     def loop(self, start: str) -> list[str]:
         """The circle that redirects lead the caller in from a page on, or an empty list."""

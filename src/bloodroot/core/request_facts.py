@@ -10,9 +10,30 @@ from .formulas import Facts
 from .requirements import NOW
 
 if TYPE_CHECKING:
+    from collections.abc import Mapping
+
     from .lines import Line
     from .question import Question
-    from .roles import Held
+    from .roles import Held, RoleTable
+
+# Callers with roles that are kept apart are allowed what both of these are allowed.
+ANYONE_AT_ALL: tuple[Caller | None, ...] = (None, Caller())
+
+
+def counted_as(roles: RoleTable, caller: Caller | None) -> tuple[Caller | None, ...]:
+    """The callers that all must be allowed what a caller is to be allowed.
+
+    That is the caller alone. One who holds roles that are kept apart is allowed what is
+    allowed to a signed-out caller and to one without a role.
+    """
+    return ANYONE_AT_ALL if roles.held(caller).apart else (caller,)
+
+
+def facts_of(
+    roles: RoleTable, caller: Caller | None, record: Any = None, args: Mapping[str, Any] | None = None
+) -> Facts:
+    """What is known of one of the callers of `counted_as`, a record and the arguments of a call."""
+    return facts_for(roles.held(caller), caller, record=record, args=args)
 
 
 def facts_for(held: Held, caller: Caller | None, **supplied: Any) -> Facts:

@@ -3,26 +3,12 @@
 from __future__ import annotations
 
 from collections.abc import Mapping
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from types import MappingProxyType
-from typing import TYPE_CHECKING, ClassVar
+from typing import TYPE_CHECKING
 
 from .conditions import Comparison, Condition, Holds, Listed, Now, Operand, Reference
-from .formulas import (
-    CAN_BE_FALSE,
-    CAN_BE_TRUE,
-    FALSE,
-    TRUE,
-    Conjunction,
-    Disjunction,
-    Facts,
-    Formula,
-    Negated,
-    both,
-    either,
-    opposite,
-    walk,
-)
+from .formulas import FALSE, TRUE, Disjunction, Facts, Formula, Leaf, either, mapped, walk
 from .roles import ANYONE, SIGNED_IN, SIGNED_OUT
 
 if TYPE_CHECKING:
@@ -30,20 +16,16 @@ if TYPE_CHECKING:
 
 
 @dataclass(frozen=True, slots=True)
-class Holding:
+class Holding(Leaf):
     """The caller holds at least one of these bits: a role, or being signed in or out."""
 
     mask: int
     name: str
-    inner: ClassVar[tuple[Formula, ...]] = ()
 
     def fold(self, facts: Facts) -> Formula:
         if facts.certain & self.mask:
             return TRUE
         return self if facts.possible & self.mask else FALSE
-
-    def values(self) -> int:
-        return CAN_BE_TRUE | CAN_BE_FALSE
 
     def words(self) -> str:
         return self.name
@@ -59,9 +41,12 @@ class PermissionAsked:
     plain: bool
 
     @property
-    def inner(self) -> tuple[Formula, ...]:
+    def children(self) -> tuple[Formula, ...]:
         """The grants."""
         return (self.grants,)
+
+    def with_children(self, children: tuple[Formula, ...]) -> Formula:
+        return replace(self, grants=children[0])
 
     def fold(self, facts: Facts) -> Formula:
         key = id(self), id(facts.scopes)
@@ -99,50 +84,37 @@ ANY_GRANT: Mapping[str, str] = MappingProxyType({"*": "a directory"})
 
 
 @dataclass(frozen=True, slots=True)
-class GrantedPerhaps:
+class GrantedPerhaps(Leaf):
     """A directory may have granted the caller a permission."""
 
     name: str
-    inner: ClassVar[tuple[Formula, ...]] = ()
 
     def fold(self, facts: Facts) -> Formula:  # noqa: ARG002
         return self
-
-    def values(self) -> int:
-        return CAN_BE_TRUE | CAN_BE_FALSE
 
     def words(self) -> str:
         return f"a grant of {self.name}"
 
 
 @dataclass(frozen=True, slots=True)
-class OtherPath:
+class OtherPath(Leaf):
     """The request is for another path than these; not known before there is a request."""
 
     pattern: str
-    inner: ClassVar[tuple[Formula, ...]] = ()
 
     def fold(self, facts: Facts) -> Formula:  # noqa: ARG002
         return self
-
-    def values(self) -> int:
-        return CAN_BE_TRUE | CAN_BE_FALSE
 
     def words(self) -> str:
         return f"outside {self.pattern}"
 
 
 @dataclass(frozen=True, slots=True)
-class Guarded:
+class Guarded(Leaf):
     """A guard in the handler has let the caller pass; not known before it has."""
-
-    inner: ClassVar[tuple[Formula, ...]] = ()
 
     def fold(self, facts: Facts) -> Formula:
         return TRUE if facts.guarded else self
-
-    def values(self) -> int:
-        return CAN_BE_TRUE | CAN_BE_FALSE
 
     def words(self) -> str:
         return "guarded"
@@ -206,13 +178,7 @@ def asks_for_guard(formula: Formula) -> bool:
 
 def without_guarded(formula: Formula) -> Formula:
     """What a line requires beside the guard in the handler."""
-    if isinstance(formula, Guarded):
-        return TRUE
-    if isinstance(formula, Conjunction):
-        return both(map(without_guarded, formula.parts))
-    if isinstance(formula, Disjunction):
-        return either(map(without_guarded, formula.parts))
-    return opposite(without_guarded(formula.part)) if isinstance(formula, Negated) else formula
+    return mapped(formula, lambda part: TRUE if isinstance(part, Guarded) else None)
 
 
 def in_words(formula: Formula) -> str:

@@ -8,9 +8,9 @@ from typing import TYPE_CHECKING
 from ..language import tree
 from ..language.problems import ENOUGH, Place, Problem, suggestion
 from .conditions import Comparison, Condition, Holds, Listed, Now, Operand, Reference
-from .formulas import FALSE, TRUE, Conjunction, Disjunction, Formula, Negated, opposite
+from .formulas import FALSE, TRUE, Conjunction, Disjunction, Formula, Negated, opposite, walk
 from .order import in_order
-from .requirements import Guarded, Holding, PermissionAsked, Requirement, bits_that_open
+from .requirements import Guarded, Holding, PermissionAsked, Requirement, bits_that_open, roles_in
 from .roles import SIGNED_IN, SIGNED_OUT, RoleTable
 from .values import Value
 
@@ -233,13 +233,7 @@ def _flat(parts: list[Formula]) -> Formula:
 
 def _asks_what_is_held(formula: Formula) -> bool:
     """Whether a formula mentions roles or permissions, and not only audiences and conditions."""
-    if isinstance(formula, Holding):
-        return formula.mask & ~(SIGNED_IN | SIGNED_OUT) != 0
-    if isinstance(formula, Conjunction | Disjunction):
-        return any(_asks_what_is_held(part) for part in formula.parts)
-    if isinstance(formula, Negated):
-        return _asks_what_is_held(formula.part)
-    return isinstance(formula, PermissionAsked)
+    return any(isinstance(part, PermissionAsked) for part in walk(formula)) or any(True for _ in roles_in(formula))
 
 
 def _operand(node: tree.Node) -> Operand:

@@ -139,7 +139,7 @@ class Acting:
             self._pass(guarding)
 
     def _pass(self, guarding: _Guarding) -> None:
-        decision = guarding.policy.engine.decide_guard(self._question(guarding))
+        decision = guarding.policy.evaluator.decide_guard(self._question(guarding))
         if decision.outcome is Outcome.ALLOW:
             self._passed()
         elif decision.outcome is Outcome.DEPENDS:
@@ -271,14 +271,14 @@ class Access(Acting):
         self.record, self.records = record, records
         self._asked = self._asked.with_(record=record, records=records)
         if self._before.outcome is Outcome.DEPENDS:
-            self.decision = self.policy.engine.settle(self._before, self._asked)
+            self.decision = self.policy.evaluator.settle(self._before, self._asked)
 
     def still_allowed(self, caller: Caller | None, segments: list[str]) -> bool:
         """Whether a caller who was identified again may still have what was allowed."""
         question = self._asked.with_(caller=caller)
-        decision = self.policy.engine.decide_routed(question, segments)
+        decision = self.policy.evaluator.decide_routed(question, segments)
         if decision.outcome is Outcome.DEPENDS:
-            decision = self.policy.engine.settle(decision, question)
+            decision = self.policy.evaluator.settle(decision, question)
         return decision.outcome is Outcome.ALLOW and self.refusal is None
 
     def pass_guard(
@@ -300,7 +300,7 @@ class Access(Acting):
         if not self._asked.guarded:
             self._asked = self._asked.with_(guarded=True)
             if self.open:
-                self.decision = self.policy.engine.settle(self._before, self._asked)
+                self.decision = self.policy.evaluator.settle(self._before, self._asked)
 
 
 _current: ContextVar[Acting | None] = ContextVar("bloodroot_access", default=None)

@@ -23,8 +23,10 @@ from django.db.models.lookups import Exact, LessThanOrEqual
 
 from ..core.caller import Caller, imagined
 from ..core.conditions import Reference
+from ..core.endpoint_outcomes import left_of
 from ..core.permissions import permission_named
 from ..core.policy import Policy
+from ..core.request_facts import facts_of
 from ..core.values import kind_of
 from ..language.operators import OPERATORS
 from .translation import RowsError, Translation
@@ -90,7 +92,7 @@ def rows(policy: Policy, caller: Caller | None, permission: str, model: Any, *, 
         RowsError: what it asks of the record cannot be asked of the table. `check_rows` finds out at start. Raised
             when a list is made: the condition is used for another model.
     """
-    formula = policy.engine.left_of(permission_named(policy.engine, permission), caller)
+    formula = left_of(policy, permission_named(policy.resolver, permission), caller)
     return Q(_Of(model)) & _Translation(model, permission, using).of(formula).true
 
 
@@ -101,10 +103,10 @@ def check_rows(policy: Policy, permission: str, model: Any, *, using: str = "def
         LookupError: the policy has no such permission.
         RowsError: what it asks of the record cannot be asked of the table.
     """
-    facts = policy.engine.facts_of(imagined(*policy.roles.bit))
+    facts = facts_of(policy.roles, imagined(*policy.roles.bit))
     # Any part of what is granted may remain for some caller: each is translated, whatever roles it goes with.
     facts.certain, facts.possible = 0, ~0
-    _Translation(model, permission, using, check=True).of(permission_named(policy.engine, permission).fold(facts))
+    _Translation(model, permission, using, check=True).of(permission_named(policy.resolver, permission).fold(facts))
 
 
 class _Of(Value):  # type: ignore[misc]

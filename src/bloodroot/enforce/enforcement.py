@@ -98,7 +98,7 @@ class Enforcement:
 
     def serve(self, route: Route) -> Served:
         """What is known of a route before its first request."""
-        binding = self.policy.engine.binding(route)
+        binding = self.policy.lookup.binding(route)
         names = route.names
         if names is None:
             names = tuple(binding.action.template.names) if binding.action else ()

@@ -24,8 +24,8 @@ def describe(document: dict[str, Any], app: FastAPI, policy: Policy) -> None:
             continue
         for method in route.methods or ():
             operation = document.get("paths", {}).get(route.path_format, {}).get(method.lower())
-            binding = policy.engine.binding(described((), route))
-            line = policy.engine.line_served(binding, method, _sample(binding))
+            binding = policy.lookup.binding(described((), route))
+            line = binding.line_for(method, _sample(binding))
             if operation is not None:
                 _describe_operation(document, operation, policy, line, list(guards_among(route)))
 

@@ -22,8 +22,10 @@ from sqlalchemy.sql.visitors import InternalTraversal
 
 from ..core.caller import Caller, imagined
 from ..core.conditions import Reference
+from ..core.endpoint_outcomes import left_of
 from ..core.permissions import permission_named
 from ..core.policy import Policy
+from ..core.request_facts import facts_of
 from ..core.values import kind_of
 from ..language.operators import OPERATORS
 from .translation import RowsError, Translation
@@ -51,7 +53,7 @@ def rows(policy: Policy, caller: Caller | None, permission: str, model: Any) -> 
         RowsError: what it asks of the record cannot be asked of the table. `check_rows` finds out at start. Raised
             when the list is made: the condition is used in a query that does not select from the class.
     """
-    formula = policy.engine.left_of(permission_named(policy.engine, permission), caller)
+    formula = left_of(policy, permission_named(policy.resolver, permission), caller)
     return _Listed(_Translation(_mapped(model), permission).of(formula), sa.inspect(model).local_table)
 
 
@@ -62,10 +64,10 @@ def check_rows(policy: Policy, permission: str, model: Any) -> None:
         LookupError: the policy has no such permission.
         RowsError: what it asks of the record cannot be asked of the table.
     """
-    facts = policy.engine.facts_of(imagined(*policy.roles.bit))
+    facts = facts_of(policy.roles, imagined(*policy.roles.bit))
     # Any part of what is granted may remain for some caller: each is translated, whatever roles it goes with.
     facts.certain, facts.possible = 0, ~0
-    _Translation(_mapped(model), permission, check=True).of(permission_named(policy.engine, permission).fold(facts))
+    _Translation(_mapped(model), permission, check=True).of(permission_named(policy.resolver, permission).fold(facts))
 
 
 def _mapped(model: Any) -> Any:

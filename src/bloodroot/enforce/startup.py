@@ -12,10 +12,10 @@ from ..core.binding import Route, template_of
 from ..core.conditions import Reference
 from ..core.lines import Line
 from ..core.methods import covers
-from ..core.overlaps import Overlaps
 from ..core.paths import Template, overlap, unnamed_segments
 from ..core.policy import Policy
 from ..core.requirements import asks_for_guard, references_in
+from ..core.routing import PathTree
 from ..language.problems import PolicyError, Problem, suggestion
 from . import active_policies
 from .access import log
@@ -114,7 +114,7 @@ def look_over(policy: Policy, routes: Iterable[Route], records: Collection[str] 
         (wrong if error else idle).append(sentence)
     if wrong:
         raise StartUpError("\n".join(dict.fromkeys(wrong)))
-    by_template = Overlaps((each.template, each) for each in served)
+    by_template = PathTree((each.template, each) for each in served)
     idle += [*_idle_lines(policy, by_template), *_idle_rules(policy, by_template)]
     idle += [*_unguarded(served), *_several(policy), *_cached(served)]
     closed = [each.words for each in served if each.line is None]
@@ -126,9 +126,9 @@ def look_over(policy: Policy, routes: Iterable[Route], records: Collection[str] 
 def _served(policy: Policy, method: str, route: Route) -> _Served:
     template, exact = template_of(route)
     segments = unnamed_segments(template, exact)
-    binding = policy.engine.binding(route)
+    binding = policy.lookup.binding(route)
     methods = _COMMON if method == "any" else (method,)
-    found = (policy.engine.line_served(binding, each, segments) for each in methods)
+    found = (binding.line_for(each, segments) for each in methods)
     return _Served(method, template, route, next((line for line in found if line is not None), None))
 
 
@@ -280,13 +280,13 @@ def _closure(function: Any) -> dict[str, Any]:
 # Warnings ----------------------------------------------------------------------------------
 
 
-def _idle_lines(policy: Policy, served: Overlaps[_Served]) -> Iterator[str]:
+def _idle_lines(policy: Policy, served: PathTree[_Served]) -> Iterator[str]:
     for line in policy.endpoints:
         if line.action is None and not any(_meet(line, each) for each in served.near(line.template)):
             yield f"{line.place.at}: no endpoint of the application is at {line.template.text}: {line.text}"
 
 
-def _idle_rules(policy: Policy, served: Overlaps[_Served]) -> Iterator[str]:
+def _idle_rules(policy: Policy, served: PathTree[_Served]) -> Iterator[str]:
     for rule in policy.standing:
         if not any(_meet(rule, each) for each in served.near(rule.template)):
             yield f"{rule.place.at}: this standing rule covers no endpoint: {rule.text}"

@@ -9,14 +9,13 @@ from __future__ import annotations
 import decimal
 import math
 import uuid
-from abc import ABC, abstractmethod
-from collections.abc import Callable, Iterable
+from abc import abstractmethod
+from collections.abc import Callable
 from decimal import Decimal
 from typing import Any, Generic, TypeVar
 
-from ..core.conditions import Comparison, Condition, Holds, Listed, Operand, Reference
-from ..core.formulas import FALSE, FAULTY, TRUE, Conjunction, Disjunction, Formula, Negated
-from ..core.requirements import PermissionAsked
+from ..core.conditions import Comparison, Holds, Listed, Operand, Reference
+from ..core.formulas import FALSE, TRUE, Constant, Formula, Interpretation
 from ..core.values import Value, as_decimal, as_numbers, kind_of, leads_astray, plain_number, plain_uuid
 from ..language.errors import BloodrootError
 from ..language.operators import OPERATORS
@@ -31,7 +30,7 @@ class RowsError(BloodrootError):
     """A permission that cannot be asked of a table. The message says what prevents it."""
 
 
-class Translation(ABC, Generic[Test, Column]):
+class Translation(Interpretation[Test], Generic[Test, Column]):
     """One permission on its way into a condition on the rows of a table.
 
     Args:
@@ -45,23 +44,12 @@ class Translation(ABC, Generic[Test, Column]):
     faulty: Test
 
     def __init__(self, model: Any, permission: str, *, check: bool = False) -> None:
+        super().__init__()
         self.model = model
         self.permission = permission
         self.check = check
 
     # What a library has to answer --------------------------------------------------------------------------------
-
-    @abstractmethod
-    def all_of(self, tests: Iterable[Test]) -> Test:
-        """True where all are."""
-
-    @abstractmethod
-    def any_of(self, tests: Iterable[Test]) -> Test:
-        """True where one is."""
-
-    @abstractmethod
-    def opposite(self, test: Test) -> Test:
-        """False where a test is true, and the other way round; faulty where it is faulty."""
 
     @abstractmethod
     def follow(self, reference: Reference, test: Callable[[Column], Test]) -> Test:
@@ -113,24 +101,12 @@ class Translation(ABC, Generic[Test, Column]):
 
     # The same for all --------------------------------------------------------------------------------
 
-    def of(self, formula: Formula) -> Test:
-        """The formula as a condition of the library."""
-        if formula is TRUE:
-            return self.true
-        if formula is FALSE:
-            return self.false
-        if formula is FAULTY:
-            return self.faulty
-        if isinstance(formula, Condition):
-            return self.of(formula.test)
-        if isinstance(formula, PermissionAsked):
-            return self.of(formula.grants)
-        if isinstance(formula, Conjunction):
-            return self.all_of([self.of(part) for part in formula.parts])
-        if isinstance(formula, Disjunction):
-            return self.any_of([self.of(part) for part in formula.parts])
-        if isinstance(formula, Negated):
-            return self.opposite(self.of(formula.part))
+    def constant(self, constant: Constant) -> Test:
+        """True, false or faulty."""
+        return self.true if constant is TRUE else self.false if constant is FALSE else self.faulty
+
+    def leaf(self, formula: Formula) -> Test:
+        """A comparison of columns."""
         if isinstance(formula, Holds):
             return self._holds(formula)
         if isinstance(formula, Comparison):

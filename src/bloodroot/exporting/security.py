@@ -107,9 +107,9 @@ def _reasons(policy: Policy, line: Line | None, method: str, path: str) -> list[
     for caller in (None, imagined(), *(imagined(name) for name in policy.roles.by_reach())):
         question = Question(caller, method, path)
         question.line, question.routed = line, True
-        decision = policy.engine.decide_routed(question, segments)
+        decision = policy.evaluator.decide_routed(question, segments)
         if decision.reason is not None:
             reasons[decision.reason] = None
         elif decision.outcome is Outcome.DEPENDS:
-            reasons |= dict.fromkeys(sorted(policy.engine.possible_reasons(decision)))
+            reasons |= dict.fromkeys(sorted(policy.evaluator.possible_reasons(decision)))
     return list(reasons)

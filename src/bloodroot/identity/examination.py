@@ -7,8 +7,8 @@ from dataclasses import dataclass
 from typing import Any
 
 from ..core.caller import Caller, Unidentified
+from ..core.endpoint_outcomes import remainders
 from ..core.formulas import TRUE, can_be_true
-from ..core.permissions import remainders
 from ..core.policy import Policy
 from ..language.problems import suggestion
 from ..settings import Settings, SettingsError, SourceSettings
@@ -123,7 +123,7 @@ def _permissions(caller: Caller, policy: Policy) -> tuple[tuple[tuple[str, str |
     """Which permissions a caller has, on what they depend, and which it has not."""
     has: list[tuple[str, str | None]] = []
     lacking = []
-    for name, formula in remainders(policy.engine, caller).items():
+    for name, formula in remainders(policy, caller).items():
         if formula is TRUE:
             has.append((name, None))
         elif can_be_true(formula):

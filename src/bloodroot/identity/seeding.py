@@ -46,7 +46,7 @@ def check_seed(seed: Seed, policy: Policy) -> None:
 
     def check_permissions(place: str, names: tuple[str, ...]) -> None:
         for name in names:
-            if not knows(policy.engine, name):
+            if not knows(policy.resolver, name):
                 guess = suggestion(name, policy.permissions) if len(reasons) < ENOUGH else ""
                 reasons.append(f'{place}: the policy knows no permission "{name}"{guess}')
 

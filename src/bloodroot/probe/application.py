@@ -12,14 +12,16 @@ from urllib.parse import unquote_to_bytes, urlsplit
 
 import httpx
 
+from ..frameworks import adapter_of
 from ..settings import Settings, SettingsError
-from ..survey.applications import framework_of, imported, routes_of
+from ..survey.applications import imported
 from .watching import Watched, request, watched
 
 if TYPE_CHECKING:
     from collections.abc import AsyncIterator
 
     from ..core.binding import Route
+    from ..frameworks.adapter import Adapter
 
 WATCHED = "bloodroot"  # in the extensions of a request: its `Watched`
 
@@ -32,14 +34,15 @@ class Application(Protocol):
         transport: what sends.
         routes: the routes of the application, or None where they are not known.
         here: whether it runs in this process, so that its handlers can be seen.
-        framework: what it is made with, or an empty string.
+        made_with: the adapter of the framework that it is made with, and the application itself; None where neither
+            is known.
     """
 
     base: str
     transport: httpx.AsyncBaseTransport
     routes: list[Route] | None
     here: bool
-    framework: str
+    made_with: tuple[Adapter, Any] | None
 
     def running(self) -> AbstractAsyncContextManager[None]:
         """The application between its start-up and its shut-down."""
@@ -85,6 +88,10 @@ def _is_loopback(host: str) -> bool:
         return False
 
 
+def _routes(made_with: tuple[Adapter, Any] | None) -> list[Route] | None:
+    return None if made_with is None else made_with[0].routes(made_with[1])
+
+
 class RemoteApp:
     """An application that is running, asked over HTTP.
 
@@ -98,8 +105,8 @@ class RemoteApp:
 
     def __init__(self, url: str, app: Any, timeout: float) -> None:
         self.base = url
-        self.routes = routes_of(app) if app is not None else None
-        self.framework = framework_of(app)
+        self.made_with = adapter_of(app)
+        self.routes = _routes(self.made_with)
         self._shared = _Shared()
         self.transport: httpx.AsyncBaseTransport = self._shared
         self.timeout = timeout
@@ -144,8 +151,8 @@ class InProcessApp:
 
     def __init__(self, app: Any) -> None:
         self.app = app
-        self.routes = routes_of(app)
-        self.framework = framework_of(app)
+        self.made_with = adapter_of(app)
+        self.routes = _routes(self.made_with)
         self.wsgi = is_wsgi(app)
         self.transport: httpx.AsyncBaseTransport = _InThreads(app) if self.wsgi else _InLoop(app)
 

@@ -6,8 +6,8 @@ from dataclasses import dataclass
 from typing import TYPE_CHECKING
 
 from ..core.binding import template_of
-from ..core.overlaps import Overlaps
 from ..core.paths import overlap, specificity, unnamed_segments
+from ..core.routing import PathTree
 
 if TYPE_CHECKING:
     from collections.abc import Iterable, Iterator
@@ -69,7 +69,7 @@ def endpoints_asked(policy: Policy, routes: Iterable[Route] | None) -> list[Aske
     folded: dict[tuple[str, str], list[AskedEndpoint]] = {}
     for asked in found:
         folded.setdefault((asked.declared_at, asked.method), []).append(asked)
-    known = Overlaps((template_of(route)[0], route) for route in routes)
+    known = PathTree((template_of(route)[0], route) for route in routes)
     served = {asked.declared_at for asked in found}
     for line in policy.endpoints:
         if not line.methods and line.place.at in served:
@@ -88,7 +88,7 @@ def _served(policy: Policy, route: Route) -> Iterator[AskedEndpoint]:
     methods = route.methods or (("GET",) if route.kind in ("static", "documentation") else GUESSED)
     slash = len(route.spelling) > 1 and route.spelling.rstrip("$").endswith("/") and template.text != "/"
     for method in methods:
-        line = policy.engine.line_at(route, method, segments)
+        line = policy.lookup.at_route(route, method, segments)
         same = line is not None and specificity(line.template, exact=True) == shape
         yield AskedEndpoint(
             method,
@@ -111,7 +111,7 @@ def _folded(line: Line, found: Iterable[AskedEndpoint]) -> bool:
     )
 
 
-def _declared(line: Line, method: str, known: Overlaps[Route]) -> AskedEndpoint:
+def _declared(line: Line, method: str, known: PathTree[Route]) -> AskedEndpoint:
     """An endpoint as the policy alone has it, spelled as the route spells it that serves its paths."""
     for route in known.near(line.template):
         template = template_of(route)[0]

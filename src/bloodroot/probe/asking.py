@@ -172,7 +172,7 @@ def _body(
 
 def _known_body(policy: Policy, settings: Settings, method: str, path: str) -> tuple[Body | None, str]:
     """The body that the settings have for an endpoint, and the name of that."""
-    line = policy.engine.line_for(method, path)
+    line = policy.lookup.for_request(method, path)
     template = None if line is None else line.served or line.template
     name = f"{method} {template.text}" if template is not None else ""
     return settings.bodies.get(name), name

@@ -149,17 +149,17 @@ class Examples:
 
 
 def examples_of(settings: Settings, application: Application) -> Examples:
-    """What is known of an application's endpoints: by the document that the settings name, or by FastAPI's own."""
+    """What is known of an application's endpoints: by a document of the settings, or one that it makes of itself."""
     if settings.openapi is not None:
         return Examples(_read(settings.openapi))
-    make = getattr(getattr(application, "app", None), "openapi", None)
-    if callable(make):
-        try:
-            found = make()
-        except Exception:
-            return Examples({})
-        return Examples(found if isinstance(found, Mapping) else {})
-    return Examples({})
+    if application.made_with is None or not application.here:
+        return Examples({})
+    adapter, app = application.made_with
+    try:
+        return Examples(adapter.document(app) or {})
+    except Exception:
+        # The application's own code makes it; without it there are no examples.
+        return Examples({})
 
 
 def _read(file: Path) -> Mapping[str, Any]:

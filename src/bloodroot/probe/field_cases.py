@@ -7,6 +7,7 @@ from dataclasses import replace
 from typing import TYPE_CHECKING
 
 from ..core.decision import Outcome
+from ..core.endpoint_outcomes import left_of
 from ..core.formulas import can_be_true
 from ..settings import Body, Persona, Settings
 from .planning import Case, Plan, Secret
@@ -33,10 +34,7 @@ def with_fields(plan: Plan, policy: Policy, settings: Settings) -> Plan:
 
 def _may(policy: Policy, persona: Persona, kind: str, name: str, verb: str) -> bool:
     """Whether a persona may read or change a field, of some record at least."""
-    engine = policy.engine
-    required = policy.fields[kind].required(name, verb)
-    callers = engine.counted_as(persona.caller)
-    return all(can_be_true(required.fold(engine.facts_of(caller))) for caller in callers)
+    return can_be_true(left_of(policy, policy.fields[kind].required(name, verb), persona.caller))
 
 
 def _hidden(policy: Policy, settings: Settings, persona: Persona) -> Iterator[Secret]:

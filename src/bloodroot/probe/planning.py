@@ -9,6 +9,7 @@ from typing import TYPE_CHECKING, Any
 from urllib.parse import parse_qs
 
 from ..core.decision import Decision, Outcome
+from ..core.endpoint_outcomes import asked_at, outcome_at
 from ..core.formulas import TRUE, can_be_true
 from ..core.paths import read_path
 from ..core.question import Question
@@ -224,7 +225,7 @@ class _Planning:
         self.asked = asked
         self.conditions: tuple[str, ...] = ()
         if asked.line is not None:
-            formulas = [formula for _, formula in policy.engine.asked(asked.line, asked.method)]
+            formulas = [formula for _, formula in asked_at(policy, asked.line, asked.method)]
             self.conditions = tuple(dict.fromkeys(each.name for formula in formulas for each in conditions_in(formula)))
         named = asked.line.template.text if asked.line is not None else asked.template.text
         bodies = settings.bodies
@@ -306,7 +307,7 @@ class _Planning:
         question.line, question.routed = self.asked.line, True
         question.query = {name: each[0] if len(each) == 1 else each for name, each in parse_qs(query, True).items()}
         question.assume, question.record = assume, record
-        return self.policy.engine.decide(question, read_path(path.rstrip("/") or "/"))
+        return self.policy.evaluator.decide(question, read_path(path.rstrip("/") or "/"))
 
     def corrected(self, persona: Persona, record: SampleRecord, query: str) -> SampleRecord:
         """A record with what the policy itself can tell of it, from the path, the query and the caller.
@@ -318,9 +319,8 @@ class _Planning:
         """
         if not self.conditions:
             return record
-        engine = self.policy.engine
         asked = {name: each[0] for name, each in parse_qs(query, keep_blank_values=True).items()}
-        facts = facts_for(engine.roles.held(persona.caller), persona.caller, path=record.values, query=asked)
+        facts = facts_for(self.policy.roles.held(persona.caller), persona.caller, path=record.values, query=asked)
         told = {name: self.policy.conditions[name].test.fold(facts) for name in self.conditions}
         settled = {name: found is TRUE for name, found in told.items() if found is TRUE or not can_be_true(found)}
         for name, holds in record.known.items():
@@ -350,7 +350,7 @@ class _Planning:
         """The combinations of conditions that change the outcome for a persona, and that no sample leads to."""
         if self.asked.line is None or not self.conditions:
             return
-        outcome, remainder = self.policy.engine.outcome_at(self.asked.line, self.asked.method, persona.caller)
+        outcome, _, remainder = outcome_at(self.policy, self.asked.line, self.asked.method, persona.caller)
         if outcome is not Outcome.DEPENDS or remainder is None:
             return
         names = tuple(dict.fromkeys(each.name for each in conditions_in(remainder)))

@@ -24,7 +24,7 @@ class ProbeResult:
         stale: for how long roles that were taken away still counted.
         notes: what else was seen: other spellings that a router asks for, methods that are not served.
         base: what was asked, as a URL; an empty string for an application in this process.
-        framework: what the application is made with, or an empty string.
+        protection: what puts a policy in front of the application, in words.
         protected: whether enforcement was seen to refuse something.
         part: which part of the plan this is, as ``2/5``, or an empty string for all of it.
     """
@@ -35,7 +35,7 @@ class ProbeResult:
     stale: tuple[Stale, ...] = ()
     notes: tuple[str, ...] = ()
     base: str = ""
-    framework: str = ""
+    protection: str = "bloodroot.enforce"
     protected: bool = False
     part: str = ""
 

@@ -2,17 +2,16 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterator
-from contextlib import AbstractContextManager, ExitStack, contextmanager
+from collections.abc import Iterator
+from contextlib import contextmanager
 from typing import TYPE_CHECKING, Any
 
+from ..frameworks.adapter import Around
 from ..settings import Settings, SettingsError
 from ..survey.applications import imported
 
 if TYPE_CHECKING:
     from .application import Application
-
-Around = Callable[[], AbstractContextManager[None]]
 
 
 def rollback(settings: Settings, application: Application) -> Around:
@@ -23,39 +22,14 @@ def rollback(settings: Settings, application: Application) -> Around:
     """
     if application.here and settings.probe.engine is not None:
         return _of_engine(imported(settings.probe.engine, settings.folder, "probe.engine"), settings)
-    if application.here and getattr(application, "wsgi", False) and application.framework == "django":
-        return _of_django()
+    if application.here and getattr(application, "wsgi", False) and application.made_with is not None:
+        found = application.made_with[0].rollback()
+        if found is not None:
+            return found
     raise SettingsError(
         f'{settings.file.name}: probe.reset = "rollback" works in this process, for Django over WSGI, and with '
         'engine = "module:name" for SQLAlchemy; write a command, or "module:function", that puts the data back'
     )
-
-
-def _of_django() -> Around:
-    """Transactions of every database of a Django project."""
-    from django.core.signals import request_finished, request_started
-    from django.db import close_old_connections, connections
-
-    names = list(connections)
-    for name in names:
-        if not connections[name].features.supports_transactions:
-            raise SettingsError(f'probe.reset = "rollback": the database "{name}" has no transactions')
-
-    @contextmanager
-    def around() -> Iterator[None]:
-        # Between requests Django closes connections that are in a transaction, which is what is wanted here.
-        signals = (request_started, request_finished)
-        for signal in signals:
-            signal.disconnect(close_old_connections)
-        try:
-            with rolled_back(names):
-                yield
-        finally:
-            for signal in signals:
-                signal.connect(close_old_connections)
-            connections.close_all()
-
-    return around
 
 
 def _commits_at_once(engine: Any) -> bool:
@@ -64,21 +38,6 @@ def _commits_at_once(engine: Any) -> bool:
         inner = connection.connection.dbapi_connection
         by_driver = engine.dialect.name == "sqlite" and getattr(inner, "isolation_level", "") is None
         return by_driver or connection.get_isolation_level() == "AUTOCOMMIT"
-
-
-@contextmanager
-def rolled_back(databases: list[str]) -> Iterator[None]:
-    """A transaction, or a savepoint, of each of these databases of Django, that is gone back on."""
-    from django.db import transaction
-
-    with ExitStack() as stack:
-        for name in databases:
-            stack.enter_context(transaction.atomic(using=name))
-        try:
-            yield
-        finally:
-            for name in databases:
-                transaction.set_rollback(True, using=name)
 
 
 def _of_engine(engine: Any, settings: Settings) -> Around:

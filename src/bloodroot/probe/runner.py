@@ -357,7 +357,7 @@ def _result(found: Plan, facts: dict[Case, Seen], application: Application, sett
         (),
         tuple(dict.fromkeys(notes)),
         "" if application.here else application.base,
-        application.framework,
+        application.made_with[0].protection if application.made_with else "bloodroot.enforce",
         any(each.seen.by is AnsweredBy.POLICY for each in kept),
     )
 

@@ -11,11 +11,11 @@ from urllib.parse import urlsplit
 
 import httpx
 
+from ..frameworks.adapter import Around
 from ..settings import Body, Persona, Settings, SettingsError, SignIn
 from .application import WATCHED, Application
 from .facts import AnswerSettings, ResponseKind, Seen, facts_of
 from .planning import SAFE, Case, Secret
-from .rollback import Around
 from .sign_in import Credentials, client_of, sign_in, visit, way_for
 from .spelling import is_other_spelling
 from .watching import Watched

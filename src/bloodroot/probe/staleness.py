@@ -10,6 +10,7 @@ from dataclasses import dataclass
 from typing import TYPE_CHECKING
 
 from ..core.caller import Caller
+from ..core.endpoint_outcomes import outcome_at
 from ..identity import directory_of
 from ..settings import Persona, Settings, SettingsError
 from ..survey.applications import imported
@@ -95,7 +96,7 @@ def _telling(policy: Policy, settings: Settings, plan: Plan, way: SignIn) -> Cas
         if way_for(settings, case.path) is not way or (settings.probe.take_away is None and not case.persona.member):
             continue
         bare = Caller(caller.id, (), (), caller.attributes)
-        outcome, remainder = policy.engine.outcome_at(case.asked.line, "GET", bare)
+        outcome, _, remainder = outcome_at(policy, case.asked.line, "GET", bare)
         if outcome.value == "deny" and remainder is None:
             return case
     return None

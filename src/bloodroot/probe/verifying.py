@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import contextlib
 import inspect
-from collections.abc import Iterator, Mapping
+from collections.abc import Mapping
 from typing import TYPE_CHECKING, Any
 
 from ..core.decision import Outcome
@@ -31,7 +31,8 @@ async def verify(policy: Policy, plan: Plan, application: Application) -> None:
     if not application.here:
         return
     loaded: dict[tuple[str, str], Any] = {}
-    with _within(application):
+    made_with = application.made_with
+    with made_with[0].around_loaders(made_with[1]) if made_with is not None else contextlib.nullcontext():
         for case in plan.cases:
             if case.sample and case.asked.line is not None and not case.spelled:
                 records = await _records(case, loaded)
@@ -70,21 +71,10 @@ def _hold(policy: Policy, case: Case, records: Mapping[str, Any]) -> None:
     question = Question(case.persona.caller, case.method, case.path)
     question.line, question.routed, question.query = case.asked.line, True, {}
     question.record, question.records = [*records.values()][-1], records
-    decided = policy.engine.decide(question, read_path(case.path.rstrip("/") or "/"))
+    decided = policy.evaluator.decide(question, read_path(case.path.rstrip("/") or "/"))
     if decided.outcome is not Outcome.DEPENDS and decided.outcome is not case.declared and not case.query:
         raise SettingsError(
             f"samples: {case.method} {case.path} was to be a record where {case.sample} for {case.persona.name}, and "
             f"the record says otherwise: with it the policy says {decided.outcome.value}, not {case.declared.value}; "
             "correct the sample"
         )
-
-
-@contextlib.contextmanager
-def _within(application: Application) -> Iterator[None]:
-    """The context that Flask's extensions want; nothing for other frameworks."""
-    context = getattr(getattr(application, "app", None), "app_context", None)
-    if context is None:
-        yield
-    else:
-        with context():
-            yield

@@ -9,6 +9,7 @@ from pathlib import Path
 from typing import Any
 
 from ..core.decision import Outcome
+from ..core.endpoint_outcomes import outcome_at
 from ..core.lines import Line
 from ..core.policy import Policy
 from ..identity.members import Member
@@ -131,13 +132,13 @@ def _last_used(policy: Policy, member: Member, uses: list[Use]) -> dict[Holding,
     holdings = tuple(holdings_of(policy, member))
     asked: dict[tuple[int, str], tuple[Line, str, datetime.datetime]] = {}
     for use in uses:
-        line = policy.engine.line_for(use.method, use.path)
+        line = policy.lookup.for_request(use.method, use.path)
         if line is not None:
             key = id(line), use.method
             asked[key] = line, use.method, max(use.at, asked[key][2]) if key in asked else use.at
 
     def let_in(one: Member, line: Line, method: str) -> bool:
-        return policy.engine.outcome_at(line, method, one.caller())[0] in _LET_IN
+        return outcome_at(policy, line, method, one.caller())[0] in _LET_IN
 
     used: dict[Holding, datetime.datetime] = {}
     for line, method, at in asked.values():

@@ -219,7 +219,7 @@ class Actual:
         if exact is not None:
             return exact
         asked = "TRACE" if method == ANY else method
-        line = self._policy.engine.line(asked, unnamed_segments(template, True))
+        line = self._policy.lookup.find(asked, unnamed_segments(template, True))
         if line is None or (method == ANY and line.methods):
             return None
         rows = self._by_line.get(line, [])

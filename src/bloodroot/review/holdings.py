@@ -40,7 +40,7 @@ def holdings_of(policy: Policy, member: Member) -> Iterator[Holding]:
         if grant.group in member.groups:
             continue  # the group is what the member holds
         name = grant.permission
-        known = policy.engine.resolver.permission(name) is not None or name.endswith("*")
+        known = policy.resolver.permission(name) is not None or name.endswith("*")
         yield Holding("permission", name, (grant.giver,), known)
 
 

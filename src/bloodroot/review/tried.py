@@ -250,7 +250,7 @@ def rows_by_line(matrix: Matrix) -> RowsByLine:
 
 def row_for(policy: Policy, rows_of: RowsByLine, method: str, path: str) -> Row | None:
     """The row that a request belongs to, or None."""
-    line = policy.engine.line_for(method, path)
+    line = policy.lookup.for_request(method, path)
     rows = rows_of.get(_key(line), []) if line is not None else []
     named = [row for row in rows if ANY not in row.methods and covers(row.methods, method)]
     return next(iter(named or [row for row in rows if ANY in row.methods]), None)

@@ -18,7 +18,7 @@ from .project import Settings
 def _left_to_guards(policy: Policy, method: str, path: str) -> bool:
     """Whether a line leaves an endpoint to a guard: then its handler is all that knows of it."""
     try:
-        line = policy.engine.line(method, unnamed_segments(parse_template(path), True))
+        line = policy.lookup.find(method, unnamed_segments(parse_template(path), True))
     except TemplateError:
         return False
     return line is not None and asks_for_guard(line.requirement.formula)
@@ -44,7 +44,7 @@ def check_names(settings: Settings, policy: Policy) -> None:
         path = ("personas", name)
         check((*path, "roles"), "role", persona.roles, policy.roles.bit)
         check((*path, "groups"), "group", persona.groups, policy.roles.groups)
-        unknown = [each for each in persona.permissions if not knows(policy.engine, each)]
+        unknown = [each for each in persona.permissions if not knows(policy.resolver, each)]
         check((*path, "permissions"), "permission", unknown, policy.permissions)
     for name in settings.samples:
         check(("samples", name), "condition", [name], policy.conditions)

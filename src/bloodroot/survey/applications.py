@@ -13,6 +13,7 @@ from typing import TYPE_CHECKING, Any
 
 from ..core.annotations import with_guards
 from ..core.requirements import asks_for_guard
+from ..frameworks import routes_of, titles
 from ..language.problems import PolicyError
 from ..settings import SettingsError
 from .endpoints import Endpoint, Found, HandlerGuard, SurveyError
@@ -24,10 +25,6 @@ if TYPE_CHECKING:
     from ..core.policy import Policy
     from ..settings import Settings
 
-_FRAMEWORKS = ("fastapi", "starlette", "flask", "django")
-# By which names middleware around an application, and servers of static files, have it.
-_INNER = ("app", "asgi", "application", "wsgi_app", "asgi_app", "wsgi")
-_MOST_LAYERS = 50
 _NAMED = re.compile(r"[A-Za-z_][\w.]*:[A-Za-z_][\w.]*(\(\))?").fullmatch
 
 
@@ -117,54 +114,6 @@ def is_application(name: str, folder: Path) -> bool:
     return _NAMED(name) is not None and not (folder / name).exists()
 
 
-def routes_of(app: Any) -> list[Route] | None:
-    """The routes of an application, by the framework that it is made with; None where that is not known."""
-    framework, layer = _application_in(app)
-    if not framework:
-        return None
-    if framework == "django":
-        return _routes_of_django()
-    module = importlib.import_module(f"bloodroot.enforce.{framework}")
-    found: list[Route] = module.routes(layer)
-    return found
-
-
-def framework_of(app: Any) -> str:
-    """The framework that an application is made with: fastapi, starlette, flask or django; else an empty string."""
-    return _application_in(app)[0]
-
-
-def _application_in(app: Any) -> tuple[str, Any]:
-    """The framework, and the application within whatever is around it; an empty string where neither is known."""
-    seen: set[int] = set()
-    waiting = [app]
-    while waiting and len(seen) < _MOST_LAYERS:
-        layer = waiting.pop(0)
-        if layer is None or id(layer) in seen:
-            continue
-        seen.add(id(layer))
-        for kind in type(layer).__mro__:
-            framework = kind.__module__.split(".")[0]
-            if framework == "django" and "handlers" in kind.__module__ and not hasattr(layer, "application"):
-                return framework, layer
-            if framework in _FRAMEWORKS[:3] and _is_application(layer, framework):
-                return framework, layer
-        # A bound method leads to its object, as ``app.wsgi_app`` does.
-        waiting += [getattr(layer, name, None) for name in (*_INNER, "__self__", "__wrapped__")]
-    return "", None
-
-
-def _is_application(layer: Any, framework: str) -> bool:
-    """Whether an object of a framework is an application, and not middleware around one."""
-    return hasattr(layer, "url_map" if framework == "flask" else "routes")
-
-
-def _routes_of_django() -> list[Route]:
-    from ..enforce.django_routes import routes
-
-    return routes()
-
-
 def survey_application(name: str, app: Any) -> Found:
     """The endpoints of an application.
 
@@ -179,7 +128,7 @@ def survey_application(name: str, app: Any) -> Found:
     if routes is None:
         kind = f"{type(app).__module__}.{type(app).__qualname__}"
         raise SurveyError(
-            f"{name}: the routes of a {kind} are not known here; Starlette, FastAPI, Flask and Django are. "
+            f"{name}: the routes of a {kind} are not known here; those of {titles()} are. "
             "Survey its OpenAPI document, a HAR file or an access log instead"
         )
     return Found(name, tuple(endpoint for route in routes for endpoint in _endpoints(name, route)))

@@ -9,9 +9,9 @@ from ..core.binding import Route, template_of
 from ..core.compiler import collector_paused
 from ..core.lines import Line
 from ..core.methods import ANY, COMMON, covers
-from ..core.overlaps import Overlaps
 from ..core.paths import Template, overlap, specificity, unnamed_segments
 from ..core.policy import Policy
+from ..core.routing import PathTree
 from .endpoints import Endpoint, Found
 
 # What an endpoint that declares no methods may well serve.
@@ -136,7 +136,7 @@ def _both(row: Surveyed, other: Endpoint) -> Surveyed:
 def _with_lines(row: Surveyed, policy: Policy) -> Iterable[Surveyed]:
     """An endpoint with the line that decides; one for any method, once for each line that decides some of them."""
     segments = unnamed_segments(row.template, row.endpoint.exact)
-    near = policy.engine.rules_near(row.template) if policy.standing else []
+    near = policy.lookup.rules_near(row.template) if policy.standing else []
     always = [rule for rule in near if overlap(rule.template, row.template)]
     if row.method != ANY:
         yield _decided(row, row.method, _line_of(policy, row.endpoint, row.method, segments), (), always)
@@ -156,8 +156,8 @@ def _with_lines(row: Surveyed, policy: Policy) -> Iterable[Surveyed]:
 
 def _line_of(policy: Policy, endpoint: Endpoint, method: str, segments: list[str]) -> Line | None:
     if endpoint.route is not None:
-        return policy.engine.line_at(endpoint.route, method, segments)
-    return policy.engine.line(method, segments)
+        return policy.lookup.at_route(endpoint.route, method, segments)
+    return policy.lookup.find(method, segments)
 
 
 def _decided(row: Surveyed, method: str, line: Line | None, closed: tuple[str, ...], always: list[Line]) -> Surveyed:
@@ -172,7 +172,7 @@ def _idle(policy: Policy, rows: tuple[Surveyed, ...]) -> Iterable[Line]:
     waiting = [line for line in policy.endpoints if id(line) not in used]
     if not waiting:
         return
-    served = Overlaps((row.template, row) for row in rows)
+    served = PathTree((row.template, row) for row in rows)
     for line in waiting:
         if not any(_meet(line, row.method, row.template) for row in served.near(line.template)):
             yield line

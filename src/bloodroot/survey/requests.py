@@ -6,8 +6,8 @@ from collections.abc import Iterable
 from dataclasses import dataclass, field
 
 from ..core.binding import Route, template_of
-from ..core.path_index import PathIndex
 from ..core.paths import is_method, read_path
+from ..core.routing import PathTree
 from .endpoints import Endpoint, Found
 from .folding import Counts, Folder
 
@@ -29,7 +29,7 @@ class Observed:
     folder: Folder = field(default_factory=Folder)
     counts: dict[int, Counts] = field(default_factory=dict)
     unreadable: int = 0
-    _index: PathIndex[int] | None = None
+    _index: PathTree[int] | None = None
 
     def add(self, method: str, path: str, status: int, times: int = 1) -> None:
         """Count a request."""
@@ -73,8 +73,8 @@ class Observed:
         return Found(source, tuple(endpoints), tuple(said))
 
 
-def _index_of(known: tuple[tuple[tuple[str, ...], str], ...]) -> PathIndex[int]:
-    index: PathIndex[int] = PathIndex()
+def _index_of(known: tuple[tuple[tuple[str, ...], str], ...]) -> PathTree[int]:
+    index: PathTree[int] = PathTree()
     for number, (methods, path) in enumerate(known):
         template, _ = template_of(Route("", (), path))
         index.add(methods, template, number)

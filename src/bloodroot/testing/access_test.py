@@ -10,10 +10,10 @@ from functools import partial
 from pathlib import Path
 from typing import Any, ClassVar
 
+from ..enforce.in_test import InTest, requests_of_test
 from ..language.errors import BloodrootError
 from ..probe.asked_endpoints import AskedEndpoint
 from ..settings import Persona, SettingsError
-from .acting import acted_in
 from .client import Client
 from .endpoint_test import check, put_back
 from .under_test import Project
@@ -73,9 +73,6 @@ class AccessTest(unittest.TestCase):
         project = cls._project
         if project is None:
             return
-        acting = acted_in()
-        acting.__enter__()
-        cls.addClassCleanup(acting.__exit__, None, None, None)
         project.application.start()
         cls.addClassCleanup(project.application.stop)
         if cls.log is not None:
@@ -91,7 +88,8 @@ class AccessTest(unittest.TestCase):
         if given is not None:
             del type(self).client
             self.__dict__["client"] = given
-        return super().run(result)
+        with requests_of_test(InTest()):
+            return super().run(result)
 
     @property
     def client(self) -> Any:

@@ -3,16 +3,16 @@
 from __future__ import annotations
 
 from collections.abc import Mapping
-from contextlib import AbstractContextManager, nullcontext
+from contextlib import AbstractContextManager
 from typing import Any
 
 import httpx
 
 from ..enforce import active_policies
+from ..enforce.in_test import InTest, requests_of_test
 from ..probe.sending import body_of
 from ..probe.sign_in import Credentials, client_of, sign_in, visit, way_for
 from ..settings import Body, Persona, Settings
-from .acting import acting_as
 from .in_tests import InTests
 
 
@@ -103,7 +103,7 @@ class Client:
 
     def acting(self) -> AbstractContextManager[None]:
         """What requests are sent within, to be the persona's."""
-        return nullcontext() if self.signs_in else acting_as(self.persona.caller)
+        return requests_of_test(InTest(not self.signs_in, self.persona.caller))
 
     def forget(self) -> None:
         """Sign in anew before the next request: a session may have ended."""

@@ -4,16 +4,15 @@ from __future__ import annotations
 
 import unittest
 from collections.abc import Mapping
-from contextlib import AbstractContextManager
 from dataclasses import replace
 from urllib.parse import urlsplit
 
+from ..frameworks.adapter import Around
 from ..probe.asked_endpoints import AskedEndpoint
 from ..probe.facts import AnswerSettings, ResponseKind, Seen, facts_of, ways_of
 from ..probe.judging import Observation, Verdict, is_not_served, judge
 from ..probe.planning import Case, Plan
 from ..probe.resetting import Data
-from ..probe.rollback import Around, rolled_back
 from ..probe.sending import request_of
 from ..probe.sign_in import client_of
 from ..probe.spelling import is_other_spelling
@@ -62,7 +61,7 @@ def check(asked: AskedEndpoint, test: unittest.TestCase, project: Project, *, si
 
 def put_back(test: unittest.TestCase, project: Project) -> None:
     """Put the data back before a test, where the settings say how and no transaction of the test's own does."""
-    if not _is_in_transaction(test):
+    if _rollback_in(test, project.application) is None:
         project.application.run(Data(project.settings, project.application).put_back(in_thread=False))
 
 
@@ -89,7 +88,7 @@ def _asked_all(
 ) -> dict[Case, Seen]:
     settings, application = project.settings, project.application
     ways = ways_of(settings, here=True)
-    around = _taken_back if _is_in_transaction(test) else None
+    around = _rollback_in(test, application)
     if around is not None:
         settings = replace(settings, probe=replace(settings.probe, reset=None, state=None))
     data = Data(settings, application)
@@ -141,15 +140,6 @@ def _ask(
     return application.run(asked())
 
 
-def _is_in_transaction(test: unittest.TestCase) -> bool:
-    """Whether a test is one of Django's whose changes are taken back."""
-    return any(
-        kind.__module__ == "django.test.testcases" and kind.__name__ == "TestCase" for kind in type(test).__mro__
-    )
-
-
-def _taken_back() -> AbstractContextManager[None]:
-    """A savepoint of the test's transaction, that is gone back on."""
-    from django.db import connections
-
-    return rolled_back([name for name in connections if connections[name].in_atomic_block])
+def _rollback_in(test: unittest.TestCase, application: InTests) -> Around | None:
+    """What takes a request back, for a test that is in a transaction of its framework; else None."""
+    return application.made_with[0].rollback_in(test) if application.made_with is not None else None

@@ -35,7 +35,7 @@ class InTests:
         self.app = app
         self.wsgi = inner.wsgi
         self.routes: list[Route] | None = inner.routes
-        self.framework = inner.framework
+        self.made_with = inner.made_with
         self.transport: httpx.AsyncBaseTransport = _InThread(app) if inner.wsgi else inner.transport
         self._inner = inner
         self._loop: asyncio.AbstractEventLoop | None = None

@@ -101,14 +101,14 @@ class PageData:
         method = row.methods[0]
         if method == ANY:
             # One that no other line has, where there is such a method.
-            free = (each for each in COMMON if self.policy.engine.line(each, segments) is row.line)
+            free = (each for each in COMMON if self.policy.lookup.find(each, segments) is row.line)
             method = next(free, "GET")
 
         def explain(caller: Caller | None) -> int:
             question = Question(caller, method, path)
             question.line, question.routed = row.line, True
             numbers = []
-            for step in self.policy.engine.steps(question):
+            for step in self.policy.evaluator.steps(question):
                 # What is asked is the same for most callers, and what they have for most endpoints.
                 text, has, roles = step.text.partition(_HAS)
                 held = self.words.of(roles) if has else -1

@@ -23,12 +23,6 @@ _KINDS = (
     (Verdict.OTHER, "OTHER", Meaning.WARN),
     (Verdict.INCONCLUSIVE, "INCONCLUSIVE", Meaning.OPEN),
 )
-_PROTECT = {
-    "flask": "bloodroot.enforce.flask.protect(app, ...)",
-    "fastapi": "bloodroot.enforce.fastapi.protect(app, ...)",
-    "starlette": "bloodroot.enforce.starlette.protect(app, ...)",
-    "django": "the middleware of bloodroot.enforce.django",
-}
 
 
 def probe(result: ProbeResult) -> Sheet:
@@ -223,8 +217,7 @@ def _closing(result: ProbeResult) -> Iterator[str]:
                 "same policy, and that the personas are to the application who the settings say."
             )
         else:
-            protect = _PROTECT.get(result.framework, "bloodroot.enforce")
-            yield f"Next: close the holes in the application, or put the policy in front of it: {protect}."
+            yield f"Next: close the holes in the application, or put the policy in front of it: {result.protection}."
     elif result.count(Verdict.BLOCKED):
         yield "Next: ask `bloodroot why PERSONA METHOD PATH` whether the policy or the application is right."
     elif any(each.late for each in result.stale):

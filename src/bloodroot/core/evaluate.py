@@ -1,0 +1,429 @@
+"""The evaluator behind a policy: it weighs all that is asked of a caller, and says why something is refused."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass, replace
+from typing import TYPE_CHECKING, Any, NamedTuple
+
+from .binding import BoundLines
+from .caller import Caller
+from .conditions import findings
+from .decision import Decision, Outcome, Step
+from .formulas import FALSE, FAULTY, TRUE, Facts, Formula, both, can_be_true
+from .line_lookup import LineLookup
+from .methods import COMMON
+from .paths import is_method, read_path
+from .question import Question
+from .reasons import Trace, add_passed, blamable, opens_after_sign_in, reason_of, roles_alone
+from .request_facts import ANYONE_AT_ALL, facts_for, known_to_signed_in, path_facts
+from .requirements import PATH, permissions_in, without_guarded
+from .resolver import Resolver
+from .role_cache import RoleCache, is_plain
+from .roles import SIGNED_OUT, Held, RoleTable
+from .routing import PathTree
+
+if TYPE_CHECKING:
+    from collections.abc import Callable, Iterable, Mapping
+
+    from .answers import Answers
+    from .fields import FieldRules
+    from .lines import ActionLine, CompiledGuard, Line
+
+_COMMON = frozenset(COMMON)
+
+
+@dataclass(slots=True)
+class Parts:
+    """What a compiled policy consists of.
+
+    Attributes:
+        title: the name of the policy, or None.
+        roles: the roles, their inclusion and groups.
+        resolver: the permissions and conditions by name.
+        endpoints: the endpoint lines with a path, in the order of the file.
+        actions: the endpoint lines that name an action and are not bound to a route yet.
+        standing: the standing rules, in the order of the file.
+        tree: the endpoint lines by path.
+        answers: what refused callers get.
+        fields: who reads and changes what, by kind of record.
+    """
+
+    title: str | None
+    roles: RoleTable
+    resolver: Resolver
+    endpoints: tuple[Line, ...]
+    actions: tuple[ActionLine, ...]
+    standing: tuple[Line, ...]
+    tree: PathTree[Line]
+    answers: Answers
+    fields: dict[str, FieldRules]
+
+
+class WeighedPart(NamedTuple):
+    """What one line asks, and what is known where it is: its own template names the parameters of the path."""
+
+    line: Line | CompiledGuard
+    formula: Formula
+    facts: Facts
+    is_rule: bool = False
+
+
+class Weighed(NamedTuple):
+    """What comes of a question.
+
+    Attributes:
+        outcome: the outcome.
+        reason: why it is refused; None where it is not.
+        remainder: where it depends, what is left to be known; None otherwise.
+    """
+
+    outcome: Outcome
+    reason: str | None = None
+    remainder: Formula | None = None
+
+
+# Reasons that no record and no attribute can change.
+_OF_CALLERS = ("signed-out", "signed-in", "role", "apart", "closed")
+_APART = Weighed(Outcome.DENY, "apart")
+
+
+def outcome_left(left: Iterable[Formula]) -> Weighed:
+    """What comes of parts of which none refuses, by what is left of each."""
+    remains = [formula for formula in left if formula is not TRUE]
+    return Weighed(Outcome.DEPENDS, None, both(remains)) if remains else Weighed(Outcome.ALLOW)
+
+
+def outcome_of_all(weighed: list[Weighed]) -> Weighed:
+    """What comes of a question for a caller who is allowed only what each of some others is."""
+    if any(each.outcome not in (Outcome.ALLOW, Outcome.DEPENDS) for each in weighed):
+        return _APART
+    return outcome_left(each.remainder for each in weighed if each.remainder is not None)
+
+
+def _by_roles(roles: RoleTable, standing: tuple[Line, ...]) -> Callable[[Caller | None, Line], Outcome | None]:
+    """What bits alone decide, as they do for most requests; a function of locals, since it is run for all of them."""
+    held_by = roles.held
+    allow, deny = Outcome.ALLOW, Outcome.DENY
+
+    def by_roles(caller: Caller | None, line: Line) -> Outcome | None:
+        held = held_by(caller)
+        if held.apart:
+            return None
+        asked = line.requirement
+        if caller is None:
+            return allow if held.bits & asked.opens else None
+        if caller.scopes is not None:
+            return None
+        if held.bits & asked.opens:
+            return allow
+        return deny if asked.plain and not asked.opens & SIGNED_OUT and not caller.granted else None
+
+    return by_roles if not standing else lambda caller, line: None  # noqa: ARG005
+
+
+class Evaluator:
+    """Decides questions.
+
+    Args:
+        parts: the policy.
+        bound: its lines once they are bound to the routes of an application; None where they are not.
+
+    Attributes:
+        roles: the roles of the policy.
+        resolver: its permissions and conditions.
+        answers: what refused callers get.
+        lookup: finds lines.
+        cache: what requirements come to for sets of roles.
+        by_roles: what the bits of a caller's roles alone decide at a line; None where more has to be asked. The one
+            short cut; `tests/core/test_settling.py` holds it to the weighing.
+    """
+
+    def __init__(self, parts: Parts, bound: BoundLines | None = None) -> None:
+        self.roles = parts.roles
+        self.resolver = parts.resolver
+        self.answers = parts.answers
+        self.lookup = LineLookup(parts.endpoints, parts.actions, parts.standing, parts.tree, bound)
+        self.cache = RoleCache()
+        self.by_roles = _by_roles(self.roles, self.lookup.standing)
+
+    # Decisions --------------------------------------------------------------------------------
+
+    def decide(self, question: Question, segments: list[str] | None) -> Decision:
+        """Decide a question.
+
+        Args:
+            question: what is asked.
+            segments: the path as `core.paths.read_path` reads it.
+        """
+        reason = _unreadable(question, segments)
+        if reason is not None:
+            return Decision(Outcome.DENY, reason, None, None, self, question)
+        assert segments is not None
+        line = question.line if question.routed else self.lookup.find(question.method, segments)
+        return self._decided(question, segments, line)
+
+    def decide_routed(self, question: Question, segments: list[str]) -> Decision:
+        """Decide a request for which a framework has chosen the route, and so the line.
+
+        Args:
+            question: what is asked, with ``routed``, ``line`` and ``values`` as the framework has them.
+            segments: the path as `core.paths.read_path` reads it.
+        """
+        question.segments = segments
+        return self._decided(question, segments, question.line)
+
+    def decide_unread(self, question: Question) -> Decision:
+        """Refuse a request whose path or method can be read in more than one way; nothing else is asked of it."""
+        question.unreadable = is_method(question.method)
+        return self.decide(question, read_path(question.path))
+
+    def decide_guard(self, question: Question) -> Decision:
+        """Decide what ``question.guard`` asks, within the request that the question is about."""
+        outcome, reason, remainder = self._weigh(question, None, None)
+        return Decision(outcome, reason, None, remainder, self, question)
+
+    def settle(self, decision: Decision, question: Question) -> Decision:
+        """Decide again what depended on a record, now that it is known.
+
+        Args:
+            decision: the decision before, which depends.
+            question: the same question with ``record`` and ``records``.
+        """
+        line = decision.line
+        if line is None:
+            return decision
+        return self._decided(question, question.segments or read_path(question.path) or [], line)
+
+    def _decided(self, question: Question, segments: list[str], line: Line | None) -> Decision:
+        if line is not None and not question.assume:
+            by_roles = self.by_roles(question.caller, line)
+            if by_roles is not None:
+                return Decision(by_roles, None if by_roles is Outcome.ALLOW else "role", line, None, self, question)
+        outcome, reason, remainder = self._weigh(question, segments, line)
+        return Decision(outcome, reason, line, remainder, self, question)
+
+    def steps(self, question: Question) -> tuple[Step, ...]:
+        """The steps of a decision: it is made once more, and written down."""
+        trace = Trace()
+        segments = read_path(question.path)
+        reason = _unreadable(question, segments) if question.guard is None else None
+        if reason is not None:
+            text = f"the path {question.path} can be read in more than one way"
+            if reason == "method":
+                text = f"{question.method} is not a method: a method is a token in capitals, such as GET"
+            trace.add("path", "refused", text)
+        elif question.guard is not None or question.routed:
+            self._weigh(question, segments, question.line, trace)
+        else:
+            self._weigh(question, segments, self.lookup.find(question.method, segments or []), trace)
+        return tuple(trace.steps)
+
+    # Weighing --------------------------------------------------------------------------------
+
+    def _weigh(
+        self, question: Question, segments: list[str] | None, line: Line | None, trace: Trace | None = None
+    ) -> Weighed:
+        """What comes of a question whose line is known, or of a guard."""
+        caller, guard = question.caller, question.guard
+        held = self.roles.held(caller)
+        if trace and guard is None:
+            trace.add_caller(caller, held)
+        if held.apart:
+            return self._weigh_apart(question, segments, line, held, trace)
+        if guard is None and line is None:
+            if trace:
+                path = f"{question.method} {question.path}"
+                trace.add("line", "refused", f"no line covers {path}, and what is not declared is closed")
+            return Weighed(Outcome.DENY, "closed")
+        if trace is None:
+            left = self._left_by_roles(question, segments, line, held)
+            if left is not None:
+                return outcome_left(left)
+        elif guard is None and line is not None:
+            which = "the line of the action that serves" if line.action else "the most specific line for"
+            trace.add("line", "passed", f"{which} {question.method} {question.path}", line)
+        return self._weigh_asked(self._asked(question, segments, line, held), caller, trace)
+
+    def _weigh_apart(
+        self, question: Question, segments: list[str] | None, line: Line | None, held: Held, trace: Trace | None
+    ) -> Weighed:
+        """A caller who holds roles that are kept apart is allowed what is open to anyone."""
+        names = " and ".join(held.apart)
+        if line is not None or question.guard is not None:
+            others = [question.with_(caller=other) for other in ANYONE_AT_ALL]
+            weighed = [self._weigh(other, segments, line) for other in others]
+            together = outcome_of_all(weighed)
+            if together.reason is None:
+                if trace:
+                    text = f"the caller holds {names}, which are kept apart; this is open to anyone"
+                    trace.add("apart", "passed", text)
+                    depends = (o for o, each in zip(others, weighed, strict=True) if each.remainder is not None)
+                    self._weigh(next(depends, others[-1]), segments, line, trace)
+                return together
+        if trace:
+            trace.add("apart", "refused", f"the caller holds {names}, which are kept apart")
+        return _APART
+
+    def _left_by_roles(
+        self, question: Question, segments: list[str] | None, line: Line | None, held: Held
+    ) -> list[Formula] | None:
+        """What is left of all that is asked, from what is kept for each set of roles.
+
+        Returns:
+            None where something refuses, and where roles are not all that gives permissions.
+        """
+        caller, guard = question.caller, question.guard
+        if caller is None or not is_plain(caller) or question.assume:
+            return None
+        asking: Iterable[Line | CompiledGuard]
+        if guard is not None:
+            asking = (guard,)
+        elif line is None or line.guards:
+            return None
+        else:
+            rules = self.lookup.rules_at(question.method, segments or []) if self.lookup.standing else ()
+            asking = (*rules, line) if rules else (line,)
+        left: list[Formula] = []
+        # With a record nearly everything is known, and what a predicate finds true needs no folding.
+        all_known = question.record is not None or question.guarded or guard is not None
+        for each in asking:
+            kept = self.cache.get(each.requirement.formula, held.bits)
+            if kept.formula is TRUE:
+                continue
+            facts = known_to_signed_in(question, held, kept.asks)
+            if kept.asks & PATH:
+                if guard is not None or line is None or segments is None:
+                    return None
+                names = path_facts(question, segments, each, line)  # type: ignore[arg-type]
+                facts.path, facts.records = names["path"], names["records"]
+            if all_known and kept.predicate(facts):
+                continue
+            formula = kept.formula.fold(facts)
+            if not can_be_true(formula):
+                return None
+            left.append(formula)
+        return left
+
+    def _weigh_asked(self, asked: list[WeighedPart], caller: Caller | None, trace: Trace | None) -> Weighed:
+        """What comes of all that is asked: standing rules first, and the endpoint or the guard last."""
+        left = [part.formula.fold(part.facts) for part in asked]
+        refuses = not all(map(can_be_true, left))
+        if refuses and caller is None and opens_after_sign_in(self.roles, [(p.formula, p.facts) for p in asked]):
+            if trace:
+                text = "the caller is signed out; a signed-in caller might be let in"
+                trace.add("sign-in", "refused", text, asked[-1].line)
+            return Weighed(Outcome.SIGN_IN, "signed-out")
+        for (line, requirement, facts, is_rule), formula in zip(asked, left, strict=True):
+            if not can_be_true(formula):
+                reason = reason_of(self.roles, line, requirement, facts, caller, trace, is_rule=is_rule)
+                return Weighed(Outcome.DENY, reason)
+            if trace:
+                add_passed(trace, line, requirement, formula, facts, is_rule=is_rule)
+        return outcome_left(left)
+
+    def _asked(
+        self, question: Question, segments: list[str] | None, line: Line | None, held: Held
+    ) -> list[WeighedPart]:
+        """All that is asked of a caller: what a guard asks, or the standing rules and the line of an endpoint."""
+        if question.guard is not None:
+            segments = read_path(question.path) if question.path else None
+            line = question.line
+            if not question.routed:
+                line = self.lookup.find(question.method, segments) if segments else None
+            facts = _facts(question, segments, line, held)
+            if question.values is not None:
+                facts = _of_handler(question, facts, question.values)
+            return [WeighedPart(question.guard, question.guard.requirement.formula, facts)]
+        assert line is not None
+        facts = _facts(question, segments, line, held)
+        asked = []
+        for rule in self.lookup.rules_at(question.method, segments or []) if self.lookup.standing else ():
+            own = facts
+            if rule.template.names and segments is not None:
+                # A rule has names of its own for the parts of the path.
+                own = replace(facts, **path_facts(question, segments, rule, line))
+            asked.append(WeighedPart(rule, beside_guards(rule.requirement.formula, line), own, is_rule=True))
+        # With its guards the line is asked part by part, so that the steps show each of them.
+        if line.declared is None or line.declared.formula is not TRUE:
+            asked.append(WeighedPart(line, (line.declared or line.requirement).formula, facts))
+        if line.guards:
+            served = line.served.values(segments) if line.served is not None and segments is not None else {}
+            facts = _of_handler(question, facts, served)
+            asked += [WeighedPart(guard, guard.requirement.formula, facts) for guard in line.guards]
+        return asked
+
+    # Of a decision that was made ----------------------------------------------------------------------------
+
+    def possible_reasons(self, decision: Decision) -> set[str]:
+        """Every reason that a request may be refused for, once all is known that its decision leaves open."""
+        question = decision.question
+        line, caller = decision.line, question.caller
+        if decision.reason is not None and decision.reason in _OF_CALLERS:
+            return {decision.reason}
+        found: set[str] = set()
+        if caller is None and decision.remainder is not None:
+            found.add("signed-out")
+        asked = self._asked(question, read_path(question.path), line, self.roles.held(caller))
+        for part, formula, facts, _ in asked:
+            left = roles_alone(formula, facts)
+            if not can_be_true(left):
+                found.add(reason_of(self.roles, part, formula, facts, caller, None, is_rule=False))
+                break
+            if left is not TRUE:
+                found |= blamable(left)
+        return found
+
+    def faults(self, decision: Decision) -> list[str]:
+        """Why the condition that refused could not be decided, by names and types; empty where it could."""
+        question, line = decision.question, decision.line
+        condition = self.resolver.conditions.get(decision.reason or "")
+        formula = condition if condition is not None else line.requirement.formula if line is not None else FALSE
+        facts = _facts(question, read_path(question.path), line, self.roles.held(question.caller))
+        return findings(formula, facts, types=True) if formula.fold(facts) is FAULTY else []
+
+    def scopes_missing(self, decision: Decision) -> tuple[str, ...]:
+        """The permissions a token would have to name so that its owner is not refused; empty if that is not why."""
+        question = decision.question
+        caller = question.caller
+        asking: Line | CompiledGuard | None = question.guard or decision.line
+        if caller is None or caller.scopes is None or asking is None:
+            return ()
+        whole = question.with_(caller=replace(caller, scopes=None))
+        if self._weigh(whole, read_path(question.path), decision.line).reason is not None:
+            return ()
+        return tuple(dict.fromkeys(each.name for each in permissions_in(asking.requirement.formula)))
+
+
+def _facts(question: Question, segments: list[str] | None, line: Line | None, held: Held) -> Facts:
+    """What is known at a line."""
+    names = path_facts(question, segments, line, line) if line is not None and segments is not None else {}
+    if "records" not in names:
+        names["records"] = question.records
+    return facts_for(
+        held,
+        question.caller,
+        record=question.record,
+        query=question.query,
+        args=question.args,
+        now=question.now,
+        guarded=question.guarded,
+        assumed=question.assume or {},
+        **names,
+    )
+
+
+def _unreadable(question: Question, segments: list[str] | None) -> str | None:
+    """The reason of a request that can be read in more than one way; None for one that cannot."""
+    if segments is None or question.unreadable:
+        return "ambiguous-path"
+    return None if question.method in _COMMON or is_method(question.method) else "method"
+
+
+def _of_handler(question: Question, facts: Facts, served: Mapping[str, Any]) -> Facts:
+    """The facts for a guard in the handler: it names the parameters of the path as the route does."""
+    return replace(facts, path={**(facts.path or {}), **served}, records=question.records)
+
+
+def beside_guards(formula: Formula, line: Line) -> Formula:
+    """What a standing rule requires at a line: guards that are asked as well have passed."""
+    return without_guarded(formula) if line.guards else formula

@@ -1,0 +1,52 @@
+"""Web frameworks, one adapter each: how an application is recognised, what its routes are, how it is seen into."""
+
+from __future__ import annotations
+
+from typing import TYPE_CHECKING, Any
+
+from .django import Django
+from .fastapi import FastAPI
+from .flask import Flask
+from .starlette import Starlette
+
+if TYPE_CHECKING:
+    from collections.abc import Iterable
+
+    from ..core.binding import Route
+    from .adapter import Adapter
+
+# What is built on another one comes before it.
+ADAPTERS: tuple[Adapter, ...] = (FastAPI(), Starlette(), Flask(), Django())
+
+# By which names middleware around an application, and servers of static files, have it; a bound method leads to its
+# object.
+_INNER = ("app", "asgi", "application", "wsgi_app", "asgi_app", "wsgi", "__self__", "__wrapped__")
+_MOST_LAYERS = 50
+
+
+def adapter_of(app: Any) -> tuple[Adapter, Any] | None:
+    """The adapter of an application, and the application within whatever is around it; None where neither is known."""
+    seen: list[Any] = []
+    waiting = [app]
+    while waiting and len(seen) < _MOST_LAYERS:
+        layer = waiting.pop(0)
+        if layer is None or any(layer is each for each in seen):
+            continue
+        seen.append(layer)
+        for adapter in ADAPTERS:
+            if adapter.detect(layer):
+                return adapter, layer
+        waiting += [getattr(layer, name, None) for name in _INNER]
+    return None
+
+
+def routes_of(app: Any) -> list[Route] | None:
+    """The routes of an application, by the framework that it is made with; None where that is not known."""
+    found = adapter_of(app)
+    return None if found is None else found[0].routes(found[1])
+
+
+def titles(adapters: Iterable[Adapter] = ADAPTERS) -> str:
+    """The names of the frameworks, for messages."""
+    *others, last = sorted(adapter.title for adapter in adapters)
+    return f"{', '.join(others)} and {last}"
