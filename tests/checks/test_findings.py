@@ -508,7 +508,7 @@ class Applications(Finding):
         self.assertEqual([each["file"] for each in found["related"]], ["shop.py"])
 
     def test_every_kind_has_its_cases(self) -> None:
-        self.assertEqual({*POLICIES, *APPLICATIONS, *SETTINGS}, set(KINDS))
+        self.assertEqual({*POLICIES, *APPLICATIONS, *SETTINGS, "cached-for-all"}, set(KINDS))
 
 
 CLASSES = {
@@ -566,6 +566,15 @@ app = Starlette(routes=[WebSocketRoute("/live", Live)])
 
 class ClassBased(Finding):
     runs = staticmethod(alone)
+
+    def test_a_cache_around_a_view(self) -> None:
+        head, _, tail = CLASSES["django"].partition("urlpatterns = ")
+        patterns = '[path("lots", cache_page(60)(Lots.as_view()))]\n' + tail.partition("\n")[2]
+        imports = "from django.views.decorators.cache import cache_page\n"
+        self.write("shop.py", f"{head}{imports}urlpatterns = {patterns}".replace('@guard("helper")', ""))
+        for asks, found in (("keeper", True), ("anyone", False)):
+            self.write("access.bloodroot", f"{KEEPER}  any /lots {asks}\n")
+            self.assertEqual(bool(self.found("cached-for-all", "shop:app")), found, asks)
 
     def test_a_websocket(self) -> None:
         self.write("access.bloodroot", f"{KEEPER}  any /** guarded\n")

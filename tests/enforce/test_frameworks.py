@@ -245,8 +245,8 @@ class Flask(unittest.TestCase):
             started = for_flask.protect(app, policy, identify=identify)
         self.assertEqual((started.endpoints, started.closed), (3, ()))
         self.assertEqual(
-            next(each for each in started.idle if "/files" in each).split(": ")[1],
-            "no endpoint of the application is at /files/**",
+            [each.message for each in started.findings if "/files" in each.message],
+            ["No endpoint of the application is at /files/**."],
         )
         with serving_wsgi(app) as port:
             cookie = ask(port, "POST", "/in")[1]["set-cookie"].split(";")[0]

@@ -33,6 +33,7 @@ from bloodroot.core.fields import FieldsRefused
 from bloodroot.enforce import asgi, current, on_behalf_of, wsgi
 from bloodroot.enforce import flask as for_flask
 from bloodroot.enforce import starlette as for_starlette
+from bloodroot.enforce.django_checks import check_access
 from bloodroot.identity import load
 from tests.django_project import configure, project
 from tests.program import InFolder
@@ -333,9 +334,11 @@ class Transactions(Silent):
             self.assertLogs("bloodroot.enforce", "WARNING") as caught,
         ):
             WSGIHandler()
-        told = [each for each in caught.output if "a cache is around" in each]
+            said = check_access()
+        self.assertEqual([each.id for each in said if "live" in each.msg], ["bloodroot.cached-for-all"])
+        told = [each for each in caught.output if "A cache is around" in each]
         self.assertEqual(len(told), 1)
-        self.assertIn("a cache is around live", told[0])
+        self.assertIn("A cache is around live", told[0])
 
 
 class Answers(Silent):

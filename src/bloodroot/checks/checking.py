@@ -7,13 +7,13 @@ from collections.abc import Callable, Iterable, Iterator
 from dataclasses import dataclass
 
 from ..core.compiler import collector_paused
+from ..core.finding import Finding, FindingKind, Needs, Severity
 from ..core.lines import Line
 from ..core.policy import Policy
 from ..core.requirements import asks_for_guard, references_in
 from ..language import tree
 from ..language.problems import suggestion
 from . import declared, hiding, holders, holding, in_handlers, lifetimes, openness, shown_fields, siblings, unused
-from .finding import Finding, FindingKind, Needs, Severity
 from .subject import Subject, all_entries
 
 STALE_ACCEPT = FindingKind(

@@ -4,11 +4,12 @@ from __future__ import annotations
 
 from collections.abc import Iterator
 
+from ..core.finding import Finding, FindingKind, Needs, Severity
 from ..core.lines import Line
 from ..core.methods import ANY, covers
 from ..core.paths import Template, overlap, specificity
+from ..enforce.start_checks import RULE_WITHOUT_ENDPOINT, SEVERAL_ROUTES, WITHOUT_ENDPOINT, several_routes
 from ..language.problems import suggestion
-from .finding import Finding, FindingKind, Needs, Severity
 from .subject import Subject, place_of_endpoint
 from .unused import nearly_the_same
 
@@ -19,29 +20,7 @@ WITHOUT_LINE = FindingKind(
     "Write a line for it; bloodroot draft --update adds one that is closed.",
     Needs.ENDPOINTS,
 )
-WITHOUT_ENDPOINT = FindingKind(
-    "line-without-endpoint",
-    Severity.WARNING,
-    "A line covers no endpoint that was found.",
-    "Correct its method or path, or remove the line where the endpoint is gone.",
-    Needs.ENDPOINTS,
-)
-RULE_WITHOUT_ENDPOINT = FindingKind(
-    "rule-without-endpoint",
-    Severity.WARNING,
-    "A standing rule covers no endpoint that was found, so that nothing of what it requires is ever asked.",
-    "Correct its methods or path, or remove the rule.",
-    Needs.ENDPOINTS,
-)
-SEVERAL_ROUTES = FindingKind(
-    "action-of-several-routes",
-    Severity.NOTE,
-    "A line names an action that several routes serve.",
-    "Make sure that all of these routes are meant; a line with a path says it of one alone.",
-    Needs.ROUTES,
-)
 KINDS = (WITHOUT_LINE, WITHOUT_ENDPOINT, RULE_WITHOUT_ENDPOINT, SEVERAL_ROUTES)
-_MOST_NAMED = 5
 _MOST_COMPARED = 200  # endpoints beside a line
 
 
@@ -52,7 +31,7 @@ def find(subject: Subject) -> Iterator[Finding]:
         yield from _lines_without_endpoint(subject)
         yield from _nearly_at_an_endpoint(subject)
         yield from _rules_without_endpoint(subject)
-    yield from _actions_of_several_routes(subject)
+    yield from several_routes(subject.routes, subject.policy.declared.actions)
 
 
 def _endpoints_without_line(subject: Subject) -> Iterator[Finding]:
@@ -113,14 +92,3 @@ def _rules_without_endpoint(subject: Subject) -> Iterator[Finding]:
 
 def _concerns(rule: Line, method: str, template: Template) -> bool:
     return (method == ANY or covers(rule.methods, method)) and overlap(rule.template, template) is not False
-
-
-def _actions_of_several_routes(subject: Subject) -> Iterator[Finding]:
-    served: dict[str, list[str]] = {}
-    for route in subject.routes:
-        served.setdefault(route.action, []).append(f"{' '.join(route.methods) or ANY} {route.spelling or route.path}")
-    for action in subject.policy.declared.actions:
-        routes = served.get(action.name, [])
-        if len(routes) > 1:
-            shown = ", ".join(routes[:_MOST_NAMED]) + (" and more" if len(routes) > _MOST_NAMED else "")
-            yield SEVERAL_ROUTES.at(action.place, f"Action {action.name} is served by {len(routes)} routes: {shown}.")

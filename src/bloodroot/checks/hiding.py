@@ -6,6 +6,7 @@ from collections.abc import Iterator
 
 from ..core.answers import REASONS, Denial
 from ..core.endpoint_outcomes import asked_at
+from ..core.finding import Finding, FindingKind, Severity
 from ..core.formulas import TRUE
 from ..core.methods import ANY, covers
 from ..core.paths import overlap, parse_template
@@ -13,7 +14,6 @@ from ..core.reasons import UNNAMED, blamable
 from ..core.requirements import conditions_in
 from ..core.roles import SIGNED_OUT
 from ..core.routing import PathTree
-from .finding import Finding, FindingKind, Severity
 from .reach import Unit
 from .subject import Subject
 

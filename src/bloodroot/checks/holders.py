@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Iterator
 
+from ..core.finding import Finding, FindingKind, Severity
 from ..core.formulas import Facts, can_be_true
 from ..core.lines import Line
 from ..core.matrix import Row
@@ -12,7 +13,6 @@ from ..core.requirements import permissions_in
 from ..core.roles import ANYONE, SIGNED_IN, SIGNED_OUT
 from ..language import tree
 from ..language.printer import words
-from .finding import Finding, FindingKind, Severity
 from .reach import Reach, sum_of
 from .subject import Subject, all_entries
 

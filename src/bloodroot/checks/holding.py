@@ -6,13 +6,13 @@ from collections.abc import Iterator
 from itertools import combinations
 
 from ..core.endpoint_outcomes import asked_at
+from ..core.finding import Finding, FindingKind, Severity
 from ..core.formulas import FALSE, Facts, Formula, can_be_true, walk
 from ..core.matrix import Row
 from ..core.records import UNKNOWN
 from ..core.requirements import asks_for_guard, permissions_in, roles_in
 from ..core.roles import SIGNED_IN
 from ..language import tree
-from .finding import Finding, FindingKind, Severity
 from .reach import Unit
 from .subject import Subject, all_entries
 

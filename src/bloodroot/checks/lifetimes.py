@@ -4,9 +4,9 @@ from __future__ import annotations
 
 from collections.abc import Iterator
 
+from ..core.finding import Finding, FindingKind, Needs, Severity
 from ..language.problems import Place, Source
 from ..settings import Settings
-from .finding import Finding, FindingKind, Needs, Severity
 from .subject import Subject
 
 STALE_ROLES = FindingKind(

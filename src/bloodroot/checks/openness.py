@@ -4,11 +4,11 @@ from __future__ import annotations
 
 from collections.abc import Iterator
 
+from ..core.finding import Finding, FindingKind, Needs, Severity
 from ..core.lines import Line
 from ..core.methods import ANY
 from ..core.paths import Parameter, read_path, specificity
 from ..core.requirements import asks_for_guard
-from .finding import Finding, FindingKind, Needs, Severity
 from .reach import WRITES, Unit
 from .subject import Subject
 from .witnesses import witness_of

@@ -5,9 +5,9 @@ from __future__ import annotations
 from collections.abc import Iterator
 
 from ..core.fields import FieldRules
+from ..core.finding import Finding, FindingKind, Severity
 from ..core.formulas import TRUE, Formula, either
 from ..core.paths import Parameter
-from .finding import Finding, FindingKind, Severity
 from .reach import Unit
 from .subject import Subject
 

@@ -5,6 +5,7 @@ from __future__ import annotations
 from collections.abc import Iterator
 
 from ..core.binding import template_of
+from ..core.finding import Finding, FindingKind, Needs, Severity
 from ..core.formulas import Formula
 from ..core.lines import Line
 from ..core.methods import covers
@@ -12,7 +13,6 @@ from ..core.paths import Parameter, overlap, specificity
 from ..core.requirements import Holding
 from ..core.roles import SIGNED_IN, SIGNED_OUT
 from ..survey.drafting import is_prefix
-from .finding import Finding, FindingKind, Needs, Severity
 from .reach import WRITES, Shape, Unit, Wider
 from .subject import Subject
 from .witnesses import witness_of

@@ -7,6 +7,7 @@ from dataclasses import dataclass, field
 from functools import cached_property
 
 from ..core.binding import Route
+from ..core.finding import Needs
 from ..core.policy import Policy
 from ..language import tree
 from ..language.parser import parse_guard
@@ -14,7 +15,6 @@ from ..language.problems import Place, PolicyError, Problem, Source
 from ..settings import Settings
 from ..survey.coverage import SurveyResult
 from ..survey.endpoints import Endpoint
-from .finding import Needs
 from .reach import Reach
 from .reasoning import Reasoner
 

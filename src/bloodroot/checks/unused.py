@@ -4,9 +4,9 @@ from __future__ import annotations
 
 from collections.abc import Iterable, Iterator
 
+from ..core.finding import Finding, FindingKind, Severity
 from ..language import tree
 from ..language.problems import Place
-from .finding import Finding, FindingKind, Severity
 from .subject import Subject, all_entries, nodes_in, requirements_of
 
 UNUSED_ROLE = FindingKind(

@@ -10,10 +10,10 @@ from urllib.parse import urlencode
 
 from ..core.caller import Caller, imagined
 from ..core.decision import Outcome
+from ..core.finding import Witness
 from ..core.formulas import TRUE, Formula
 from ..core.methods import ANY
 from ..core.records import MISSING
-from .finding import Witness
 from .reach import Unit
 from .subject import Subject
 

@@ -45,8 +45,8 @@ def check(
 ) -> None:
     """Find mistakes and risks: dead lines, siblings that disagree, changes that are too open, and many more."""
     from ..checks.checking import check as run
-    from ..checks.finding import Severity
     from ..checks.preparing import prepare
+    from ..core.finding import Severity
     from . import inputs, output
 
     output.check_out(form, out)

@@ -7,7 +7,7 @@ from dataclasses import dataclass, field
 from enum import StrEnum
 from typing import TYPE_CHECKING
 
-from ..checks.finding import Witness
+from ..core.finding import Witness
 
 if TYPE_CHECKING:
     from ..core.lines import ActionLine, Line

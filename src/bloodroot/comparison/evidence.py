@@ -7,11 +7,11 @@ from dataclasses import dataclass, replace
 from itertools import chain
 from typing import Any
 
-from ..checks.finding import Witness
 from ..checks.reasoning import Reasoner
 from ..checks.witnesses import by_root, command
 from ..core.caller import Caller
 from ..core.decision import Decision, Outcome
+from ..core.finding import Witness
 from ..core.formulas import FALSE, TRUE, Formula, both
 from ..core.paths import encoded_segment
 from ..core.policy import Policy

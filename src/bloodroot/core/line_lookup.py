@@ -111,6 +111,11 @@ class LineLookup:
         """Every standing rule that must hold for a method and a path as the client sent it."""
         return self.rules_at(method, read_path(path) or [])
 
+    def rules_over(self, template: Template, method: str) -> list[Line]:
+        """The standing rules that cover every path of a template, with a method, in the order of the file."""
+        near = self.rules_near(template) if self.standing else ()
+        return [rule for rule in near if covers(rule.methods, method) and overlap(rule.template, template)]
+
     def rules_near(self, template: Template) -> list[Line]:
         """The standing rules that cover some path of a template, in the order of the file."""
         near: Iterable[Line] = self.standing

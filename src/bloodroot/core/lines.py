@@ -5,7 +5,8 @@ from __future__ import annotations
 from dataclasses import dataclass
 from typing import TYPE_CHECKING
 
-from .paths import specificity
+from .methods import ANY, covers
+from .paths import overlap, specificity
 
 if TYPE_CHECKING:
     from ..language.problems import Place
@@ -47,6 +48,12 @@ class Line:
     def rank(self) -> tuple[object, ...]:
         """Less is more specific: the path first, then a named method before any."""
         return specificity(self.template), not self.methods
+
+    def may_cover(self, method: str, template: Template) -> bool:
+        """Whether it may cover requests for a template, of a method or of any."""
+        if self.methods and method != ANY and not covers(self.methods, method):
+            return False
+        return overlap(self.template, template) is not False or overlap(template, self.template) is not False
 
     @property
     def open_to_anyone(self) -> bool:

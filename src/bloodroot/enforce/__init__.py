@@ -1,5 +1,6 @@
 """Enforcement: the policy between a server and an application, and in front of functions."""
 
+from ..core.finding import Finding
 from .access import Access, Acting, current, on_behalf_of
 from .active_policies import use
 from .audit import Audit, JsonLines
@@ -13,6 +14,7 @@ __all__ = [
     "Acting",
     "Audit",
     "EnforcementError",
+    "Finding",
     "Identify",
     "JsonLines",
     "Loader",

@@ -9,7 +9,7 @@ from urllib.parse import quote
 from ..checks.checking import KINDS, CheckResult
 
 if TYPE_CHECKING:
-    from ..checks.finding import Finding
+    from ..core.finding import Finding
     from ..language.problems import Place
 
 _SCHEMA = "https://docs.oasis-open.org/sarif/sarif/v2.1.0/errata01/os/schemas/sarif-schema-2.1.0.json"

@@ -174,11 +174,5 @@ def _idle(policy: Policy, rows: tuple[Surveyed, ...]) -> Iterable[Line]:
         return
     served = PathTree((row.template, row) for row in rows)
     for line in waiting:
-        if not any(_meet(line, row.method, row.template) for row in served.near(line.template)):
+        if not any(line.may_cover(row.method, row.template) for row in served.near(line.template)):
             yield line
-
-
-def _meet(line: Line, method: str, template: Template) -> bool:
-    if line.methods and method != ANY and not covers(line.methods, method):
-        return False
-    return overlap(line.template, template) is not False or overlap(template, line.template) is not False

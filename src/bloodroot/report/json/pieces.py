@@ -4,15 +4,15 @@ from __future__ import annotations
 
 from typing import TYPE_CHECKING, Any
 
-from ...checks.finding import Witness
 from ...checks.witnesses import command
+from ...core.finding import Witness
 from ...core.records import UNKNOWN
 
 if TYPE_CHECKING:
-    from ...checks.finding import Finding
     from ...core.answers import Answer
     from ...core.caller import Caller
     from ...core.decision import Step
+    from ...core.finding import Finding
     from ...core.lines import CompiledGuard, Line
     from ...core.matrix import Cell, Row
     from ...core.roles import RoleTable

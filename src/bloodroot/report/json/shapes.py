@@ -6,10 +6,10 @@ from collections import Counter
 from typing import TYPE_CHECKING, Any
 
 from ...checks.checking import CheckResult
-from ...checks.finding import Severity
 from ...core.decision import Outcome
 from ...core.entrance import Entrance, Treated
 from ...core.explanation import Explanation
+from ...core.finding import Severity
 from ...identity.seed_result import SeedResult
 from ...probe.asking import AskResult
 from ...probe.judging import Verdict

@@ -4,13 +4,13 @@ from __future__ import annotations
 
 from typing import TYPE_CHECKING
 
-from ...checks.finding import Severity
 from ...checks.witnesses import command
+from ...core.finding import Severity
 from ..sheet import ARROW, Cell, Meaning, Section, Sheet, line, place, plural, quiet, strong
 
 if TYPE_CHECKING:
     from ...checks.checking import CheckResult
-    from ...checks.finding import Finding
+    from ...core.finding import Finding
     from ...language.problems import Place
 
 MEANINGS = {Severity.ERROR: Meaning.WRONG, Severity.WARNING: Meaning.OPEN, Severity.NOTE: Meaning.ASKS}

@@ -65,6 +65,7 @@ class FindingKind:
         summary: one sentence about it.
         remedy: what to do about it.
         needs: what has to be known to find it.
+        at_start: whether it is looked for as well where an application starts.
     """
 
     name: str
@@ -72,6 +73,7 @@ class FindingKind:
     summary: str
     remedy: str
     needs: Needs = Needs.POLICY
+    at_start: bool = False
 
     def at(
         self,

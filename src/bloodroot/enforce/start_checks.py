@@ -1,0 +1,246 @@
+"""Findings of which an application is told where it starts; `bloodroot check` has the same, and more."""
+
+from __future__ import annotations
+
+import inspect
+import types
+from collections.abc import Collection, Iterable, Iterator
+from dataclasses import dataclass
+from typing import Any, NamedTuple
+
+from ..core.binding import Route, template_of
+from ..core.conditions import Reference
+from ..core.finding import Finding, FindingKind, Needs, Severity
+from ..core.lines import ActionLine, Line
+from ..core.methods import ANY
+from ..core.requirements import asks_for_guard, references_in
+from .guards import misplaced
+
+WITHOUT_ENDPOINT = FindingKind(
+    "line-without-endpoint",
+    Severity.WARNING,
+    "A line covers no endpoint that was found.",
+    "Correct its method or path, or remove the line where the endpoint is gone.",
+    Needs.ENDPOINTS,
+    at_start=True,
+)
+RULE_WITHOUT_ENDPOINT = FindingKind(
+    "rule-without-endpoint",
+    Severity.WARNING,
+    "A standing rule covers no endpoint that was found, so that nothing of what it requires is ever asked.",
+    "Correct its methods or path, or remove the rule.",
+    Needs.ENDPOINTS,
+    at_start=True,
+)
+SEVERAL_ROUTES = FindingKind(
+    "action-of-several-routes",
+    Severity.NOTE,
+    "A line names an action that several routes serve.",
+    "Make sure that all of these routes are meant; a line with a path says it of one alone.",
+    Needs.ROUTES,
+    at_start=True,
+)
+NOT_RUN = FindingKind(
+    "guard-not-run",
+    Severity.ERROR,
+    "A guard is written where the framework never runs it.",
+    "Put it below the decorator of the route, or around every class that serves the endpoint.",
+    Needs.ROUTES,
+    at_start=True,
+)
+MISSING = FindingKind(
+    "guard-missing",
+    Severity.WARNING,
+    "A line leaves the decision to a guard, and no guard is around the handler.",
+    "Put a guard around the handler, or say in the line what is required. Until then every response is withheld.",
+    Needs.ROUTES,
+    at_start=True,
+)
+NOT_SETTLED = FindingKind(
+    "record-not-settled",
+    Severity.ERROR,
+    "A line depends on a record that nothing loads and that the handler does not settle: every response is withheld.",
+    "Register a loader for a parameter of the path, or call current().settle(record) in the handler.",
+    Needs.ROUTES,
+    at_start=True,
+)
+CACHED = FindingKind(
+    "cached-for-all",
+    Severity.WARNING,
+    "A cache is around the handler of an endpoint that is not open to anyone: what one caller was let in to see may be "
+    "given to another.",
+    "Remove the cache, or vary it by the caller.",
+    Needs.ROUTES,
+    at_start=True,
+)
+_MOST_NAMED = 5
+_MOST_FUNCTIONS = 300
+
+
+@dataclass(frozen=True, slots=True)
+class AtRoute:
+    """What is asked where a route serves a method.
+
+    Attributes:
+        words: method and path, for messages.
+        method: the method.
+        route: the route.
+        line: the line that decides.
+        rules: the standing rules that concern all of its requests, or some.
+    """
+
+    words: str
+    method: str
+    route: Route
+    line: Line
+    rules: tuple[Line, ...]
+
+    @property
+    def parameters(self) -> tuple[str, ...]:
+        """The parameters of the path."""
+        return parameters_of(self.route)
+
+
+def parameters_of(route: Route) -> tuple[str, ...]:
+    """The parameters of the path of a route, as the framework names them."""
+    return route.names if route.names is not None else template_of(route)[0].names
+
+
+def find_at(at: AtRoute, loaders: Collection[str] | None, *, at_start: bool = False) -> Iterator[Finding]:
+    """What is wrong where a route serves a method.
+
+    Args:
+        at: the route, and what is asked there.
+        loaders: the parameters that have loaders; None where that is not known.
+        at_start: whether an error keeps the application from starting: then what a handler calls out of sight counts.
+    """
+    yield from _missing(at)
+    yield from _not_settled(at, loaders, at_start)
+    if at.route.cached and not at.line.open_to_anyone:
+        yield CACHED.at(at.line.place, f"A cache is around {at.route.action}, and {at.words} is not open to anyone.")
+
+
+def guards_not_run(routes: Iterable[Route]) -> Iterator[Finding]:
+    """Guards around the handlers of routes that the framework never runs."""
+    for route in {id(route.handler): route for route in routes}.values():
+        if route.handler is not None:
+            for guard, why in misplaced(route):
+                yield NOT_RUN.at(guard.place, f'guard("{guard.text}"): {why}.')
+
+
+def several_routes(routes: Iterable[Route], actions: Iterable[ActionLine]) -> Iterator[Finding]:
+    """Lines of actions that several routes serve."""
+    served: dict[str, list[str]] = {}
+    for route in routes:
+        served.setdefault(route.action, []).append(f"{' '.join(route.methods) or ANY} {route.spelling or route.path}")
+    for action in actions:
+        paths = served.get(action.name, [])
+        if len(paths) > 1:
+            shown = ", ".join(paths[:_MOST_NAMED]) + (" and more" if len(paths) > _MOST_NAMED else "")
+            yield SEVERAL_ROUTES.at(action.place, f"Action {action.name} is served by {len(paths)} routes: {shown}.")
+
+
+def _missing(at: AtRoute) -> Iterator[Finding]:
+    """A line that leaves the decision to a guard, where there is none."""
+    around = at.route.guards_for(at.method)
+    if at.route.guarded is not None and not around and asks_for_guard(at.line.requirement.formula):
+        what = at.route.action + (f" for {at.method}" if at.route.by_method is not None else "")
+        yield MISSING.at(at.line.place, f"{at.words} is guarded, and no guard is around {what}.")
+
+
+def _not_settled(at: AtRoute, loaders: Collection[str] | None, at_start: bool) -> Iterator[Finding]:
+    """A condition on a record that nobody knows when the response is there."""
+    for line in (*at.rules, at.line):
+        lack = lacking_record(line, at.parameters, at.parameters if loaders is None else loaders)
+        if lack is None:
+            continue
+        if lack.reference is not None:
+            if loaders is not None:
+                name = lack.reference.words()
+                message = f'{at.words} depends on {name}, and there is no loader for "{lack.reference.names[0]}".'
+                yield NOT_SETTLED.at(line.place, message)
+        elif not settles(at.route.handler):
+            message = f"{at.words} depends on a record, and has {lack.words}; its handler does not settle it."
+            may_be_settled = at_start and lack.has_parameters
+            yield NOT_SETTLED.at(line.place, message, severity=Severity.WARNING if may_be_settled else None)
+
+
+class LackingRecord(NamedTuple):
+    """A record that a line depends on and nothing loads.
+
+    Attributes:
+        reference: where the line names it by a parameter, as in ``records.plot_id.owner``; None for the record of the
+            endpoint.
+        has_parameters: whether the path has a parameter that a loader could be registered for.
+    """
+
+    reference: Reference | None
+    has_parameters: bool
+
+    @property
+    def words(self) -> str:
+        """What is missing for the record of an endpoint."""
+        return "no loader for a parameter" if self.has_parameters else "no parameter that a record could be loaded for"
+
+
+def lacking_record(line: Line, parameters: Iterable[str], loaders: Collection[str]) -> LackingRecord | None:
+    """The record that a line depends on and nothing loads, at a route with these parameters; None where there is none.
+
+    A handler may settle the record of the endpoint itself; a record by name it cannot.
+    """
+    references = list(references_in(line.requirement.formula))
+    by_name = [each for each in references if each.root == "records"]
+    unknown = next((each for each in by_name if each.names[0] not in loaders), None)
+    parameters = tuple(parameters)
+    if unknown is not None:
+        return LackingRecord(unknown, bool(parameters))
+    asks_for_record = any(each.root == "record" for each in references)
+    if not asks_for_record or by_name or any(name in loaders for name in parameters):
+        return None
+    return LackingRecord(None, bool(parameters))
+
+
+def settles(handler: Any) -> bool:
+    """Whether a handler, or a function that it calls by name, mentions ``settle``."""
+    waiting: list[Any] = [handler]
+    seen: set[int] = set()
+    while waiting and len(seen) < _MOST_FUNCTIONS:
+        each = waiting.pop()
+        if id(each) in seen:
+            continue
+        seen.add(id(each))
+        if isinstance(each, type):
+            waiting += [value for kind in each.__mro__[:-1] for value in vars(kind).values() if callable(value)]
+            continue
+        function = inspect.unwrap(getattr(each, "__func__", each)) if callable(each) else each
+        code = getattr(function, "__code__", None)
+        if code is None:
+            continue
+        names = set(_names_in(code))
+        if "settle" in names:
+            return True
+        known = {**getattr(function, "__globals__", {}), **_closure(function)}
+        waiting += [known[name] for name in names if isinstance(known.get(name), types.FunctionType | type)]
+        modules = [known[name] for name in names if isinstance(known.get(name), types.ModuleType)]
+        found = [getattr(module, name, None) for module in modules for name in names]
+        waiting += [value for value in found if isinstance(value, types.FunctionType)]
+        waiting += [value for value in _closure(function).values() if isinstance(value, types.FunctionType)]
+    return False
+
+
+def _names_in(code: types.CodeType) -> Iterator[str]:
+    yield from code.co_names
+    for constant in code.co_consts:
+        if isinstance(constant, types.CodeType):
+            yield from _names_in(constant)
+
+
+def _closure(function: Any) -> dict[str, Any]:
+    code, cells = function.__code__, function.__closure__ or ()
+    found = {}
+    for name, cell in zip(code.co_freevars, cells, strict=False):
+        try:
+            found[name] = cell.cell_contents
+        except ValueError:
+            continue
+    return found
