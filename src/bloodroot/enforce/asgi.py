@@ -30,7 +30,8 @@ from .asgi_messages import (
 )
 from .audit import Audit
 from .enforcement import Enforcement, Identify, Loader, Page
-from .pipeline import Call, Exchange, Keeping, headers_kept, keeping, run_async
+from .leaving import Keeping, headers_kept, keeping
+from .pipeline import Call, Exchange, run_async
 from .sessions import kept_session
 from .startup import without_actions
 

@@ -20,6 +20,7 @@ from ..request import AsgiRequest, own_path
 from .asgi import Gate, Withheld, call_async, let_leave
 from .asgi_messages import BEGINNINGS, App, Message, Receive, Scope, Send, status_of
 from .enforcement import Enforcement, Served
+from .leaving import are_clear, withheld
 from .pipeline import Steps, run_async
 
 KEY = "bloodroot"  # in a scope: the arrivals at the applications that a request comes through, the outer one first
@@ -158,14 +159,6 @@ class Arrival:
                     each.access.public = False
 
 
-def are_clear(dispatches: list[Dispatch]) -> bool:
-    """Whether nothing speaks against a response: what was dispatched for it is cleared, as nearly always."""
-    for each in dispatches:
-        if each.refusing is None and not (each.decided and each.access.cleared):
-            return False
-    return bool(dispatches)
-
-
 async def examined(arrival: Arrival, dispatches: list[Dispatch], message: Message) -> tuple[Dispatch, Answer] | None:
     """What the caller gets instead of a response, and what is answered with it; None where the response may leave.
 
@@ -181,15 +174,7 @@ async def examined(arrival: Arrival, dispatches: list[Dispatch], message: Messag
         if answer is not None:
             return dispatch, answer
         dispatches = [dispatch]
-    found: tuple[Dispatch, Answer] | None = None
-    for each in dispatches:
-        if each.decided and each.refusing is None:
-            answer = each.responded(status_of(message))
-            if answer is not None:
-                # One response goes in the place of them all.
-                found = found or (each, answer)
-                each.refuse(answer)
-    return found
+    return withheld(dispatches, status_of(message))
 
 
 class Routing:

@@ -39,7 +39,8 @@ from .access import _current, log, plain
 from .django_routes import action_of, leads_on, no_routes, redirecting, routes, spellings_of
 from .django_settings import check_sessions, has_forbidden_page, read_settings
 from .enforcement import Enforcement, Served
-from .pipeline import Call, Exchange, leaving, run, run_async
+from .leaving import leaving, withheld
+from .pipeline import Call, Exchange, run, run_async
 from .sessions import copied
 from .startup import look_over
 from .wsgi import acting, check_headers, without_early_hints
@@ -275,15 +276,13 @@ class AccessMiddleware:
             _close(response)
             made = exchange.response(exchange.broken, exchange.request.django)
             response = _response(made, body=exchange.request.method != "HEAD")
-        for each in dispatches:
-            if each.decided and each.refusing is None:
-                answer = each.responded(response.status_code)
-                if answer is not None:
-                    _close(response)
-                    try:
-                        response = self._refuse(each, answer)
-                    except (Http404, PermissionDenied) as error:
-                        response = response_for_exception(exchange.request.django, error)
+        found = withheld(dispatches, response.status_code)
+        if found is not None:
+            _close(response)
+            try:
+                response = self._refuse(*found)
+            except (Http404, PermissionDenied) as error:
+                response = response_for_exception(exchange.request.django, error)
         if any(each.decided and each.access.withheld for each in dispatches):
             _roll_back()
         streams = getattr(response, "streaming", False)

@@ -20,7 +20,8 @@ from .access import _current
 from .audit import Audit
 from .enforcement import Enforcement, Identify, Loader, Page, Served
 from .flask_routes import described, routes
-from .pipeline import Call, Exchange, leaving, run
+from .leaving import leaving, withheld
+from .pipeline import Call, Exchange, run
 from .sessions import kept_session
 from .startup import StartUp, look_over
 from .wsgi import acting, check_headers, without_early_hints
@@ -270,13 +271,12 @@ class _Driver:
     def _let_out(self, exchange: _Exchange, response: flask.Response) -> flask.Response:
         for each in exchange.all():
             each.left = True
-            if each.decided and each.refusing is None:
-                answer = self._withheld(each, response)
-                if answer is not None:
-                    each.refuse(answer)
-                    response = self._own_response(each, answer)
-                    # What was left for the response that is withheld, such as its session, goes out with this one.
-                    self._save_session(response)
+        found = withheld(exchange.all(), response.status_code)
+        if found is not None:
+            response.close()
+            response = self._own_response(*found)
+            # What was left for the response that is withheld, such as its session, goes out with this one.
+            self._save_session(response)
         streams = response.is_streamed
         more = leaving(
             exchange.all(),

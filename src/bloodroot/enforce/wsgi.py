@@ -14,7 +14,8 @@ from . import responses
 from .access import _current, log
 from .audit import Audit
 from .enforcement import Enforcement, Identify, Loader, Page
-from .pipeline import Call, Exchange, leaving, run
+from .leaving import leaving
+from .pipeline import Call, Exchange, run
 from .startup import without_actions
 
 __all__ = ["AccessMiddleware"]

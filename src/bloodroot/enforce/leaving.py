@@ -1,0 +1,102 @@
+"""What becomes of a response on its way out, whatever driver brings it: whether it leaves, and who may keep it."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Iterable, Sequence
+from enum import Enum
+from typing import TypeVar
+
+from ..core.answers import Answer
+from . import responses
+from .enforcement import Enforcement
+from .pipeline import Exchange
+
+Headers = list[tuple[str, str]]
+
+SomeExchange = TypeVar("SomeExchange", bound=Exchange)
+
+
+def are_clear(dispatches: Sequence[Exchange]) -> bool:
+    """Whether nothing speaks against a response: what was dispatched for it is cleared, as nearly always."""
+    for each in dispatches:
+        if each.refusing is None and not (each.decided and each.access.cleared):
+            return False
+    return bool(dispatches)
+
+
+def withheld(dispatches: Iterable[SomeExchange], status: int) -> tuple[SomeExchange, Answer] | None:
+    """What the caller gets instead of a response; None where it may leave.
+
+    Args:
+        dispatches: all that was dispatched for it. All of it must be cleared, or refused in its handler's place.
+        status: its status.
+
+    Returns:
+        The first dispatch that it is withheld for, and the answer to that; one response goes in the place of them all.
+    """
+    found: tuple[SomeExchange, Answer] | None = None
+    for each in dispatches:
+        if each.decided and each.refusing is None:
+            answer = each.responded(status)
+            if answer is not None:
+                found = found or (each, answer)
+                each.refuse(answer)
+    return found
+
+
+class Keeping(Enum):
+    """Who may keep a response."""
+
+    ANYONE = "anyone"
+    CALLER = "caller"
+    NOBODY = "nobody"  # it looks as each response with its status does
+    REFUSED = "refused"
+
+
+def keeping(dispatches: Sequence[Exchange], status: int, *, streams: bool, sized: Callable[[], bool]) -> Keeping:
+    """Write down that a response begins to leave; who may keep it.
+
+    Args:
+        dispatches: all that was dispatched for it; at least one.
+        status: its status.
+        streams: whether its body may still be made while it leaves.
+        sized: says whether its length is known.
+    """
+    found = Keeping.CALLER
+    for each in dispatches:
+        if each.refusing is not None:
+            found = Keeping.REFUSED
+        elif each.decided:
+            # Each is to be asked: it is written down as well.
+            private = each.let_out(streams=streams, sized=sized)
+            if not private and len(dispatches) == 1:
+                found = Keeping.ANYONE
+    # A page that is missing and one that is hidden are not to be distinguished.
+    return Keeping.NOBODY if status == 404 and dispatches[0].enforcement.policy.hides else found
+
+
+def leaving(
+    dispatches: Sequence[Exchange],
+    status: int,
+    headers: Iterable[tuple[str, str]],
+    *,
+    streams: bool,
+    sized: Callable[[], bool],
+) -> Headers:
+    """The headers that a response is to have, in the place of others of the same name; see `keeping`."""
+    found = keeping(dispatches, status, streams=streams, sized=sized)
+    return [] if found is Keeping.ANYONE else headers_kept(found, status, headers, dispatches[0].enforcement)
+
+
+def headers_kept(found: Keeping, status: int, headers: Iterable[tuple[str, str]], enforcement: Enforcement) -> Headers:
+    """The headers that say who may keep a response, in the place of others of the same name."""
+    lower = [(name.lower(), value) for name, value in headers]
+    if found is Keeping.NOBODY:
+        return responses.never_kept(lower, enforcement.vary)
+    if found is Keeping.CALLER:
+        return responses.caching(lower, enforcement.vary)
+    more = responses.never_kept(lower, ("Accept", *enforcement.vary))
+    challenge = responses.challenge(status, enforcement.realm, None, ())
+    if challenge is not None and all(name != "www-authenticate" for name, _ in lower):
+        more.append(("WWW-Authenticate", challenge))
+    return more
