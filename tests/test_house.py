@@ -27,6 +27,7 @@ ROOMS = (
     "files",
     "writing",
     "request",
+    "api_access",
     "core",
     "language",
 )

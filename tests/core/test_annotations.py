@@ -95,11 +95,12 @@ class Annotated(unittest.TestCase):
             "roles\n  keeper includes helper\n  helper\nconditions\n  own record.owner == caller.id\n"
             "endpoints\n  any /** guarded\n  GET /open anyone\n  GET /b helper\nalways\n  /** guarded or signed-in\n"
         )
+        other = bloodroot.parse("roles\n  keeper\nendpoints\n  GET / anyone\n")
         routes = [
             Route("a", ("GET", "POST"), "/a/{x}", guards=(guard("keeper or helper if own"),)),
             Route("b", ("GET",), "/b", guards=(guard("keeper"), guard("own"))),
             Route("open", ("GET",), "/open"),
-            Route("own", ("GET",), "/own", guards=(guard("keeper", policy),)),
+            Route("own", ("GET",), "/own", guards=(guard("keeper", other),)),
             Route("odd", ("GET",), "/odd", guards=(guard("keepr"),)),
         ]
         found, problems = with_guards(policy, routes)

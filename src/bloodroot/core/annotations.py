@@ -124,7 +124,7 @@ def _compile(policy: Policy, route: Route, known: dict[int, CompiledGuard], prob
     for guard in route.guards:
         if id(guard) in known:
             continue
-        if guard.policy is not None:
+        if guard.policy is not None and guard.policy.declared is not policy.declared:
             # It is decided by a policy of its own, and means nothing in the words of this one.
             known[id(guard)] = CompiledGuard(_requirement(Guarded()), guard.place)
             continue

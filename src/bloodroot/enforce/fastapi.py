@@ -48,17 +48,20 @@ def protect(
 ) -> StartUp:
     """Put a policy in front of an application, once all of its routes are declared; see `starlette.protect`.
 
-    The OpenAPI document says of each operation what is required, as ``security`` and ``x-requirement``.
+    The OpenAPI document says of each operation what is required, as ``security`` and ``x-access``.
     """
     found = routes(app)
     how: dict[str, Any] = {"identify": identify, "records": records, "page": page, "audit": audit}
     started = starlette.install(app, policy, found, _Gates, how)
-    bound = policy.bind(found)
     described = app.openapi
+    last: list[Any] = [None]
 
     def openapi() -> dict[str, Any]:
         document = described()
-        describe(document, app, bound)
+        if document is not last[0]:
+            # FastAPI keeps the one that it has made.
+            describe(document, app, policy)
+            last[0] = document
         return document
 
     app.openapi = openapi  # type: ignore[method-assign]

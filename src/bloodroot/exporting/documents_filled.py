@@ -11,12 +11,9 @@ from dataclasses import dataclass
 from pathlib import Path
 from typing import Any
 
+from ..api_access import OperationAccess, Schemes
 from ..language.errors import BloodrootError
-from .security import Operation
-
-# Where requirements are written: OpenAPI has a place for scopes alone.
-REQUIREMENT = "x-access"
-_BEARER = {"type": "http", "scheme": "bearer"}
+from .security import Keys
 
 
 class ExportError(BloodrootError):
@@ -38,12 +35,12 @@ class Filled:
     notes: tuple[str, ...]
 
 
-def filled(file: Path, operations: Iterable[Operation]) -> Filled:
+def filled(file: Path, operations: Iterable[tuple[Keys, OperationAccess]]) -> Filled:
     """A document with ``security``, requirements and the answers to refused callers in each operation.
 
     Args:
         file: the document, JSON or YAML. Comments, order and layout stay as they are.
-        operations: what its operations require.
+        operations: what its operations require, each with where it is.
 
     Raises:
         ExportError: the document cannot be read.
@@ -53,16 +50,16 @@ def filled(file: Path, operations: Iterable[Operation]) -> Filled:
     whole = json.loads(text) if is_json else _read_yaml(text, file)
     notes: list[str] = []
     count = 0
-    schemes = _Schemes(whole)
+    schemes = Schemes(whole)
     shared = _shared(whole)
-    for each in operations:
-        operation = _operation(whole, each.keys, shared)
+    for keys, access in operations:
+        operation = _operation(whole, keys, shared)
         if operation is None:
-            notes.append(f"{each.keys[2].upper()} {each.keys[1]} is behind a $ref; it was left as it is")
+            notes.append(f"{keys[2].upper()} {keys[1]} is behind a $ref; it was left as it is")
             continue
-        operation["security"] = schemes.of(operation, each.open_to)
-        operation[REQUIREMENT] = each.access
-        _add_answers(operation, each.refusals, shared, quoted=not is_json)
+        if "responses" in operation:
+            _unshare(operation, "responses", shared)
+        access.fill_in(operation, schemes, str if is_json else _quoted)
         count += 1
     schemes.declare()
     return Filled(_written_json(whole, text) if is_json else _written_yaml(whole, text), count, tuple(notes))
@@ -115,55 +112,6 @@ def _unshare(inside: MutableMapping[str, Any], key: str, shared: frozenset[int])
             made.yaml_set_anchor("", always_dump=False)
             del made.anchor.value
         inside[key] = made
-
-
-class _Schemes:
-    """The security schemes of a document: those that it uses, else those that it declares, else a bearer token."""
-
-    def __init__(self, whole: Any) -> None:
-        self._whole = whole
-        components = whole.get("components")
-        declared = components.get("securitySchemes") if isinstance(components, MutableMapping) else None
-        self._all = list(declared) if isinstance(declared, MutableMapping) else []
-        self._made_up = False
-        self._usual = _alternatives(whole.get("security")) or [{name: []} for name in self._all] or [{"bearer": []}]
-
-    def of(self, operation: MutableMapping[str, Any], open_to: str) -> list[Any]:
-        """The security requirements of an operation."""
-        if open_to == "anyone":
-            return []
-        alternatives = _alternatives(operation.get("security")) or self._usual
-        found = [{name: list(scopes or ()) for name, scopes in each.items()} for each in alternatives]
-        self._made_up = self._made_up or (not self._all and found == [{"bearer": []}])
-        # An empty alternative: some are let in without signing in.
-        return [*found, {}] if open_to == "some" else found
-
-    def declare(self) -> None:
-        """Declare the scheme that was made up where there was none."""
-        if self._made_up:
-            components = self._whole.setdefault("components", {})
-            components.setdefault("securitySchemes", {})["bearer"] = dict(_BEARER)
-
-
-def _alternatives(security: Any) -> list[Any]:
-    if not isinstance(security, list):
-        return []
-    return [each for each in security if isinstance(each, MutableMapping) and each]
-
-
-def _add_answers(
-    operation: MutableMapping[str, Any], refusals: dict[str, str], shared: frozenset[int], *, quoted: bool
-) -> None:
-    """Answers to refused callers, beside those that the document has already."""
-    responses = operation.setdefault("responses", {})
-    _unshare(operation, "responses", shared)
-    responses = operation["responses"]
-    if not isinstance(responses, MutableMapping):
-        return
-    known = {str(status) for status in responses}
-    for status, message in refusals.items():
-        if status not in known:
-            responses[_quoted(status) if quoted else status] = {"description": message}
 
 
 def _quoted(status: str) -> str:

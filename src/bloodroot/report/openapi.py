@@ -6,6 +6,7 @@ import json
 import re
 from typing import TYPE_CHECKING, Any
 
+from ..api_access import AccessOfOperations, Schemes
 from ..core.methods import ANY
 from ..survey.coverage import SurveyResult
 
@@ -19,6 +20,8 @@ _NAME = re.compile(r"\{([^{}]*)\}")
 def survey(result: SurveyResult) -> str:
     """A document with an operation for each method of each endpoint that a path of OpenAPI can say."""
     paths: dict[str, dict[str, Any]] = {}
+    document: dict[str, Any] = {"openapi": "3.1.0", "info": {}, "paths": paths}
+    access, schemes = AccessOfOperations(result.policy) if result.policy is not None else None, Schemes(document)
     for row in result.endpoints:
         if row.endpoint.kind == "websocket" or "*" in row.endpoint.template:
             continue
@@ -28,10 +31,13 @@ def survey(result: SurveyResult) -> str:
             schema = {"type": "string"}
             item["parameters"] = [{"name": name, "in": "path", "required": True, "schema": schema} for name in names]
         for method in ("get", "post", "put", "patch", "delete") if row.method == ANY else (row.method.lower(),):
-            if method in _OPERATIONS:
-                item.setdefault(method, _operation(row))
+            if method in _OPERATIONS and method not in item:
+                item[method] = operation = _operation(row)
+                if access is not None:
+                    access.of(row.line, row.rules, method.upper(), row.template).fill_in(operation, schemes)
+    schemes.declare()
     title = result.policy.title if result.policy is not None and result.policy.title else "Surveyed endpoints"
-    document = {"openapi": "3.1.0", "info": {"title": title, "version": "0"}, "paths": paths}
+    document["info"] = {"title": title, "version": "0"}
     return json.dumps(document, indent=2, ensure_ascii=False) + "\n"
 
 
@@ -44,7 +50,5 @@ def _operation(row: Surveyed) -> dict[str, Any]:
         operation["summary"] = endpoint.summary
     if endpoint.tags:
         operation["tags"] = list(endpoint.tags)
-    if row.line is not None:
-        operation["x-requirement"] = row.line.requirement.words()
     statuses = {str(status): {"description": "observed"} for status in sorted(endpoint.statuses)}
     return {**operation, "responses": statuses or {"default": {"description": "not known"}}}
