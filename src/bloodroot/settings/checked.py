@@ -3,13 +3,13 @@
 from __future__ import annotations
 
 import re
-from collections.abc import Iterable
 from pathlib import Path
 from typing import Any
 
 from ..core.paths import Template, TemplateError, parse_template
 from ..language.errors import BloodrootError
 from ..language.problems import suggestion
+from .keys import Keys, keys_of
 from .places import KeyPath, line_of, places_of
 
 ASKED = re.compile(r"\{(env|persona)\.([^{}]*)\}")
@@ -68,12 +68,14 @@ class Table:
         checked: the file.
         path: where the table is.
         values: its keys and values.
+        section: the section of `keys` that declares its keys; None for a table whose keys are names.
     """
 
-    def __init__(self, checked: Checked, path: KeyPath, values: dict[str, Any]) -> None:
+    def __init__(self, checked: Checked, path: KeyPath, values: dict[str, Any], section: str | None = None) -> None:
         self.checked = checked
         self.path = path
         self.values = values
+        self.keys: Keys = keys_of(section) if section is not None else {}
 
     def __contains__(self, key: str) -> bool:
         return key in self.values
@@ -82,16 +84,37 @@ class Table:
         """Keep a mistake in a key, or in the table as a whole."""
         self.checked.problem((*self.path, *([key] if key is not None else [])), message)
 
-    def known(self, names: Iterable[str]) -> None:
-        """Keep every key that is none of these as a mistake."""
-        names = tuple(names)
+    def known(self) -> None:
+        """Keep every key that is not declared as a mistake."""
         for key in self.values:
-            if key not in names:
-                guess = suggestion(key, names) or f"; known are {', '.join(names)}"
+            if key not in self.keys:
+                guess = suggestion(key, self.keys) or f"; known are {', '.join(self.keys)}"
                 self.problem(key, f"unknown key{guess}")
 
-    def text(self, key: str, default: str | None = None) -> str | None:
+    def known_of(self, kind: str, chosen_by: str) -> None:
+        """Keep every key that does not belong to a kind of table as a mistake.
+
+        Args:
+            kind: the kind that it is.
+            chosen_by: the key that says so.
+        """
+        for key in self.values:
+            of = self.keys[key].of if key in self.keys else ()
+            if of and kind not in of:
+                others = " or ".join(f'{chosen_by} = "{other}"' for other in of)
+                self.problem(key, f'this belongs to {others}, and here {chosen_by} = "{kind}"')
+        known = {name: key for name, key in self.keys.items() if not key.of or kind in key.of}
+        for key in self.values:
+            if key not in self.keys:
+                guess = suggestion(key, known) or f"; known are {', '.join(known)}"
+                self.problem(key, f"unknown key{guess}")
+
+    def _default(self, key: str) -> Any:
+        return self.keys[key].default if key in self.keys else None
+
+    def text(self, key: str) -> str | None:
         """A string."""
+        default: str | None = self._default(key)
         value = self.values.get(key)
         if value is None:
             return default
@@ -100,13 +123,14 @@ class Table:
         self.problem(key, "this must be a string")
         return default
 
-    def names(self, key: str, default: tuple[str, ...] = ()) -> tuple[str, ...]:
+    def names(self, key: str) -> tuple[str, ...]:
         """A list of names."""
-        value = self.values.get(key, list(default))
+        default = self._default(key) or []
+        value = self.values.get(key, default)
         if isinstance(value, list) and all(isinstance(each, str) for each in value):
             return tuple(value)
         self.problem(key, 'this must be a list of names, such as ["curator"]')
-        return default
+        return tuple(default)
 
     def value(self, key: str) -> str:
         """A string or a number, as a string."""
@@ -120,16 +144,18 @@ class Table:
         """Every key with its string or number, as a string."""
         return {key: self.value(key) for key in self.values}
 
-    def flag(self, key: str, default: bool) -> bool:
+    def flag(self, key: str) -> bool:
         """True or false."""
+        default = bool(self._default(key))
         value = self.values.get(key, default)
         if isinstance(value, bool):
             return value
         self.problem(key, "this must be true or false")
         return default
 
-    def number(self, key: str, default: float, *, least: float, most: float, unit: str) -> float:
+    def number(self, key: str, *, least: float, most: float, unit: str) -> float:
         """A number within limits."""
+        default: float = self._default(key) or 0
         value = self.values.get(key, default)
         if isinstance(value, int | float) and not isinstance(value, bool) and least <= value <= most:
             return value
@@ -159,25 +185,25 @@ class Table:
         text = self.text(key)
         return self.checked.file.parent / text if text is not None else None
 
-    def table(self, key: str) -> Table:
+    def table(self, key: str, section: str | None = None) -> Table:
         """A table within; an empty one where there is none."""
         value = self.values.get(key, {})
         if not isinstance(value, dict):
             self.problem(key, "this must be a table")
             value = {}
-        return Table(self.checked, (*self.path, key), value)
+        return Table(self.checked, (*self.path, key), value, section)
 
-    def each_table(self) -> dict[str, Table]:
+    def each_table(self, section: str | None = None) -> dict[str, Table]:
         """Every key with its table."""
-        return {key: self.table(key) for key in self.values}
+        return {key: self.table(key, section) for key in self.values}
 
-    def tables(self, key: str) -> list[Table]:
+    def tables(self, key: str, section: str | None = None) -> list[Table]:
         """One table, or an array of them."""
         value = self.values.get(key, [])
         if isinstance(value, dict):
-            return [Table(self.checked, (*self.path, key), value)]
+            return [Table(self.checked, (*self.path, key), value, section)]
         if isinstance(value, list) and all(isinstance(each, dict) for each in value):
-            return [Table(self.checked, (*self.path, key, number), each) for number, each in enumerate(value)]
+            return [Table(self.checked, (*self.path, key, number), each, section) for number, each in enumerate(value)]
         self.problem(key, f"this must be a table, or several with [[{in_words((*self.path, key))}]]")
         return []
 

@@ -15,22 +15,7 @@ from .reading_callers import read_development, read_directory, read_sources
 from .reading_probe import read_bodies, read_probe, read_samples
 
 NAME = "bloodroot.toml"
-KEYS = (
-    "policy",
-    "app",
-    "openapi",
-    "url",
-    "environment",
-    "identity",
-    "directory",
-    "token",
-    "personas",
-    "samples",
-    "probe",
-    "bodies",
-)
 _URL = re.compile(r"https?://[^/?#\s@]+(/[^?#\s]*)?").fullmatch
-PERSONA_KEYS = ("signed_in", "member", "roles", "groups", "permissions", "attributes")
 
 
 def find_settings(start: Path | None = None) -> Path | None:
@@ -69,13 +54,13 @@ def read_settings(file: Path) -> Settings:
     for name in root:
         values = values.get(name, {}) if isinstance(values, dict) else {}
     checked = Checked(file, text, root)
-    found = _settings(Table(checked, (), values if isinstance(values, dict) else {}))
+    found = _settings(Table(checked, (), values if isinstance(values, dict) else {}, "project"))
     checked.finish()
     return found
 
 
 def _settings(table: Table) -> Settings:
-    table.known(KEYS)
+    table.known()
     checked = table.checked
     folder = checked.file.parent
     environment = table.file("environment")
@@ -87,14 +72,14 @@ def _settings(table: Table) -> Settings:
         table.problem("url", 'this must be where the application is running, such as "http://127.0.0.1:8000"')
     return Settings(
         checked.file,
-        folder / (table.text("policy") or "access.bloodroot"),
+        folder / (table.text("policy") or ""),
         table.text("app"),
         table.file("openapi"),
         url.rstrip("/") if url is not None else None,
-        {name: _persona(name, each) for name, each in table.table("personas").each_table().items()},
+        {name: _persona(name, each) for name, each in table.table("personas").each_table("personas.NAME").items()},
         values,
         samples,
-        read_probe(table.table("probe")),
+        read_probe(table.table("probe", "probe")),
         read_bodies(table.table("bodies")),
         read_sources(table),
         read_development(table),
@@ -121,14 +106,14 @@ def _take_environment(table: Table, file: Path) -> None:
 
 
 def _persona(name: str, table: Table) -> Persona:
-    extra = {key: value for key, value in table.values.items() if key not in PERSONA_KEYS}
+    extra = {key: value for key, value in table.values.items() if key not in table.keys}
     for key, value in extra.items():
         if key not in table.checked.asked:
-            guess = suggestion(key, PERSONA_KEYS) or f"; nothing refers to {{persona.{key}}}"
+            guess = suggestion(key, table.keys) or f"; nothing refers to {{persona.{key}}}"
             table.problem(key, f"unknown key{guess}")
         elif not isinstance(value, str | int | float) or isinstance(value, bool):
             table.problem(key, "this must be a string or a number")
-    signed_in = table.flag("signed_in", True)
+    signed_in = table.flag("signed_in")
     member = table.text("member")
     attributes = table.table("attributes").values
     roles, groups, permissions = table.names("roles"), table.names("groups"), table.names("permissions")

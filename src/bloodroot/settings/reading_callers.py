@@ -10,27 +10,14 @@ from .checked import Table
 
 ALGORITHMS = ("HS256", "RS256", "ES256", "EdDSA")
 KINDS = ("jwt", "session", "header", "directory")
-QUERIES = ("member", "roles", "groups", "permissions", "members", "login")
 _SECRET = re.compile(r"\{env\.[^{}]+\}")
 _PASSWORD_IN_URL = re.compile(r"://[^/@:]*:(?!\{env\.)[^/@]+@")
 _BOUND = re.compile(r"(?<![:\w]):(\w+)")
 
-_FOR_NAMES = ("id", "roles", "groups", "scopes", "attributes", "separator", "drop_prefix", "names")
-_FOR_TOKENS = ("algorithm", "key", "key_file", "jwks_file", "issuer", "audience", "leeway", "type")
-# The keys of each kind of source.
-IDENTITY_KEYS = {
-    "jwt": ("from", "for", *_FOR_NAMES, *_FOR_TOKENS),
-    "session": ("from", "for", *_FOR_NAMES),
-    "header": ("from", "for", *_FOR_NAMES, "senders"),
-    "directory": ("from", "for", "id"),
-}
-TOKEN_KEYS = ("development_key", "development_key_file", "minutes")
-DIRECTORY_KEYS = ("url", "cache", "queries", "separator", "active", "keep_suspended")
-
 
 def read_sources(settings: Table) -> tuple[SourceSettings, ...]:
     """``[identity]``, or several with ``[[identity]]``."""
-    found = (_source(table) for table in settings.tables("identity"))
+    found = (_source(table) for table in settings.tables("identity", "identity"))
     return tuple(source for source in found if source is not None)
 
 
@@ -38,7 +25,7 @@ def _source(table: Table) -> SourceSettings | None:
     kind = table.choice("from", KINDS)
     if kind is None:
         return None
-    _check_keys(table, kind)
+    table.known_of(kind, "from")
     covers = table.template("for")
     claims = _claims(table, kind)
     if kind == "directory":
@@ -49,18 +36,6 @@ def _source(table: Table) -> SourceSettings | None:
     if kind == "header":
         return SourceSettings(kind, claims, covers, senders=_senders(table))
     return SourceSettings(kind, claims, covers)
-
-
-def _check_keys(table: Table, kind: str) -> None:
-    """Every key must mean something for this kind of source."""
-    for key in table.values:
-        others = [other for other, keys in IDENTITY_KEYS.items() if key in keys]
-        if others and kind not in others:
-            message = " or ".join(f'from = "{other}"' for other in others)
-            table.problem(key, f'this belongs to {message}, and here from = "{kind}"')
-    known = {key for keys in IDENTITY_KEYS.values() for key in keys}
-    unknown = {key: value for key, value in table.values.items() if key not in known}
-    Table(table.checked, table.path, unknown).known(IDENTITY_KEYS[kind])
 
 
 def _claims(table: Table, kind: str) -> ClaimNames:
@@ -108,7 +83,7 @@ def _rules(table: Table) -> TokenRules:
         table.file("jwks_file"),
         table.text("issuer"),
         table.text("audience"),
-        table.number("leeway", 0, least=0, most=300, unit="seconds"),
+        table.number("leeway", least=0, most=300, unit="seconds"),
         table.text("type"),
     )
 
@@ -141,14 +116,14 @@ def read_development(settings: Table) -> Development | None:
     """``[token]``."""
     if "token" not in settings:
         return None
-    table = settings.table("token")
-    table.known(TOKEN_KEYS)
+    table = settings.table("token", "token")
+    table.known()
     if ("development_key" in table) == ("development_key_file" in table):
         table.problem(None, 'write one of development_key = "{env.NAME}" and development_key_file = "..."')
     return Development(
         _secret(table, "development_key"),
         table.file("development_key_file"),
-        table.number("minutes", 10, least=0.1, most=60, unit="minutes"),
+        table.number("minutes", least=0.1, most=60, unit="minutes"),
     )
 
 
@@ -156,24 +131,24 @@ def read_directory(settings: Table) -> DirectoryTables | None:
     """``[directory]``."""
     if "directory" not in settings:
         return None
-    table = settings.table("directory")
-    table.known(DIRECTORY_KEYS)
+    table = settings.table("directory", "directory")
+    table.known()
     url = table.text("url")
     if "url" not in table:
         table.problem(None, 'url is missing, such as url = "sqlite:///members.db"')
     elif url is not None and _PASSWORD_IN_URL.search(url):
         table.problem("url", 'do not put a password in this file; write url = "{env.NAME}"')
-    queries = table.table("queries")
-    queries.known(QUERIES)
+    queries = table.table("queries", "directory.queries")
+    queries.known()
     if queries.values and "member" not in queries:
         queries.problem(None, "member is missing: the query that finds one member by :id")
     return DirectoryTables(
         url or "",
-        table.number("cache", 2.0, least=0, most=3600, unit="seconds"),
-        {name: _query(queries, name) for name in queries.values if name in QUERIES},
-        table.text("separator", ","),
-        table.names("active", ("active",)),
-        table.flag("keep_suspended", False),
+        table.number("cache", least=0, most=3600, unit="seconds"),
+        {name: _query(queries, name) for name in queries.values if name in queries.keys},
+        table.text("separator"),
+        table.names("active"),
+        table.flag("keep_suspended"),
     )
 
 

@@ -8,33 +8,7 @@ from ..core.paths import TemplateError, parse_template
 from .checked import Table
 from .probing import Body, Example, FieldSamples, KnownAnswer, ListedValue, ProbeRules, Sample, SignIn
 
-SAMPLE_KEYS = ("holds", "fails")
-PROBE_KEYS = (
-    "reset",
-    "sign_in",
-    "answers",
-    "state",
-    "engine",
-    "take_away",
-    "fields",
-    "values",
-    "at_once",
-    "rate",
-    "timeout",
-    "journal",
-)
-VALUE_KEYS = ("list", "at", "as")
-FIELD_KEYS = ("marks", "change", "values")
-ANSWER_KEYS = ("refused", "sign-in", "done")
-BODY_KEYS = ("form", "json")
-# The keys of each way to sign in.
-SIGN_IN_KEYS = {
-    "form": ("how", "path", "fields", "for", "lands"),
-    "json": ("how", "path", "fields", "token", "for", "lands"),
-    "bearer": ("how", "path", "fields", "token", "for"),
-    "basic": ("how", "fields", "for"),
-    "header": ("how", "fields", "for"),
-}
+SIGN_IN_WAYS = ("form", "json", "bearer", "basic", "header")
 _ANSWER = re.compile(r"([1-5][0-9][0-9])(?:\s+(\S.*))?")
 
 
@@ -44,9 +18,9 @@ def read_samples(table: Table) -> tuple[dict[str, str], dict[str, Sample]]:
     samples: dict[str, Sample] = {}
     for name, value in table.values.items():
         if isinstance(value, dict):
-            sample = table.table(name)
-            sample.known(SAMPLE_KEYS)
-            found = [tuple(map(_example, sample.tables(key))) if key in sample else () for key in SAMPLE_KEYS]
+            sample = table.table(name, "samples.NAME")
+            sample.known()
+            found = [tuple(map(_example, sample.tables(key))) if key in sample else () for key in ("holds", "fails")]
             samples[name] = Sample(*found)
         else:
             values[name] = table.value(name)
@@ -64,12 +38,12 @@ def _example(table: Table) -> Example:
 
 def read_bodies(table: Table) -> dict[str, Body]:
     """``[bodies]``: what is sent, by method and path template."""
-    found = {" ".join(name.split()): _body(each) for name, each in table.each_table().items()}
+    found = {" ".join(name.split()): _body(each) for name, each in table.each_table("bodies.NAME").items()}
     return {name: body for name, body in found.items() if body is not None}
 
 
 def _body(table: Table) -> Body | None:
-    if len(table.values) != 1 or next(iter(table.values)) not in BODY_KEYS:
+    if len(table.values) != 1 or next(iter(table.values)) not in table.keys:
         table.problem(None, "this must be { form = { ... } } or { json = ... }")
         return None
     if "form" in table:
@@ -79,23 +53,23 @@ def _body(table: Table) -> Body | None:
 
 def read_probe(table: Table) -> ProbeRules:
     """``[probe]``."""
-    table.known(PROBE_KEYS)
+    table.known()
     state = _state(table)
-    answers = table.table("answers")
-    answers.known(ANSWER_KEYS)
-    known = [_answer(answers, key, text) for key in ANSWER_KEYS for text in answers.names(key)]
+    answers = table.table("answers", "probe.answers")
+    answers.known()
+    known = [_answer(answers, key, text) for key in answers.keys for text in answers.names(key)]
     return ProbeRules(
-        tuple(_sign_in(each) for each in table.tables("sign_in")),
+        tuple(_sign_in(each) for each in table.tables("sign_in", "probe.sign_in")),
         table.text("reset"),
         tuple(each for each in known if each is not None),
         state,
         table.text("engine"),
         table.text("take_away"),
-        {kind: _fields(each) for kind, each in table.table("fields").each_table().items()},
-        {name: _listed(each) for name, each in table.table("values").each_table().items()},
-        int(table.number("at_once", 8, least=1, most=100, unit="requests")),
-        table.number("rate", 10, least=0.01, most=100_000, unit="requests a second") if "rate" in table else None,
-        table.number("timeout", 30, least=0.1, most=3600, unit="seconds"),
+        {kind: _fields(each) for kind, each in table.table("fields").each_table("probe.fields.KIND").items()},
+        {name: _listed(each) for name, each in table.table("values").each_table("probe.values.NAME").items()},
+        int(table.number("at_once", least=1, most=100, unit="requests")),
+        table.number("rate", least=0.01, most=100_000, unit="requests a second") if "rate" in table else None,
+        table.number("timeout", least=0.1, most=3600, unit="seconds"),
         table.file("journal"),
     )
 
@@ -111,7 +85,7 @@ def _state(table: Table) -> str | tuple[str, ...] | None:
 
 
 def _fields(table: Table) -> FieldSamples:
-    table.known(FIELD_KEYS)
+    table.known()
     change = tuple(" ".join(name.split()) for name in table.names("change"))
     values = table.table("values").values
     if bool(change) != bool(values):
@@ -120,8 +94,8 @@ def _fields(table: Table) -> FieldSamples:
 
 
 def _listed(table: Table) -> ListedValue:
-    table.known(VALUE_KEYS)
-    found = {key: table.text(key) for key in VALUE_KEYS}
+    table.known()
+    found = {key: table.text(key) for key in table.keys}
     for key, value in found.items():
         if value is None:
             table.problem(None, f'{key} is missing; write {{ list = "/api/trials", at = "0.id", as = "curator" }}')
@@ -152,16 +126,8 @@ def _answer(table: Table, key: str, text: str) -> KnownAnswer | None:
 
 
 def _sign_in(table: Table) -> SignIn:
-    how = table.choice("how", tuple(SIGN_IN_KEYS)) or "form"
-    known = SIGN_IN_KEYS[how]
-    for key in table.values:
-        ways = [way for way, keys in SIGN_IN_KEYS.items() if key in keys]
-        if key not in known and ways:
-            message = " or ".join(f'how = "{way}"' for way in ways)
-            table.problem(key, f'this belongs to {message}, and here how = "{how}"')
-    everything = {key for keys in SIGN_IN_KEYS.values() for key in keys}
-    others = {key: value for key, value in table.values.items() if key not in everything}
-    Table(table.checked, table.path, others).known(known)
+    how = table.choice("how", SIGN_IN_WAYS) or "form"
+    table.known_of(how, "how")
     path = table.text("path") or ""
     if how in ("form", "json") and not path.startswith("/"):
         table.problem("path", "this must be the path of the application's own sign-in, such as /sign-in")
