@@ -6,6 +6,7 @@ import shutil
 import subprocess
 import time
 
+from tests.probe.swap.project import listening
 from tests.program import PROGRAM, InFolder
 
 POLICY = """
@@ -218,16 +219,14 @@ class AnswerSettings(InFolder):
         self.assertIsNotNone(shutil.which("curl"))
         self.project()
         environment = {**os.environ, "PLOT_KEY": KEY, "PATH": f"{PROGRAM.parent}:{os.environ['PATH']}"}
-        from tests.probe.swap.project import free_port, wait_for
-
-        port = free_port()
+        port, descriptor = self.enterContext(listening())
         server = subprocess.Popen(
-            [str(PROGRAM.parent / "uvicorn"), "plots:app", "--port", str(port), "--log-level", "critical"],
+            [str(PROGRAM.parent / "uvicorn"), "plots:app", "--fd", str(descriptor), "--log-level", "critical"],
             cwd=self.folder,
             env=environment,
+            pass_fds=[descriptor],
         )
         try:
-            wait_for(port)
             for way in WAYS:
                 with self.subTest(way):
                     self.project(way)

@@ -1,6 +1,7 @@
-"""Serves a seed swap on loopback: ``python -m tests.probe.swap flask PORT``."""
+"""Serves a seed swap on a socket that is given to it: ``python -m tests.probe.swap flask DESCRIPTOR``."""
 
 import importlib
+import socket
 import socketserver
 import sys
 import wsgiref.simple_server
@@ -16,4 +17,9 @@ class Quiet(wsgiref.simple_server.WSGIRequestHandler):
 
 
 app = importlib.import_module(f"tests.probe.swap.{sys.argv[1]}_app").make()
-wsgiref.simple_server.make_server("127.0.0.1", int(sys.argv[2]), app, Server, Quiet).serve_forever()
+server = Server(("127.0.0.1", 0), Quiet, bind_and_activate=False)
+server.socket = socket.socket(fileno=int(sys.argv[2]))
+server.server_name, server.server_port = server.server_address = server.socket.getsockname()
+server.setup_environ()
+server.set_app(app)
+server.serve_forever()

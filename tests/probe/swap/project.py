@@ -5,7 +5,6 @@ import os
 import socket
 import subprocess
 import sys
-import time
 from collections.abc import Iterator
 from pathlib import Path
 
@@ -16,19 +15,14 @@ ROOT = Path(__file__).parents[3]
 APPS = {"flask": "tests.probe.swap.flask_app:make()", "django": "tests.probe.swap.django_app:make()"}
 
 
-def free_port() -> int:
+@contextlib.contextmanager
+def listening() -> Iterator[tuple[int, int]]:
+    """A socket that listens, to be given to a server: its port and its descriptor. Who asks waits until it serves."""
     with socket.socket() as found:
         found.bind(("127.0.0.1", 0))
-        return int(found.getsockname()[1])
-
-
-def wait_for(port: int) -> None:
-    """Wait until something listens at a port."""
-    for _ in range(1200):
-        with contextlib.suppress(OSError):
-            socket.create_connection(("127.0.0.1", port), 1).close()
-            return
-        time.sleep(0.05)
+        found.listen(128)
+        found.set_inheritable(True)
+        yield found.getsockname()[1], found.fileno()
 
 
 class SwapProject(InFolder):
@@ -59,15 +53,15 @@ class SwapProject(InFolder):
     @contextlib.contextmanager
     def served(self, framework: str, environment: dict[str, str]) -> Iterator[int]:
         """The application on loopback, in a process of its own."""
-        port = free_port()
-        words = [sys.executable, "-m", "tests.probe.swap", framework, str(port)]
-        process = subprocess.Popen(words, cwd=ROOT, env={**os.environ, **environment}, stderr=subprocess.DEVNULL)
-        try:
-            wait_for(port)
-            yield port
-        finally:
-            process.kill()
-            process.wait()
+        with listening() as (port, descriptor):
+            words = [sys.executable, "-m", "tests.probe.swap", framework, str(descriptor)]
+            given = {"cwd": ROOT, "env": {**os.environ, **environment}, "stderr": subprocess.DEVNULL}
+            process = subprocess.Popen(words, **given, pass_fds=[descriptor])
+            try:
+                yield port
+            finally:
+                process.kill()
+                process.wait()
 
     def at(self, port: int) -> None:
         """Ask a running application, and know nothing of its routes."""
