@@ -141,7 +141,7 @@ class Schemes:
         if open_to == "anyone":
             return []
         alternatives = _alternatives(operation.get("security")) or self._usual
-        found = [{name: list(scopes or ()) for name, scopes in each.items()} for each in alternatives]
+        found = [{name: list(scopes or ()) for name, scopes in alternative.items()} for alternative in alternatives]
         self._made_up = self._made_up or (not self._all and found == [{"bearer": []}])
         # An empty alternative: some are let in without signing in.
         return [*found, {}] if open_to == "some" else found

@@ -101,7 +101,9 @@ def _accepting(
     used: set[tuple[int, str]] = set()
     for finding in found:
         here = _entry_at(starts.get(id(finding.place.source), []), finding.place.line)
-        reason = next((each.reason for each in here.accepts if each.finding == finding.name), None) if here else None
+        reason = (
+            next((accept.reason for accept in here.accepts if accept.finding == finding.name), None) if here else None
+        )
         if here is None or reason is None:
             left.append(finding)
         else:
@@ -111,9 +113,9 @@ def _accepting(
         finding
         for entries in starts.values()
         for _, entry in entries
-        for each in entry.accepts
-        if (id(entry), each.finding) not in used
-        for finding in _stale(subject, entry, each)
+        for accept in entry.accepts
+        if (id(entry), accept.finding) not in used
+        for finding in _stale(subject, entry, accept)
     ]
     return left, accepted, stale
 

@@ -47,7 +47,7 @@ def _endpoints_without_line(subject: Subject) -> Iterator[Finding]:
 
 def _lines_without_endpoint(subject: Subject) -> Iterator[Finding]:
     assert subject.survey is not None
-    templates = {each.endpoint.template for each in subject.survey.endpoints}
+    templates = {endpoint.endpoint.template for endpoint in subject.survey.endpoints}
     guessed = len(subject.survey.idle) <= 50  # looking for near misses takes long
     for line in subject.survey.idle:
         if line.guards:
@@ -60,7 +60,7 @@ def _lines_without_endpoint(subject: Subject) -> Iterator[Finding]:
 def _nearly_at_an_endpoint(subject: Subject) -> Iterator[Finding]:
     """Lines for a path that only a route with a parameter there serves, and that is nearly another endpoint's."""
     assert subject.survey is not None
-    exact = {each.shape for each in subject.survey.endpoints}
+    exact = {endpoint.shape for endpoint in subject.survey.endpoints}
     idle = {id(line) for line in subject.survey.idle}
     lines = {}
     for line in subject.policy.endpoints:
@@ -70,9 +70,9 @@ def _nearly_at_an_endpoint(subject: Subject) -> Iterator[Finding]:
     if not lines:
         return
     beside: dict[object, list[Template]] = {}
-    for each in subject.survey.endpoints:
-        if each.template.segments and isinstance(each.template.segments[-1], str):
-            beside.setdefault(each.shape[:-1], []).append(each.template)
+    for endpoint in subject.survey.endpoints:
+        if endpoint.template.segments and isinstance(endpoint.template.segments[-1], str):
+            beside.setdefault(endpoint.shape[:-1], []).append(endpoint.template)
     for line, shape in lines.items():
         last = str(line.template.segments[-1])
         for other in beside.get(shape[:-1], ())[:_MOST_COMPARED]:
@@ -86,7 +86,7 @@ def _nearly_at_an_endpoint(subject: Subject) -> Iterator[Finding]:
 def _rules_without_endpoint(subject: Subject) -> Iterator[Finding]:
     assert subject.survey is not None
     for rule in subject.policy.standing:
-        if not any(_concerns(rule, each.method, each.template) for each in subject.survey.endpoints):
+        if not any(_concerns(rule, endpoint.method, endpoint.template) for endpoint in subject.survey.endpoints):
             yield RULE_WITHOUT_ENDPOINT.at(rule.place, f"No endpoint that was found is covered by {rule.text}.")
 
 

@@ -370,7 +370,7 @@ def prove(one: Formula, other: Formula) -> Proof:
     assignment = _assignment(translation, model)
     facts = facts_of(assignment)
     shown = one.fold(facts) is TRUE and other.fold(facts) is not TRUE
-    left = {each for formula in (one, other) for part in walk(formula) for each in variables(part)}
+    left = {variable for formula in (one, other) for part in walk(formula) for variable in variables(part)}
     if not shown or not left <= assignment.keys():
         return Proof(None)
     return Proof(False, {each.words(): value for each, value in assignment.items()})

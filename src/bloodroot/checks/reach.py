@@ -268,8 +268,8 @@ def _called(name: str) -> str:
 def sum_of(bits: Iterable[int]) -> int:
     """All of some bits."""
     found = 0
-    for each in bits:
-        found |= each
+    for bit in bits:
+        found |= bit
     return found
 
 
@@ -286,7 +286,7 @@ def roles_together(policy: Policy) -> dict[tuple[str, ...], int]:
             if not isinstance(part, Conjunction):
                 continue
             options = [tuple(dict.fromkeys(roles_in(each)))[:_MOST_OPTIONS] for each in part.parts]
-            for names in product(*(each for each in options if each)):
+            for names in product(*(option for option in options if option)):
                 chosen = tuple(sorted(set(names), key=list(roles.bit).index))
                 bits = sum_of(roles.closure[name] for name in chosen)
                 apart = any(sum(1 for _, bit in members if bits & bit) > 1 for members in roles.apart)

@@ -107,7 +107,7 @@ def tried(one: Formula, other: Formula) -> Proof:
 
 def _tried(one: Formula, other: Formula) -> Proof:
     parts = [*walk(one), *walk(other)]
-    references = list(dict.fromkeys(each for part in parts for each in variables(part)))
+    references = list(dict.fromkeys(variable for part in parts for variable in variables(part)))
     if len(references) > _MOST_REFERENCES or _nested(references):
         return Proof(None)
     candidates = _Candidates(parts, references)
@@ -155,8 +155,8 @@ def _variables_in(operand: Operand) -> Iterator[Variable]:
 
 def _nested(references: list[Variable]) -> bool:
     """Whether one reference leads through another: they cannot be given values of their own."""
-    paths = [(each.root, *each.names) for each in references if isinstance(each, Reference)]
-    return any(one != other and other[: len(one)] == one for one in paths for other in paths)
+    paths = [(reference.root, *reference.names) for reference in references if isinstance(reference, Reference)]
+    return any(path != other and other[: len(path)] == path for path in paths for other in paths)
 
 
 def _search(
@@ -172,7 +172,7 @@ def _search(
         return None
     if one is TRUE and isinstance(other, Constant):
         return given
-    left = {each for formula in (one, other) for part in walk(formula) for each in variables(part)}
+    left = {variable for formula in (one, other) for part in walk(formula) for variable in variables(part)}
     waiting = [each for each in waiting if each in left]
     chosen = waiting[0]
     for value in candidates.of(chosen):
@@ -246,8 +246,8 @@ class _Candidates:
         self._members: dict[Variable, dict[Operand, None]] = {}  # of lists: what may be in them
         self._scalar: set[Variable] = set()
         self._truths: set[Variable] = set()
-        self._linked: dict[Variable, set[Variable]] = {each: {each} for each in references}
-        self._constants: dict[Variable, dict[Value, None]] = {each: {} for each in references}
+        self._linked: dict[Variable, set[Variable]] = {reference: {reference} for reference in references}
+        self._constants: dict[Variable, dict[Value, None]] = {reference: {} for reference in references}
         self._ordered: set[Variable] = set()
         self.complete = True
         for part in parts:
@@ -255,7 +255,7 @@ class _Candidates:
                 self._truths.add(part.reference)
             elif isinstance(part, Comparison):
                 self._note(part)
-        if any(each in self._truths or each in self._scalar for each in self._members):
+        if any(member in self._truths or member in self._scalar for member in self._members):
             # A list that is compared as a whole as well.
             self.complete = False
         self._values: dict[Variable, tuple[Any, ...]] = {}
@@ -271,11 +271,11 @@ class _Candidates:
         left, right = list(_variables_in(part.left)), list(_variables_in(part.right))
         constants = [*_constants_in(part.left), *_constants_in(part.right)]
         both_sides = [*left, *right]
-        for one in both_sides:
-            self._constants[one].update(dict.fromkeys(constants))
+        for side in both_sides:
+            self._constants[side].update(dict.fromkeys(constants))
             for other in both_sides:
-                if one is not other:
-                    self._link(one, other)
+                if side is not other:
+                    self._link(side, other)
         if part.operator == "in":
             if isinstance(part.left, Listed):
                 self.complete = False
@@ -341,11 +341,15 @@ class _Candidates:
     def _scalars(self, constants: list[Value], group: set[Variable]) -> Iterator[Any]:
         """The constants of a group, and values between and beside them: as many as there are references in it."""
         ordered = any(each in self._ordered for each in group)
-        truths = bool(group & self._truths) or any(isinstance(each.value, bool) for each in constants)
+        truths = bool(group & self._truths) or any(isinstance(constant.value, bool) for constant in constants)
         if truths:
             yield True
             yield False
-        plain = [each.value for each in constants if each.value is not None and not isinstance(each.value, bool)]
+        plain = [
+            constant.value
+            for constant in constants
+            if constant.value is not None and not isinstance(constant.value, bool)
+        ]
         yield from plain
         fresh = range(1, len(group) + 1)
         numbers = sorted({each for each in plain if isinstance(each, int | float)})

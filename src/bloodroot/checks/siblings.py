@@ -200,12 +200,12 @@ def _without_condition(subject: Subject, unit: Unit, shape: Shape) -> Iterator[F
     others = [
         each for method in WRITES if (each := reach.by_shape.get((method, shape))) is not None and each is not unit
     ]
-    others = [each for each in others if {unit.method, each.method} != {"PUT", "PATCH"}]
+    others = [other for other in others if {unit.method, other.method} != {"PUT", "PATCH"}]
     # That to remove requires more than to change is as it should be.
     if not others or (len(others) == 1 and unit.method != "DELETE"):
         return
     for allowed, columns in reach.groups(unit.row):
-        proofs = [reach.missing(allowed, columns, each.row) for each in others]
+        proofs = [reach.missing(allowed, columns, other.row) for other in others]
         if not all(proofs):
             continue
         first, (missing, required, assignment) = others[0], proofs[0][0]

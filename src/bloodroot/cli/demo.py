@@ -39,17 +39,9 @@ def demo(
 ) -> None:
     """Write the example, a seed bank, to a folder; check its policy, show its matrix, and probe its application."""
     import importlib.util
-    import shlex
     import tempfile
 
-    from ..core.matrix import matrix_of_roles
     from ..demo import write_demo
-    from ..files import load_with_tree
-    from ..report.results import MatrixResult, TokenResult
-    from ..settings import read_settings
-    from ..survey.applications import bound
-    from . import inputs, output
-    from .probe import with_progress
 
     missing = [package for module, package in _NEEDED.items() if importlib.util.find_spec(module) is None]
     if missing:
@@ -58,56 +50,79 @@ def demo(
     written = write_demo(place, faulty=faulty)
     which = "with holes in it" if faulty else "with the policy around it"
     typer.secho(f"Fernhollow Seed Bank, {which}: wrote {len(written)} files to {place}", bold=True)
-    for name, text in (
-        ("access.bloodroot", "who may do what"),
-        ("members.toml", "first members and groups"),
-        ("bloodroot.toml", "the application, its sign-in and directory, the personas, the samples"),
-        ("seedbank/", "the application: pages, an API, SQLite"),
-        ("secrets.env", "a password and a key, made just now"),
-    ):
+    for name, text in _FILES:
         typer.echo(f"  {name:18} {text}")
     before = Path.cwd()
     os.chdir(place)
     try:
-        settings = read_settings(Path("bloodroot.toml").resolve())
-        policy_file, document = load_with_tree("access.bloodroot")
-        _title("bloodroot seed members.toml", "the members, and who is in which group")
-        output.deliver(_seeded(settings, policy_file), color=color)
-        policy = bound(policy_file, settings)
-        _title("bloodroot check", "mistakes and risks in the policy")
-        output.deliver(_checked(policy_file, document, settings), color=color)
-        _title("bloodroot matrix", "who gets in where, from the policy alone")
-        output.deliver(MatrixResult(policy, matrix_of_roles(policy)), color=color)
-        _title("bloodroot probe", "the application asked as every persona")
-        settings = inputs.with_members(settings) or settings
-        result = with_progress(policy, settings)
-        output.deliver(result, color=color)
-        _title("bloodroot matrix --out", "the same as pages and pictures, for those who review it")
-        for name in _reports(policy, settings, result):
-            typer.echo(f"  {name}")
-        typer.echo(f"Open one in a browser: {(Path.cwd() / 'reports' / 'matrix.html').as_uri()}")
-        _title("bloodroot token read", "what becomes of a token made for the persona two-hats")
-        output.deliver(TokenResult(policy, _read_token(settings, policy)), color=color)
+        sound = _shown(color)
     finally:
         os.chdir(before)
-    _title("Try next", "")
-    for command, text in (
-        (f"cd {shlex.quote(str(place))}", ""),
-        ("bloodroot why botanist POST /trials/7", "why may she change this trial?"),
-        ("bloodroot why --who GET /reports/stock", "who gets in there?"),
-        ("bloodroot matrix --personas", "a column for each persona"),
-        ("cp access.bloodroot old.bloodroot", ""),
-        ("$EDITOR access.bloodroot && bloodroot probe", "change a line, and see the difference"),
-        ("bloodroot compare old.bloodroot", "whose access the change changes"),
-        ("bloodroot token make curator | bloodroot token read -", "what does a curator's token come to?"),
-        ("uvicorn seedbank.app:app", "the pages; sign in as hazel@fernhollow.example,"),
-        ("", "with the password in secrets.env"),
-    ):
-        typer.echo(f"  {command:54}{text}".rstrip())
+    _say_what_next(place)
     if not faulty:
         typer.echo(f"  {'bloodroot demo --faulty':54}the same with five mistakes, and the probe that finds them")
-    elif result.sound:
+    elif sound:
         raise UsageError("the probe found nothing in the faulty application; that is a fault in Bloodroot itself")
+
+
+_FILES = (
+    ("access.bloodroot", "who may do what"),
+    ("members.toml", "first members and groups"),
+    ("bloodroot.toml", "the application, its sign-in and directory, the personas, the samples"),
+    ("seedbank/", "the application: pages, an API, SQLite"),
+    ("secrets.env", "a password and a key, made just now"),
+)
+_NEXT = (
+    ("bloodroot why botanist POST /trials/7", "why may she change this trial?"),
+    ("bloodroot why --who GET /reports/stock", "who gets in there?"),
+    ("bloodroot matrix --personas", "a column for each persona"),
+    ("cp access.bloodroot old.bloodroot", ""),
+    ("$EDITOR access.bloodroot && bloodroot probe", "change a line, and see the difference"),
+    ("bloodroot compare old.bloodroot", "whose access the change changes"),
+    ("bloodroot token make curator | bloodroot token read -", "what does a curator's token come to?"),
+    ("uvicorn seedbank.app:app", "the pages; sign in as hazel@fernhollow.example,"),
+    ("", "with the password in secrets.env"),
+)
+
+
+def _shown(color: Color) -> bool:
+    """Run each command on the example in the current folder, and show what it says; whether the probe was content."""
+    from ..core.matrix import matrix_of_roles
+    from ..files import load_with_tree
+    from ..report.results import MatrixResult, TokenResult
+    from ..settings import read_settings
+    from ..survey.applications import bound
+    from . import inputs, output
+    from .probe import with_progress
+
+    settings = read_settings(Path("bloodroot.toml").resolve())
+    policy_file, document = load_with_tree("access.bloodroot")
+    _title("bloodroot seed members.toml", "the members, and who is in which group")
+    output.deliver(_seeded(settings, policy_file), color=color)
+    policy = bound(policy_file, settings)
+    _title("bloodroot check", "mistakes and risks in the policy")
+    output.deliver(_checked(policy_file, document, settings), color=color)
+    _title("bloodroot matrix", "who gets in where, from the policy alone")
+    output.deliver(MatrixResult(policy, matrix_of_roles(policy)), color=color)
+    _title("bloodroot probe", "the application asked as every persona")
+    settings = inputs.with_members(settings) or settings
+    result = with_progress(policy, settings)
+    output.deliver(result, color=color)
+    _title("bloodroot matrix --out", "the same as pages and pictures, for those who review it")
+    for name in _reports(policy, settings, result):
+        typer.echo(f"  {name}")
+    typer.echo(f"Open one in a browser: {(Path.cwd() / 'reports' / 'matrix.html').as_uri()}")
+    _title("bloodroot token read", "what becomes of a token made for the persona two-hats")
+    output.deliver(TokenResult(policy, _read_token(settings, policy)), color=color)
+    return result.sound
+
+
+def _say_what_next(place: Path) -> None:
+    import shlex
+
+    _title("Try next", "")
+    for command, text in ((f"cd {shlex.quote(str(place))}", ""), *_NEXT):
+        typer.echo(f"  {command:54}{text}".rstrip())
 
 
 def _seeded(settings: Settings, policy: Policy) -> SeedResult:

@@ -37,7 +37,7 @@ def openapi(
     output.deliver_text(result.text, out)
     for note in (*surveyed.notes, *result.notes, *differing(surveyed)):
         typer.echo(f"note: {note}", err=True)
-    closed = sum(1 for each in surveyed.endpoints if each.line is None)
+    closed = sum(1 for endpoint in surveyed.endpoints if endpoint.line is None)
     but = f"; {closed} of them covered by no line, and closed" if closed else ""
     typer.echo(f"{plural(result.operations, 'operation')} filled in{but}", err=True)
 

@@ -254,7 +254,7 @@ def _name_of_policy(name: str | None, usual: Path) -> Path:
 
 def _routes_if_needed(policies: Iterable[Policy], settings: Settings | None) -> list[Route] | None:
     """The routes of the application, where a policy names actions and there is an application."""
-    if settings is None or not settings.app or not any(each.unbound for each in policies):
+    if settings is None or not settings.app or not any(policy.unbound for policy in policies):
         return None
     from ..frameworks import routes_of
     from ..survey.applications import imported

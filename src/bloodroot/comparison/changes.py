@@ -201,11 +201,11 @@ class PolicyComparison:
         named = (*self.fields, *self.permissions, *self.conditions)
         return (
             bool(self.left_open)
-            or any(each.change.opens for each in self.cells)
+            or any(cell.change.opens for cell in self.cells)
             or any(each.change.opens for each in named)
             or any(each.opens for each in self.declared)
         )
 
     def counts(self) -> Counter[Change]:
         """How many cells change in which way."""
-        return Counter(each.change for each in self.cells)
+        return Counter(cell.change for cell in self.cells)

@@ -117,7 +117,7 @@ class _AtEndpoints:
         if not found:
             # Roles alone make no difference: what remains is what several of them are answered, or a token.
             others = self.weighing.others(asked, access_at_endpoint)
-            found = [each for one in others for each in self._cell(at, one, answers)]
+            found = [each for other in others for each in self._cell(at, other, answers)]
         yield from found
 
     def _cell(self, at: _At, weighed: Weighed, answers: _Answers) -> Iterator[CellChange]:
@@ -220,7 +220,7 @@ def _templates(*policies: Policy) -> Iterator[Template]:
     yield from (line.template for policy in policies for line in policy.endpoints)
     for policy in policies:
         yield from (line.template for line in policy.standing)
-        yield from (each.template for each in policy.answers.denials if each.template is not None)
+        yield from (denial.template for denial in policy.answers.denials if denial.template is not None)
 
 
 def _methods(*policies: Policy) -> tuple[str, ...]:
@@ -264,8 +264,16 @@ def _denials(policy: Policy) -> object:
     """Everything that an answer rests on, beside the reason."""
     messages = {name: each.message for name, each in policy.conditions.items()}
     entries = [
-        (each.methods, each.template and each.template.text, each.reason, each.kind, each.status, each.to, each.message)
-        for each in policy.answers.denials
+        (
+            denial.methods,
+            denial.template and denial.template.text,
+            denial.reason,
+            denial.kind,
+            denial.status,
+            denial.to,
+            denial.message,
+        )
+        for denial in policy.answers.denials
     ]
     return entries, messages
 

@@ -112,13 +112,13 @@ def made(segments: tuple[Segment, ...]) -> Template:
     """A template of segments. Names that come twice get a number."""
     used: dict[str, int] = {}
     parts: list[Segment] = []
-    for each in segments:
-        if isinstance(each, Parameter):
-            used[each.name] = used.get(each.name, 0) + 1
-            name = each.name if used[each.name] == 1 else f"{each.name}-{used[each.name]}"
-            parts.append(each if name == each.name else Parameter(name, each.before, each.after))
+    for segment in segments:
+        if isinstance(segment, Parameter):
+            used[segment.name] = used.get(segment.name, 0) + 1
+            name = segment.name if used[segment.name] == 1 else f"{segment.name}-{used[segment.name]}"
+            parts.append(segment if name == segment.name else Parameter(name, segment.before, segment.after))
         else:
-            parts.append(each)
+            parts.append(segment)
     text = "/" + "/".join(part.value if part is STAR or part is REST else str(part) for part in parts)
     return Template(text, tuple(parts), tuple(part.name for part in parts if isinstance(part, Parameter)))
 

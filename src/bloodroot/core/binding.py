@@ -198,10 +198,10 @@ def bound_lines(endpoints: tuple[Line, ...], unbound: tuple[ActionLine, ...], ro
 
 def _several_handlers(action: ActionLine, routes: list[Route]) -> list[Problem]:
     """Whether a name stands for several handlers, of which only one may have been meant."""
-    handlers = {(id(each.handler), repr(each.variant)): each for each in routes if each.handler is not None}
+    handlers = {(id(route.handler), repr(route.variant)): route for route in routes if route.handler is not None}
     if len(handlers) < 2:
         return []
-    where = [f"{_spelled(each.handler)} ({each.spelling or each.path})" for each in handlers.values()]
+    where = [f"{_spelled(handler.handler)} ({handler.spelling or handler.path})" for handler in handlers.values()]
     several = ", ".join(where[:3]) + (f" and {len(where) - 3} more" if len(where) > 3 else "")
     message = f"action {action.name} is the name of several handlers: {several}"
     remedy = f'give each a name of its own, or write: accept {SEVERAL_ROUTES} "why"'

@@ -131,7 +131,7 @@ def _endpoints(
                 first = named.setdefault(word.text, place)
                 if first is not place:
                     problems.append(Problem(f"action {word.text} has a line already, in {first.at}", place))
-                accepts = tuple(each.finding for each in entry.accepts)
+                accepts = tuple(accept.finding for accept in entry.accepts)
                 actions.append(ActionLine(word.text, requirement, place, order, *about, accepts))
             continue
         template = _template(entry.path, entry.place, problems)

@@ -67,7 +67,7 @@ def outcome_of(policy: Policy, asked: Sequence[Formula], caller: Caller | None) 
 
 def left_of(policy: Policy, formula: Formula, caller: Caller | None, *, at_any_time: bool = False) -> Formula:
     """What is left of a requirement for a caller of whom alone something is known, and perhaps the time."""
-    every = [facts_of(policy.roles, each) for each in counted_as(policy.roles, caller)]
+    every = [facts_of(policy.roles, counted) for counted in counted_as(policy.roles, caller)]
     for facts in every if at_any_time else ():
         facts.now = None
     return both(formula.fold(facts) for facts in every)

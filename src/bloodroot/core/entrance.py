@@ -62,7 +62,7 @@ class Entrance:
     @property
     def let_in(self) -> int:
         """How many kinds of callers are let in, if only sometimes."""
-        return sum(len(each.names) for each in self.roles if each.outcome in (Outcome.ALLOW, Outcome.DEPENDS))
+        return sum(len(role.names) for role in self.roles if role.outcome in (Outcome.ALLOW, Outcome.DEPENDS))
 
 
 def entrance(policy: Policy, method: str, path: str, personas: Mapping[str, Caller | None], **known: Any) -> Entrance:

@@ -47,13 +47,13 @@ class Flags:
 
     def __init__(self, evaluator: Evaluator, caller: Caller | None, names: Iterable[str]) -> None:
         self._flags: dict[str, _Permission | _Endpoint] = {}
-        for each in names:
-            endpoint = _ENDPOINT.fullmatch(each)
+        for name in names:
+            endpoint = _ENDPOINT.fullmatch(name)
             if endpoint is not None:
-                self._flags[each] = _Endpoint(evaluator, caller, endpoint[1], endpoint[2])
+                self._flags[name] = _Endpoint(evaluator, caller, endpoint[1], endpoint[2])
             else:
-                self._flags[each] = _Permission(
-                    predicates_of(evaluator, permission_named(evaluator.resolver, each), caller)
+                self._flags[name] = _Permission(
+                    predicates_of(evaluator, permission_named(evaluator.resolver, name), caller)
                 )
 
     def of(self, record: Any = None) -> dict[str, bool]:

@@ -63,9 +63,9 @@ def predicates_of(
     The facts may be given one record after another.
     """
     found = []
-    for each in counted_as(evaluator.roles, caller):
-        facts = facts_of(evaluator.roles, each, record, args)
-        if is_plain(each):
+    for counted in counted_as(evaluator.roles, caller):
+        facts = facts_of(evaluator.roles, counted, record, args)
+        if is_plain(counted):
             found.append((evaluator.cache.get(formula, facts.certain).predicate, facts))
         else:
             known = replace(facts, record=None, args=None)

@@ -57,9 +57,9 @@ def names_of(record: Any) -> tuple[str, ...]:
         # A mapping iterates over its keys, a row of a database over its values.
         return tuple(map(str, record.keys()))
     if dataclasses.is_dataclass(record):
-        return tuple(each.name for each in dataclasses.fields(record))
+        return tuple(field.name for field in dataclasses.fields(record))
     mapper = getattr(type(record), "__mapper__", None)
     if mapper is not None:
         # Of a record that was saved just now, no attribute has been loaded yet.
-        return tuple(each.key for each in mapper.column_attrs)
+        return tuple(column_attr.key for column_attr in mapper.column_attrs)
     return tuple(name for name in getattr(record, "__dict__", {}) if not name.startswith("_"))

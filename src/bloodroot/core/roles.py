@@ -11,6 +11,8 @@ from ..language.problems import ENOUGH, Place, Problem, suggestion
 from .order import in_order
 
 if TYPE_CHECKING:
+    from collections.abc import Iterator
+
     from .caller import Caller
 
 # Being signed in or not is one bit each, beside the roles, so that one test of bits decides audiences as well.
@@ -147,25 +149,33 @@ def compile_roles(document: tree.Document, problems: list[Problem]) -> RoleTable
         groups[group.name] = bits
     apart = []
     entries = list(document.entries(tree.Apart))
-    holders, numbered = (_holders(includes), list(includes)) if entries else ({}, [])
+    holders = _holders(includes) if entries else {}
     for entry in entries:
         members = tuple((name, bit[name]) for name in dict.fromkeys(resolved(entry.roles, entry.place)))
         apart.append(members)
-        held = [name for name, role in members if base & role]
-        if len(held) > 1:
-            # No signed-in caller whatever would be without them.
-            message = f"every signed-in caller holds {held[0]} and {held[1]} by default, which this line keeps apart"
-            problems.append(Problem(message, entry.place))
-        for one, other in combinations([name for name, _ in members], 2):
-            # The first role that holds both, in the order of the file: the lowest bit.
-            common = holders[one] & holders[other]
-            if common:
-                name = numbered[(common & -common).bit_length() - 1]
-                message = f'role "{name}" holds {one} and {other}, which this line keeps apart'
-                problems.append(Problem(message, entry.place))
-                break
+        problems += _never_apart(entry, members, base, holders)
     descriptions = {name: role.description for name, role in declared.items() if role.description}
     return RoleTable(closure, bit, groups, base, tuple(apart), descriptions)
+
+
+def _never_apart(
+    entry: tree.Apart, members: tuple[tuple[str, int], ...], base: int, holders: dict[str, int]
+) -> Iterator[Problem]:
+    """Mistakes of roles that are kept apart: that every caller holds two of them, or that a role does."""
+    held = [name for name, role in members if base & role]
+    if len(held) > 1:
+        # No signed-in caller whatever would be without them.
+        message = f"every signed-in caller holds {held[0]} and {held[1]} by default, which this line keeps apart"
+        yield Problem(message, entry.place)
+    numbered = list(holders)
+    for one, other in combinations([name for name, _ in members], 2):
+        # The first role that holds both, in the order of the file: the lowest bit.
+        common = holders[one] & holders[other]
+        if common:
+            name = numbered[(common & -common).bit_length() - 1]
+            message = f'role "{name}" holds {one} and {other}, which this line keeps apart'
+            yield Problem(message, entry.place)
+            return
 
 
 def _holders(includes: dict[str, list[str]]) -> dict[str, int]:

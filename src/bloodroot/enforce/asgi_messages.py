@@ -45,7 +45,7 @@ def with_headers(headers: Iterable[tuple[bytes, bytes]], more: Iterable[tuple[st
     """Headers with others set, in the place of those of the same name."""
     new = [(name.lower().encode("latin-1"), value.encode("latin-1", "replace")) for name, value in more]
     names = {name for name, _ in new}
-    return [each for each in headers if each[0].lower() not in names] + new
+    return [header for header in headers if header[0].lower() not in names] + new
 
 
 def private_headers(

@@ -83,8 +83,8 @@ class Arrival:
         self.scope = {}
         self.came = False
         self.__dict__.pop("request", None)
-        for each in self.dispatches:
-            each.way.routing.dispatches = []
+        for dispatch in self.dispatches:
+            dispatch.way.routing.dispatches = []
         self.dispatches = []
 
     def dispatch(self, way: Way, scope: Scope, send: Send) -> Dispatch:
@@ -325,8 +325,8 @@ def last_of_each(arrivals: tuple[Arrival, ...]) -> Iterable[Arrival]:
     if len(arrivals) == 1:
         return arrivals
     found: dict[Application, Arrival] = {}
-    for each in reversed(arrivals):
-        found.setdefault(each.gates, each)
+    for arrival in reversed(arrivals):
+        found.setdefault(arrival.gates, arrival)
     return found.values()
 
 

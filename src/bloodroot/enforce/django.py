@@ -283,7 +283,7 @@ class AccessMiddleware:
                 response = self._refuse(*found)
             except (Http404, PermissionDenied) as error:
                 response = response_for_exception(exchange.request.django, error)
-        if any(each.decided and each.access.withheld for each in dispatches):
+        if any(dispatch.decided and dispatch.access.withheld for dispatch in dispatches):
             _roll_back()
         streams = getattr(response, "streaming", False)
         headers = [(name.lower(), value) for name, value in response.items()]

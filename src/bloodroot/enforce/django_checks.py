@@ -44,7 +44,7 @@ def check_access(app_configs: Any = None, **_: Any) -> list[CheckMessage]:  # no
         found = routes()
         started = look_over(given["policy"].bind(found), found, given["records"])
     except PolicyError as error:
-        return [Error(f"{each.place.at}: {each.message}", id="bloodroot.policy") for each in error.problems]
+        return [Error(f"{problem.place.at}: {problem.message}", id="bloodroot.policy") for problem in error.problems]
     except StartUpError as error:
         return [Error(line, id="bloodroot.start") for line in str(error).splitlines()]
     except (ImproperlyConfigured, OSError) as error:

@@ -87,21 +87,21 @@ def no_routes() -> tuple[Any, ...]:
 def _routes(
     patterns: Iterable[Any], path: str, spelling: str, namespaces: tuple[str, ...], names: tuple[str, ...]
 ) -> Iterator[Route]:
-    for each in patterns:
-        written = str(each.pattern)
-        further, exact = _template(each.pattern, leads_on=isinstance(each, URLResolver))
-        found = (*names, *_names(each.pattern))
-        if isinstance(each, URLResolver):
-            inner: tuple[str, ...] = (*namespaces, str(each.namespace)) if each.namespace else namespaces
+    for pattern in patterns:
+        written = str(pattern.pattern)
+        further, exact = _template(pattern.pattern, leads_on=isinstance(pattern, URLResolver))
+        found = (*names, *_names(pattern.pattern))
+        if isinstance(pattern, URLResolver):
+            inner: tuple[str, ...] = (*namespaces, str(pattern.namespace)) if pattern.namespace else namespaces
             below = path + further if exact and not path.endswith("**") else _widened(path, further)
-            yield from _routes(each.url_patterns, below, spelling + _spelled(spelling, written), inner, found)
-        elif isinstance(each, URLPattern):
-            view = getattr(each.callback, "view_class", each.callback)
+            yield from _routes(pattern.url_patterns, below, spelling + _spelled(spelling, written), inner, found)
+        elif isinstance(pattern, URLPattern):
+            view = getattr(pattern.callback, "view_class", pattern.callback)
             whole = path + further if not path.endswith("**") else path
             exact = exact and not path.endswith("**")
             route = Route(
-                action_of(namespaces, each.name, each.callback),
-                _methods(each.callback),
+                action_of(namespaces, pattern.name, pattern.callback),
+                _methods(pattern.callback),
                 whole.rstrip("/") or "/",
                 None,
                 spelling + _spelled(spelling, written),
@@ -109,10 +109,11 @@ def _routes(
                 found,
                 view,
                 _kind(view),
-                cached=_is_cached(each.callback),
-                variant=getattr(each.callback, "view_initkwargs", getattr(each.callback, "initkwargs", None)) or None,
+                cached=_is_cached(pattern.callback),
+                variant=getattr(pattern.callback, "view_initkwargs", getattr(pattern.callback, "initkwargs", None))
+                or None,
             )
-            around = tuple(dict.fromkeys((*guards_of(view), *guards_of(each.callback))))
+            around = tuple(dict.fromkeys((*guards_of(view), *guards_of(pattern.callback))))
             yield with_guards(route, around, view)
 
 

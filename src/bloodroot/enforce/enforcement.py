@@ -127,5 +127,9 @@ def _takes_request(loader: Loader) -> bool:
         parameters = inspect.signature(loader).parameters.values()
     except (TypeError, ValueError):
         return False
-    needed = [each for each in parameters if each.kind in (each.POSITIONAL_ONLY, each.POSITIONAL_OR_KEYWORD)]
+    needed = [
+        parameter
+        for parameter in parameters
+        if parameter.kind in (parameter.POSITIONAL_ONLY, parameter.POSITIONAL_OR_KEYWORD)
+    ]
     return len([each for each in needed if each.default is each.empty]) >= 2

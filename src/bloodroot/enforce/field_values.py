@@ -28,5 +28,5 @@ def changes_in(changes: Any) -> dict[str, Any]:
         # Not as it is written out: a serializer may leave a field out that was set, or give it another name.
         return {name: getattr(changes, name) for name in sorted(were_set)}
     if dataclasses.is_dataclass(changes) and not isinstance(changes, type):
-        return {each.name: getattr(changes, each.name) for each in dataclasses.fields(changes)}
+        return {field.name: getattr(changes, field.name) for field in dataclasses.fields(changes)}
     raise TypeError(f"changes are a mapping, a dataclass or a Pydantic model, not {type(changes).__name__}")

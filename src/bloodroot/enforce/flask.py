@@ -113,7 +113,7 @@ class _Driver:
         def start(status: str, headers: list[tuple[str, str]], *rest: Any) -> Any:
             nonlocal replaced
             # Flask gives out what an error handler says where a function after the request fails again.
-            replaced = not all(each.may_leave(int(status.split()[0])) for each in exchanges)
+            replaced = not all(exchange.may_leave(int(status.split()[0])) for exchange in exchanges)
             return _write_nothing if replaced else start_response(status, headers, *rest)
 
         try:

@@ -218,10 +218,34 @@ def _name(function: Any) -> str:
     return str(getattr(function, "__qualname__", None) or type(function).__name__)
 
 
+Ask = Callable[[tuple[Any, ...], dict[str, Any]], None]  # of a call, by its arguments, before it is made
+
+
 def _guarded_function(function: Callable[..., Any], asks: Guard) -> Callable[..., Any]:
     if _can_be_noted(function):
         _around.setdefault(function, []).append(weakref.ref(asks))
-    # The arguments that are seen are those of the very call: a decorator below may call its function with others.
+    signature = _signature_seen(function, asks)
+    around = _name(function)
+
+    def ask(positional: tuple[Any, ...], named: dict[str, Any]) -> None:
+        if wrapper in unchecked:
+            # One that was made after the last start. Some decorators make one for each call: a few are enough to see.
+            if asks.seen < _ENOUGH:
+                refuse_caches(wrapper)
+                asks.seen += 1
+            unchecked.discard(wrapper)
+        asks.ask(lambda: _arguments(signature, positional, named), around)
+
+    wrapper: Any = _asking_first(function, ask)
+    wrapper.__bloodroot_guards__ = (*getattr(function, "__bloodroot_guards__", ()), asks)
+    wrapper.__bloodroot_within__ = function
+    unchecked.add(wrapper)
+    guarded: Callable[..., Any] = wrapper
+    return guarded
+
+
+def _signature_seen(function: Callable[..., Any], asks: Guard) -> inspect.Signature:
+    """The signature by which arguments have names: that of the very call, as decorators below may call with others."""
     signature = _signature(function)
     within = function
     while getattr(within, "__bloodroot_within__", None) is not None:
@@ -239,70 +263,60 @@ def _guarded_function(function: Callable[..., Any], asks: Guard) -> Callable[...
             f"a decorator below this guard hides the arguments of {_name(function)}; put the guard directly around the "
             "function"
         )
-    around = _name(function)
+    return signature
 
-    def ask(positional: tuple[Any, ...], named: dict[str, Any]) -> None:
-        if wrapper in unchecked:
-            # One that was made after the last start. Some decorators make one for each call: a few are enough to see.
-            if asks.seen < _ENOUGH:
-                refuse_caches(wrapper)
-                asks.seen += 1
-            unchecked.discard(wrapper)
-        asks.ask(lambda: _arguments(signature, positional, named), around)
 
-    wrapper: Any
+def _asking_first(function: Callable[..., Any], ask: Ask) -> Callable[..., Any]:
+    """A function of the same kind (plain, async, or a generator) that asks before anything of its own runs."""
     if inspect.isasyncgenfunction(function):
-
-        @functools.wraps(function)
-        async def in_steps_async(*positional: Any, **named: Any) -> AsyncIterator[Any]:
-            ask(positional, named)
-            steps = function(*positional, **named)
-            try:
-                given = await anext(steps)
-                while True:
-                    try:
-                        answer = yield given
-                    except GeneratorExit:
-                        raise
-                    except BaseException as error:
-                        given = await steps.athrow(error)
-                    else:
-                        given = await steps.asend(answer)
-            except StopAsyncIteration:
-                return
-            finally:
-                await steps.aclose()
-
-        wrapper = in_steps_async
-    elif inspect.iscoroutinefunction(function):
+        return _asking_in_steps(function, ask)
+    if inspect.iscoroutinefunction(function):
 
         @functools.wraps(function)
         async def later(*positional: Any, **named: Any) -> Any:
             ask(positional, named)
             return await function(*positional, **named)
 
-        wrapper = later
-    elif inspect.isgeneratorfunction(function):
+        return later
+    if inspect.isgeneratorfunction(function):
 
         @functools.wraps(function)
         def in_steps(*positional: Any, **named: Any) -> Iterator[Any]:
             ask(positional, named)
             yield from function(*positional, **named)
 
-        wrapper = in_steps
-    else:
+        return in_steps
 
-        @functools.wraps(function)
-        def at_once(*positional: Any, **named: Any) -> Any:
-            ask(positional, named)
-            return function(*positional, **named)
+    @functools.wraps(function)
+    def at_once(*positional: Any, **named: Any) -> Any:
+        ask(positional, named)
+        return function(*positional, **named)
 
-        wrapper = at_once
-    wrapper.__bloodroot_guards__ = (*getattr(function, "__bloodroot_guards__", ()), asks)
-    wrapper.__bloodroot_within__ = function
-    unchecked.add(wrapper)
-    guarded: Callable[..., Any] = wrapper
-    return guarded
+    return at_once
+
+
+def _asking_in_steps(function: Callable[..., Any], ask: Ask) -> Callable[..., Any]:
+    @functools.wraps(function)
+    async def in_steps(*positional: Any, **named: Any) -> AsyncIterator[Any]:
+        ask(positional, named)
+        steps = function(*positional, **named)
+        try:
+            given = await anext(steps)
+            while True:
+                try:
+                    answer = yield given
+                except GeneratorExit:
+                    raise
+                except BaseException as error:
+                    given = await steps.athrow(error)
+                else:
+                    given = await steps.asend(answer)
+        except StopAsyncIteration:
+            return
+        finally:
+            await steps.aclose()
+
+    return in_steps
 
 
 def _signature(function: Any) -> inspect.Signature:

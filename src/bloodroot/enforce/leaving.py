@@ -18,8 +18,8 @@ SomeExchange = TypeVar("SomeExchange", bound=Exchange)
 
 def are_clear(dispatches: Sequence[Exchange]) -> bool:
     """Whether nothing speaks against a response: what was dispatched for it is cleared, as nearly always."""
-    for each in dispatches:
-        if each.refusing is None and not (each.decided and each.access.cleared):
+    for dispatch in dispatches:
+        if dispatch.refusing is None and not (dispatch.decided and dispatch.access.cleared):
             return False
     return bool(dispatches)
 
@@ -35,12 +35,12 @@ def withheld(dispatches: Iterable[SomeExchange], status: int) -> tuple[SomeExcha
         The first dispatch that it is withheld for, and the answer to that; one response goes in the place of them all.
     """
     found: tuple[SomeExchange, Answer] | None = None
-    for each in dispatches:
-        if each.decided and each.refusing is None:
-            answer = each.responded(status)
+    for dispatch in dispatches:
+        if dispatch.decided and dispatch.refusing is None:
+            answer = dispatch.responded(status)
             if answer is not None:
-                found = found or (each, answer)
-                each.refuse(answer)
+                found = found or (dispatch, answer)
+                dispatch.refuse(answer)
     return found
 
 
@@ -63,12 +63,12 @@ def keeping(dispatches: Sequence[Exchange], status: int, *, streams: bool, sized
         sized: says whether its length is known.
     """
     found = Keeping.CALLER
-    for each in dispatches:
-        if each.refusing is not None:
+    for dispatch in dispatches:
+        if dispatch.refusing is not None:
             found = Keeping.REFUSED
-        elif each.decided:
+        elif dispatch.decided:
             # Each is to be asked: it is written down as well.
-            private = each.let_out(streams=streams, sized=sized)
+            private = dispatch.let_out(streams=streams, sized=sized)
             if not private and len(dispatches) == 1:
                 found = Keeping.ANYONE
     # A page that is missing and one that is hidden are not to be distinguished.

@@ -301,7 +301,9 @@ class Exchange:
             more = f" and {len(error.fields) - _MOST_NAMES} more" if len(error.fields) > _MOST_NAMES else ""
             return Answer(403, plain(f"You may not change {names}{more}."))
         if isinstance(error, BaseExceptionGroup):
-            return next((found for each in error.exceptions if (found := self.raised(each)) is not None), None)
+            return next(
+                (found for exception in error.exceptions if (found := self.raised(exception)) is not None), None
+            )
         return None
 
     def responded(self, status: int) -> Answer | None:

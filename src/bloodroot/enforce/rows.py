@@ -266,8 +266,8 @@ def _listed(element: _Listed, compiler: Any, **how: Any) -> str:
     chosen = _chosen(compiler.stack[-1]) if compiler.stack else []
     around = compiler.stack[-2].get("correlate_froms", ()) if len(compiler.stack) > 1 else ()
     # A table that a query has annotated is another object, with the same hash.
-    known = {hash(each) for one in (*chosen, *around) for each in one._from_objects}
-    if chosen and any(hash(each) not in known for each in element._from_objects):
+    known = {hash(from_object) for one in (*chosen, *around) for from_object in one._from_objects}
+    if chosen and any(hash(from_object) not in known for from_object in element._from_objects):
         raise RowsError(
             f"rows is for the table {element.table}, from which this query does not take its rows: an alias of a class "
             "is another table; use the class itself"
@@ -282,7 +282,10 @@ def _chosen(entry: Any) -> list[Any]:
         return [statement.table]
     if not isinstance(statement, sa.Select) or state is None:
         return []
-    return [*state.from_clauses, *(each for column in statement._raw_columns for each in column._from_objects)]
+    return [
+        *state.from_clauses,
+        *(from_object for column in statement._raw_columns for from_object in column._from_objects),
+    ]
 
 
 class _Number(sa.ColumnElement[Any]):

@@ -189,12 +189,12 @@ def lacking_record(line: Line, parameters: Iterable[str], loaders: Collection[st
     A handler may settle the record of the endpoint itself; a record by name it cannot.
     """
     references = list(references_in(line.requirement.formula))
-    by_name = [each for each in references if each.root == "records"]
+    by_name = [reference for reference in references if reference.root == "records"]
     unknown = next((each for each in by_name if each.names[0] not in loaders), None)
     parameters = tuple(parameters)
     if unknown is not None:
         return LackingRecord(unknown, bool(parameters))
-    asks_for_record = any(each.root == "record" for each in references)
+    asks_for_record = any(reference.root == "record" for reference in references)
     if not asks_for_record or by_name or any(name in loaders for name in parameters):
         return None
     return LackingRecord(None, bool(parameters))

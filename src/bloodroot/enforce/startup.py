@@ -53,7 +53,7 @@ class StartUp:
     @property
     def idle(self) -> tuple[str, ...]:
         """The findings in words, each with its place."""
-        return tuple(f"{each.place.at}: {each.message} {each.remedy}" for each in self.findings)
+        return tuple(f"{finding.place.at}: {finding.message} {finding.remedy}" for finding in self.findings)
 
     def tell(self) -> None:
         """Write it to the log: the counts and what is inexact as information, the rest as warnings."""
@@ -118,7 +118,7 @@ def look_over(policy: Policy, routes: Iterable[Route], records: Collection[str] 
     except EnforcementError as found:
         wrong.append(str(found))
     findings = dict.fromkeys(_findings(policy, routes, served, records))
-    wrong += [f"{each.place.at}: {each.message}" for each in findings if each.severity is Severity.ERROR]
+    wrong += [f"{finding.place.at}: {finding.message}" for finding in findings if finding.severity is Severity.ERROR]
     if wrong:
         raise StartUpError("\n".join(dict.fromkeys(wrong)))
     closed = [each.words for each in served if each.line is None]

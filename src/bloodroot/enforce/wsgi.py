@@ -181,7 +181,7 @@ class _Gate(Exchange):
 
         more = leaving([self], number, headers, streams=True, sized=sized)
         names = {name.lower() for name, _ in more}
-        self.start_response(status, [*(each for each in headers if each[0].lower() not in names), *more])
+        self.start_response(status, [*(header for header in headers if header[0].lower() not in names), *more])
         return _Body(self, body, [*self.early, *first], pieces)
 
     def may_go_on(self) -> bool:

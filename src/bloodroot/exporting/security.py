@@ -23,21 +23,21 @@ def operations(policy: Policy, surveyed: SurveyResult) -> Iterator[tuple[Keys, O
     """
     access = AccessOfOperations(policy)
     seen: set[Keys] = set()
-    for each in surveyed.endpoints:
-        keys = _keys(each)
+    for endpoint in surveyed.endpoints:
+        keys = _keys(endpoint)
         # With several servers an operation has several addresses; the first one speaks for it.
         if keys not in seen:
             seen.add(keys)
-            yield keys, access.of(each.line, each.rules, each.method, each.template)
+            yield keys, access.of(endpoint.line, endpoint.rules, endpoint.method, endpoint.template)
 
 
 def differing(surveyed: SurveyResult) -> Iterator[str]:
     """Operations whose servers lead to different lines, in words: what is filled in goes for the first one."""
     first: dict[Keys, Surveyed] = {}
-    for each in surveyed.endpoints:
-        other = first.setdefault(_keys(each), each)
-        if other.line is not each.line:
-            place = f"{each.method} {each.template.text}"
+    for endpoint in surveyed.endpoints:
+        other = first.setdefault(_keys(endpoint), endpoint)
+        if other.line is not endpoint.line:
+            place = f"{endpoint.method} {endpoint.template.text}"
             yield f"{place} is decided otherwise than {other.template.text}, which is what was filled in"
 
 

@@ -50,11 +50,11 @@ class Identification:
     takes_path = True
 
     def __init__(self, sources: list[PlacedSource], directory: Directory | None = None) -> None:
-        self.vary = tuple(dict.fromkeys(name for each in sources for name in each.source.headers))
+        self.vary = tuple(dict.fromkeys(name for source in sources for name in source.source.headers))
         self.again = _AGAIN if directory is None else max(1.0, directory.cached_for)
         self._threads = Threads(_MOST_LOOK_UPS)
-        self._made_for_all = [each for each in sources if each.covers is None]
-        self._made_for_paths = [each for each in sources if each.covers is not None]
+        self._made_for_all = [source for source in sources if source.covers is None]
+        self._made_for_paths = [source for source in sources if source.covers is not None]
         self.directory = directory
 
     def __call__(self, request: Any, path: str | None = None) -> Caller | None:
@@ -111,7 +111,7 @@ class Identification:
         segments = read_path(path) if self._made_for_paths else None
         if segments is None:
             return self._made_for_all
-        found = [each for each in self._made_for_paths if each.covers is not None and each.covers.covers(segments)]
+        found = [made for made in self._made_for_paths if made.covers is not None and made.covers.covers(segments)]
         return found or self._made_for_all
 
 

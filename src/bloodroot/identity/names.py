@@ -55,7 +55,7 @@ def _in_list(value: Any) -> tuple[list[str], list[str]]:
     others = [each for each in value if not isinstance(each, str) or not each.strip(BLANKS)]
     if not value:
         return [], ["is an empty list"]
-    return names, [f"holds {shown(each)}, which is no name" for each in others[:3]]
+    return names, [f"holds {shown(other)}, which is no name" for other in others[:3]]
 
 
 def _in_map(value: Mapping[Any, Any]) -> tuple[list[str], list[str]]:

@@ -207,9 +207,9 @@ class _Reader:
     def check_once(self, seed: Seed) -> None:
         """No member may be in the file twice."""
         first: dict[tuple[str, object], str] = {}
-        named = [("login", each.login, each.place) for each in seed.members]
-        named += [("id", each.id, each.place) for each in seed.members if each.id is not None]  # type: ignore[misc]
-        named += [("group", each.name, each.place) for each in seed.groups]
+        named = [("login", member.login, member.place) for member in seed.members]
+        named += [("id", member.id, member.place) for member in seed.members if member.id is not None]  # type: ignore[misc]
+        named += [("group", group.name, group.place) for group in seed.groups]
         for what, value, place in named:
             if first.setdefault((what, value), place) != place:
                 self._wrong(place, f"the {what} {value} is in {first[what, value]} already")

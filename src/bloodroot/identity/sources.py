@@ -97,7 +97,7 @@ class Header:
 
     def __init__(self, names: ClaimNames, senders: Sequence[str]) -> None:
         self.names = names
-        self._networks = [ipaddress.ip_network(each) for each in senders]
+        self._networks = [ipaddress.ip_network(sender) for sender in senders]
 
     def read(self, request: Request) -> Reading | None:
         """The caller that the headers of a request identify."""

@@ -74,7 +74,7 @@ def _entry(entry: tree.Entry) -> Data:
             }
         case tree.Field():
             data = {"field": entry.name, "read": _optional(entry.read), "change": _optional(entry.change)}
-    data["accepts"] = [{"finding": each.finding, "reason": each.reason} for each in entry.accepts]
+    data["accepts"] = [{"finding": accept.finding, "reason": accept.reason} for accept in entry.accepts]
     return _filled(data)
 
 

@@ -233,7 +233,7 @@ def _cells(entry: tree.Entry) -> list[Cell]:
 
 
 def _accepts(entry: tree.Entry) -> Cell:
-    return [f"accept {each.finding} {_quoted(each.reason)}" for each in entry.accepts]
+    return [f"accept {accept.finding} {_quoted(accept.reason)}" for accept in entry.accepts]
 
 
 def _where(entry: tree.Endpoint) -> list[Cell]:

@@ -179,7 +179,7 @@ def is_wsgi(app: Any) -> bool:
         parameters = inspect.signature(app).parameters.values()
     except (TypeError, ValueError):
         return False
-    return len([each for each in parameters if each.default is each.empty]) == 2
+    return len([parameter for parameter in parameters if parameter.default is parameter.empty]) == 2
 
 
 class _InLoop(httpx.AsyncBaseTransport):

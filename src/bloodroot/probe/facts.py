@@ -140,7 +140,7 @@ def facts_of(
     text = response.text
     by = _by(case, watched, ways)
     came, known = _came(case, status, location, text, by, ways)
-    shown = tuple(dict.fromkeys(each.mark for each in secrets if _is_in(each.mark, text)))
+    shown = tuple(dict.fromkeys(secret.mark for secret in secrets if _is_in(secret.mark, text)))
     return Seen(
         came,
         by,

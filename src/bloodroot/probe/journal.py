@@ -103,8 +103,8 @@ class Journal:
             faults: where signing in does not lead where the settings say.
         """
         self._write({"faults": list(faults)})
-        for each in observations:
-            self._write(judged_values(each))
+        for observation in observations:
+            self._write(judged_values(observation))
         self._write({"end": True})
         self._file.close()
 

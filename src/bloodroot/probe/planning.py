@@ -337,7 +337,9 @@ class _Planning:
 
     def _is_by_persona(self, name: str) -> bool:
         """Whether the records of a sample differ between personas."""
-        return any("{persona." in text for each in self.settings.samples[name].holds for text in each.values.values())
+        return any(
+            "{persona." in text for example in self.settings.samples[name].holds for text in example.values.values()
+        )
 
     def declared(self, persona: Persona, path: str, query: str, record: SampleRecord) -> Decision:
         """What the policy says, the sample taken at its word where that matters."""

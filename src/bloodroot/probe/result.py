@@ -44,11 +44,11 @@ class ProbeResult:
         """Whether everything could be asked, and the application does what is declared."""
         if self.untried or self.sign_in_faults or not self.observations or any(each.late for each in self.stale):
             return False
-        return all(each.verdict is Verdict.AGREE for each in self.observations)
+        return all(observation.verdict is Verdict.AGREE for observation in self.observations)
 
     def count(self, verdict: Verdict) -> int:
         """How many answers have this verdict."""
-        return sum(each.verdict is verdict for each in self.observations)
+        return sum(observation.verdict is verdict for observation in self.observations)
 
 
 @dataclass(frozen=True, slots=True)

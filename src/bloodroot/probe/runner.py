@@ -334,8 +334,8 @@ def _result(found: Plan, facts: dict[Case, Seen], application: Application, sett
     """What the facts come to."""
     observations = judge(found, facts)
     groups: dict[int, list[Observation]] = {}
-    for each in observations:
-        groups.setdefault(id(each.case.asked), []).append(each)
+    for observation in observations:
+        groups.setdefault(id(observation.case.asked), []).append(observation)
     notes: list[str] = []
     left_out: set[int] = set()
     for number, group in groups.items():
@@ -349,7 +349,7 @@ def _result(found: Plan, facts: dict[Case, Seen], application: Application, sett
     if sockets:
         notes.append(f"WebSocket routes are not asked; there {'is' if sockets == 1 else 'are'} {sockets}")
     base = application.base if not application.here else settings.url or USUAL_BASE
-    kept = [each for each in observations if id(each.case.asked) not in left_out]
+    kept = [observation for observation in observations if id(observation.case.asked) not in left_out]
     return ProbeResult(
         tuple(_with_repeat(each, settings, base) for each in kept),
         found.untried,

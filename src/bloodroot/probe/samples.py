@@ -125,11 +125,11 @@ def _together(records: list[SampleRecord], examples: list[Example]) -> list[Samp
     """Records and the examples of one more condition: each pair that is of one record, and what is in no pair."""
     found: list[SampleRecord] = []
     for record in records:
-        found += [both for each in examples if (both := _with(record, each)) is not None] or [record]
+        found += [both for example in examples if (both := _with(record, example)) is not None] or [record]
     found += [
-        SampleRecord(each.values, each.query)
-        for each in examples
-        if all(_with(record, each) is None for record in records)
+        SampleRecord(example.values, example.query)
+        for example in examples
+        if all(_with(record, example) is None for record in records)
     ]
     alike = {(tuple(each.values.items()), tuple(each.query.items())): each for each in found}
     return list(alike.values())

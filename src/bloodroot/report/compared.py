@@ -80,7 +80,7 @@ def headline(result: PolicyComparison) -> str:
     counts = result.counts()
     cells = [f"{counts[each]} {_COUNTED.get(each, each.value)}" for each in ORDER if counts[each]]
     if cells:
-        endpoints = len({(each.method, each.path) for each in result.cells})
+        endpoints = len({(cell.method, cell.path) for cell in result.cells})
         return f"Cells: {', '.join(cells)}, at {plural(endpoints, 'endpoint')}."
     beside = [
         f"{plural(len(found), 'change')} {word}"
@@ -99,7 +99,7 @@ def headline(result: PolicyComparison) -> str:
 
 def cells_by_endpoint(result: PolicyComparison, *, answers: bool) -> list[AtEndpoint]:
     """Changes of access by endpoint, or changes of answers alone."""
-    wanted = [each for each in result.cells if (each.change is Change.ANSWER) == answers]
+    wanted = [cell for cell in result.cells if (cell.change is Change.ANSWER) == answers]
     by_place: dict[tuple[str, str], list[CellChange]] = {}
     for each in wanted:
         by_place.setdefault((each.method, each.path), []).append(each)
@@ -107,7 +107,7 @@ def cells_by_endpoint(result: PolicyComparison, *, answers: bool) -> list[AtEndp
     alike: dict[tuple[object, ...], list[str]] = {}
     found: dict[tuple[object, ...], tuple[str, list[CellChange]]] = {}
     for (method, path), cells in by_place.items():
-        key = (path, *((each.role, each.holding, each.change, each.old, each.new) for each in cells))
+        key = (path, *((cell.role, cell.holding, cell.change, cell.old, cell.new) for cell in cells))
         alike.setdefault(key, []).append(method)
         found.setdefault(key, (path, cells))
     return [
@@ -140,8 +140,10 @@ def _alike(cells: Iterable[CellChange]) -> Iterator[Alike]:
 def named_alike(changes: Iterable[NameChange]) -> Iterator[tuple[str, Alike]]:
     """Changes of fields, permissions or conditions, with the kinds of callers for whom they are the same together."""
     groups: dict[tuple[object, ...], list[NameChange]] = {}
-    for each in changes:
-        groups.setdefault((each.name, each.verb, each.change, each.old, each.new, each.proved), []).append(each)
+    for change in changes:
+        groups.setdefault((change.name, change.verb, change.change, change.old, change.new, change.proved), []).append(
+            change
+        )
     for group in groups.values():
         first = group[0]
         name = f"{first.verb} {first.name}" if first.verb else first.name
@@ -185,7 +187,7 @@ def next_step(result: PolicyComparison) -> str:
         return "Nothing to review but the text."
     if result.opens:
         return f"Review what is marked + and ±: it {_OPENS}. In CI, --fail gained makes that an error."
-    if any(each.change is not Change.ANSWER for each in result.cells):
+    if any(cell.change is not Change.ANSWER for cell in result.cells):
         return f"Review what is marked -: it {_CLOSES}."
     if result.fields or result.permissions or result.conditions or result.declared:
         return "Review what is listed: code that asks for it may refuse what it allowed before."

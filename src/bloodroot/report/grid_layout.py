@@ -61,8 +61,8 @@ def grid_sections(grid: Grid) -> Iterator[Section]:
     columns = grid.matrix.columns
     rows = [(row, list(grid.matrix.cells(row))) for row in grid.matrix.rows]
     areas: dict[str, list[Joined]] = {}
-    for each in joined_rows(rows, lambda row: [(row, number) in grid.lacking for number in range(len(columns))]):
-        areas.setdefault(each.area, []).append(each)
+    for joined_row in joined_rows(rows, lambda row: [(row, number) in grid.lacking for number in range(len(columns))]):
+        areas.setdefault(joined_row.area, []).append(joined_row)
     for area, found in areas.items():
         heads = ("endpoint", *(column.name for column in columns))
         yield Section((strong(area),), heads=heads, rows=tuple(_words(each, grid) for each in found))
@@ -152,7 +152,7 @@ class _Layout:
     @property
     def left_wanted(self) -> int:
         """What the longest endpoint takes."""
-        return max((self._named(each) for each in self.rows), default=0) + 4
+        return max((self._named(row) for row in self.rows), default=0) + 4
 
     def _cells(self, each: Joined) -> list[tuple[int, MatrixCell]]:
         return list(zip(self.numbers, each.cells, strict=True))

@@ -62,19 +62,19 @@ def joined_rows(rows: Rows, marked: Marked) -> list[Joined]:
 def folded_rows(rows: Rows, marked: Marked) -> list[Joined]:
     """All endpoints that treat callers alike in one row, in the order of the first of each."""
     found: dict[object, Joined] = {}
-    for each in joined_rows(rows, marked):
-        row = each.row
+    for joined_row in joined_rows(rows, marked):
+        row = joined_row.row
         marks = tuple((rule.requirement.words(), columns) for rule, _, columns in row.marks)
         key = (
-            tuple((cell.outcome, cell.remainder and cell.remainder.words()) for cell in each.cells),
+            tuple((cell.outcome, cell.remainder and cell.remainder.words()) for cell in joined_row.cells),
             marks,
             tuple(marked(row)),
             tuple(guard.text for guard in row.line.guards),
         )
         if key in found:
-            found[key].names += each.names
-            found[key].rows += each.rows
+            found[key].names += joined_row.names
+            found[key].rows += joined_row.rows
         else:
-            each.area = ""
-            found[key] = each
+            joined_row.area = ""
+            found[key] = joined_row
     return list(found.values())

@@ -27,8 +27,8 @@ def probe(result: ProbeResult) -> str:
             found = suites[id(asked)] = Xml.SubElement(root, "testsuite", name=_fit(name))
         return found
 
-    for each in result.observations:
-        _case(suite(each.case.asked, each.case.asked.name), each)
+    for observation in result.observations:
+        _case(suite(observation.case.asked, observation.case.asked.name), observation)
     for left in result.untried:
         case = Xml.SubElement(
             suite(left.asked, left.asked.name),

@@ -67,14 +67,14 @@ def _margins(rows: list[Joined], named: bool) -> tuple[float, float]:
     """What names of rows, and conditions, need at both sides, as shares of the width."""
     if not named:
         return 0.14, 0.03
-    longest = max((len(name) for each in rows for name in each.names), default=10)
-    conditions = max((len(_remainders(each)) for each in rows), default=0)
+    longest = max((len(name) for row in rows for name in row.names), default=10)
+    conditions = max((len(_remainders(row)) for row in rows), default=0)
     return min(0.45, 0.03 + longest * 0.0052), min(0.25, 0.015 + conditions * 0.005)
 
 
 def _remainders(each: Joined) -> str:
     words = dict.fromkeys(cell.remainder.words() for cell in each.cells if cell.remainder is not None)
-    text = ", ".join(f"if {each}" for each in words)
+    text = ", ".join(f"if {word}" for word in words)
     return text if len(text) <= 44 else f"{text[:41]}..."
 
 
@@ -134,9 +134,7 @@ def _row_names(axes: Axes, rows: list[Joined], *, named: bool) -> None:
     if named:
         height = axes.get_position().height * HEIGHT * 72 / max(len(rows), 1)
         size = min(8.0, 0.95 * height)
-        axes.set_yticks(
-            range(len(rows)), [each.names[0] for each in rows], fontsize=size, family="monospace", color=INK
-        )
+        axes.set_yticks(range(len(rows)), [row.names[0] for row in rows], fontsize=size, family="monospace", color=INK)
         for number, each in enumerate(rows):
             axes.annotate(
                 _remainders(each),

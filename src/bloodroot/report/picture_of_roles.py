@@ -16,7 +16,7 @@ if TYPE_CHECKING:
 
 def roles_picture(result: RolesResult) -> Figure:
     """Roles from least at the bottom to most at the top, with lines to those that they include, and what each adds."""
-    roles = {each.name: each for each in result.roles}
+    roles = {role.name: role for role in result.roles}
     layers = _layers(roles)
     widest = max(map(len, layers.values()))
     figure = new_figure(max(WIDTH, 1.75 * widest), max(HEIGHT, 1.9 * len(layers)))
@@ -75,7 +75,7 @@ def _layers(roles: dict[str, RoleAdds]) -> dict[int, list[str]]:
     for number in sorted(found):
 
         def wanted(name: str) -> float:
-            below = [placed[each] for each in roles[name].includes if each in placed]
+            below = [placed[include] for include in roles[name].includes if include in placed]
             return sum(below) / len(below) if below else 0.5
 
         found[number].sort(key=wanted)

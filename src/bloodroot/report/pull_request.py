@@ -29,12 +29,12 @@ def compare(result: PolicyComparison) -> str:
         parts += _table(title, ["endpoint", "", "callers", "before", "after"], rows, folded=answers)
     rows = [
         [
-            "new" if each.new else "gone",
-            code(f"{each.method} {each.path}"),
-            plain(each.line.place.at),
-            plain(endpoint_in_words(each)),
+            "new" if endpoint.new else "gone",
+            code(f"{endpoint.method} {endpoint.path}"),
+            plain(endpoint.line.place.at),
+            plain(endpoint_in_words(endpoint)),
         ]
-        for each in result.endpoints
+        for endpoint in result.endpoints
     ]
     parts += _table("Lines", ["", "endpoint", "line", ""], rows)
     for title, named in (

@@ -71,7 +71,9 @@ class Review:
     @property
     def unused(self) -> int:
         """How many things were held and, by the logs, never used."""
-        return sum(1 for each in self.members for one in each.holdings if one.used is None) if self.logs else 0
+        return (
+            sum(1 for member in self.members for holding in member.holdings if holding.used is None) if self.logs else 0
+        )
 
 
 @dataclass(frozen=True, slots=True)
@@ -144,11 +146,11 @@ def _last_used(policy: Policy, member: Member, uses: list[Use]) -> dict[Holding,
     for line, method, at in asked.values():
         if let_in(only(member), line, method):
             continue  # every signed-in caller may
-        for each in holdings:
-            if let_in(only(member, each), line, method) or not let_in(without(member, each), line, method):
-                used[each] = max(at, used.get(each, at))
+        for holding in holdings:
+            if let_in(only(member, holding), line, method) or not let_in(without(member, holding), line, method):
+                used[holding] = max(at, used.get(holding, at))
     # Things that open an endpoint in several combinations are neither enough alone nor needed.
-    unused = [each for each in holdings if each not in used]
+    unused = [holding for holding in holdings if holding not in used]
     rest = without(member, *unused)
     for line, method, at in asked.values():
         if let_in(member, line, method) and not let_in(rest, line, method):

@@ -112,15 +112,15 @@ def _explains(remainder: Formula, request: Judged) -> bool:
 def _cell(requests: list[Judged], declared: Cell | None) -> str:
     if not requests:
         return NOT_ASKED
-    outcomes = {each.outcome for each in requests}
+    outcomes = {request.outcome for request in requests}
     if "?" in outcomes:
         return "?"
     if len(outcomes) == 1:
         return outcomes.pop()
     remainder = declared.remainder if declared is not None else None
-    if remainder is not None and all(_explains(remainder, each) for each in requests):
+    if remainder is not None and all(_explains(remainder, request) for request in requests):
         return f"if {remainder.words()}"
     for name in requests[0].known:
-        if all((each.outcome == "allow") is each.known.get(name) for each in requests):
+        if all((request.outcome == "allow") is request.known.get(name) for request in requests):
             return f"if {name}"
     return "mixed"

@@ -44,7 +44,7 @@ def check_names(settings: Settings, policy: Policy) -> None:
         path = ("personas", name)
         check((*path, "roles"), "role", persona.roles, policy.roles.bit)
         check((*path, "groups"), "group", persona.groups, policy.roles.groups)
-        unknown = [each for each in persona.permissions if not knows(policy.resolver, each)]
+        unknown = [permission for permission in persona.permissions if not knows(policy.resolver, permission)]
         check((*path, "permissions"), "permission", unknown, policy.permissions)
     for name in settings.samples:
         check(("samples", name), "condition", [name], policy.conditions)

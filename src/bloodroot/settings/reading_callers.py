@@ -104,11 +104,11 @@ def _senders(table: Table) -> tuple[str, ...]:
     if not senders:
         message = "senders is missing: anyone can send a header"
         table.problem(None, f'{message}; write senders = ["127.0.0.1"], the proxy\'s own')
-    for each in senders:
+    for sender in senders:
         try:
-            ipaddress.ip_network(each)
+            ipaddress.ip_network(sender)
         except ValueError:
-            table.problem("senders", f'"{each}" is no address and no network, such as 127.0.0.1 or 10.1.0.0/16')
+            table.problem("senders", f'"{sender}" is no address and no network, such as 127.0.0.1 or 10.1.0.0/16')
     return senders
 
 

@@ -64,7 +64,7 @@ class SurveyResult:
     @property
     def uncovered(self) -> tuple[Surveyed, ...]:
         """What no line covers."""
-        return tuple(each for each in self.endpoints if each.line is None)
+        return tuple(endpoint for endpoint in self.endpoints if endpoint.line is None)
 
 
 def survey(found: Iterable[Found], policy: Policy | None) -> SurveyResult:
@@ -100,7 +100,7 @@ def _survey(found: list[Found], policy: Policy | None) -> SurveyResult:
                     merged[key] = _both(before, endpoint)
     rows = tuple(merged.values())
     if policy is not None:
-        rows = tuple(each for row in rows for each in _with_lines(row, policy))
+        rows = tuple(surveyed for row in rows for surveyed in _with_lines(row, policy))
     idle = tuple(_idle(policy, rows)) if policy is not None else ()
     return SurveyResult(policy, tuple(each.source for each in found), rows, idle, tuple(notes))
 

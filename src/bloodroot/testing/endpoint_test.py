@@ -50,10 +50,12 @@ def check(asked: AskedEndpoint, test: unittest.TestCase, project: Project, *, si
     if is_not_served(observations):
         return
     write_down(observations)
-    for each in observations:
-        with test.subTest(persona=each.case.persona.name, request=f"{each.case.method} {each.case.target}"):
-            if each.verdict is not Verdict.AGREE:
-                test.fail(_message(each, acts=not clients[each.case.persona.name].signs_in))
+    for observation in observations:
+        with test.subTest(
+            persona=observation.case.persona.name, request=f"{observation.case.method} {observation.case.target}"
+        ):
+            if observation.verdict is not Verdict.AGREE:
+                test.fail(_message(observation, acts=not clients[observation.case.persona.name].signs_in))
     for left in untried:
         with test.subTest(persona=left.persona.name):
             test.fail(f"{asked.name} as {left.persona.name} was not tried: {left.why}")

@@ -42,5 +42,10 @@ class _Lines(JsonLines):
 
 def write_down(observations: Iterable[Observation]) -> None:
     logger = logging.getLogger("bloodroot.audit")
-    for each in observations:
-        logger.info("%s %s as %s: %s", *each.case.key[:3], each.verdict.value, extra={"judged": judged_values(each)})
+    for observation in observations:
+        logger.info(
+            "%s %s as %s: %s",
+            *observation.case.key[:3],
+            observation.verdict.value,
+            extra={"judged": judged_values(observation)},
+        )

@@ -74,10 +74,10 @@ def _gone(gone: EndpointChange, data: PageData, matrix: Matrix, spreading: Sprea
 def _mark(result: PolicyComparison, rows: list[dict[str, Any]], names: list[str]) -> None:
     """Put what changes into the cells, and what is new into the rows."""
     changed: dict[tuple[str, str], list[CellChange]] = {}
-    for each in result.cells:
-        if each.role in names and not each.holding:
-            changed.setdefault((each.method, each.path), []).append(each)
-    new = {(each.method, each.path) for each in result.endpoints if each.new}
+    for cell in result.cells:
+        if cell.role in names and not cell.holding:
+            changed.setdefault((cell.method, cell.path), []).append(cell)
+    new = {(endpoint.method, endpoint.path) for endpoint in result.endpoints if endpoint.new}
     for row in rows:
         methods = row["m"].split(" ")
         if any((method, row["p"]) in new for method in methods):
@@ -105,10 +105,11 @@ def _sections(result: PolicyComparison) -> list[dict[str, Any]]:
     ):
         rows = [_row(alike, name, "") for name, alike in named_alike(changes)]
         found.append({"title": title, "rows": rows, "open": True})
-    lines = [
-        f"{'new' if each.new else 'gone'}: {each.method} {each.path}, {each.line.place.at}; {endpoint_in_words(each)}"
-        for each in result.endpoints
-    ]
+    lines = []
+    for endpoint in result.endpoints:
+        said = "new" if endpoint.new else "gone"
+        place = f"{endpoint.method} {endpoint.path}, {endpoint.line.place.at}"
+        lines.append(f"{said}: {place}; {endpoint_in_words(endpoint)}")
     found.append({"title": "Lines", "lines": lines, "rows": [], "open": True})
     declared = [f"{'+ ' if each.opens else ''}{declared_in_words(each)}" for each in result.declared]
     found.append({"title": "Declared otherwise", "lines": declared, "rows": [], "open": True})

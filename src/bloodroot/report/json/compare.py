@@ -23,14 +23,14 @@ def compare(result: PolicyComparison) -> str:
         same_access=result.same_access,
         opens=result.opens,
         counts={change.value: counts[change] for change in ORDER},
-        cells=[_cell(each) for each in result.cells],
+        cells=[_cell(cell) for cell in result.cells],
         endpoints={
-            "new": [_endpoint(each) for each in result.endpoints if each.new],
-            "gone": [_endpoint(each) for each in result.endpoints if not each.new],
+            "new": [_endpoint(endpoint) for endpoint in result.endpoints if endpoint.new],
+            "gone": [_endpoint(endpoint) for endpoint in result.endpoints if not endpoint.new],
         },
-        fields=[_named(each) for each in result.fields],
-        permissions=[_named(each) for each in result.permissions],
-        conditions=[_named(each) for each in result.conditions],
+        fields=[_named(field) for field in result.fields],
+        permissions=[_named(permission) for permission in result.permissions],
+        conditions=[_named(condition) for condition in result.conditions],
         declared=[
             {
                 "kind": each.kind,

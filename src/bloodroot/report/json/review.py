@@ -23,15 +23,15 @@ def review(result: Review) -> str:
         first=_moment(result.first),
         members=[
             {
-                **member_of(each.member, result.policy.roles),
-                "seen": _moment(each.seen),
-                "apart": list(each.apart),
+                **member_of(member.member, result.policy.roles),
+                "seen": _moment(member.seen),
+                "apart": list(member.apart),
                 "holdings": [
-                    {**_holding(one.holding), "since": _moment(one.since), "used": _moment(one.used)}
-                    for one in each.holdings
+                    {**_holding(holding.holding), "since": _moment(holding.since), "used": _moment(holding.used)}
+                    for holding in member.holdings
                 ],
             }
-            for each in result.members
+            for member in result.members
         ],
     )
 
@@ -41,7 +41,7 @@ def member_access(result: MemberAccess) -> str:
     return written(
         "member",
         member=member_of(result.member, result.policy.roles),
-        holdings=[_holding(each) for each in result.holdings],
+        holdings=[_holding(holding) for holding in result.holdings],
         endpoints=result.endpoints,
         allowed=[
             {"method": each.method, "path": each.path, "outcome": each.words, "through": list(each.through)}

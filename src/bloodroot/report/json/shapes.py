@@ -57,14 +57,14 @@ def roles(result: RolesResult) -> str:
         policy=result.policy.title,
         roles=[
             {
-                "name": each.name,
-                "description": each.description,
-                "default": each.default,
-                "includes": list(each.includes),
-                "endpoints": each.total,
-                "adds": [{"method": one.method, "path": one.path, "outcome": one.words} for one in each.adds],
+                "name": role.name,
+                "description": role.description,
+                "default": role.default,
+                "includes": list(role.includes),
+                "endpoints": role.total,
+                "adds": [{"method": added.method, "path": added.path, "outcome": added.words} for added in role.adds],
             }
-            for each in result.roles
+            for role in result.roles
         ],
     )
 
@@ -111,8 +111,8 @@ def entrance(result: Entrance) -> str:
         rules=[line_of(rule) for rule in result.rules],
         let_in=result.let_in,
         kinds=result.count,
-        roles=[_treated(each) for each in result.roles],
-        personas=[_treated(each) for each in result.personas],
+        roles=[_treated(role) for role in result.roles],
+        personas=[_treated(persona) for persona in result.personas],
     )
 
 
@@ -143,7 +143,7 @@ def probe(result: ProbeResult) -> str:
     return written(
         "probe",
         counts={**counts, "not-tried": len(result.untried)},
-        observations=[observation_of(each) for each in result.observations],
+        observations=[observation_of(observation) for observation in result.observations],
         not_tried=[untried_of(each) for each in result.untried],
         sign_in_faults=list(result.sign_in_faults),
         stale=[
@@ -255,15 +255,15 @@ def expected(result: ExpectedResult) -> str:
     """Each cell of reviewed tables that is not as expected, and the endpoints that no table has."""
     mismatches = [
         {
-            "method": each.row.method,
-            "template": each.row.path,
-            "column": each.column,
-            "expected": each.expected,
-            "actual": each.actual,
-            "table": {"file": each.row.file, "line": each.row.number, "column": 1},
-            "line": line_of(each.line) if each.line is not None else None,
+            "method": mismatch.row.method,
+            "template": mismatch.row.path,
+            "column": mismatch.column,
+            "expected": mismatch.expected,
+            "actual": mismatch.actual,
+            "table": {"file": mismatch.row.file, "line": mismatch.row.number, "column": 1},
+            "line": line_of(mismatch.line) if mismatch.line is not None else None,
         }
-        for each in result.mismatches
+        for mismatch in result.mismatches
     ]
     unsaid = [
         {

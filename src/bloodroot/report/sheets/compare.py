@@ -71,8 +71,8 @@ def compare(result: PolicyComparison) -> Sheet:
         (next_step(result), *((how,) if how else ())),
         ("change", "method", "path", "caller", "holding", "before", "after", "proved"),
         (
-            (each.change.value, each.method, each.path, each.role, each.holding, each.old, each.new, each.proved)
-            for each in result.cells
+            (cell.change.value, cell.method, cell.path, cell.role, cell.holding, cell.old, cell.new, cell.proved)
+            for cell in result.cells
         ),
     )
 

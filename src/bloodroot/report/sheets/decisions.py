@@ -77,7 +77,7 @@ def lines(result: LinesResult) -> Sheet:
     if not found:
         return Sheet(strong(f"no line covers {method} {path}, so no one may see it"))
     rows = [("less specific" if number else "decides", each) for number, each in enumerate(found)]
-    rows += [("and always", each) for each in result.rules]
+    rows += [("and always", rule) for rule in result.rules]
     return Sheet(
         strong(f"{method} {path} is decided by {found[0].place.at}"),
         (Section(rows=tuple((word, each.place.at, each.text) for word, each in rows)),),
@@ -93,7 +93,7 @@ def entrance(result: Entrance) -> Sheet:
     for title, treated in (("", result.roles), ("Personas", result.personas)):
         if treated:
             sections.append(Section((strong(title),) if title else (), rows=tuple(map(_treated, treated))))
-    example = next((name for each in result.roles for name in each.names if each.outcome is not Outcome.ALLOW), None)
+    example = next((name for role in result.roles for name in role.names if role.outcome is not Outcome.ALLOW), None)
     command = shlex.join(["bloodroot", "why", example or "", result.method, result.path])
     return Sheet(
         strong(headline),

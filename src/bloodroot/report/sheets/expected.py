@@ -33,23 +33,37 @@ def expected(result: ExpectedResult) -> Sheet:
         (_next(result),),
         ("method", "path", "caller", "expected", "actual", "table"),
         (
-            (each.row.method, each.row.path, each.column, each.expected, each.actual, each.row.at)
-            for each in result.mismatches
+            (
+                mismatch.row.method,
+                mismatch.row.path,
+                mismatch.column,
+                mismatch.expected,
+                mismatch.actual,
+                mismatch.row.at,
+            )
+            for mismatch in result.mismatches
         ),
     )
 
 
 def _mismatches(result: ExpectedResult) -> Iterator[tuple[Cell | str, ...]]:
     uncovered: set[str] = set()
-    for each in result.mismatches:
-        name = endpoint(f"{each.row.method} {each.row.path}")
-        if each.line is not None:
-            yield name, each.column, each.expected, strong(each.actual), each.row.at, place(each.line.place.at)
-        elif each.row.at not in uncovered:
+    for mismatch in result.mismatches:
+        name = endpoint(f"{mismatch.row.method} {mismatch.row.path}")
+        if mismatch.line is not None:
+            yield (
+                name,
+                mismatch.column,
+                mismatch.expected,
+                strong(mismatch.actual),
+                mismatch.row.at,
+                place(mismatch.line.place.at),
+            )
+        elif mismatch.row.at not in uncovered:
             # Nothing covers the endpoint: one row for all of its cells.
-            uncovered.add(each.row.at)
-            wanted = "a line" if each.actual == "no line" else "an answer"
-            yield name, f"all {len(each.row.cells)}", wanted, strong(each.actual), each.row.at, ""
+            uncovered.add(mismatch.row.at)
+            wanted = "a line" if mismatch.actual == "no line" else "an answer"
+            yield name, f"all {len(mismatch.row.cells)}", wanted, strong(mismatch.actual), mismatch.row.at, ""
 
 
 def _next(result: ExpectedResult) -> str:

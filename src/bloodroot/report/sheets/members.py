@@ -18,10 +18,10 @@ def review(result: Review) -> Sheet:
     """Every member with what it holds, since when, and when that was last used."""
     heads = ("member", "status", "holds", "since", *(("last used",) if result.logs else ()))
     rows: list[tuple[Cell | str, ...]] = []
-    for each in result.members:
-        for number, row in enumerate(_holdings(each, used=bool(result.logs))):
-            name = each.member.name or str(each.member.id)
-            status = Cell(each.member.status, Meaning.PLAIN if each.member.active else Meaning.WARN)
+    for member in result.members:
+        for number, row in enumerate(_holdings(member, used=bool(result.logs))):
+            name = member.member.name or str(member.member.id)
+            status = Cell(member.member.status, Meaning.PLAIN if member.member.active else Meaning.WARN)
             rows.append((*((name, status) if not number else ("", "")), *row))
     columns = ("id", "name", "status", "kind", "holds", "gives", "known", "since", "last used", "last seen")
     return Sheet(
@@ -30,20 +30,20 @@ def review(result: Review) -> Sheet:
 
 
 def _headline(result: Review) -> str:
-    holding = sum(len(each.holdings) for each in result.members)
+    holding = sum(len(member.holdings) for member in result.members)
     text = f"{plural(len(result.members), 'member')}, {plural(holding, 'thing')} held"
     if result.logs and result.first is not None:
         text += f", {result.unused} of them not used since {result.first:%Y-%m-%d}"
-    apart = sum(bool(each.apart) for each in result.members)
+    apart = sum(bool(member.apart) for member in result.members)
     return f"{text}; {plural(apart, 'member')} with roles kept apart" if apart else text
 
 
 def _holdings(each: MemberReview, *, used: bool) -> list[tuple[Cell | str, ...]]:
     rows: list[tuple[Cell | str, ...]] = []
-    for one in each.holdings:
-        since = f"{one.since:%Y-%m-%d}" if one.since is not None else "not known"
-        last = Cell(_last_used(one, each), Meaning.PLAIN if one.used is not None else Meaning.WARN)
-        rows.append((_in_words(one.holding), since, *((last,) if used else ())))
+    for holding in each.holdings:
+        since = f"{holding.since:%Y-%m-%d}" if holding.since is not None else "not known"
+        last = Cell(_last_used(holding, each), Meaning.PLAIN if holding.used is not None else Meaning.WARN)
+        rows.append((_in_words(holding.holding), since, *((last,) if used else ())))
     if each.apart:
         rows.append((Cell(f"{' and '.join(each.apart)} are kept apart", Meaning.WARN), ""))
     return rows or [("nothing beyond what every signed-in caller has", "")]

@@ -45,11 +45,13 @@ def probe(result: ProbeResult) -> Sheet:
 
 def _every_endpoint(result: ProbeResult) -> Section:
     """Every endpoint against every persona, with the worst verdict of each."""
-    personas = list(dict.fromkeys(each.case.persona.name for each in result.observations))
+    personas = list(dict.fromkeys(observation.case.persona.name for observation in result.observations))
     cells: dict[AskedEndpoint, dict[str, list[Observation]]] = {}
-    for each in result.observations:
-        if not each.case.spelled:
-            cells.setdefault(each.case.asked, {}).setdefault(each.case.persona.name, []).append(each)
+    for observation in result.observations:
+        if not observation.case.spelled:
+            cells.setdefault(observation.case.asked, {}).setdefault(observation.case.persona.name, []).append(
+                observation
+            )
     rows = tuple(
         (endpoint(asked.name), *(_worst(by_persona.get(name, [])) for name in personas))
         for asked, by_persona in cells.items()
@@ -68,10 +70,17 @@ def _worst(found: list[Observation]) -> Cell:
 
 def _rows(result: ProbeResult) -> Iterator[tuple[object, ...]]:
     """A row for each request of a probe, and for each that could not be tried."""
-    for each in result.observations:
-        case = each.case
+    for observation in result.observations:
+        case = observation.case
         about = (case.method, case.asked.template.text, case.raw or case.target, case.persona.name, case.sample)
-        yield each.verdict, *about, case.declared, each.seen.came, each.seen.status, each.text
+        yield (
+            observation.verdict,
+            *about,
+            case.declared,
+            observation.seen.came,
+            observation.seen.status,
+            observation.text,
+        )
     for left in result.untried:
         asked = left.asked
         yield "not-tried", asked.method, asked.template.text, "", left.persona.name, "", "", "", "", left.why
@@ -79,7 +88,7 @@ def _rows(result: ProbeResult) -> Iterator[tuple[object, ...]]:
 
 def _of_kind(result: ProbeResult, verdict: Verdict, title: str, meaning: Meaning) -> Iterator[Section]:
     """What has one verdict, endpoint by endpoint."""
-    found = (each for each in result.observations if each.verdict is verdict)
+    found = (observation for observation in result.observations if observation.verdict is verdict)
     groups = _by_endpoint(found, methods_apart=verdict in (Verdict.HOLE, Verdict.BLOCKED))
     most = len(groups) if verdict is Verdict.HOLE else _MOST
     for group in groups[:most]:
@@ -93,7 +102,7 @@ def _stale(each: Stale) -> tuple[Cell | str, ...]:
 
 
 def _summary(result: ProbeResult) -> str:
-    holes = [each for each in result.observations if each.verdict is Verdict.HOLE]
+    holes = [observation for observation in result.observations if observation.verdict is Verdict.HOLE]
     parts = [plural(len(holes), "hole") + (f" at {plural(_endpoints(holes), 'endpoint')}" if holes else "")]
     parts.append(f"{result.count(Verdict.BLOCKED)} blocked")
     if other := result.count(Verdict.OTHER):
@@ -103,7 +112,7 @@ def _summary(result: ProbeResult) -> str:
         parts.append(f"{unclear} inconclusive")
     if result.untried:
         parts.append(f"{len(result.untried)} not tried")
-    people = len({each.case.persona.name for each in result.observations})
+    people = len({observation.case.persona.name for observation in result.observations})
     part = f", part {result.part}" if result.part else ""
     endpoints = plural(_endpoints(result.observations), "endpoint")
     return f"{', '.join(parts)}; {endpoints} as {plural(people, 'persona')}{part}"
@@ -199,7 +208,7 @@ def _closing(result: ProbeResult) -> Iterator[str]:
     """What was shown, and no more than that; then what to do next."""
     if result.sound:
         requests = plural(len(result.observations), "request")
-        allowed = [each for each in result.observations if each.case.allowed]
+        allowed = [observation for observation in result.observations if observation.case.allowed]
         unseen = sum(each.seen.by is AnsweredBy.UNSEEN for each in allowed)
         how = "answered" if unseen and unseen == len(allowed) else "answered by its handler"
         refused = "refused by policy" if _refused_by_policy(result) else "refused as declared"
@@ -207,7 +216,7 @@ def _closing(result: ProbeResult) -> Iterator[str]:
             f"; {unseen} went to files, or to what is mounted, and were answered" if 0 < unseen < len(allowed) else ""
         )
         yield f"Every one of {requests} was {how} or {refused}{more}."
-        if any(_may_have_changed(each) for each in result.observations):
+        if any(_may_have_changed(observation) for observation in result.observations):
             yield "Whether refused requests changed something was not looked at: write state under [probe]."
         return
     if result.count(Verdict.HOLE):
@@ -240,7 +249,7 @@ def _may_have_changed(each: Observation) -> bool:
 
 
 def _refused_by_policy(result: ProbeResult) -> bool:
-    refused = [each for each in result.observations if not each.case.allowed]
+    refused = [observation for observation in result.observations if not observation.case.allowed]
     return bool(refused) and all(each.seen.by is AnsweredBy.POLICY for each in refused)
 
 

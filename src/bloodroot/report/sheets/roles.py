@@ -19,9 +19,9 @@ def roles(result: RolesResult) -> Sheet:
         tuple(map(_role, result.roles)),
         columns=("role", "includes", "method", "path", "outcome"),
         rows=(
-            (each.name, " ".join(each.includes), added.method, added.path, added.words)
-            for each in result.roles
-            for added in each.adds
+            (role.name, " ".join(role.includes), added.method, added.path, added.words)
+            for role in result.roles
+            for added in role.adds
         ),
     )
 
