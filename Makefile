@@ -18,7 +18,7 @@ test: $(INSTALLED)
 lint: $(INSTALLED)
 	$(BIN)/ruff check src tests benchmarks docs
 	$(BIN)/ruff format --check src tests benchmarks docs
-	$(BIN)/mypy src
+	$(BIN)/mypy src tests
 
 $(INSTALLED): pyproject.toml
 	test -x $(BIN)/python || $(PYTHON) -m venv $(VENV)

@@ -5,7 +5,7 @@ from __future__ import annotations
 import re
 from pathlib import Path
 
-from bloodroot.settings.keys import described
+from bloodroot.settings.known_keys import described
 
 PAGE = Path(__file__).parent / "settings.md"
 _PART = re.compile(r"(?ms)^(#{2,3}) ([^\n]+)\n(.*?)(?=^#{2,3} |\Z)")

@@ -467,7 +467,7 @@ class LateRoutes(Silent):
 
             front = index
 
-            async def index(request: Any) -> Any:
+            async def index(request: Any) -> Any:  # type: ignore[no-redef]
                 return PlainTextResponse("secret")
 
             return front, index

@@ -2,6 +2,7 @@
 
 import datetime
 import unittest
+from typing import Any
 
 import jwt
 from hypothesis import given
@@ -157,7 +158,9 @@ class TokenShapes(unittest.TestCase):
         st.sampled_from(["", "P:"]),
         st.dictionaries(plain, st.integers() | plain, max_size=2),
     )
-    def test_what_is_written_is_read_back(self, roles, groups, scopes, separator, prefix, attributes) -> None:
+    def test_what_is_written_is_read_back(
+        self, roles: Any, groups: Any, scopes: Any, separator: Any, prefix: Any, attributes: Any
+    ) -> None:
         paths = {name: ("more", name) for name in attributes}
         where = ClaimNames(("sub",), ("a", "roles"), ("a", "b"), ("scope",), paths, separator, prefix, {"Boss": "abc"})
         scopes = scopes if scopes is not None else frozenset({"none:such"})

@@ -5,6 +5,7 @@ import time
 import unittest
 from collections import Counter
 from concurrent.futures import ThreadPoolExecutor
+from typing import Any
 
 import sqlalchemy as sa
 
@@ -46,7 +47,7 @@ class Suite:
         self.addCleanup(directory.engine.dispose)
         return directory
 
-    def seed(self, *members: SeedMember, groups: tuple[SeedGroup, ...] = (), **how: bool) -> dict[str, str]:
+    def seed(self, *members: SeedMember, groups: tuple[SeedGroup, ...] = (), **how: bool) -> dict[str, Any]:
         """Seed, and tell what became of members and groups, with what differs."""
         done = seed_directory(self.directory, Seed(members, groups), POLICY, lambda _: "fern and sedge", **how)
         return {

@@ -9,7 +9,7 @@ from typing import Any
 from ..core.paths import Template, TemplateError, parse_template
 from ..language.errors import BloodrootError
 from ..language.problems import suggestion
-from .keys import Keys, keys_of
+from .known_keys import Keys, keys_of
 from .places import KeyPath, line_of, places_of
 
 ASKED = re.compile(r"\{(env|persona)\.([^{}]*)\}")

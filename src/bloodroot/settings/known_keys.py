@@ -1,4 +1,4 @@
-"""The keys of a settings file, as `keys.toml` declares them: reading and docs/settings.md have them from there."""
+"""The keys of a settings file, as `known_keys.toml` declares them, for reading and for docs/settings.md."""
 
 from __future__ import annotations
 
