@@ -7,10 +7,10 @@ from typing import TYPE_CHECKING, Any
 
 if TYPE_CHECKING:
     from .core.answers import Answer
-    from .core.binding import Route
+    from .core.binding import Route, RouteKind
     from .core.caller import Caller, Unidentified
     from .core.compiler import parse
-    from .core.decision import Decision, Outcome, Step
+    from .core.decision import Decision, Outcome, Step, StepVerdict
     from .core.fields import FieldsRefused
     from .core.lines import CompiledGuard, Line
     from .core.paths import Template
@@ -39,7 +39,9 @@ __all__ = [
     "Question",
     "Requirement",
     "Route",
+    "RouteKind",
     "Step",
+    "StepVerdict",
     "Template",
     "Unidentified",
     "UnknownNameError",
@@ -50,10 +52,10 @@ __all__ = [
 # Loaded when they are first asked for, so that `bloodroot --help` does not wait for what it does not need.
 _ROOMS = {
     "core.answers": ("Answer",),
-    "core.binding": ("Route",),
+    "core.binding": ("Route", "RouteKind"),
     "core.caller": ("Caller", "Unidentified"),
     "core.compiler": ("parse",),
-    "core.decision": ("Decision", "Outcome", "Step"),
+    "core.decision": ("Decision", "Outcome", "Step", "StepVerdict"),
     "core.fields": ("FieldsRefused",),
     "core.lines": ("CompiledGuard", "Line"),
     "core.paths": ("Template",),

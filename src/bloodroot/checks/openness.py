@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Iterator
 
+from ..core.binding import RouteKind
 from ..core.finding import Finding, FindingKind, Needs, Severity
 from ..core.lines import Line
 from ..core.methods import ANY
@@ -72,7 +73,7 @@ def _open_change(subject: Subject, unit: Unit) -> Iterator[Finding]:
 
 def _only_reads(unit: Unit) -> bool:
     kind = unit.surveyed.endpoint.kind if unit.surveyed is not None else ""
-    return kind in ("static", "redirect", "documentation")
+    return kind in (RouteKind.STATIC, RouteKind.REDIRECT, RouteKind.DOCUMENTATION)
 
 
 def _wider_change(subject: Subject, unit: Unit) -> Iterator[Finding]:
@@ -138,7 +139,11 @@ def _catch_alls(subject: Subject) -> Iterator[Finding]:
         # Most endpoints have a line that is written as they are.
         if line is None or endpoint.template == line.template.text or line.guards or line.action is not None:
             continue
-        if endpoint.kind in ("static", "mount") or endpoint.statuses or asks_for_guard(line.requirement.formula):
+        if (
+            endpoint.kind in (RouteKind.STATIC, RouteKind.MOUNT)
+            or endpoint.statuses
+            or asks_for_guard(line.requirement.formula)
+        ):
             continue
         shape = shapes.setdefault(id(line), specificity(line.template, exact=True))
         if shape != each.shape:

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from dataclasses import dataclass, field
+from enum import StrEnum
 from typing import TYPE_CHECKING, Any
 
 from ..language.problems import ENOUGH, PolicyError, Problem, suggestion
@@ -20,6 +21,17 @@ _MOST_METHODS = 50
 SEVERAL_ROUTES = "action-of-several-routes"  # the finding that a line accepts where that is meant
 
 
+class RouteKind(StrEnum):
+    """What serves a route."""
+
+    ENDPOINT = "endpoint"
+    WEBSOCKET = "websocket"
+    STATIC = "static"  # files
+    REDIRECT = "redirect"
+    MOUNT = "mount"  # another application
+    DOCUMENTATION = "documentation"  # of the framework's own
+
+
 @dataclass(frozen=True, slots=True)
 class Route:
     """One route of an application, as `Policy.bind` wants to know it.
@@ -34,7 +46,7 @@ class Route:
             it serves the matrix, flags and the probe, never a decision.
         names: the parameters of the path, as the framework names them; None for those of ``path``.
         handler: what serves it, a function or a class; None where that is not known.
-        kind: ``endpoint``, ``websocket``, ``static``, ``redirect``, ``mount`` or ``documentation``.
+        kind: what kind of thing serves it.
         guards: the guards around what serves it, as `bloodroot.enforce.guards` knows them.
         by_method: for a class-based handler, those around what serves each method; None where all have the same.
         guards_of_all: for a class-based handler, those around what serves requests of all methods.
@@ -51,7 +63,7 @@ class Route:
     exact: bool = field(default=True, compare=False)
     names: tuple[str, ...] | None = field(default=None, compare=False)
     handler: Any = field(default=None, compare=False)
-    kind: str = field(default="endpoint", compare=False)
+    kind: RouteKind = field(default=RouteKind.ENDPOINT, compare=False)
     guards: tuple[Any, ...] = field(default=(), compare=False)
     by_method: Mapping[str, tuple[Any, ...]] | None = field(default=None, compare=False)
     guards_of_all: tuple[Any, ...] = field(default=(), compare=False)

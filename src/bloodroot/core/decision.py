@@ -28,20 +28,28 @@ class Outcome(StrEnum):
     DENY = "deny"
 
 
+class StepVerdict(StrEnum):
+    """What comes of one step of a decision."""
+
+    PASSED = "passed"
+    REFUSED = "refused"
+    OPEN = "open"  # it depends
+
+
 @dataclass(frozen=True, slots=True)
 class Step:
     """One step of a decision.
 
     Attributes:
         name: ``path``, ``caller``, ``line``, ``apart``, ``sign-in``, ``standing``, ``roles`` or ``conditions``.
-        verdict: ``passed``, ``refused`` or ``open`` (it depends).
+        verdict: what comes of it.
         text: what was found, in words.
         place: where the line is that the step rests on; None for a step that rests on none.
         line: the line itself, or an empty string.
     """
 
     name: str
-    verdict: str
+    verdict: StepVerdict
     text: str
     place: Place | None = None
     line: str = ""

@@ -8,7 +8,7 @@ from typing import TYPE_CHECKING, Any, NamedTuple
 from .binding import BoundLines
 from .caller import Caller
 from .conditions import findings
-from .decision import Decision, Outcome, Step
+from .decision import Decision, Outcome, Step, StepVerdict
 from .formulas import FALSE, FAULTY, TRUE, Facts, Formula, both, can_be_true
 from .line_lookup import LineLookup
 from .methods import COMMON
@@ -211,7 +211,7 @@ class Evaluator:
             text = f"the path {question.path} can be read in more than one way"
             if reason == "method":
                 text = f"{question.method} is not a method: a method is a token in capitals, such as GET"
-            trace.add("path", "refused", text)
+            trace.add("path", StepVerdict.REFUSED, text)
         elif question.guard is not None or question.routed:
             self._weigh(question, segments, question.line, trace)
         else:
@@ -233,7 +233,7 @@ class Evaluator:
         if guard is None and line is None:
             if trace:
                 path = f"{question.method} {question.path}"
-                trace.add("line", "refused", f"no line covers {path}, and what is not declared is closed")
+                trace.add("line", StepVerdict.REFUSED, f"no line covers {path}, and what is not declared is closed")
             return Weighed(Outcome.DENY, "closed")
         if trace is None:
             left = self._left_by_roles(question, segments, line, held)
@@ -241,7 +241,7 @@ class Evaluator:
                 return outcome_left(left)
         elif guard is None and line is not None:
             which = "the line of the action that serves" if line.action else "the most specific line for"
-            trace.add("line", "passed", f"{which} {question.method} {question.path}", line)
+            trace.add("line", StepVerdict.PASSED, f"{which} {question.method} {question.path}", line)
         return self._weigh_asked(self._asked(question, segments, line, held), caller, trace)
 
     def _weigh_apart(
@@ -256,12 +256,12 @@ class Evaluator:
             if together.reason is None:
                 if trace:
                     text = f"the caller holds {names}, which are kept apart; this is open to anyone"
-                    trace.add("apart", "passed", text)
+                    trace.add("apart", StepVerdict.PASSED, text)
                     depends = (o for o, each in zip(others, weighed, strict=True) if each.remainder is not None)
                     self._weigh(next(depends, others[-1]), segments, line, trace)
                 return together
         if trace:
-            trace.add("apart", "refused", f"the caller holds {names}, which are kept apart")
+            trace.add("apart", StepVerdict.REFUSED, f"the caller holds {names}, which are kept apart")
         return _APART
 
     def _left_by_roles(
@@ -311,7 +311,7 @@ class Evaluator:
         if refuses and caller is None and opens_after_sign_in(self.roles, [(p.formula, p.facts) for p in asked]):
             if trace:
                 text = "the caller is signed out; a signed-in caller might be let in"
-                trace.add("sign-in", "refused", text, asked[-1].line)
+                trace.add("sign-in", StepVerdict.REFUSED, text, asked[-1].line)
             return Weighed(Outcome.SIGN_IN, "signed-out")
         for (line, requirement, facts, is_rule), formula in zip(asked, left, strict=True):
             if not can_be_true(formula):

@@ -6,7 +6,7 @@ from dataclasses import dataclass, field, replace
 from typing import TYPE_CHECKING
 
 from .conditions import Condition, findings
-from .decision import Step
+from .decision import Step, StepVerdict
 from .formulas import FAULTY, TRUE, Conjunction, Constant, Disjunction, Facts, Formula, can_be_true
 from .records import UNKNOWN
 from .requirements import ANY_GRANT, in_words, permissions_in, requirement_in_words
@@ -28,16 +28,16 @@ class Trace:
 
     steps: list[Step] = field(default_factory=list)
 
-    def add(self, name: str, verdict: str, text: str, line: Line | CompiledGuard | None = None) -> None:
+    def add(self, name: str, verdict: StepVerdict, text: str, line: Line | CompiledGuard | None = None) -> None:
         place, written = (line.place, line.text) if line is not None else (None, "")
         self.steps.append(Step(name, verdict, text, place, written))
 
     def add_caller(self, caller: Caller | None, held: Held) -> None:
         """Write down what of a caller gives nothing here."""
         for name in held.unknown:
-            self.add("caller", "passed", f"the policy does not know the {name}, so it gives no role here")
+            self.add("caller", StepVerdict.PASSED, f"the policy does not know the {name}, so it gives no role here")
         for note in caller.notes if caller is not None else ():
-            self.add("caller", "passed", note)
+            self.add("caller", StepVerdict.PASSED, note)
 
 
 def as_signed_in(facts: Facts, roles: RoleTable) -> Facts:
@@ -75,19 +75,19 @@ def reason_of(
     ):
         if trace:
             text = "the page is for signed-out callers, and the caller is signed in"
-            trace.add("standing" if is_rule else "roles", "refused", text, line)
+            trace.add("standing" if is_rule else "roles", StepVerdict.REFUSED, text, line)
         return "signed-in"
     left = roles_alone(requirement, facts)
     if not can_be_true(left):
         if trace:
             has = ", ".join(roles.names(facts.certain)) or "no role"
             text = f"requires {requirement_in_words(requirement)}; the caller has {has}"
-            trace.add("standing" if is_rule else "roles", "refused", text, line)
+            trace.add("standing" if is_rule else "roles", StepVerdict.REFUSED, text, line)
         return "role"
     blamed = blame(left, facts)
     if trace:
         text = _failed(blamed, facts) if blamed is not None else _does_not_hold(left, facts)
-        trace.add("standing" if is_rule else "conditions", "refused", text, line)
+        trace.add("standing" if is_rule else "conditions", StepVerdict.REFUSED, text, line)
     return blamed.name if blamed is not None else UNNAMED
 
 
@@ -160,9 +160,9 @@ def add_passed(
     name = "standing" if is_rule else "roles"
     if formula is TRUE:
         text = f"requires {requirement.words()}, which holds{_by_grant(requirement, facts)}"
-        trace.add(name, "passed", text, line)
+        trace.add(name, StepVerdict.PASSED, text, line)
     else:
-        trace.add("standing" if is_rule else "conditions", "open", f"depends on {in_words(formula)}", line)
+        trace.add("standing" if is_rule else "conditions", StepVerdict.OPEN, f"depends on {in_words(formula)}", line)
 
 
 def _by_grant(formula: Formula, facts: Facts) -> str:

@@ -15,7 +15,7 @@ from types import MappingProxyType
 from typing import TYPE_CHECKING, Any, cast
 
 from ..core.caller import Caller, Unidentified
-from ..core.decision import Decision, Outcome, Step
+from ..core.decision import Decision, Outcome, Step, StepVerdict
 from ..core.question import Question
 from . import active_policies, field_values
 from .errors import EnforcementError, Refusal, Unsettled
@@ -221,7 +221,7 @@ class Access(Acting):
         if self.unidentified is None:
             return decided.steps
         text = f"the caller is treated as signed out: {self.unidentified.reason}"
-        return (Step("caller", "passed", text), *decided.steps)
+        return (Step("caller", StepVerdict.PASSED, text), *decided.steps)
 
     @property
     def invalid_token(self) -> str | None:

@@ -19,7 +19,7 @@ from django.utils import translation
 from django.utils.module_loading import import_string
 from django.views.generic.base import RedirectView
 
-from ..core.binding import Route
+from ..core.binding import Route, RouteKind
 from .guarded_classes import handlers_of
 from .guards import guards_of, with_guards
 from .segments import is_one_segment
@@ -132,11 +132,11 @@ def _is_cached(view: Any) -> bool:
     return False
 
 
-def _kind(view: Any) -> str:
+def _kind(view: Any) -> RouteKind:
     """What a view is: static files, a redirect, or an endpoint like others."""
     if getattr(view, "__module__", "") in ("django.views.static", "django.contrib.staticfiles.views"):
-        return "static"
-    return "redirect" if isinstance(view, type) and issubclass(view, RedirectView) else "endpoint"
+        return RouteKind.STATIC
+    return RouteKind.REDIRECT if isinstance(view, type) and issubclass(view, RedirectView) else RouteKind.ENDPOINT
 
 
 def _spelled(before: str, written: str) -> str:

@@ -10,7 +10,7 @@ from fastapi import FastAPI, routing
 from starlette.requests import HTTPConnection
 from starlette.routing import BaseRoute
 
-from ..core.binding import Route
+from ..core.binding import Route, RouteKind
 from . import starlette_routes
 from .guards import Guard, guards_of
 
@@ -55,7 +55,7 @@ def described(way: tuple[BaseRoute, ...], route: Any) -> Route:
         guards = tuple(guards_among(route))
         return replace(found, guarded=bool(guards), guards=guards, by_method=None)
     if getattr(found.handler, "__module__", "") == "fastapi.applications":
-        return replace(found, kind="documentation")
+        return replace(found, kind=RouteKind.DOCUMENTATION)
     return found
 
 

@@ -7,7 +7,7 @@ import re
 import flask
 from werkzeug.routing import Rule
 
-from ..core.binding import Route
+from ..core.binding import Route, RouteKind
 from .guards import guards_of, with_guards
 
 _PARAMETER = re.compile(r"<(?:[^<>:]*(?:\([^()]*\))?:)?([^<>:]*)>")
@@ -39,10 +39,16 @@ def described(app: flask.Flask, rule: Rule) -> Route:
         exact,
         names,
         handler,
-        "static" if rule.endpoint.rpartition(".")[2] == "static" else "redirect" if rule.redirect_to else "endpoint",
+        _kind(rule),
     )
     # A guard may be around the function that Flask has made of a class, too.
     return with_guards(found, tuple(dict.fromkeys((*guards_of(handler), *guards_of(view)))), handler)
+
+
+def _kind(rule: Rule) -> RouteKind:
+    if rule.endpoint.rpartition(".")[2] == "static":
+        return RouteKind.STATIC
+    return RouteKind.REDIRECT if rule.redirect_to else RouteKind.ENDPOINT
 
 
 def template(rule: Rule) -> tuple[str, bool]:

@@ -10,7 +10,7 @@ from starlette.routing import BaseRoute, Host, Mount, Router, WebSocketRoute
 from starlette.routing import Route as StarletteRoute
 from starlette.staticfiles import StaticFiles
 
-from ..core.binding import Route
+from ..core.binding import Route, RouteKind
 from .guarded_classes import handlers_of
 from .guards import guards_of, with_guards
 from .segments import is_one_segment
@@ -55,16 +55,16 @@ def described(way: tuple[BaseRoute, ...], route: Any) -> Route:
     if isinstance(route, Mount):
         # What is mounted has no routes that could be read.
         written, exact = template(path + "/{rest:path}", converters)
-        kind = "static" if isinstance(route.app, StaticFiles) else "mount"
+        kind = RouteKind.STATIC if isinstance(route.app, StaticFiles) else RouteKind.MOUNT
         spelled = f"{path}/..."
         app = route.app
         return Route(route.name or path, (), written, None, spelled, exact, names, handler=app, kind=kind)
-    endpoint = getattr(route, "endpoint", None)
+    endpoint = getattr(route, RouteKind.ENDPOINT, None)
     name = getattr(route, "name", None) or type(route).__name__
     written, exact = template(path or "/", converters)
     if not isinstance(route, StarletteRoute | WebSocketRoute) and not hasattr(route, "path_regex"):
         written, exact = "/**", False
-    kind = "websocket" if isinstance(route, WebSocketRoute) else "endpoint"
+    kind = RouteKind.WEBSOCKET if isinstance(route, WebSocketRoute) else RouteKind.ENDPOINT
     found = Route(name, methods_of(route), written, None, path, exact, names, handler=endpoint, kind=kind)
     return with_guards(found, guards_of(endpoint), endpoint)
 
@@ -76,7 +76,7 @@ def methods_of(route: Any) -> tuple[str, ...]:
     methods = getattr(route, "methods", None)
     if methods is None:
         # A class: what it has methods for, where it says.
-        handler = getattr(route, "endpoint", None)
+        handler = getattr(route, RouteKind.ENDPOINT, None)
         if not isinstance(handler, type):
             return ()
         found = [name.upper() for name in handlers_of(handler) if not name.startswith(("_", "on_", "dispatch"))]

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import logging
 from collections.abc import Collection, Iterable, Iterator
 from dataclasses import dataclass
 
@@ -19,6 +20,7 @@ from .errors import EnforcementError, StartUpError
 from .guards import guards_of, refuse_caches
 from .start_checks import (
     RULE_WITHOUT_ENDPOINT,
+    SEVERAL_ROUTES,
     WITHOUT_ENDPOINT,
     AtRoute,
     find_at,
@@ -56,16 +58,16 @@ class StartUp:
         return tuple(f"{finding.place.at}: {finding.message} {finding.remedy}" for finding in self.findings)
 
     def tell(self) -> None:
-        """Write it to the log: the counts and what is inexact as information, the rest as warnings."""
+        """Write it to the log: counts, notes and what is inexact as information, the rest as warnings."""
         log.info("%d endpoints, %d without a line, %d guards", self.endpoints, len(self.closed), self.guards)
         for each in self.closed[:_MOST_LOGGED]:
             log.warning("no line covers %s, so it is closed to all callers", each)
         if len(self.closed) > _MOST_LOGGED:
             log.warning("and %d endpoints more have no line", len(self.closed) - _MOST_LOGGED)
-        for each in self.idle:
-            log.warning("%s", each)
-        for each in self.inexact:
-            log.info("%s", each)
+        for finding, sentence in zip(self.findings, self.idle, strict=True):
+            log.log(logging.INFO if finding.severity is Severity.NOTE else logging.WARNING, "%s", sentence)
+        for sentence in self.inexact:
+            log.info("%s", sentence)
 
 
 @dataclass(slots=True)
@@ -165,7 +167,8 @@ def _findings(
         if not any(rule.may_cover(each.method, each.template) for each in near):
             yield RULE_WITHOUT_ENDPOINT.at(rule.place, f"No endpoint of the application is covered by {rule.text}.")
     yield from guards_not_run(routes)
-    yield from several_routes(routes, policy.declared.actions)
+    meant = (action for action in policy.declared.actions if SEVERAL_ROUTES.name not in action.accepts)
+    yield from several_routes(routes, meant)
     for each in served:
         if each.line is None:
             continue

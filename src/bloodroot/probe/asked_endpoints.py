@@ -5,7 +5,7 @@ from __future__ import annotations
 from dataclasses import dataclass
 from typing import TYPE_CHECKING
 
-from ..core.binding import template_of
+from ..core.binding import RouteKind, template_of
 from ..core.paths import overlap, specificity, unnamed_segments
 from ..core.routing import PathTree
 
@@ -63,7 +63,7 @@ def endpoints_asked(policy: Policy, routes: Iterable[Route] | None) -> list[Aske
         policy: what is declared.
         routes: the routes of the application; None where they are not known.
     """
-    routes = [route for route in routes or () if route.kind != "websocket"]
+    routes = [route for route in routes or () if route.kind != RouteKind.WEBSOCKET]
     found = [asked for route in routes for asked in _served(policy, route)]
     used = {(asked.line, asked.method) for asked in found}
     folded: dict[tuple[str, str], list[AskedEndpoint]] = {}
@@ -85,7 +85,7 @@ def _served(policy: Policy, route: Route) -> Iterator[AskedEndpoint]:
     template, exact = template_of(route)
     segments = unnamed_segments(template, exact)
     shape = specificity(template, exact=True)
-    methods = route.methods or (("GET",) if route.kind in ("static", "documentation") else GUESSED)
+    methods = route.methods or (("GET",) if route.kind in (RouteKind.STATIC, RouteKind.DOCUMENTATION) else GUESSED)
     slash = len(route.spelling) > 1 and route.spelling.rstrip("$").endswith("/") and template.text != "/"
     for method in methods:
         line = policy.lookup.at_route(route, method, segments)

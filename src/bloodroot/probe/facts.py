@@ -11,6 +11,7 @@ from enum import StrEnum
 from typing import TYPE_CHECKING
 from urllib.parse import urlsplit
 
+from ..core.binding import RouteKind
 from ..survey.endpoints import printable
 from .spelling import is_same_page
 
@@ -172,7 +173,11 @@ def _by(case: Case, watched: Watched, ways: AnswerSettings) -> AnsweredBy:
         return AnsweredBy.ROUTE
     route = case.asked.route
     # What is mounted as a whole, and files, are served without a handler that could be seen.
-    if not ways.here or case.asked.handler is None or (route is not None and route.kind in ("static", "mount")):
+    if (
+        not ways.here
+        or case.asked.handler is None
+        or (route is not None and route.kind in (RouteKind.STATIC, RouteKind.MOUNT))
+    ):
         return AnsweredBy.UNSEEN
     return AnsweredBy.BEFORE
 

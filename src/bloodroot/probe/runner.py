@@ -8,6 +8,7 @@ from dataclasses import dataclass, field, replace
 from pathlib import Path
 from typing import TYPE_CHECKING
 
+from ..core.binding import RouteKind
 from ..settings import Settings, SettingsError
 from .application import Application, application_of
 from .asked_endpoints import endpoints_asked
@@ -345,7 +346,7 @@ def _result(found: Plan, facts: dict[Case, Seen], application: Application, sett
             left_out.add(number)
         elif followed:
             notes.append(f"{asked.name}: the router sends to {followed} first")
-    sockets = sum(route.kind == "websocket" for route in application.routes or ())
+    sockets = sum(route.kind == RouteKind.WEBSOCKET for route in application.routes or ())
     if sockets:
         notes.append(f"WebSocket routes are not asked; there {'is' if sockets == 1 else 'are'} {sockets}")
     base = application.base if not application.here else settings.url or USUAL_BASE

@@ -7,6 +7,7 @@ import re
 from typing import TYPE_CHECKING, Any
 
 from ..api_access import AccessOfOperations, Schemes
+from ..core.binding import RouteKind
 from ..core.methods import ANY
 from ..survey.coverage import SurveyResult
 
@@ -23,7 +24,7 @@ def survey(result: SurveyResult) -> str:
     document: dict[str, Any] = {"openapi": "3.1.0", "info": {}, "paths": paths}
     access, schemes = AccessOfOperations(result.policy) if result.policy is not None else None, Schemes(document)
     for row in result.endpoints:
-        if row.endpoint.kind == "websocket" or "*" in row.endpoint.template:
+        if row.endpoint.kind == RouteKind.WEBSOCKET or "*" in row.endpoint.template:
             continue
         item = paths.setdefault(row.endpoint.template, {})
         names = _NAME.findall(row.endpoint.template)

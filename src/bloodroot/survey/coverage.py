@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Iterable, Mapping
 from dataclasses import dataclass, replace
 
-from ..core.binding import Route, template_of
+from ..core.binding import Route, RouteKind, template_of
 from ..core.compiler import collector_paused
 from ..core.lines import Line
 from ..core.methods import ANY, COMMON, covers
@@ -141,7 +141,7 @@ def _with_lines(row: Surveyed, policy: Policy) -> Iterable[Surveyed]:
     if row.method != ANY:
         yield _decided(row, row.method, _line_of(policy, row.endpoint, row.method, segments), (), always)
         return
-    methods = ("GET",) if row.endpoint.kind == "static" else _SERVED
+    methods = ("GET",) if row.endpoint.kind == RouteKind.STATIC else _SERVED
     lines = {method: _line_of(policy, row.endpoint, method, segments) for method in methods}
     others = lines[methods[-1]]  # as for every method that no line names
     closed = tuple(method for method, line in lines.items() if line is None)

@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Mapping
 from dataclasses import dataclass, field
 
-from ..core.binding import Route
+from ..core.binding import Route, RouteKind
 from ..language.errors import BloodrootError
 from ..language.problems import Place
 
@@ -62,7 +62,7 @@ class Endpoint:
     spelling: str = ""
     action: str | None = None
     operation: str | None = None
-    kind: str = "endpoint"
+    kind: RouteKind = RouteKind.ENDPOINT
     summary: str = ""
     tags: tuple[str, ...] = ()
     guards: tuple[HandlerGuard, ...] = ()

@@ -6,6 +6,7 @@ import re
 from collections.abc import Callable, Iterable
 from pathlib import Path
 
+from ..core.binding import RouteKind
 from .applications import imported, is_application, survey_application
 from .documents import survey_openapi
 from .endpoints import Found, SurveyError
@@ -43,7 +44,7 @@ def gather(names: Iterable[str], folder: Path) -> list[Found]:
         for endpoint in found.endpoints
         # What is mounted as a whole says nothing of what is within, and a template that had to be made so much wider
         # than its route would hide requests to what nothing declares.
-        if endpoint.kind != "mount" and (endpoint.exact or "**" not in endpoint.template)
+        if endpoint.kind != RouteKind.MOUNT and (endpoint.exact or "**" not in endpoint.template)
     )
     return [*declared, *(read(file, Observed(known)) for file, read in observing)]
 
