@@ -5,6 +5,7 @@ import io
 import json
 import re
 
+from bloodroot import cli
 from tests.policies import TEXT
 from tests.program import InFolder
 
@@ -242,9 +243,13 @@ class Mistakes(InFolder):
     def test_help_and_version(self) -> None:
         self.assertIn("bloodroot 0.", self.ran("--version"))
         out = self.installed("--help").out
-        for command in ("demo", "matrix", "probe", "why"):
-            self.assertIn(command, out)
-            self.assertIn("Usage", self.ran(command, "--help"))
+        for name, command in cli._COMMANDS.items():
+            self.assertIn(name, out)
+            # Without importing a command, help says what the command says of itself.
+            said = (cli._made(name).help or "").partition("\n")[0]
+            self.assertEqual(said, command.summary, name)
+        self.assertIn("Usage", self.ran("why", "-h"))
+        self.assertIn("Did you mean 'matrix'?", self.bloodroot("matrx").err)
 
     def test_a_pipe_that_closes_early_is_no_fault(self) -> None:
         import subprocess

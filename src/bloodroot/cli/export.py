@@ -9,7 +9,7 @@ import typer
 
 from .output import PolicyOption, SettingsOption
 
-app = typer.Typer(no_args_is_help=True, help="Write what a policy says, for other programs.")
+app = typer.Typer(no_args_is_help=True, add_completion=False, help="Write what a policy says, for other programs.")
 
 OutOption = Annotated[
     Path | None, typer.Option("--out", metavar="FILE", help="Write to this file; by default to standard output.")

@@ -24,7 +24,7 @@ def members(
     out: OutOption = None,
     color: ColorOption = Color.AUTO,
 ) -> None:
-    """Show what every member of the directory holds, since when, and what of it was used; or what one member may do."""
+    """Show what every member of the directory holds, since when, and what of it was used; or what one may do."""
     from ..identity import directory_of
     from ..review.all_members import review
     from ..review.member_access import access_of_member

@@ -15,7 +15,9 @@ if TYPE_CHECKING:
     from ..core.policy import Policy
     from ..settings import Settings
 
-app = typer.Typer(no_args_is_help=True, help="Make a token for development, or see what becomes of one.")
+app = typer.Typer(
+    no_args_is_help=True, add_completion=False, help="Make a token for development, or see what becomes of one."
+)
 
 
 @app.command("make")
