@@ -7,9 +7,7 @@ import io
 import json
 import sqlite3
 
-import jsonschema
-
-from tests.cli.test_demo import SCHEMA
+from tests.cli.test_demo import RESULT
 from tests.program import InFolder
 
 POLICY = """
@@ -86,7 +84,7 @@ class Reviews(InFolder):
             (1, "GET", "/plots", "2026-10-01"), (1, "GET", "/plots", "2026-10-05"), (2, "PUT", "/lots", "2026-10-02")
         )
         found = json.loads(self.ran("members", "--log", "audit.jsonl", "--format", "json"))
-        jsonschema.validate(found, SCHEMA)
+        RESULT.validate(found)
         held = {
             (member["name"], each["kind"], each["name"]): (each["used"] or "")[:10]
             for member in found["members"]

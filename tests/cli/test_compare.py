@@ -5,9 +5,7 @@ import os
 import shlex
 import subprocess
 
-import jsonschema
-
-from tests.cli.test_demo import SCHEMA
+from tests.cli.test_demo import RESULT
 from tests.comparison.test_comparing import POLICY
 from tests.program import InFolder
 
@@ -33,7 +31,7 @@ class Files(InFolder):
         run = self.bloodroot("compare", "old.bloodroot", "new.bloodroot", "--format", "json")
         self.assertEqual((run.status, run.err), (0, ""))
         found = json.loads(run.out)
-        jsonschema.validate(found, SCHEMA)
+        RESULT.validate(found)
         commands = [cell["witness"] for cell in found["cells"] if cell["witness"] and cell["witness"]["command"]]
         self.assertGreater(len(commands), 2)
         for witness in commands:

@@ -5,12 +5,10 @@ from __future__ import annotations
 import json
 import unittest
 
-import jsonschema
-
 import bloodroot
 from bloodroot.core.matrix import matrix_of_roles
 from bloodroot.review.expected import ExpectedRow, hold_against, matrix_as_it_is
-from tests.cli.test_demo import SCHEMA
+from tests.cli.test_demo import RESULT
 from tests.program import InFolder
 
 POLICY = """
@@ -50,7 +48,7 @@ class Expected(InFolder):
         run = self.bloodroot("expect", *names, "--format", "json")
         self.assertEqual((run.status, run.err), (status, ""), run.out)
         found: dict[str, object] = json.loads(run.out)
-        jsonschema.validate(found, SCHEMA)
+        RESULT.validate(found)
         return found
 
     def test_a_table_of_all_of_it(self) -> None:

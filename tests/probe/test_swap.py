@@ -55,15 +55,16 @@ class Probed(SwapProject):
                     self.assertIn(f"requests was answered by its handler or {how}.", out)
 
     def test_planted_holes(self) -> None:
-        for framework in APPS:
-            for names in TOGETHER:
+        # The framework makes a difference to how handlers are seen, and none to single holes.
+        for framework, planted in (("flask", TOGETHER), ("django", TOGETHER[:1])):
+            for names in planted:
                 with self.subTest(f"{framework}, {names}"):
                     environment = self.project(framework)
                     self.check_holes(self.found({**environment, "SWAP_HOLES": ",".join(names)}, 1), names)
 
     def test_over_http(self) -> None:
-        for framework in APPS:
-            for names in ([], TOGETHER[0]):
+        for framework, planted in (("flask", [TOGETHER[0]]), ("django", [[]])):
+            for names in planted:
                 with self.subTest(f"{framework}, {len(names)} holes"):
                     environment = {**self.project(framework), "SWAP_HOLES": ",".join(names)}
                     with self.served(framework, environment) as port:

@@ -5,18 +5,15 @@ import gzip
 import io
 import json
 import random
-from pathlib import Path
-
-import jsonschema
 
 from bloodroot.survey import logs
 from bloodroot.survey.documents import survey_openapi
 from bloodroot.survey.endpoints import SurveyError
 from bloodroot.survey.logs import survey_log
 from bloodroot.survey.requests import Observed
+from tests.cli.test_demo import RESULT
 from tests.program import InFolder
 
-SCHEMA = json.loads((Path(__file__).parents[2] / "docs" / "results.schema.json").read_text("utf-8"))
 POLICY = """
 policy "Tarn Bank"
 roles
@@ -136,7 +133,7 @@ class Applications(InFolder):
         run = self.bloodroot("survey", *words, "--format", "json")
         self.assertEqual(run.status, status, run.err)
         result = json.loads(run.out)
-        jsonschema.validate(result, SCHEMA)
+        RESULT.validate(result)
         self.result = result
         return {(each["method"], each["template"]): each for each in result["endpoints"]}
 
@@ -379,7 +376,7 @@ class What(InFolder):
         run = self.bloodroot("survey", "access.log", "tarn.har", "tarn.json", "--format", "json")
         self.assertEqual(run.status, 1, run.err)
         result = json.loads(run.out)
-        jsonschema.validate(result, SCHEMA)
+        RESULT.validate(result)
         found = {(each["method"], each["template"]): each for each in result["endpoints"]}
         lot = found["GET", "/lots/{lot}"]
         self.assertEqual((lot["statuses"], lot["sources"]), ({"200": 3, "404": 1}, ["tarn.json", "access.log"]))
