@@ -107,6 +107,14 @@ class Requests(unittest.TestCase):
         result = " ".join(step.text for step in POLICY.decide(STRANGE, "GET", "/lots").steps)
         self.assertIn('does not know the role "Keeper"', result)
 
+    def test_a_method_that_is_none_is_told(self) -> None:
+        self.assertIn("get is not a method", POLICY.decide(None, "get", "/lots").steps[0].text)
+
+    def test_alternatives_that_are_open_to_anyone_together(self) -> None:
+        for asks, is_open in (("signed-in or signed-out", True), ("signed-in or r", False), ("r or anyone", True)):
+            policy = bloodroot.parse(f"roles\n  r\nendpoints\n  GET / {asks}\n")
+            self.assertEqual(policy.endpoints[0].open_to_anyone, is_open, asks)
+
     def test_a_refusal_names_what_was_found(self) -> None:
         steps = POLICY.decide(GROWER, "PATCH", "/plots/7", record={"grower_id": 9}).steps
         self.assertIn("record.grower_id is 9", steps[-1].text)
@@ -280,6 +288,7 @@ class Conditions(unittest.TestCase):
         ("record.pair != [2, true]", "faulty"),
         ('record.pair != "1,7"', "faulty"),
         ("record.pair < [2, 8]", "faulty"),
+        ("record.open > record.shut", "faulty"),
         ("record.gaps != [7, 1]", "faulty"),
         ("record.gaps == [7, none]", "allow"),
         ("[path.x, 1] == [7, 1]", "allow"),

@@ -97,6 +97,15 @@ class Finding(unittest.TestCase):
             with self.subTest(path):
                 self.assertIsNone(index.find("GET", read_path(path) or []))
         self.assertEqual(index.find("GET", ["a", "b", "d"]), "GET /a/{x}/d")
+        index = self.index((("GET", "/s/*/end"), ("GET", "/v/v{x}"), ("GET", "/w/{x}.csv/end")))
+        for path, found in (
+            ("/s/x/other", None),
+            ("/s/x/end", "GET /s/*/end"),
+            ("/v/w7", None),
+            ("/v/v7", "GET /v/v{x}"),
+        ):
+            self.assertEqual(index.find("GET", read_path(path) or []), found, path)
+        self.assertIsNone(index.find("GET", ["w", "7.txt", "end"]))
 
     def test_the_same_shape_twice_is_noticed(self) -> None:
         index: PathTree[str] = PathTree()
