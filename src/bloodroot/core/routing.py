@@ -111,10 +111,19 @@ class PathTree(Generic[T]):
                 if child is None or node.affixed is not None:
                     return self._search(method, segments)
             elif child.__class__ is tuple:
-                entry = child[1].get(method)
-                if entry is not None and _fit(child[0], segments, place):
-                    return entry
-                return self._search(method, segments)
+                parts, entries = child
+                entry = entries.get(method)
+                if entry is None or len(parts) != len(segments):
+                    return self._search(method, segments)
+                # `_fit` without a call, as nearly every request comes here; what is odd is searched for.
+                for number in range(place, len(parts)):
+                    part = parts[number]
+                    if part.__class__ is str:
+                        if part != segments[number]:
+                            return self._search(method, segments)
+                    elif part.__class__ is not Parameter or not part.bare:
+                        return self._search(method, segments)
+                return entry
             node = child  # type: ignore[assignment]
         # Always taking the most specific branch has led to an entry, as it nearly always does: no need to search.
         entry = node.ends.get(method)
