@@ -61,11 +61,11 @@ def _nearly_at_an_endpoint(subject: Subject) -> Iterator[Finding]:
     """Lines for a path that only a route with a parameter there serves, and that is nearly another endpoint's."""
     assert subject.survey is not None
     exact = {endpoint.shape for endpoint in subject.survey.endpoints}
-    idle = {id(line) for line in subject.survey.idle}
+    idle = set(subject.survey.idle)
     lines = {}
     for line in subject.policy.endpoints:
         shape = specificity(line.template, exact=True)
-        if id(line) not in idle and shape not in exact and shape and isinstance(line.template.segments[-1], str):
+        if line not in idle and shape not in exact and shape and isinstance(line.template.segments[-1], str):
             lines[line] = shape
     if not lines:
         return

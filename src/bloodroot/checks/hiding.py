@@ -43,7 +43,7 @@ def find(subject: Subject) -> Iterator[Finding]:
 def _given_away(subject: Subject) -> Iterator[Finding]:
     if not any(denial.kind == "hide" for denial in subject.policy.answers.denials):
         return
-    found: dict[tuple[int, str, str], tuple[Denial, list[str]]] = {}
+    found: dict[tuple[Denial, str, str], tuple[Denial, list[str]]] = {}
     by_place = {denial.place: denial for denial in subject.policy.answers.denials}
     for unit in subject.reach.units:
         method = "GET" if unit.method == ANY else unit.method
@@ -53,7 +53,7 @@ def _given_away(subject: Subject) -> Iterator[Finding]:
         for reason, answer in answers.items():
             if hidden and not answer.hidden:
                 denial = by_place[answers[hidden[0]].place]  # type: ignore[index]
-                key = (id(denial), hidden[0], reason)
+                key = (denial, hidden[0], reason)
                 how = f"a redirect to {answer.location}" if answer.location else f"status {answer.status}"
                 found.setdefault(key, (denial, [how]))[1].append(unit.words)
     for (_, hidden_for, reason), (denial, (how, *units)) in found.items():

@@ -9,7 +9,7 @@ from ..core.formulas import Facts, can_be_true
 from ..core.lines import Line
 from ..core.matrix import Row
 from ..core.records import UNKNOWN
-from ..core.requirements import permissions_in
+from ..core.requirements import Requirement, permissions_in
 from ..core.roles import ANYONE, SIGNED_IN, SIGNED_OUT
 from ..language import tree
 from ..language.printer import words
@@ -74,11 +74,11 @@ def _unheld(subject: Subject) -> Iterator[Finding]:
     closed = {name: grants for name, grants in subject.grants.items() if grants and all(_is_nobody(g) for g in grants)}
     decided: dict[str, Line] = {}
     seen: set[str] = set()
-    checked: set[int] = set()
+    checked: set[Requirement] = set()
     for line in (*subject.policy.endpoints, *subject.policy.standing):
-        if id(line.requirement) in checked:
+        if line.requirement in checked:
             continue
-        checked.add(id(line.requirement))
+        checked.add(line.requirement)
         for permission in permissions_in(line.requirement.formula):
             if permission.name in seen:
                 continue

@@ -8,6 +8,7 @@ from itertools import combinations
 from ..core.endpoint_outcomes import asked_at
 from ..core.finding import Finding, FindingKind, Severity
 from ..core.formulas import FALSE, Facts, Formula, can_be_true, walk
+from ..core.lines import Line
 from ..core.matrix import Row
 from ..core.records import UNKNOWN
 from ..core.requirements import asks_for_guard, permissions_in, roles_in
@@ -43,13 +44,13 @@ def find(subject: Subject) -> Iterator[Finding]:
     for entry in all_entries(subject.document):
         if isinstance(entry, tree.Condition):
             yield from _condition(subject, entry)
-    closed: set[int] = set()
+    closed: set[Line] = set()
     tested: set[object] = set()
     for unit in subject.reach.units:
         if not subject.reach.let_in(unit.row):
             # What a line and a guard cannot both let in is another finding.
-            if id(unit.line) not in closed and not unit.line.guards and _lets_nobody_in(subject, unit):
-                closed.add(id(unit.line))
+            if unit.line not in closed and not unit.line.guards and _lets_nobody_in(subject, unit):
+                closed.add(unit.line)
                 yield CLOSED_LINE.at(
                     unit.place,
                     f"{unit.words} lets no caller in: nothing can meet {unit.line.requirement.words()}"

@@ -133,7 +133,7 @@ def _catch_alls(subject: Subject) -> Iterator[Finding]:
     """Lines for more than one endpoint, and the endpoints that no line of their own names."""
     assert subject.survey is not None
     covered: dict[Line, list[str]] = {}
-    shapes: dict[int, object] = {}
+    shapes: dict[Line, object] = {}
     for each in subject.survey.endpoints:
         line, endpoint = each.line, each.endpoint
         # Most endpoints have a line that is written as they are.
@@ -145,7 +145,7 @@ def _catch_alls(subject: Subject) -> Iterator[Finding]:
             or asks_for_guard(line.requirement.formula)
         ):
             continue
-        shape = shapes.setdefault(id(line), specificity(line.template, exact=True))
+        shape = shapes.setdefault(line, specificity(line.template, exact=True))
         if shape != each.shape:
             covered.setdefault(line, []).append(f"{each.method} {endpoint.template}")
     for line, endpoints in covered.items():

@@ -13,7 +13,7 @@ from ..core.matrix import Row, groups, row_of, spreading_of_roles
 from ..core.methods import ANY
 from ..core.paths import Template, specificity
 from ..core.policy import Policy
-from ..core.requirements import OtherPath, roles_in
+from ..core.requirements import OtherPath, Requirement, roles_in
 from ..language.problems import Place
 from ..survey.coverage import Surveyed
 from .reasoning import Reasoner, parts_left_open, replaced
@@ -277,11 +277,11 @@ def roles_together(policy: Policy) -> dict[tuple[str, ...], int]:
     """Roles that a requirement asks for together, each with the bits of all of them; none that are kept apart."""
     roles = policy.roles
     found: dict[tuple[str, ...], int] = {}
-    seen: set[int] = set()
+    seen: set[Requirement] = set()
     for line in (*policy.endpoints, *policy.standing):
-        if id(line.requirement) in seen or line.requirement.plain:
+        if line.requirement in seen or line.requirement.plain:
             continue
-        seen.add(id(line.requirement))
+        seen.add(line.requirement)
         for part in walk(line.requirement.formula):
             if not isinstance(part, Conjunction):
                 continue

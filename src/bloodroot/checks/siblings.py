@@ -236,10 +236,10 @@ def _formula_of(subject: Subject, unit: Unit, columns: int) -> Formula:
     return next(formula for formula, bits in subject.reach.groups(unit.row) if bits & columns)
 
 
-def _rules_over(subject: Subject, unit: Unit) -> set[int]:
-    """The ids of the standing rules that must hold for an endpoint, whatever the path."""
+def _rules_over(subject: Subject, unit: Unit) -> set[Line]:
+    """The standing rules that must hold for an endpoint, whatever the path."""
     near = subject.policy.lookup.rules_near(unit.template)
-    return {id(rule) for rule in near if covers(rule.methods, unit.method) and overlap(rule.template, unit.template)}
+    return {rule for rule in near if covers(rule.methods, unit.method) and overlap(rule.template, unit.template)}
 
 
 def _without_rule(subject: Subject) -> Iterator[Finding]:
@@ -257,7 +257,7 @@ def _without_rule(subject: Subject) -> Iterator[Finding]:
     ]
     covering = {id(unit): _rules_over(subject, unit) for unit in writes}
     for formula, same in rules.items():
-        own = {id(rule) for rule in same}
+        own = set(same)
         covered = [unit for unit in writes if covering[id(unit)] & own]
         missed = [unit for unit in writes if not covering[id(unit)] & own]
         if len(covered) < 3 or len(missed) * 3 > len(covered):

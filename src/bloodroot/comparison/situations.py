@@ -86,7 +86,7 @@ class Terms:
         self._names = {bit: name for name, bit in policy.roles.bit.items()} | {SIGNED_IN: "", SIGNED_OUT: "-"}
         self._keys: dict[int, tuple[Formula, int]] = {}
         self._renamed: dict[tuple[int, tuple[tuple[str, str], ...]], tuple[Formula, Formula]] = {}
-        self._named: dict[int, frozenset[str]] = {}
+        self._named: dict[Line, frozenset[str]] = {}
 
     def asked(self, lines: tuple[Line, ...], names: Mapping[Spot, str]) -> tuple[Formula, ...]:
         """What lines ask, with these names for the parts of the path."""
@@ -94,11 +94,11 @@ class Terms:
 
     def _in_terms(self, line: Line, names: Mapping[Spot, str]) -> Formula:
         formula = line.requirement.formula
-        if id(line) not in self._named:
-            self._named[id(line)] = frozenset(
+        if line not in self._named:
+            self._named[line] = frozenset(
                 each.names[0] for each in references_in(formula) if each.root == "path" and line.template.names
             )
-        used = self._named[id(line)]
+        used = self._named[line]
         changed = tuple(
             (name, names[spot]) for spot, name in _spots(line) if name in used and names.get(spot, name) != name
         )

@@ -61,13 +61,13 @@ def with_guards(policy: Policy, routes: Iterable[Route]) -> tuple[Policy, tuple[
             continue
         segments = unnamed_segments(template, exact)
         # The methods that one line decides are one endpoint.
-        deciding: dict[int, tuple[Line, list[str]]] = {}
+        deciding: dict[Line, list[str]] = {}
         for method in route.methods or (*(each for each in COMMON if each != "HEAD"), ANY):
             line = binding.line_for(method, segments)
             folded = folding.fold(route, method, line)
             if folded is not None and folded is not line:
-                deciding.setdefault(id(folded), (folded, []))[1].append(method)
-        for folded, methods in deciding.values():
+                deciding.setdefault(folded, []).append(method)
+        for folded, methods in deciding.items():
             named = () if ANY in methods else tuple(methods)
             added.append(replace(folded, methods=named, template=template, exact=exact))
     by_shape: dict[object, list[Line]] = {}

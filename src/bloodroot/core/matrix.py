@@ -24,7 +24,7 @@ from .formulas import (
 from .methods import ANY, treatments
 from .reasons import opens_after_sign_in
 from .records import UNKNOWN
-from .requirements import Holding, permissions_in, references_in
+from .requirements import Holding, Requirement, permissions_in, references_in
 from .roles import SIGNED_OUT
 
 if TYPE_CHECKING:
@@ -217,7 +217,7 @@ class Spreading(Interpretation[Spread]):
         self.signed_out = self.holding_columns(columns, SIGNED_OUT)
         self._columns = columns
         self._by_mask: dict[int, int] = {}
-        self._invites: dict[int, bool] = {}
+        self._invites: dict[Requirement, bool] = {}
         self.facts_out = Facts(SIGNED_OUT, SIGNED_OUT)
         self.facts_in = Facts(base, ~SIGNED_OUT, caller=UNKNOWN)
 
@@ -238,12 +238,12 @@ class Spreading(Interpretation[Spread]):
 
     def invites(self, line: Line) -> bool:
         """Whether a signed-in caller might be allowed by a line that only roles and permissions open."""
-        found = self._invites.get(id(line.requirement))
+        found = self._invites.get(line.requirement)
         if found is None:
             found = bool(line.requirement.opens & ~SIGNED_OUT) or any(
                 True for _ in permissions_in(line.requirement.formula)
             )
-            self._invites[id(line.requirement)] = found
+            self._invites[line.requirement] = found
         return found
 
     def constant(self, constant: Constant) -> Spread:

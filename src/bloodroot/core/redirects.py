@@ -39,15 +39,15 @@ def redirect_problems(evaluator: Evaluator) -> Iterator[Problem]:
             followable.append(denial)
     if not followable:
         return
-    found: set[int] = set()
+    found: set[Denial] = set()
     for caller in _callers(evaluator, followable):
         ways = _RedirectPaths(evaluator, caller)
         for denial in followable:
-            if id(denial) in found or not _may_answer(evaluator, denial, caller):
+            if denial in found or not _may_answer(evaluator, denial, caller):
                 continue
             loop = ways.loop(denial.to or "")
             if loop:
-                found.add(id(denial))
+                found.add(denial)
                 who = "nobody is signed in" if caller is None else f"the caller is {_called(caller)}"
                 way = " → ".join(loop)
                 yield Problem(

@@ -132,11 +132,11 @@ def _last_used(policy: Policy, member: Member, uses: list[Use]) -> dict[Holding,
     What is not used can be taken away, all of it at once, and each of these requests is let in all the same.
     """
     holdings = tuple(holdings_of(policy, member))
-    asked: dict[tuple[int, str], tuple[Line, str, datetime.datetime]] = {}
+    asked: dict[tuple[Line, str], tuple[Line, str, datetime.datetime]] = {}
     for use in uses:
         line = policy.lookup.for_request(use.method, use.path)
         if line is not None:
-            key = id(line), use.method
+            key = line, use.method
             asked[key] = line, use.method, max(use.at, asked[key][2]) if key in asked else use.at
 
     def let_in(one: Member, line: Line, method: str) -> bool:

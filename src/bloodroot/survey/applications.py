@@ -90,7 +90,7 @@ def bound(policy: Policy, settings: Settings) -> Policy:
 
 def _leaves_to_guards(policy: Policy) -> bool:
     lines = (*policy.endpoints, *policy.standing)
-    return any(map(asks_for_guard, {id(line.requirement): line.requirement.formula for line in lines}.values()))
+    return any(map(asks_for_guard, {line.requirement: line.requirement.formula for line in lines}.values()))
 
 
 def bound_to_any(policy: Policy, names: Iterable[str], settings: Settings | None) -> Policy:

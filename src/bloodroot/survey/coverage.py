@@ -168,8 +168,8 @@ def _decided(row: Surveyed, method: str, line: Line | None, closed: tuple[str, .
 
 def _idle(policy: Policy, rows: tuple[Surveyed, ...]) -> Iterable[Line]:
     """Lines that cover no endpoint. Those that decide for one are known; the others are looked for."""
-    used = {id(row.line) for row in rows}
-    waiting = [line for line in policy.endpoints if id(line) not in used]
+    used = {row.line for row in rows}
+    waiting = [line for line in policy.endpoints if line not in used]
     if not waiting:
         return
     served = PathTree((row.template, row) for row in rows)
