@@ -12,6 +12,7 @@ from ..core.lines import Line
 from ..core.methods import ANY, COMMON
 from ..core.paths import Template, overlap, parse_template, specificity
 from ..core.policy import Policy
+from ..core.routing import PathTree
 from .access_compared import AccessComparison, Asked, Weighed, access_at_endpoint
 from .caller_kinds import single_kinds
 from .changes import CellChange, Change, EndpointChange, PolicyComparison, Side
@@ -80,8 +81,40 @@ class _AtEndpoints:
         self.same_roles = _roles(old) == _roles(new)
         self.same_denials = _denials(old) == _denials(new)
         regions = regions_of((*_templates(new, old), _EVERYWHERE))
-        self.regions = regions.found
+        self.regions = self._that_may_differ(regions.found)
         self.complete = regions.complete
+
+    def _that_may_differ(self, regions: tuple[Region, ...]) -> tuple[Region, ...]:
+        """The regions that a line covers which only one of the policies has; all of them where more than lines differ.
+
+        Elsewhere both have the same lines, of which the same one decides.
+        """
+        rules = [[self._signature(number, rule) for rule in each.standing] for number, each in enumerate(self._sides)]
+        if not self.same_roles or not self.same_denials or rules[0] != rules[1]:
+            return regions
+        lines = [
+            {self._signature(number, line): line for line in each.endpoints} for number, each in enumerate(self._sides)
+        ]
+        differing = PathTree(
+            (line.template, line)
+            for one, other in (lines, lines[::-1])
+            for signature, line in one.items()
+            if signature not in other
+        )
+        return tuple(
+            region
+            for region in regions
+            if any(line.template.covers(list(region.segments)) for line in differing.near(region.template))
+        )
+
+    @property
+    def _sides(self) -> tuple[Policy, Policy]:
+        return self.old, self.new
+
+    def _signature(self, number: int, line: Line) -> object:
+        """What a line says, in terms that both policies share."""
+        formula = line.requirement.formula
+        return line.methods, line.template.text, self.terms[number].key(formula), formula.words()
 
     def cells(self) -> Iterator[CellChange]:
         """Every change, by the order of the new file, then of the old one."""

@@ -117,7 +117,8 @@ def _differing(kind: str, old: Mapping[str, tuple[str, ...]], new: Mapping[str, 
 def _permissions(policy: Policy) -> set[str]:
     """The permissions that a policy knows: those it declares, and those its requirements ask for."""
     asking: Iterable[Formula] = (
-        *(line.requirement.formula for line in (*policy.endpoints, *policy.standing)),
+        # Most lines share what they require with others.
+        *(each.formula for each in {line.requirement for line in (*policy.endpoints, *policy.standing)}),
         *(
             rule
             for rules in policy.fields.values()

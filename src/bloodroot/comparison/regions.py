@@ -75,7 +75,7 @@ def _add_meets(known: dict[Shape, Template]) -> bool:
     most, patience = 2 * len(known) + _MOST, 100 * len(known) + _MOST_PAIRS
     while waiting:
         template = waiting.pop()
-        near = list(index.near(template))
+        near = [other for other in index.near(template) if other is not template]
         patience -= len(near)
         if patience < 0:
             return False
