@@ -5,15 +5,18 @@ from __future__ import annotations
 import re
 from collections.abc import Iterator
 
+from rich.cells import cell_len
 from rich.console import Console, RenderableType
 from rich.padding import Padding
-from rich.table import Table
 from rich.text import Text
 
 from .colours import STYLES
 from .grid_layout import grid_lines
 from .sheet import Cell, Line, Meaning, Pieces, Section, Sheet, pieces, printable
 
+_BETWEEN = "  "  # columns
+_NARROWEST = 4
+_NOTHING = Text()
 # Words of a command line; what is in quotes is never broken.
 _WORD = re.compile(r"""(?:"(?:[^"\\]|\\.)*"|'[^']*'|\\.|[^\s"'\\])+""")
 
@@ -52,14 +55,46 @@ def _section(section: Section, console: Console, *, ascii_only: bool) -> Iterato
     if section.grid is not None:
         yield from grid_lines(section.grid, console)
     if section.rows:
-        table = Table(
-            box=None, pad_edge=False, padding=(0, 2, 0, 0), header_style="bold", show_header=bool(section.heads)
-        )
-        for number in range(max(len(section.heads), *map(len, section.rows))):
-            table.add_column(section.heads[number] if section.heads else "", overflow="fold")
-        for row in section.rows:
-            table.add_row(*(_text(pieces(cell), ascii_only=ascii_only) for cell in row))
-        yield table
+        rows = [[_text(pieces(cell), ascii_only=ascii_only) for cell in row] for row in section.rows]
+        yield from _table([Text(head, style="bold") for head in section.heads], rows, console)
+
+
+def _table(heads: list[Text], rows: list[list[Text]], console: Console) -> Iterator[Text]:
+    """The lines of a table. Cells are wrapped in those rows alone that need it, so that a long table is soon there."""
+    every = [heads, *rows] if heads else rows
+    widths = [0] * max(map(len, every))
+    for row in every:
+        for number, cell in enumerate(row):
+            widths[number] = max(widths[number], *map(cell_len, cell.plain.split("\n")))
+    widths = _narrowed(widths, console.width - len(_BETWEEN) * (len(widths) - 1))
+    together = Text(no_wrap=True, overflow="ignore")
+    for row in every:
+        cells = [
+            [cell] if "\n" not in cell.plain and cell.cell_len <= width else cell.wrap(console, width, overflow="fold")
+            for cell, width in zip(row, widths, strict=False)
+        ]
+        for number in range(max(map(len, cells))):
+            for column, lines in enumerate(cells):
+                line = lines[number] if number < len(lines) else _NOTHING
+                together.append_text(line)
+                if column < len(cells) - 1:
+                    together.append(" " * (widths[column] - line.cell_len) + _BETWEEN)
+            together.append("\n")
+    together.right_crop()
+    yield together
+
+
+def _narrowed(widths: list[int], room: int) -> list[int]:
+    """The widths of columns that have to share a room: the widest are made narrower first."""
+    widths = [*widths]
+    while (excess := sum(widths) - room) > 0 and max(widths) > _NARROWEST:
+        widest = max(widths)
+        alike = [number for number, width in enumerate(widths) if width == widest]
+        next_widest = max((width for width in widths if width < widest), default=_NARROWEST)
+        less = min(max(1, excess // len(alike)), widest - max(next_widest, _NARROWEST) or 1)
+        for number in alike[: max(1, min(len(alike), excess))]:
+            widths[number] -= less
+    return widths
 
 
 def _text(parts: Pieces, *, ascii_only: bool) -> Text:
