@@ -240,8 +240,7 @@ class Evaluator:
             if left is not None:
                 return outcome_left(left)
         elif guard is None and line is not None:
-            which = "the line of the action that serves" if line.action else "the most specific line for"
-            trace.add("line", StepVerdict.PASSED, f"{which} {question.method} {question.path}", line)
+            trace.add("line", StepVerdict.PASSED, line_in_words(line, question), line)
         return self._weigh_asked(self._asked(question, segments, line, held), caller, trace)
 
     def _weigh_apart(
@@ -392,6 +391,12 @@ class Evaluator:
         if self._weigh(whole, read_path(question.path), decision.line).reason is not None:
             return ()
         return tuple(dict.fromkeys(each.name for each in permissions_in(asking.requirement.formula)))
+
+
+def line_in_words(line: Line, question: Question) -> str:
+    """How a line was found, for the step that says so."""
+    which = "the line of the action that serves" if line.action else "the most specific line for"
+    return f"{which} {question.method} {question.path}"
 
 
 def _facts(question: Question, segments: list[str] | None, line: Line | None, held: Held) -> Facts:

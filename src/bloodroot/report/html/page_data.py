@@ -7,6 +7,7 @@ from typing import TYPE_CHECKING, Any
 
 from ...core.caller import Caller, imagined
 from ...core.decision import Outcome
+from ...core.evaluate import line_in_words
 from ...core.matrix import Matrix, Row
 from ...core.methods import ANY, COMMON
 from ...core.paths import read_path
@@ -21,6 +22,9 @@ if TYPE_CHECKING:
 LETTERS = {Outcome.ALLOW: "a", Outcome.DEPENDS: "d", Outcome.SIGN_IN: "s", Outcome.DENY: "x"}
 _HAS = "; the caller has "
 _AROUND = 3  # lines of a file that are shown before and after a place
+
+
+Said = tuple[str, str, int, int, int | None]
 
 
 class Numbered:
@@ -55,6 +59,7 @@ class PageData:
         self._places = Numbered()
         self._steps = Numbered()
         self._whys = Numbered()
+        self._explained: dict[object, list[Said]] = {}
         self._files: dict[str, dict[int, str]] = {}
 
     def place(self, place: Place | None) -> int:
@@ -77,7 +82,7 @@ class PageData:
                 remainders[number] = [self.words.of(cell.remainder.words()), self.words.of(in_words(cell.remainder))]
             if cell.standing:
                 standing[number] = [self.words.of(each.words()) for each in cell.standing]
-            whys.append(explain(self._callers[number]))
+            whys.append(explain(number))
         found = self.endpoint(row.method, row.path, row.area, row.line)
         found |= {"o": "".join(LETTERS[cell.outcome] for cell in cells), "r": remainders, "s": standing, "w": whys}
         if not row.line.exact:
@@ -94,30 +99,47 @@ class PageData:
             found["t"] = line.description
         return found
 
-    def _explainer(self, row: Row) -> Callable[[Caller | None], int]:
-        """What explains the decision on each caller at an endpoint."""
+    def _explainer(self, row: Row) -> Callable[[int], int]:
+        """What explains the decision on the caller of each column at an endpoint."""
+        line, lookup = row.line, self.policy.lookup
         path = row.line.template.fill(dict.fromkeys(row.line.template.names, "x"))
         segments = read_path(path) or []
         method = row.methods[0]
         if method == ANY:
             # One that no other line has, where there is such a method.
-            free = (each for each in COMMON if self.policy.lookup.find(each, segments) is row.line)
+            free = (each for each in COMMON if lookup.find(each, segments) is line)
             method = next(free, "GET")
+        # Where the same is asked, the same is said: it is worked out once, and differs in the line that asks it.
+        rules = tuple(lookup.rules_at(method, segments)) if self.policy.standing else ()
+        own_path = path if any(rule.template.names for rule in rules) else ""
+        asked = line.requirement, line.guards, rules, line.template.names, own_path
+        place = self.place(line.place)
 
-        def explain(caller: Caller | None) -> int:
-            question = Question(caller, method, path)
-            question.line, question.routed = row.line, True
-            numbers = []
-            for step in self.policy.evaluator.steps(question):
-                # What is asked is the same for most callers, and what they have for most endpoints.
-                text, has, roles = step.text.partition(_HAS)
-                held = self.words.of(roles) if has else -1
-                numbers.append(
-                    self._steps.of((step.name, step.verdict, self.words.of(text), held, self.place(step.place)))
-                )
+        def explain(number: int) -> int:
+            question = Question(self._callers[number], method, path)
+            question.line, question.routed = line, True
+            steps = self._explained.get((asked, number))
+            if steps is None:
+                steps = self._explained[asked, number] = self._said(question)
+            how = self.words.of(line_in_words(line, question))
+            numbers = (
+                self._steps.of((name, verdict, how if name == "line" else text, held, place if at is None else at))
+                for name, verdict, text, held, at in steps
+            )
             return self._whys.of(tuple(numbers))
 
         return explain
+
+    def _said(self, question: Question) -> list[Said]:
+        """The steps of a decision: name, verdict, text, what the caller has, and the place; None for its line."""
+        line = question.line
+        said: list[Said] = []
+        for step in self.policy.evaluator.steps(question):
+            # What is asked is the same for most callers, and what they have for most endpoints.
+            text, has, roles = step.text.partition(_HAS)
+            at = None if line is not None and step.place is line.place else self.place(step.place)
+            said.append((step.name, step.verdict, self.words.of(text), self.words.of(roles) if has else -1, at))
+        return said
 
     def data(self) -> dict[str, Any]:
         """What the rows refer to by number."""
