@@ -4,20 +4,26 @@ from __future__ import annotations
 
 import os
 import tempfile
+from collections.abc import Iterable
 from pathlib import Path
 
 
 def write_text(path: Path, text: str, *, private: bool = False) -> None:
     """`write_bytes` of a text in UTF-8, with line ends as they are in Unix."""
-    write_bytes(path, text.encode("utf-8"), private=private)
+    write_pieces(path, (text.encode("utf-8"),), private=private)
 
 
 def write_bytes(path: Path, data: bytes, *, private: bool = False) -> None:
+    """`write_pieces` of one piece."""
+    write_pieces(path, (data,), private=private)
+
+
+def write_pieces(path: Path, pieces: Iterable[bytes], *, private: bool = False) -> None:
     """Write a file beside its place and then rename it, so that readers see the old one or the new, never a part.
 
     Args:
         path: the file.
-        data: all that it is to hold.
+        pieces: all that it is to hold, as it is made.
         private: whether its owner alone may read it.
 
     Raises:
@@ -26,7 +32,7 @@ def write_bytes(path: Path, data: bytes, *, private: bool = False) -> None:
     handle, beside = tempfile.mkstemp(dir=path.parent, prefix=f".{path.name}.")
     try:
         with os.fdopen(handle, "wb") as file:
-            file.write(data)
+            file.writelines(pieces)
         # mkstemp makes files for their owner alone; a report is as readable as any other new file.
         mask = os.umask(0)
         os.umask(mask)

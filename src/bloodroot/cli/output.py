@@ -17,7 +17,7 @@ from ..language.errors import BloodrootError
 from ..report.registry import ENDINGS, Format, formats_of
 
 if TYPE_CHECKING:
-    from collections.abc import Iterator, Sequence
+    from collections.abc import Iterable, Iterator, Sequence
 
     from rich.console import Console
 
@@ -119,6 +119,9 @@ def matches(endpoint: str, patterns: list[str]) -> bool:
     return any(fnmatchcase(endpoint, pattern if " " in pattern else f"* {pattern}") for pattern in patterns)
 
 
+_LARGE = 1 << 16  # characters
+
+
 def check_out(wanted: str | None, out: Path | None) -> None:
     """See that a result can be written where it is to go, before any work is done for it.
 
@@ -142,22 +145,39 @@ def deliver(result: object, wanted: str | None = None, out: Path | None = None, 
     Raises:
         UsageError: the ending of the file says no format, or the result has no such format.
     """
-    from ..report.registry import kind_of, write
+    from ..report.registry import kind_of, written
     from ..report.results import MadeToken
-    from ..writing import write_text
+    from ..writing import write_pieces
 
     form, kind = format_of(wanted, out), kind_of(result)
     if form not in kind.formats:
         raise UsageError(f"this result has no {form.value} format; write it as {_listed(kind.formats)}")
-    text = write(result, form, console(color if out is None else Color.NEVER, to_file=out is not None))
-    if isinstance(text, bytes):
-        _deliver_bytes(text, out)
-    elif out is None:
-        typer.echo(_encodable(text, sys.stdout.encoding or "utf-8"), nl=False, color=True)
+    found = written(result, form, console(color if out is None else Color.NEVER, to_file=out is not None))
+    if isinstance(found, bytes):
+        _deliver_bytes(found, out)
+        return
+    pieces = (found,) if isinstance(found, str) else found
+    if out is None:
+        for piece in _gathered(pieces):
+            typer.echo(_encodable(piece, sys.stdout.encoding or "utf-8"), nl=False, color=True)
     else:
         # A token is for its owner alone.
-        write_text(out, _encodable(text, "utf-8"), private=isinstance(result, MadeToken))
+        encoded = (_encodable(piece, "utf-8").encode() for piece in pieces)
+        write_pieces(out, encoded, private=isinstance(result, MadeToken))
         typer.echo(f"wrote {out}", err=True)
+
+
+def _gathered(pieces: Iterable[str]) -> Iterator[str]:
+    """Pieces in larger ones: each is sent on its way at once."""
+    waiting: list[str] = []
+    length = 0
+    for piece in pieces:
+        waiting.append(piece)
+        length += len(piece)
+        if length > _LARGE:
+            yield "".join(waiting)
+            waiting, length = [], 0
+    yield "".join(waiting)
 
 
 def deliver_text(text: str, out: Path | None) -> None:

@@ -94,6 +94,7 @@ class _Layout:
         self.lacking = grid.lacking
         self.numbers = numbers
         self.width = console.width
+        self.coloured = console.color_system is not None
         self.show_guards = grid.guards
         self.columns = [result.columns[number] for number in numbers]
         self.letters = [_letters(place) for place in range(len(numbers))]
@@ -210,15 +211,16 @@ class _Layout:
         if cell_len(text.plain) + 2 > self.left:
             yield text
             text = Text()
-        text.append(" " * (self.left - cell_len(text.plain)))
+        shown: list[tuple[str, str]] = [(" " * (self.left - cell_len(text.plain)), "")]
         for (number, cell), width in zip(self._cells(each), self.widths, strict=True):
             sign = self._sign(each.row, number, cell)
             if not self.narrow and cell.remainder is not None:
                 sign = f"{sign} {cell.remainder.words()}"
             style = f"bold {STYLES[Meaning.WARN]}" if (each.row, number) in self.lacking else _style(cell.outcome)
-            text.append(sign, style)
-            text.append(" " * (width - cell_len(sign) + 2))
-        text.append(f"{self._let_in(each.row):>{len(_TOTAL)}}", "dim")
+            shown += ((sign, style), (" " * (width - cell_len(sign) + 2), ""))
+        shown.append((f"{self._let_in(each.row):>{len(_TOTAL)}}", "dim"))
+        # Without colours the styles of hundreds of thousands of cells are not worth keeping.
+        text = text + Text.assemble(*shown) if self.coloured else Text(text.plain + "".join(part for part, _ in shown))
         yield from self._with_notes(text, each)
         for name in others:
             yield Text(f"  {name}")
@@ -252,6 +254,8 @@ class _Layout:
         return self.signs[cell.outcome] + self._mark(row, number)
 
     def _mark(self, row: Row, column: int) -> str:
+        if not row.marks and not self.lacking:
+            return ""
         rules = [rule.requirement.words() for rule, _, columns in row.marks if columns >> column & 1]
         marks = "".join(dict.fromkeys(self.marks[words] for words in rules))
         return marks + ("!" if (row, column) in self.lacking else "")

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Mapping
+from collections.abc import Callable, Iterator, Mapping
 from dataclasses import dataclass, field
 from enum import StrEnum
 from importlib import import_module
@@ -156,12 +156,19 @@ def write(result: object, form: Format, console: Console | None = None) -> str |
         form: one of the formats of its kind.
         console: what a table is shown on; needed for no other format.
     """
+    found = written(result, form, console)
+    return found if isinstance(found, str | bytes) else "".join(found)
+
+
+def written(result: object, form: Format, console: Console | None = None) -> str | bytes | Iterator[str]:
+    """The same as `write`; large results in pieces, as they are made."""
     kind = kind_of(result)
     if form in kind.others:
-        written: str | bytes = kind._function(kind.others[form])(result)
-        return written
+        found: str | bytes = kind._function(kind.others[form])(result)
+        return found
     if form is Format.JSON:
-        return str(kind._function(f"json:{kind.name}")(result))
+        pieces: Iterator[str] = kind._function(f"json:{kind.name}")(result)
+        return pieces
     if kind.is_text:
         return str(kind._function(f"{kind.module}:{kind.name}")(result))
     return _write_sheet(kind.sheet(result), form, console)

@@ -23,10 +23,21 @@ _WORD = re.compile(r"""(?:"(?:[^"\\]|\\.)*"|'[^']*'|\\.|[^\s"'\\])+""")
 
 def write(sheet: Sheet, console: Console) -> str:
     """A sheet as a console shows it, without the blanks that pad a table to its full width."""
-    with console.capture() as captured:
-        for part in _parts(sheet, console):
-            console.print(part)
-    return "\n".join(shown.rstrip() for shown in captured.get().split("\n"))
+    shown: list[str] = []
+    width, plain = console.width, console.color_system is None
+    for part in _parts(sheet, console):
+        if isinstance(part, Text) and plain and _fits(part, width):
+            # Nothing to wrap and no colours to add: a large table in a pipe is soon there.
+            shown.append(part.plain)
+        else:
+            with console.capture() as captured:
+                console.print(part)
+            shown.append(captured.get().removesuffix("\n"))
+    return "\n".join(line.rstrip() for part in shown for line in part.split("\n")) + "\n"
+
+
+def _fits(text: Text, width: int) -> bool:
+    return bool(text.no_wrap) or all(cell_len(line) <= width for line in text.plain.split("\n"))
 
 
 def _parts(sheet: Sheet, console: Console) -> Iterator[RenderableType]:
@@ -44,6 +55,7 @@ def _parts(sheet: Sheet, console: Console) -> Iterator[RenderableType]:
 
 
 def _section(section: Section, console: Console, *, ascii_only: bool) -> Iterator[RenderableType]:
+    width = console.width
     if section.title:
         yield _text(section.title, ascii_only=ascii_only)
     for line in section.lines:
@@ -51,7 +63,11 @@ def _section(section: Section, console: Console, *, ascii_only: bool) -> Iterato
             yield from _command(line, console.width)
         else:
             text = _text(line.pieces, ascii_only=ascii_only)
-            yield Padding(text, (0, 0, 0, line.indent)) if line.indent else text
+            indented = Text(" " * line.indent).append_text(text) if line.indent else text
+            # What has to be wrapped is indented in each of its lines.
+            yield (
+                indented if _fits(indented, width) and "\n" not in text.plain else Padding(text, (0, 0, 0, line.indent))
+            )
     if section.grid is not None:
         yield from grid_lines(section.grid, console)
     if section.rows:

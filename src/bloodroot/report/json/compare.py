@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Iterator
 from typing import TYPE_CHECKING, Any
 
 from ..compared import ORDER
@@ -13,7 +14,7 @@ if TYPE_CHECKING:
 from .written import written
 
 
-def compare(result: PolicyComparison) -> str:
+def compare(result: PolicyComparison) -> Iterator[str]:
     """Every change."""
     counts = result.counts()
     return written(

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Iterator
 from typing import TYPE_CHECKING, Any
 
 from .pieces import member_of
@@ -15,7 +16,7 @@ if TYPE_CHECKING:
     from ...review.member_access import MemberAccess
 
 
-def review(result: Review) -> str:
+def review(result: Review) -> Iterator[str]:
     """Every member with what it holds, since when, and when that was last used."""
     return written(
         "review",
@@ -36,7 +37,7 @@ def review(result: Review) -> str:
     )
 
 
-def member_access(result: MemberAccess) -> str:
+def member_access(result: MemberAccess) -> Iterator[str]:
     """What one member may do, and through what."""
     return written(
         "member",

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections import Counter
+from collections.abc import Iterator
 from typing import TYPE_CHECKING, Any
 
 from ...checks.checking import CheckResult
@@ -37,7 +38,7 @@ from .pieces import (
 from .written import written
 
 
-def matrix(result: MatrixResult) -> str:
+def matrix(result: MatrixResult) -> Iterator[str]:
     """The matrix: its columns, and a row for each endpoint with a cell for each column."""
     columns = result.matrix.columns
     counts = Counter(cell.outcome for row in result.matrix.rows for cell in result.matrix.cells(row))
@@ -46,11 +47,11 @@ def matrix(result: MatrixResult) -> str:
         policy=result.policy.title,
         counts={outcome.value: counts[outcome] for outcome in Outcome},
         columns=[{"name": column.name, "description": column.description} for column in columns],
-        rows=[row_of(row, [column.name for column in columns]) for row in result.matrix.rows],
+        rows=(row_of(row, [column.name for column in columns]) for row in result.matrix.rows),
     )
 
 
-def roles(result: RolesResult) -> str:
+def roles(result: RolesResult) -> Iterator[str]:
     """Every role, the roles that it includes, and the endpoints that it adds to theirs."""
     return written(
         "roles",
@@ -69,7 +70,7 @@ def roles(result: RolesResult) -> str:
     )
 
 
-def ask(result: AskResult) -> str:
+def ask(result: AskResult) -> Iterator[str]:
     """What an application answered to one request, and what is declared for it."""
     response = {
         "status": result.status,
@@ -79,7 +80,7 @@ def ask(result: AskResult) -> str:
     return written("ask", response=response, body_sent=result.body_sent or None, declared=_decision(result.explanation))
 
 
-def decision(result: Explanation) -> str:
+def decision(result: Explanation) -> Iterator[str]:
     """One decision: outcome, reason, answer, the line that decides, the steps, what remains, who would be let in."""
     return written("decision", **_decision(result))
 
@@ -101,7 +102,7 @@ def _decision(result: Explanation) -> dict[str, Any]:
     }
 
 
-def entrance(result: Entrance) -> str:
+def entrance(result: Entrance) -> Iterator[str]:
     """Who gets in at one endpoint: kinds of callers and personas, with those who get the same together."""
     return written(
         "entrance",
@@ -126,7 +127,7 @@ def _treated(each: Treated) -> dict[str, Any]:
     }
 
 
-def lines(result: LinesResult) -> str:
+def lines(result: LinesResult) -> Iterator[str]:
     """The lines that cover a request, the one that decides first, and the standing rules beside them."""
     return written(
         "lines",
@@ -137,7 +138,7 @@ def lines(result: LinesResult) -> str:
     )
 
 
-def probe(result: ProbeResult) -> str:
+def probe(result: ProbeResult) -> Iterator[str]:
     """Every request of a probe with what was declared and observed, and what could not be tried."""
     counts = {verdict.value: result.count(verdict) for verdict in Verdict}
     return written(
@@ -163,7 +164,7 @@ def probe(result: ProbeResult) -> str:
     )
 
 
-def tried(result: TriedResult) -> str:
+def tried(result: TriedResult) -> Iterator[str]:
     """How many cells of the matrix were tried, and each that was not."""
     return written(
         "tried",
@@ -187,7 +188,7 @@ def tried(result: TriedResult) -> str:
     )
 
 
-def plan(result: PlanResult) -> str:
+def plan(result: PlanResult) -> Iterator[str]:
     """What a probe would ask."""
     return written(
         "plan",
@@ -197,7 +198,7 @@ def plan(result: PlanResult) -> str:
     )
 
 
-def seed(result: SeedResult) -> str:
+def seed(result: SeedResult) -> Iterator[str]:
     """What became of each row of a seed."""
     rows = [
         {"kind": row.kind, "name": row.name, "verdict": row.verdict.value, "differences": list(row.differences)}
@@ -206,7 +207,7 @@ def seed(result: SeedResult) -> str:
     return written("seed", dry_run=result.dry_run, rows=rows)
 
 
-def token(result: TokenResult) -> str:
+def token(result: TokenResult) -> Iterator[str]:
     """What a token says and comes to; neither its signature nor a key."""
     examined = result.examined
     caller = examined.counts
@@ -228,19 +229,19 @@ def token(result: TokenResult) -> str:
     )
 
 
-def made_token(result: MadeToken) -> str:
+def made_token(result: MadeToken) -> Iterator[str]:
     """A token made for development."""
     caller = caller_of(result.who, result.caller, result.policy.roles)
     return written("made-token", token=result.token, caller=caller, minutes=result.minutes)
 
 
-def formatted(result: FormatResult) -> str:
+def formatted(result: FormatResult) -> Iterator[str]:
     """Which files are tidy, and what changes in those that are not."""
     files = [{"file": file.name, "tidy": file.tidy, "diff": file.diff or None} for file in result.files]
     return written("format", files=files)
 
 
-def survey(result: SurveyResult) -> str:
+def survey(result: SurveyResult) -> Iterator[str]:
     """Every method of every endpoint, with the line that decides it; lines that cover none; what was left out."""
     return written(
         "survey",
@@ -251,7 +252,7 @@ def survey(result: SurveyResult) -> str:
     )
 
 
-def expected(result: ExpectedResult) -> str:
+def expected(result: ExpectedResult) -> Iterator[str]:
     """Each cell of reviewed tables that is not as expected, and the endpoints that no table has."""
     mismatches = [
         {
@@ -276,7 +277,7 @@ def expected(result: ExpectedResult) -> str:
     return written("expected", files=list(result.files), agreed=result.agreed, mismatches=mismatches, unsaid=unsaid)
 
 
-def check(result: CheckResult) -> str:
+def check(result: CheckResult) -> Iterator[str]:
     """What was found, worst first, and what is accepted."""
     return written(
         "check",

@@ -5,22 +5,45 @@ from __future__ import annotations
 import json
 import math
 import re
+from collections.abc import Iterator
 from typing import Any
 
 FORMAT = 1
+_INDENT = "  "
 _UNSEEN = re.compile("[\x7f-\x9f\u061c\u200b-\u200f\u2028-\u202e\u2060-\u206f\ufeff]")
 
 
-def written(result: str, **data: Any) -> str:
-    """A result of this name, as JSON."""
-    whole = {"format": FORMAT, "result": result, **data}
+def written(result: str, **data: Any) -> Iterator[str]:
+    """A result of this name, as pieces of JSON text. Lists that come as iterators are written as they are made."""
+    yield "{"
+    separator = "\n"
+    for key, value in {"format": FORMAT, "result": result, **data}.items():
+        yield f"{separator}{_INDENT}{json.dumps(key)}: "
+        if isinstance(value, Iterator):
+            yield from _list(value)
+        else:
+            yield _text(value, 1)
+        separator = ",\n"
+    yield "\n}\n"
+
+
+def _list(items: Iterator[Any]) -> Iterator[str]:
+    separator = "["
+    for item in items:
+        yield f"{separator}\n{_INDENT * 2}{_text(item, 2)}"
+        separator = ","
+    yield "[]" if separator == "[" else f"\n{_INDENT}]"
+
+
+def _text(value: Any, depth: int) -> str:
+    """A value as JSON, so deep in the whole."""
     try:
-        text = json.dumps(whole, indent=2, ensure_ascii=False, allow_nan=False, default=str)
+        text = json.dumps(value, indent=2, ensure_ascii=False, allow_nan=False, default=str)
     except ValueError:
         # Claims and attributes may hold numbers that JSON has no word for.
-        text = json.dumps(_finite(whole), indent=2, ensure_ascii=False, allow_nan=False, default=str)
+        text = json.dumps(_finite(value), indent=2, ensure_ascii=False, allow_nan=False, default=str)
     # JSON leaves these as they are; a terminal may take them for commands, and people do not see them.
-    return _UNSEEN.sub(_escaped, text) + "\n"
+    return _UNSEEN.sub(_escaped, text.replace("\n", f"\n{_INDENT * depth}"))
 
 
 def _escaped(found: re.Match[str]) -> str:
