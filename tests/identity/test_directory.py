@@ -6,11 +6,12 @@ import unittest
 from collections import Counter
 from concurrent.futures import ThreadPoolExecutor
 from typing import Any
+from unittest import mock
 
 import sqlalchemy as sa
 
 from bloodroot import Unidentified
-from bloodroot.identity import tables
+from bloodroot.identity import fresh, tables
 from bloodroot.identity.directory import Directory
 from bloodroot.identity.fresh import Remembered
 from bloodroot.identity.members import member_of
@@ -84,6 +85,19 @@ class Suite:
                 "parcel:*": "the directory, to group night",
             },
         )
+
+    def test_a_member_is_one_question(self) -> None:
+        groups = (SeedGroup("seed.toml:1", "field-staff", ("memo:read",)),)
+        self.seed(
+            member("ash", roles=["keeper", "clerk"], groups=["field-staff"], permissions=["lot:edit"]), groups=groups
+        )
+        asked: list[str] = []
+        sa.event.listen(self.directory.engine, "before_cursor_execute", lambda *found: asked.append(found[2]))
+        found = self.directory.member(1)
+        self.assertEqual(len(asked), 1)
+        self.assertEqual((found.roles, found.groups), ({"keeper", "clerk"}, {"field-staff"}))
+        self.assertEqual(set(found.granted), {"lot:edit", "memo:read"})
+        self.assertIsNone(self.directory.member(2))
 
     def test_many_members_take_no_more_queries_than_few(self) -> None:
         asked = []
@@ -433,6 +447,14 @@ class Remembering(unittest.TestCase):
         self.remembered.forget()
         self.remembered.member(3)
         self.assertEqual(self.asked, 4)
+
+    def test_the_oldest_goes_where_there_are_too_many(self) -> None:
+        with mock.patch.object(fresh, "_KEPT", 3):
+            for number in (1, 2, 3, 4, 2, 3, 4):
+                self.remembered.member(number)
+            self.assertEqual(self.asked, 4)
+            self.remembered.member(1)
+            self.assertEqual(self.asked, 5)
 
     def test_zero_seconds_ask_every_time(self) -> None:
         every_time = Remembered(self.find, 0, lambda: self.now)

@@ -42,7 +42,7 @@ class Directory:
         self.settings = settings
         self.engine = open_database(url or settings.url, folder or Path())
         self.own = not settings.queries
-        self._queries: dict[str, sa.Executable] = tables.queries() if self.own else {}
+        self._queries: dict[str, sa.Executable] = {"member": tables.of_one_member()} if self.own else {}
         for name, query in settings.queries.items():
             self._queries[name] = sa.text(query)
         self._members = Remembered(self._find, settings.cache)
@@ -90,24 +90,31 @@ class Directory:
         asked = self._as_asked(member_id)
         if asked is None:
             return None
-        rows: dict[str, Sequence[Row]] = {}
         try:
             with self.engine.connect() as connection:
-                for name in ("member", "roles", "groups", "permissions"):
-                    if name in self._queries:
-                        found = connection.execute(self._queries[name], {"id": asked})
-                        columns = columns_of(found.keys(), NEEDED.get(name, ()))
-                        rows[name] = [dict(zip(columns, row, strict=True)) for row in found]
-                    if not rows["member"]:
-                        return None
+                rows = self._rows(connection, asked)
         except DataError:
             # "ash" where the database keeps numbers: no such member.
             return None
-        if self.own:
-            rows["member"] = [_spread(row) for row in rows["member"]]
+        if not rows["member"]:
+            return None
         # Where the tables are Bloodroot's a name is a name: nothing is kept as several in one string.
         separator = None if self.own else self.settings.separator
         return member_of(rows, member_id, separator=separator, active=self.settings.active)
+
+    def _rows(self, connection: sa.Connection, asked: object) -> dict[str, list[Row]]:
+        """What a database has of a member, by query."""
+        if self.own:
+            return _by_kind(connection.execute(self._queries["member"], {"id": asked}).mappings().all())
+        rows: dict[str, list[Row]] = {}
+        for name in ("member", "roles", "groups", "permissions"):
+            if name in self._queries:
+                found = connection.execute(self._queries[name], {"id": asked})
+                columns = columns_of(found.keys(), NEEDED.get(name, ()))
+                rows[name] = [dict(zip(columns, row, strict=True)) for row in found]
+            if not rows["member"]:
+                break
+        return rows
 
     def _as_asked(self, member_id: object) -> object:
         """An id as the queries take it; None where no member can have it."""
@@ -307,6 +314,19 @@ class Directory:
     def _only_own(self) -> None:
         if not self.own:
             raise TypeError("these tables are the application's own: it alone writes to them")
+
+
+def _by_kind(found: Sequence[sa.RowMapping]) -> dict[str, list[Row]]:
+    """The rows of one question (`tables.of_one_member`) as those of four."""
+    rows: dict[str, list[Row]] = {"member": [], "roles": [], "groups": [], "permissions": []}
+    about = ("source", "group_name")
+    for row in found:
+        if row["held"] is not None:
+            rows[row["held"]].append({"name": row["held_name"], **{name: row[name] for name in about}})
+    for row in found[:1]:
+        held = ("held", "held_name", *about)
+        rows["member"] = [_spread({name: value for name, value in row.items() if name not in held})]
+    return rows
 
 
 def _spread(row: Row) -> Row:

@@ -8,7 +8,7 @@ from collections.abc import Callable, Hashable
 
 from .members import Member
 
-_KEPT = 10_000
+_KEPT = 20_000  # the oldest goes where there are more
 
 
 class Unknown:
@@ -54,8 +54,10 @@ class Remembered:
         with self._lock:
             # What was found while the directory was changed may be from before the change.
             if changes == self._changes and self._seconds > 0:
+                # What is found anew is the youngest.
+                self._found.pop(_key(asked), None)
                 if len(self._found) >= _KEPT:
-                    self._found.clear()
+                    del self._found[next(iter(self._found))]
                 self._found[_key(asked)] = (until, member)
         return member
 

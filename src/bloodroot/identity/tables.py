@@ -97,7 +97,7 @@ _GRANTED_TO_GROUP = (
 
 
 def of_all_members() -> dict[str, sa.Executable]:
-    """The roles, groups and permissions of all members, each with ``member_id``: as `queries` has them for one."""
+    """The roles, groups and permissions of all members, each with ``member_id``."""
     to_member = sa.select(member_grants.c.member_id, *_GRANTED_TO_MEMBER)
     to_group = sa.select(memberships.c.member_id, *_GRANTED_TO_GROUP).join(
         group_grants, group_grants.c.group_name == memberships.c.group_name
@@ -109,20 +109,26 @@ def of_all_members() -> dict[str, sa.Executable]:
     }
 
 
-def queries() -> dict[str, sa.Executable]:
-    """What to ask of a member whose number is ``:id``: the same questions that other tables are asked by name."""
+def of_one_member() -> sa.Select[Any]:
+    """A member whose number is ``:id``, in one question: a row for each thing that it holds, or one row for nothing.
+
+    Beside the columns of the member there are ``held`` (``roles``, ``groups`` or ``permissions``; None for nothing),
+    ``held_name``, ``source`` and ``group_name`` as `of_all_members` has them.
+    """
     asked = sa.bindparam("id", type_=sa.Integer)
+    nothing = sa.cast(sa.null(), sa.String)
     own_groups = sa.select(memberships.c.group_name).where(memberships.c.member_id == asked)
-    to_member = sa.select(*_GRANTED_TO_MEMBER)
-    to_group = sa.select(*_GRANTED_TO_GROUP)
-    return {
-        "member": sa.select(
-            members.c.id, members.c.login, members.c.name, members.c.status, members.c.attributes
-        ).where(members.c.id == asked),
-        "roles": sa.select(member_roles.c.role).where(member_roles.c.member_id == asked),
-        "groups": own_groups,
-        "permissions": sa.union_all(
-            to_member.where(member_grants.c.member_id == asked),
-            to_group.where(group_grants.c.group_name.in_(own_groups)),
-        ),
-    }
+    held = sa.union_all(
+        _held("roles", member_roles.c.role, nothing, nothing).where(member_roles.c.member_id == asked),
+        _held("groups", memberships.c.group_name, nothing, nothing).where(memberships.c.member_id == asked),
+        _held("permissions", *_GRANTED_TO_MEMBER).where(member_grants.c.member_id == asked),
+        _held("permissions", *_GRANTED_TO_GROUP).where(group_grants.c.group_name.in_(own_groups)),
+    ).subquery("held")
+    columns = (members.c.id, members.c.login, members.c.name, members.c.status, members.c.attributes)
+    return sa.select(*columns, *held.c).select_from(members.outerjoin(held, sa.true())).where(members.c.id == asked)
+
+
+def _held(kind: str, name: Any, source: Any, group: Any) -> sa.Select[Any]:
+    return sa.select(
+        sa.literal(kind).label("held"), name.label("held_name"), source.label("source"), group.label("group_name")
+    )
