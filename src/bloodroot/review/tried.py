@@ -155,6 +155,7 @@ def _of_journal(values: Mapping[str, Any]) -> Tried | None:
 
 
 Columns = Callable[[Tried], Iterable[int]]
+_MOST_SETS = 10_000  # of roles and groups, which whoever signs in may have chosen
 
 
 def columns_of_roles(policy: Policy, matrix: Matrix, personas: Mapping[str, Caller | None]) -> Columns:
@@ -170,7 +171,19 @@ def columns_of_roles(policy: Policy, matrix: Matrix, personas: Mapping[str, Call
         caller = None if number == 0 else Caller("", [column.name] if number > 1 else [])
         by_roles.setdefault(policy.roles.held(caller).bits, []).append(number)
 
+    known: dict[object, Iterable[int]] = {}
+
     def columns(tried: Tried) -> Iterable[int]:
+        # Most decisions of a log are on callers with the same few sets of roles.
+        key = tried.persona, tried.caller is None, tried.roles, tried.groups
+        found = known.get(key)
+        if found is None:
+            found = found_for(tried)
+            if len(known) < _MOST_SETS:
+                known[key] = found
+        return found
+
+    def found_for(tried: Tried) -> Iterable[int]:
         if tried.persona is not None:
             caller = personas.get(tried.persona)
             if tried.persona not in personas or (caller is not None and caller.granted):

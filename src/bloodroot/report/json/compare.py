@@ -24,7 +24,7 @@ def compare(result: PolicyComparison) -> Iterator[str]:
         same_access=result.same_access,
         opens=result.opens,
         counts={change.value: counts[change] for change in ORDER},
-        cells=[_cell(cell) for cell in result.cells],
+        cells=(_cell(cell) for cell in result.cells),
         endpoints={
             "new": [_endpoint(endpoint) for endpoint in result.endpoints if endpoint.new],
             "gone": [_endpoint(endpoint) for endpoint in result.endpoints if not endpoint.new],

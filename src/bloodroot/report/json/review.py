@@ -22,7 +22,7 @@ def review(result: Review) -> Iterator[str]:
         "review",
         logs=list(result.logs),
         first=_moment(result.first),
-        members=[
+        members=(
             {
                 **member_of(member.member, result.policy.roles),
                 "seen": _moment(member.seen),
@@ -33,7 +33,7 @@ def review(result: Review) -> Iterator[str]:
                 ],
             }
             for member in result.members
-        ],
+        ),
     )
 
 

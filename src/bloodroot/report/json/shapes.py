@@ -144,8 +144,8 @@ def probe(result: ProbeResult) -> Iterator[str]:
     return written(
         "probe",
         counts={**counts, "not-tried": len(result.untried)},
-        observations=[observation_of(observation) for observation in result.observations],
-        not_tried=[untried_of(each) for each in result.untried],
+        observations=(observation_of(observation) for observation in result.observations),
+        not_tried=(untried_of(each) for each in result.untried),
         sign_in_faults=list(result.sign_in_faults),
         stale=[
             {
@@ -173,7 +173,7 @@ def tried(result: TriedResult) -> Iterator[str]:
         tried=result.cells - len(result.lacking),
         decisions=result.decisions,
         others=result.others,
-        lacking=[
+        lacking=(
             {
                 "methods": list(each.row.methods),
                 "template": each.row.path,
@@ -184,7 +184,7 @@ def tried(result: TriedResult) -> Iterator[str]:
                 "line": line_of(each.row.line),
             }
             for each in result.lacking
-        ],
+        ),
     )
 
 
@@ -193,8 +193,8 @@ def plan(result: PlanResult) -> Iterator[str]:
     return written(
         "plan",
         url=result.base or None,
-        requests=[asked_of(case) for case in result.plan.cases],
-        not_tried=[untried_of(each) for each in result.plan.untried],
+        requests=(asked_of(case) for case in result.plan.cases),
+        not_tried=(untried_of(each) for each in result.plan.untried),
     )
 
 
@@ -246,7 +246,7 @@ def survey(result: SurveyResult) -> Iterator[str]:
     return written(
         "survey",
         sources=list(result.sources),
-        endpoints=[surveyed_of(row) for row in result.endpoints],
+        endpoints=(surveyed_of(row) for row in result.endpoints),
         idle=[line_of(line) for line in result.idle],
         notes=list(result.notes),
     )
@@ -284,7 +284,7 @@ def check(result: CheckResult) -> Iterator[str]:
         sources=list(result.sources),
         endpoints=result.endpoints,
         counts={severity.value: result.count(severity) for severity in Severity},
-        findings=[finding_of(finding) for finding in result.findings],
+        findings=(finding_of(finding) for finding in result.findings),
         accepted=[{**finding_of(finding), "reason": reason} for finding, reason in result.accepted],
         unknown=list(result.unknown),
     )

@@ -14,7 +14,10 @@ _UNSEEN = re.compile("[\x7f-\x9f\u061c\u200b-\u200f\u2028-\u202e\u2060-\u206f\uf
 
 
 def written(result: str, **data: Any) -> Iterator[str]:
-    """A result of this name, as pieces of JSON text. Lists that come as iterators are written as they are made."""
+    """A result of this name, as pieces of JSON text.
+
+    Lists that come as iterators are written as they are made, an item a line: they may be long.
+    """
     yield "{"
     separator = "\n"
     for key, value in {"format": FORMAT, "result": result, **data}.items():
@@ -22,7 +25,7 @@ def written(result: str, **data: Any) -> Iterator[str]:
         if isinstance(value, Iterator):
             yield from _list(value)
         else:
-            yield _text(value, 1)
+            yield _text(value, indent=2).replace("\n", f"\n{_INDENT}")
         separator = ",\n"
     yield "\n}\n"
 
@@ -30,20 +33,19 @@ def written(result: str, **data: Any) -> Iterator[str]:
 def _list(items: Iterator[Any]) -> Iterator[str]:
     separator = "["
     for item in items:
-        yield f"{separator}\n{_INDENT * 2}{_text(item, 2)}"
+        yield f"{separator}\n{_INDENT * 2}{_text(item)}"
         separator = ","
     yield "[]" if separator == "[" else f"\n{_INDENT}]"
 
 
-def _text(value: Any, depth: int) -> str:
-    """A value as JSON, so deep in the whole."""
+def _text(value: Any, indent: int | None = None) -> str:
     try:
-        text = json.dumps(value, indent=2, ensure_ascii=False, allow_nan=False, default=str)
+        text = json.dumps(value, indent=indent, ensure_ascii=False, allow_nan=False, default=str)
     except ValueError:
         # Claims and attributes may hold numbers that JSON has no word for.
-        text = json.dumps(_finite(value), indent=2, ensure_ascii=False, allow_nan=False, default=str)
+        text = json.dumps(_finite(value), indent=indent, ensure_ascii=False, allow_nan=False, default=str)
     # JSON leaves these as they are; a terminal may take them for commands, and people do not see them.
-    return _UNSEEN.sub(_escaped, text.replace("\n", f"\n{_INDENT * depth}"))
+    return _UNSEEN.sub(_escaped, text)
 
 
 def _escaped(found: re.Match[str]) -> str:
