@@ -67,6 +67,8 @@ class AccessOfOperations:
         self._policy = policy
         self._spreading = spreading_of_roles(policy)
         self._names = [column.name for column in matrix_of_roles(policy).columns]
+        self._callers = (None, imagined(), *(imagined(name) for name in policy.roles.by_reach()))
+        self._known: dict[object, list[str]] = {}
 
     def of(self, line: Line | None, rules: Iterable[Line], method: str, template: Template) -> OperationAccess:
         """What is required of one operation.
@@ -109,8 +111,15 @@ class AccessOfOperations:
             return ["closed"]
         segments = read_path(path) or []
         evaluator = self._policy.evaluator
+        rules = tuple(evaluator.lookup.rules_at(method, segments))
+        # Where the same is asked, the same may refuse; a rule may have names of its own for the parts of the path.
+        own_path = path if any(rule.template.names for rule in rules) else ""
+        key = line.requirement, line.guards, rules, line.template.names, own_path
+        found = self._known.get(key)
+        if found is not None:
+            return found
         reasons: dict[str, None] = {}
-        for caller in (None, imagined(), *(imagined(name) for name in self._policy.roles.by_reach())):
+        for caller in self._callers:
             question = Question(caller, method, path)
             question.line, question.routed = line, True
             decision = evaluator.decide_routed(question, segments)
@@ -118,7 +127,8 @@ class AccessOfOperations:
                 reasons[decision.reason] = None
             elif decision.outcome is Outcome.DEPENDS:
                 reasons |= dict.fromkeys(sorted(evaluator.possible_reasons(decision)))
-        return list(reasons)
+        self._known[key] = list(reasons)
+        return self._known[key]
 
 
 class Schemes:
