@@ -164,7 +164,7 @@ def written(result: object, form: Format, console: Console | None = None) -> str
     """The same as `write`; large results in pieces, as they are made."""
     kind = kind_of(result)
     if form in kind.others:
-        found: str | bytes = kind._function(kind.others[form])(result)
+        found: str | bytes | Iterator[str] = kind._function(kind.others[form])(result)
         return found
     if form is Format.JSON:
         pieces: Iterator[str] = kind._function(f"json:{kind.name}")(result)

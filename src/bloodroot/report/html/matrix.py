@@ -3,12 +3,13 @@
 from __future__ import annotations
 
 from collections import Counter
+from collections.abc import Iterator
 from typing import TYPE_CHECKING, Any
 
 from ...core.decision import Outcome
 from ...probe.judging import Verdict
 from ..sheet import plural
-from .page import as_script, page, part
+from .page import part, pieces_of_page
 from .page_data import PageData, callers_of_roles, ordered
 
 if TYPE_CHECKING:
@@ -17,7 +18,7 @@ if TYPE_CHECKING:
 from ..results import MatrixResult
 
 
-def matrix(result: MatrixResult) -> str:
+def matrix(result: MatrixResult) -> Iterator[str]:
     """Endpoints down the side, kinds of caller across the top; what explains a cell is shown where it is chosen."""
     names = [column.name for column in result.matrix.columns]
     callers = list(result.callers.values()) if result.callers is not None else callers_of_roles(names)
@@ -29,22 +30,20 @@ def matrix(result: MatrixResult) -> str:
     outcomes = Counter(cell.outcome for row in result.matrix.rows for cell in result.matrix.cells(row))
     counted = f"{plural(len(rows), 'endpoint')}, {plural(len(names), 'kind')} of caller; "
     counted += ", ".join(f"{outcomes[outcome]} {outcome.value}" for outcome in Outcome) + "."
-    return page(
+    return pieces_of_page(
         "matrix.html",
         style=part("matrix.css"),
         script=part("matrix.js"),
         title=title,
         subtitle=f"{counted} {_observed_in_words(result)}".strip(),
         changes=[],
-        data=as_script(
-            {
-                "mode": "observed" if result.observed is not None else "matrix",
-                "about": [column.description for column in result.matrix.columns],
-                "personas": result.callers is not None,
-                "rows": ordered(rows),
-                **data.data(),
-            }
-        ),
+        data={
+            "mode": "observed" if result.observed is not None else "matrix",
+            "about": [column.description for column in result.matrix.columns],
+            "personas": result.callers is not None,
+            "rows": ordered(rows),
+            **data.data(),
+        },
     )
 
 
