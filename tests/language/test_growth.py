@@ -3,6 +3,7 @@
 import sys
 import unittest
 from collections.abc import Callable
+from functools import partial
 
 from benchmarks.growing import GROWING, use
 
@@ -16,7 +17,7 @@ class Growth(unittest.TestCase):
         for make, size in GROWING.items():
             with self.subTest(make.__name__):
                 use(make(size // 4))
-                calls = [_calls(make(count), use) for count in (size // 4, size // 2)]
+                calls = [calls_of(partial(use, make(count))) for count in (size // 4, size // 2)]
                 self.assertLess(calls[1], 2.3 * calls[0] + 2000)
 
     def test_texts_that_once_took_long_or_too_deep(self) -> None:
@@ -39,7 +40,7 @@ class Growth(unittest.TestCase):
             "one section after another": lambda n: "roles\n" * n,
         }.items():
             with self.subTest(name):
-                calls = [_calls(make(count), compile_and_tidy) for count in (many, 2 * many)]
+                calls = [calls_of(partial(compile_and_tidy, make(count))) for count in (many, 2 * many)]
                 # Twice the text takes twice the work, and not four times.
                 self.assertLess(calls[1], 2.3 * calls[0] + 2000)
 
@@ -52,8 +53,8 @@ def compile_and_tidy(text: str) -> None:
             str(error.problems[0])
 
 
-def _calls(text: str, work: Callable[[str], None]) -> int:
-    """How many calls it takes to do something with a string."""
+def calls_of(work: Callable[[], object]) -> int:
+    """How many calls it takes to do something."""
     count = 0
 
     def seen(frame: object, event: str, argument: object) -> None:
@@ -62,7 +63,7 @@ def _calls(text: str, work: Callable[[str], None]) -> int:
 
     sys.setprofile(seen)
     try:
-        work(text)
+        work()
     finally:
         sys.setprofile(None)
     return count
