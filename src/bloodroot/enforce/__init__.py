@@ -4,6 +4,7 @@ from ..core.finding import Finding
 from .access import Access, Acting, current, on_behalf_of
 from .active_policies import use
 from .audit import Audit, JsonLines
+from .audit_file import AuditFile, AuditFullError
 from .enforcement import Identify, Loader, Page
 from .errors import EnforcementError, Refusal, StartUpError, Unsettled
 from .guards import guard
@@ -13,6 +14,8 @@ __all__ = [
     "Access",
     "Acting",
     "Audit",
+    "AuditFile",
+    "AuditFullError",
     "EnforcementError",
     "Finding",
     "Identify",
