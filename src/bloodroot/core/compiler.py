@@ -60,6 +60,10 @@ def collector_paused() -> Iterator[None]:
     try:
         yield
     finally:
+        if gc.get_freeze_count() == 0:
+            # To the oldest generation with all of it: else the first collection of the youngest would look through it.
+            gc.freeze()
+            gc.unfreeze()
         gc.enable()
 
 
