@@ -103,11 +103,11 @@ def decide() -> None:
             bool(node[method] & 1 << number % ROLES)
 
     times = best({"floor": walk, "decide": asker(policy, paths)}, 40)
-    report_ratio("decide, 1,200 endpoints, roles only", times["decide"] / times["floor"], 3.5)
+    report_ratio("decide, 1,200 endpoints, roles only", times["decide"] / times["floor"], 2.5)
     print(f"  {times['decide'] / len(paths) * 1e6:.2f} µs a decision")
     small, large = bloodroot.parse(policy_text(100)), bloodroot.parse(policy_text(10_000))
     times = best({"100": asker(small, requests(100, 2000)), "10,000": asker(large, requests(10_000, 2000))}, 40)
-    report_ratio("decide, 10,000 endpoints against 100", times["10,000"] / times["100"], 1.3)
+    report_ratio("decide, 10,000 endpoints against 100", times["10,000"] / times["100"], 1.4)
 
 
 def growth() -> None:
@@ -121,8 +121,8 @@ def growth() -> None:
 def compile_policy() -> None:
     """Compiling 10,000 lines against `tomllib` on TOML text of the same size."""
     for name, text, most in (
-        ("like lines", policy_text(9850, 60, 80), 1.5),
-        ("no two requirements alike", policy_text(9400, 300, 290), 2.0),
+        ("like lines", policy_text(9850, 60, 80), 1.4),
+        ("no two requirements alike", policy_text(9400, 300, 290), 1.9),
     ):
         toml = []
         size = 0
@@ -195,7 +195,7 @@ def flags() -> None:
     if by_hand() != flagged():
         raise SystemExit("the flags are not those written by hand")
     times = best({"floor": by_hand, "flags": flagged}, 60)
-    report_ratio("flags_of_each, 200 records × 5 endpoints", times["flags"] / times["floor"], 20)
+    report_ratio("flags_of_each, 200 records × 5 endpoints", times["flags"] / times["floor"], 12)
     print(f"  {times['flags'] * 1e3:.2f} ms, by hand {times['floor'] * 1e3:.2f} ms")
 
 
@@ -280,7 +280,7 @@ def two_policies() -> None:
     parse, run = made(10_000)
     _, half = made(5_000)
     times = best({"compile": parse, "compare": run, "half": half}, 3)
-    report_ratio("compare, 10,000 lines, 100 of them changed", times["compare"] / times["compile"], 10)
+    report_ratio("compare, 10,000 lines, 100 of them changed", times["compare"] / times["compile"], 4.5)
     report_ratio("compare, 10,000 lines against 5,000", times["compare"] / times["half"], 2.3)
 
 
