@@ -50,9 +50,9 @@ class OperationAccess:
         operation[REQUIREMENT] = self.access
         responses = operation.setdefault("responses", {})
         if isinstance(responses, MutableMapping):
-            known = {str(status) for status in responses}
+            statuses = {str(status) for status in responses}
             for status, message in self.refusals.items():
-                if status not in known:
+                if status not in statuses:
                     responses[as_key(status)] = {"description": message}
 
 
@@ -97,13 +97,13 @@ class AccessOfOperations:
     def _answers(self, line: Line | None, method: str, template: Template) -> dict[str, str]:
         """What refused callers get, by status: signed-out ones first, then those with too little."""
         path = template.fill(dict.fromkeys(template.names, "x"))
-        found: dict[str, list[str]] = {}
+        answers: dict[str, list[str]] = {}
         for reason in self._reasons(line, method, path):
             answer = self._policy.answers.answer(method, path, reason)
-            said = found.setdefault(str(answer.otherwise or answer.status), [])
+            said = answers.setdefault(str(answer.otherwise or answer.status), [])
             if answer.message not in said:
                 said.append(answer.message)
-        return {status: " ".join(messages) for status, messages in found.items()}
+        return {status: " ".join(messages) for status, messages in answers.items()}
 
     def _reasons(self, line: Line | None, method: str, path: str) -> list[str]:
         """Why callers of one kind or another are refused, or may be."""

@@ -118,20 +118,20 @@ class _Reading:
         self.problems: list[Problem] = []
         self.seen: dict[Path, Place] = {}
 
-    def read(self, file: Path, asked: Place | None, above: tuple[Path, ...]) -> None:
+    def read(self, file: Path, place: Place | None, above: tuple[Path, ...]) -> None:
         """Read a file and those it includes."""
         try:
             text = self.files.read(file)
         except PolicyError as error:
-            if asked is None:
+            if place is None:
                 raise
-            self.problems.append(Problem(f"{self.files.name_of(file)}: {error.problems[0].message}", asked))
+            self.problems.append(Problem(f"{self.files.name_of(file)}: {error.problems[0].message}", place))
             return
         document, problems = parse_with_problems(text, self.files.name_of(file))
         self.documents.append(document)
         self.problems += problems
         real = self.files.real(file)
-        if asked is None:
+        if place is None:
             self.folder = real.parent
         above = (*above, real)
         for section in document.headed("include"):
@@ -154,7 +154,7 @@ class _Reading:
         if spelling_problem := self.files.spelling_problem(real):
             return spelling_problem
         if real in above:
-            way = " → ".join(each.name for each in (*above[above.index(real) :], real))
+            way = " → ".join(folder.name for folder in (*above[above.index(real) :], real))
             return f"these files include each other in a circle: {way}"
         if real in self.seen:
             return f"this file is included already, in {self.seen[real].at}"

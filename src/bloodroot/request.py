@@ -202,8 +202,12 @@ class DjangoRequest(Request):
             self.query_string = str(sent.META.get("QUERY_STRING") or "")
             readable = _raw_is_readable(sent.META)
         else:
-            asked = AsgiRequest(scope)
-            self.method, self.query_string, readable = asked.method, asked.query_string, asked.segments is not None
+            asgi_request = AsgiRequest(scope)
+            self.method, self.query_string, readable = (
+                asgi_request.method,
+                asgi_request.query_string,
+                asgi_request.segments is not None,
+            )
         if self.method.upper() != sent.method:
             self.method = str(sent.method)  # middleware has made another one of it, which is what views go by
         self.segments = read_path(self.path) if readable else None
@@ -264,8 +268,8 @@ class WsgiRequest(Request):
 
         def values(name: str) -> list[str]:
             key = name.upper().replace("-", "_")
-            found = environ.get(key if key in ("CONTENT_TYPE", "CONTENT_LENGTH") else f"HTTP_{key}")
-            return [str(found)] if found is not None else []
+            value = environ.get(key if key in ("CONTENT_TYPE", "CONTENT_LENGTH") else f"HTTP_{key}")
+            return [str(value)] if value is not None else []
 
         def names() -> list[str]:
             found = [key[5:] for key in environ if key.startswith("HTTP_")]
@@ -337,7 +341,7 @@ def query_of(text: str) -> dict[str, Any] | None:
         values = parse_qs(text, keep_blank_values=True, max_num_fields=_MOST_PARAMETERS)
     except ValueError:
         return None
-    return {name: found[0] if len(found) == 1 else found for name, found in values.items()}
+    return {name: texts[0] if len(texts) == 1 else texts for name, texts in values.items()}
 
 
 def _as_sent(raw: bytes) -> list[str] | None:

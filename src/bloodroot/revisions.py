@@ -100,7 +100,7 @@ def top_of(near: Path) -> Path:
     return Path(os.fsdecode(done.stdout.rstrip(b"\n")))
 
 
-def place_in(found: Revision, name: str, near: Path) -> Path:
+def place_in(revision: Revision, name: str, near: Path) -> Path:
     """Where a file is in a revision.
 
     Args:
@@ -110,7 +110,7 @@ def place_in(found: Revision, name: str, near: Path) -> Path:
     """
     if not name.startswith(("./", "../")):
         return Path(name)
-    here = PurePosixPath(Path(os.path.realpath(near)).relative_to(os.path.realpath(found.top)).as_posix())
+    here = PurePosixPath(Path(os.path.realpath(near)).relative_to(os.path.realpath(revision.top)).as_posix())
     return Path(posixpath.normpath((here / name).as_posix()))
 
 

@@ -70,12 +70,14 @@ def check(subject: Subject, only: Iterable[str] = ()) -> CheckResult:
 
 
 def _check(subject: Subject, only: Iterable[str]) -> CheckResult:
-    each = (finding for find in _FIND for finding in find(subject))
-    found = list({(finding.name, finding.place, finding.message): finding for finding in each}.values())
+    findings = (finding for find in _FIND for finding in find(subject))
+    found = list({(finding.name, finding.place, finding.message): finding for finding in findings}.values())
     left, accepted, stale = _accepting(subject, found)
     wanted = set(only) or KINDS.keys()
     chosen = [finding for finding in (*left, *stale) if finding.name in wanted]
-    chosen.sort(key=lambda each: (each.place.source.name, each.place.line, each.severity.rank, each.place.column))
+    chosen.sort(
+        key=lambda finding: (finding.place.source.name, finding.place.line, finding.severity.rank, finding.place.column)
+    )
     survey = subject.survey
     return CheckResult(
         subject.policy,
@@ -88,7 +90,7 @@ def _check(subject: Subject, only: Iterable[str]) -> CheckResult:
 
 
 def _accepting(
-    subject: Subject, found: list[Finding]
+    subject: Subject, findings: list[Finding]
 ) -> tuple[list[Finding], list[tuple[Finding, str]], list[Finding]]:
     """Findings without those that their entries accept, those, and what is accepted and not there."""
     starts: dict[int, list[tuple[int, tree.Entry]]] = {}
@@ -99,7 +101,7 @@ def _accepting(
     left: list[Finding] = []
     accepted: list[tuple[Finding, str]] = []
     used: set[tuple[int, str]] = set()
-    for finding in found:
+    for finding in findings:
         here = _entry_at(starts.get(id(finding.place.source), []), finding.place.line)
         reason = (
             next((accept.reason for accept in here.accepts if accept.finding == finding.name), None) if here else None
@@ -136,7 +138,9 @@ def _stale(subject: Subject, entry: tree.Entry, accept: tree.Accept) -> Iterator
 
 
 def _needs_record(line: Line) -> bool:
-    return not line.requirement.plain and any(each.root == "record" for each in references_in(line.requirement.formula))
+    return not line.requirement.plain and any(
+        reference.root == "record" for reference in references_in(line.requirement.formula)
+    )
 
 
 def _unknown(subject: Subject) -> Iterator[str]:

@@ -43,7 +43,7 @@ def find(subject: Subject) -> Iterator[Finding]:
 def _given_away(subject: Subject) -> Iterator[Finding]:
     if not any(denial.kind == "hide" for denial in subject.policy.answers.denials):
         return
-    found: dict[tuple[Denial, str, str], tuple[Denial, list[str]]] = {}
+    given_away: dict[tuple[Denial, str, str], tuple[Denial, list[str]]] = {}
     by_place = {denial.place: denial for denial in subject.policy.answers.denials}
     for unit in subject.reach.units:
         method = "GET" if unit.method == ANY else unit.method
@@ -55,8 +55,8 @@ def _given_away(subject: Subject) -> Iterator[Finding]:
                 denial = by_place[answers[hidden[0]].place]  # type: ignore[index]
                 key = (denial, hidden[0], reason)
                 how = f"a redirect to {answer.location}" if answer.location else f"status {answer.status}"
-                found.setdefault(key, (denial, [how]))[1].append(unit.words)
-    for (_, hidden_for, reason), (denial, (how, *units)) in found.items():
+                given_away.setdefault(key, (denial, [how]))[1].append(unit.words)
+    for (_, hidden_for, reason), (denial, (how, *units)) in given_away.items():
         shown = ", ".join(units[:_MOST_NAMED]) + (
             f" and {len(units) - _MOST_NAMED} more" if len(units) > _MOST_NAMED else ""
         )
@@ -72,14 +72,14 @@ def _reasons(subject: Subject, unit: Unit) -> list[str]:
     let_in = reach.let_in(row)
     if row.allow & reach.signed_out:
         return []
-    found = ["signed-out"] if row.sign_in or not let_in & reach.signed_out else []
+    reasons = ["signed-out"] if row.sign_in or not let_in & reach.signed_out else []
     if reach.every & ~reach.signed_out & ~let_in:
         only_out = unit.line.requirement.opens == SIGNED_OUT
-        found.append("signed-in" if only_out else "role")
+        reasons.append("signed-in" if only_out else "role")
     for formula, columns in reach.groups(row):
         if formula is not TRUE and columns & ~reach.signed_out:
-            found += sorted(blamable(formula) - {UNNAMED})
-    return list(dict.fromkeys(found))
+            reasons += sorted(blamable(formula) - {UNNAMED})
+    return list(dict.fromkeys(reasons))
 
 
 def _idle(subject: Subject) -> Iterator[Finding]:
@@ -89,7 +89,9 @@ def _idle(subject: Subject) -> Iterator[Finding]:
     asking: dict[str, PathTree[Unit]] = {}
     for unit in subject.reach.units:
         names = {
-            each.name for _, asked in asked_at(subject.policy, unit.line, unit.method) for each in conditions_in(asked)
+            condition.name
+            for _, formula in asked_at(subject.policy, unit.line, unit.method)
+            for condition in conditions_in(formula)
         }
         for name in names:
             asking.setdefault(name, PathTree()).add((), unit.template, unit)

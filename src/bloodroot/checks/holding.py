@@ -85,22 +85,24 @@ def _with_rules(row: Row) -> str:
 
 def _lets_nobody_in(subject: Subject, unit: Unit) -> bool:
     """Whether no caller is let in, of one role or of several, at a line that does not say so itself."""
-    asked = [formula for _, formula in asked_at(subject.policy, unit.line, unit.method)]
-    if any(formula is FALSE or asks_for_guard(formula) for formula in asked):
+    formulas = [formula for _, formula in asked_at(subject.policy, unit.line, unit.method)]
+    if any(formula is FALSE or asks_for_guard(formula) for formula in formulas):
         return False
     anything = Facts(0, ~0, caller=UNKNOWN)
-    for formula in asked:
-        if any(not can_be_true(each.grants.fold(anything)) for each in permissions_in(formula)):
+    for formula in formulas:
+        if any(not can_be_true(permission.grants.fold(anything)) for permission in permissions_in(formula)):
             return False  # nobody holds a permission: that is a finding of its own
-    names = list(dict.fromkeys(name for formula in asked for name in roles_in(formula)))
+    names = list(dict.fromkeys(name for formula in formulas for name in roles_in(formula)))
     if len(names) > _MOST_ROLES:
         return False
     return not any(
-        _may_pass(subject, asked, chosen) for count in range(2, len(names) + 1) for chosen in combinations(names, count)
+        _may_pass(subject, formulas, chosen)
+        for count in range(2, len(names) + 1)
+        for chosen in combinations(names, count)
     )
 
 
-def _may_pass(subject: Subject, asked: list[Formula], chosen: tuple[str, ...]) -> bool:
+def _may_pass(subject: Subject, formulas: list[Formula], chosen: tuple[str, ...]) -> bool:
     """Whether a caller who holds all of these roles may pass."""
     roles = subject.policy.roles
     bits = roles.base | SIGNED_IN
@@ -109,4 +111,4 @@ def _may_pass(subject: Subject, asked: list[Formula], chosen: tuple[str, ...]) -
     if any(sum(1 for _, bit in members if bits & bit) > 1 for members in roles.apart):
         return False
     facts = Facts(bits, bits, caller=UNKNOWN)
-    return all(can_be_true(formula.fold(facts)) for formula in asked)
+    return all(can_be_true(formula.fold(facts)) for formula in formulas)

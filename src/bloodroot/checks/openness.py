@@ -134,8 +134,8 @@ def _catch_alls(subject: Subject) -> Iterator[Finding]:
     assert subject.survey is not None
     covered: dict[Line, list[str]] = {}
     shapes: dict[Line, object] = {}
-    for each in subject.survey.endpoints:
-        line, endpoint = each.line, each.endpoint
+    for surveyed in subject.survey.endpoints:
+        line, endpoint = surveyed.line, surveyed.endpoint
         # Most endpoints have a line that is written as they are.
         if line is None or endpoint.template == line.template.text or line.guards or line.action is not None:
             continue
@@ -146,8 +146,8 @@ def _catch_alls(subject: Subject) -> Iterator[Finding]:
         ):
             continue
         shape = shapes.setdefault(line, specificity(line.template, exact=True))
-        if shape != each.shape:
-            covered.setdefault(line, []).append(f"{each.method} {endpoint.template}")
+        if shape != surveyed.shape:
+            covered.setdefault(line, []).append(f"{surveyed.method} {endpoint.template}")
     for line, endpoints in covered.items():
         let_in = subject.reach.let_in(subject.reach.row_at(line, (line.methods or (ANY,))[0]))
         if not let_in:

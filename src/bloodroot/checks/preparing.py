@@ -88,8 +88,8 @@ def solver_if_any() -> Callable[[Formula, Formula], Proof] | None:
         from .proving import cost, prove, steps
 
         before = steps()
-        found = prove(one, other)
+        proof = prove(one, other)
         left -= steps() - before + cost(one, other)
-        return found
+        return proof
 
     return solve

@@ -125,10 +125,10 @@ class _Translation(Interpretation[_Both]):
         compared = OPERATORS[part.operator]
         if not (compared.is_equality or compared.is_order):
             raise _NotTranslated
-        found = _same(left, right) if compared.is_equality else _ordered(left, right, part.operator)
+        both = _same(left, right) if compared.is_equality else _ordered(left, right, part.operator)
         if compared.is_negated:
-            found = _Both(found.false, found.true)
-        return _Both(z3.And(present, found.true), z3.And(present, found.false))
+            both = _Both(both.false, both.true)
+        return _Both(z3.And(present, both.true), z3.And(present, both.false))
 
     def _among(self, member: Operand, collection: Operand) -> _Both:
         if isinstance(member, Listed):
@@ -141,10 +141,10 @@ class _Translation(Interpretation[_Both]):
             fit = z3.And(z3.Not(_V.is_missing(left.value)), _V.is_several(right.value))
             return _Both(z3.And(fit, said == 1), z3.And(fit, said == 0))
         terms = [self.term(item) for item in items]
-        present = [z3.Not(_V.is_missing(each.value)) for each in (left, *terms)]
-        each = [_same(left, term) for term in terms]
+        present = [z3.Not(_V.is_missing(term.value)) for term in (left, *terms)]
+        pairs = [_same(left, term) for term in terms]
         return _Both(
-            z3.And(*present, z3.Or([one.true for one in each])), z3.And(*present, *(one.false for one in each))
+            z3.And(*present, z3.Or([both.true for both in pairs])), z3.And(*present, *(one.false for one in pairs))
         )
 
     # Operands -------------------------------------------------------------------------------
@@ -272,7 +272,7 @@ def _ordered(left: _Term, right: _Term, operator: str) -> _Both:
             true.append(z3.And(case.certain, holds))
             false.append(z3.And(case.certain, z3.Not(holds)))
     # Values of the application's own types may have an order, or none.
-    rest = z3.And(*(z3.And(_V.is_other(each.value), _V.sort(each.value) == _REST) for each in (left, right)))
+    rest = z3.And(*(z3.And(_V.is_other(term.value), _V.sort(term.value) == _REST) for term in (left, right)))
     said = _order_of_rest(_V.position(left.value), _V.position(right.value), z3.StringVal(operator))
     return _Both(z3.Or(*true, z3.And(rest, said == 1)), z3.Or(*false, z3.And(rest, said == 0)))
 
@@ -349,13 +349,13 @@ def prove(one: Formula, other: Formula) -> Proof:
         for part in opened:
             proposition = z3.Const(f"open {part.words()} {id(part)}", _BOOL)
             translation.open[part] = _Both(proposition, z3.Not(proposition))
-        asked = z3.And(translation.of(one).true, z3.Not(translation.of(other).true))
+        claim = z3.And(translation.of(one).true, z3.Not(translation.of(other).true))
     except _NotTranslated:
         return Proof(None)
     solver = z3.Solver()
     solver.set("rlimit", _MOST_STEPS)
     solver.set("timeout", _LONGEST)
-    solver.add(asked, *translation.axioms())
+    solver.add(claim, *translation.axioms())
     answer = solver.check()
     if answer == z3.unsat:
         return Proof(True)
@@ -373,7 +373,7 @@ def prove(one: Formula, other: Formula) -> Proof:
     left = {variable for formula in (one, other) for part in walk(formula) for variable in variables(part)}
     if not shown or not left <= assignment.keys():
         return Proof(None)
-    return Proof(False, {each.words(): value for each, value in assignment.items()})
+    return Proof(False, {reference.words(): value for reference, value in assignment.items()})
 
 
 def _assignment(translation: _Translation, model: Any) -> Assignment:
@@ -413,21 +413,21 @@ def _number(term: Any) -> int | float:
 
 def _text(term: Any, model: Any, texts: dict[str, str], constants: dict[str, Any]) -> str:
     """A string that means what the solver takes it for."""
-    known = term.as_string()
-    if known in constants:
-        return str(known)
-    if known not in texts:
+    text = term.as_string()
+    if text in constants:
+        return str(text)
+    if text not in texts:
         number = _number(model.eval(_amount(term), model_completion=True))
         if z3.is_true(model.eval(_plain(term), model_completion=True)):
-            texts[known] = str(number)
+            texts[text] = str(number)
         elif z3.is_true(model.eval(_loose(term), model_completion=True)):
-            texts[known] = f"0{number}"
+            texts[text] = f"0{number}"
         elif z3.is_true(model.eval(_is_uuid(term), model_completion=True)):
             unique = int(_number(model.eval(_uuid_of(term), model_completion=True)))
-            texts[known] = str(uuid.UUID(int=unique % 2**128))
+            texts[text] = str(uuid.UUID(int=unique % 2**128))
         else:
-            texts[known] = known if known.isalpha() else f"x{len(texts)}"
-    return texts[known]
+            texts[text] = text if text.isalpha() else f"x{len(texts)}"
+    return texts[text]
 
 
 def _of_sort(sort: int, position: float) -> Any:

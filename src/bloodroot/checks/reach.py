@@ -107,29 +107,31 @@ class Reach:
     @cached_property
     def by_shape(self) -> dict[tuple[str, Shape], Unit]:
         """Units by method and by the shape of their template."""
-        found: dict[tuple[str, Shape], Unit] = {}
+        units: dict[tuple[str, Shape], Unit] = {}
         for line in self.policy.endpoints:
             shape = specificity(line.template, exact=True)
             for methods in groups(self.policy, line):
                 row = row_of(self.policy, self._spreading, line, methods)
                 for method in methods:
-                    found.setdefault((method, shape), Unit(method, line.template, shape, row))
-        for each in self._surveyed:
-            if each.line is None:
+                    units.setdefault((method, shape), Unit(method, line.template, shape, row))
+        for surveyed in self._surveyed:
+            if surveyed.line is None:
                 continue
-            known = found.get((each.method, each.shape))
-            if known is None:
-                row = self._row(each.line, each.template, each.method)
-                found[each.method, each.shape] = Unit(each.method, each.template, each.shape, row, each)
-            elif known.line.place == each.line.place and known.surveyed is None:
-                known.surveyed = each
-        return found
+            unit = units.get((surveyed.method, surveyed.shape))
+            if unit is None:
+                row = self._row(surveyed.line, surveyed.template, surveyed.method)
+                units[surveyed.method, surveyed.shape] = Unit(
+                    surveyed.method, surveyed.template, surveyed.shape, row, surveyed
+                )
+            elif unit.line.place == surveyed.line.place and unit.surveyed is None:
+                unit.surveyed = surveyed
+        return units
 
     def row_at(self, line: Line, method: str) -> Row:
         """Who is let in by a line, whatever the path."""
         shape = specificity(line.template, exact=True)
-        known = self.by_shape.get((method, shape)) or self.by_shape.get((ANY, shape))
-        return known.row if known is not None and known.line is line else self._row(line, line.template, method)
+        unit = self.by_shape.get((method, shape)) or self.by_shape.get((ANY, shape))
+        return unit.row if unit is not None and unit.line is line else self._row(line, line.template, method)
 
     def _row(self, line: Line, template: Template, method: str) -> Row:
         row = row_of(self.policy, self._spreading, replace(line, template=template), (method,))
@@ -143,20 +145,20 @@ class Reach:
 
     def let_in(self, row: Row) -> int:
         """The columns that are let in, at least where some condition holds."""
-        found = row.allow
+        mask = row.allow
         for _, columns in row.depends:
-            found |= columns
-        return found
+            mask |= columns
+        return mask
 
     def let_in_somewhere(self, row: Row) -> int:
         """The columns that are let in whatever else is known, at least at paths that some standing rules leave out."""
-        found = row.allow
+        mask = row.allow
         for formula, columns in row.depends:
             open_parts = parts_left_open(formula)
             elsewhere: dict[Formula, Formula] = {part: TRUE for part in open_parts if isinstance(part, OtherPath)}
             if elsewhere and replaced(formula, elsewhere) is TRUE:
-                found |= columns
-        return found
+                mask |= columns
+        return mask
 
     def missing(
         self, allowed: Formula, columns: int, other: Row
@@ -241,7 +243,7 @@ class Reach:
         held = {name: closure[name] for name in roles}
         for name in chosen:
             if name in self.together:
-                held[name] = sum_of(closure[each] for each in self.together[name])
+                held[name] = sum_of(closure[role] for role in self.together[name])
         least = [name for name in held if not any(held[name] & bit[other] for other in roles if other != name)]
         return [name for name in chosen if name not in held or name in least]
 
@@ -267,10 +269,10 @@ def _called(name: str) -> str:
 
 def sum_of(bits: Iterable[int]) -> int:
     """All of some bits."""
-    found = 0
+    total = 0
     for bit in bits:
-        found |= bit
-    return found
+        total |= bit
+    return total
 
 
 def roles_together(policy: Policy) -> dict[tuple[str, ...], int]:
@@ -285,7 +287,7 @@ def roles_together(policy: Policy) -> dict[tuple[str, ...], int]:
         for part in walk(line.requirement.formula):
             if not isinstance(part, Conjunction):
                 continue
-            options = [tuple(dict.fromkeys(roles_in(each)))[:_MOST_OPTIONS] for each in part.parts]
+            options = [tuple(dict.fromkeys(roles_in(child)))[:_MOST_OPTIONS] for child in part.parts]
             for names in product(*(option for option in options if option)):
                 chosen = tuple(sorted(set(names), key=list(roles.bit).index))
                 bits = sum_of(roles.closure[name] for name in chosen)

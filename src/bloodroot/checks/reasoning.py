@@ -68,10 +68,10 @@ class Reasoner:
         """Whether one formula is true only where another one is true as well."""
         if other is TRUE or one is FALSE or one == other:
             return Proof(True)
-        known = self._known.get((one, other))
-        if known is None:
-            known = self._known[one, other] = self._implies(one, other)
-        return known
+        proof = self._known.get((one, other))
+        if proof is None:
+            proof = self._known[one, other] = self._implies(one, other)
+        return proof
 
     def never(self, formula: Formula) -> Proof:
         """Whether a formula is never true; the assignment makes it true."""
@@ -82,12 +82,12 @@ class Reasoner:
         return self.implies(Negated(formula), FALSE)
 
     def _implies(self, one: Formula, other: Formula) -> Proof:
-        found = tried(one, other)
-        if found.holds is None and self.solver is not None:
-            found = self.solver(one, other)
-        if found.holds is None:
+        proof = tried(one, other)
+        if proof.holds is None and self.solver is not None:
+            proof = self.solver(one, other)
+        if proof.holds is None:
             self.undecided += 1
-        return found
+        return proof
 
 
 def tried(one: Formula, other: Formula) -> Proof:
@@ -98,10 +98,10 @@ def tried(one: Formula, other: Formula) -> Proof:
     certain = True
     for values in product((TRUE, FALSE), repeat=len(open_parts)):
         given = dict(zip(open_parts, values, strict=True))
-        found = _tried(replaced(one, given), replaced(other, given))
-        if found.holds is False:
-            return found
-        certain = certain and found.holds is True
+        proof = _tried(replaced(one, given), replaced(other, given))
+        if proof.holds is False:
+            return proof
+        certain = certain and proof.holds is True
     return Proof(True if certain else None)
 
 
@@ -113,9 +113,9 @@ def _tried(one: Formula, other: Formula) -> Proof:
     candidates = _Candidates(parts, references)
     budget = [MOST_TRIED]
     nothing = facts_of({}, references)
-    found = _search(one.fold(nothing), other.fold(nothing), references, candidates, {}, budget)
-    if found is not None:
-        return Proof(False, {each.words(): value for each, value in found.items()})
+    assignment = _search(one.fold(nothing), other.fold(nothing), references, candidates, {}, budget)
+    if assignment is not None:
+        return Proof(False, {reference.words(): value for reference, value in assignment.items()})
     return Proof(True if budget[0] > 0 and candidates.complete else None)
 
 
@@ -173,16 +173,18 @@ def _search(
     if one is TRUE and isinstance(other, Constant):
         return given
     left = {variable for formula in (one, other) for part in walk(formula) for variable in variables(part)}
-    waiting = [each for each in waiting if each in left]
+    waiting = [reference for reference in waiting if reference in left]
     chosen = waiting[0]
     for value in candidates.of(chosen):
         budget[0] -= 1
         if budget[0] <= 0:
             return None
         facts = facts_of({chosen: value}, waiting[1:])
-        found = _search(one.fold(facts), other.fold(facts), waiting[1:], candidates, {**given, chosen: value}, budget)
-        if found is not None:
-            return found
+        assignment = _search(
+            one.fold(facts), other.fold(facts), waiting[1:], candidates, {**given, chosen: value}, budget
+        )
+        if assignment is not None:
+            return assignment
     return None
 
 
@@ -209,7 +211,7 @@ def facts_of(given: Assignment, waiting: Sequence[Variable] = ()) -> Facts:
     """What is known under an assignment; what is still waiting for a value is unknown."""
     trees: dict[str, dict[str, Any]] = {}
     now = None
-    for variable, value in (*given.items(), *((each, UNKNOWN) for each in waiting)):
+    for variable, value in (*given.items(), *((reference, UNKNOWN) for reference in waiting)):
         if isinstance(variable, Now):
             now = None if value is UNKNOWN else value
             continue
@@ -229,7 +231,7 @@ def facts_of(given: Assignment, waiting: Sequence[Variable] = ()) -> Facts:
 
 
 def _opened(tree: dict[str, Any]) -> _Open:
-    return _Open({name: _opened(each) if isinstance(each, dict) else each for name, each in tree.items()})
+    return _Open({name: _opened(nested) if isinstance(nested, dict) else nested for name, nested in tree.items()})
 
 
 # Values that make a difference -------------------------------------------------------------------------------------
@@ -262,10 +264,10 @@ class _Candidates:
 
     def of(self, variable: Variable) -> tuple[Any, ...]:
         """The values to try for a reference, likely ones first."""
-        found = self._values.get(variable)
-        if found is None:
-            found = self._values[variable] = tuple(self._made(variable))
-        return found
+        value = self._values.get(variable)
+        if value is None:
+            value = self._values[variable] = tuple(self._made(variable))
+        return value
 
     def _note(self, part: Comparison) -> None:
         left, right = list(_variables_in(part.left)), list(_variables_in(part.right))
@@ -302,12 +304,12 @@ class _Candidates:
 
     def _link(self, one: Variable, other: Variable) -> None:
         group = self._linked[one] | self._linked[other]
-        for each in group:
-            self._linked[each] = group
+        for reference in group:
+            self._linked[reference] = group
 
     def _made(self, variable: Variable) -> Iterator[Any]:
         group = self._linked[variable]
-        constants = [value for each in group for value in self._constants[each]]
+        constants = [value for reference in group for value in self._constants[reference]]
         values = _different(self._scalars(constants, group))
         if isinstance(variable, Now):
             yield from (value for value in values if isinstance(value, datetime.datetime))
@@ -315,13 +317,13 @@ class _Candidates:
         if len(group) > 2:
             # A kind that compares with none of the others.
             values.append(datetime.date(2026, 1, 1))
-        if any(is_textual(each) for each in group if isinstance(each, Reference)):
+        if any(is_textual(reference) for reference in group if isinstance(reference, Reference)):
             # A number and its text are the same to a path, and different to each other.
-            values = _different((*values, *(str(each) for each in values if type(each) in (int, float))))
-            meant = [plain_number(each) or plain_uuid(each) for each in values if isinstance(each, str)]
+            values = _different((*values, *(str(value) for value in values if type(value) in (int, float))))
+            meant = [plain_number(value) or plain_uuid(value) for value in values if isinstance(value, str)]
             values = _different((*values, *(each for each in meant if each is not None)))
         if variable.root in ("path", "query"):
-            values = _different(str(each) for each in values if not isinstance(each, bool))
+            values = _different(str(value) for value in values if not isinstance(value, bool))
         if variable in self._members:
             if any(value.value is None for value in constants):
                 yield [None]
@@ -331,7 +333,9 @@ class _Candidates:
             yield MISSING
             return
         yield from values
-        if variable.root != "path" and any(isinstance(each, Reference) and each.root == "query" for each in group):
+        if variable.root != "path" and any(
+            isinstance(reference, Reference) and reference.root == "query" for reference in group
+        ):
             # A parameter that was sent more than once.
             yield []
         if variable.root != "path":
@@ -340,7 +344,7 @@ class _Candidates:
 
     def _scalars(self, constants: list[Value], group: set[Variable]) -> Iterator[Any]:
         """The constants of a group, and values between and beside them: as many as there are references in it."""
-        ordered = any(each in self._ordered for each in group)
+        ordered = any(reference in self._ordered for reference in group)
         truths = bool(group & self._truths) or any(isinstance(constant.value, bool) for constant in constants)
         if truths:
             yield True
@@ -352,23 +356,23 @@ class _Candidates:
         ]
         yield from plain
         fresh = range(1, len(group) + 1)
-        numbers = sorted({each for each in plain if isinstance(each, int | float)})
+        numbers = sorted({value for value in plain if isinstance(value, int | float)})
         if numbers and ordered:
             for low, high in pairwise(numbers):
-                yield from (low + (high - low) * each / (len(group) + 1) for each in fresh)
-            yield from (numbers[0] - each for each in fresh)
+                yield from (low + (high - low) * number / (len(group) + 1) for number in fresh)
+            yield from (numbers[0] - number for number in fresh)
         top = int(max(numbers, default=0))
-        yield from (top + each for each in fresh)
-        taken = {each for each in plain if isinstance(each, str)}
-        yield from [text for each in range(1, len(taken) + len(group) + 1) if (text := f"x{each}") not in taken][
+        yield from (top + number for number in fresh)
+        taken = {value for value in plain if isinstance(value, str)}
+        yield from [text for number in range(1, len(taken) + len(group) + 1) if (text := f"x{number}") not in taken][
             : len(group)
         ]
         if ordered and not truths:
             # Of true and false neither is less than the other.
             yield True
             yield False
-        if any(isinstance(each, Now) for each in group):
-            yield from (_START + datetime.timedelta(days=each) for each in range(len(group) + 1))
+        if any(isinstance(reference, Now) for reference in group):
+            yield from (_START + datetime.timedelta(days=number) for number in range(len(group) + 1))
 
 
 def _different(values: Iterable[Any]) -> list[Any]:

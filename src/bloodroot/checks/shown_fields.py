@@ -76,16 +76,16 @@ def _wider(subject: Subject, rules: FieldRules, pages: list[Unit]) -> Iterator[F
 def _beyond(subject: Subject, read: Formula, pages: list[Unit]) -> int:
     """The columns that may read a field where none of some pages lets them in."""
     reach = subject.reach
-    found = 0
+    mask = 0
     for formula, columns in reach.spread(read):
         for name in reach.columns:
             column = reach.bit[name] & columns
             if not column:
                 continue
-            seen = [each for page in pages for each, others in page_groups(page) if others & column]
+            seen = [formula for page in pages for formula, others in page_groups(page) if others & column]
             if not reach.implies(formula, either(seen)) and (not seen or reach.contradicts(formula, either(seen))):
-                found |= column
-    return found
+                mask |= column
+    return mask
 
 
 def page_groups(page: Unit) -> list[tuple[Formula, int]]:
@@ -95,7 +95,7 @@ def page_groups(page: Unit) -> list[tuple[Formula, int]]:
 
 def _pages_by_name(subject: Subject) -> tuple[dict[str, list[Unit]], set[str]]:
     """Pages that show one record, by what paths say they are about (``/trials/{trial_id}``), and all words of paths."""
-    found: dict[str, list[Unit]] = {}
+    pages: dict[str, list[Unit]] = {}
     words: set[str] = set()
     for unit in subject.reach.units:
         segments = unit.template.segments
@@ -105,8 +105,8 @@ def _pages_by_name(subject: Subject) -> tuple[dict[str, list[Unit]], set[str]]:
         name = segments[-1].name.removesuffix("_id").removesuffix("-id").removesuffix("Id")
         names = {_plain(name), *(_plain(part) for part in segments[-2:-1] if isinstance(part, str))}
         for each in names:
-            found.setdefault(each, []).append(unit)
-    return found, words
+            pages.setdefault(each, []).append(unit)
+    return pages, words
 
 
 def _plurals(name: str) -> tuple[str, ...]:

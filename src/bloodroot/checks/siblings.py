@@ -152,8 +152,8 @@ def _actions(subject: Subject, form: Unit) -> list[Unit]:
     word = "new" if last.lower() in _NEW else "edit" if last.lower() in _EDIT else "delete"
     if word != "new" and not any(isinstance(part, Parameter) for part in segments[:-1]):
         return []
-    found = [reach.unit(method, shape[:-1]) for method in methods[word]]
-    return list(dict.fromkeys(each for each in found if each is not None))
+    units = [reach.unit(method, shape[:-1]) for method in methods[word]]
+    return list(dict.fromkeys(unit for unit in units if unit is not None))
 
 
 def _functions_of_pages(subject: Subject) -> dict[Shape, str]:
@@ -263,8 +263,8 @@ def _without_rule(subject: Subject) -> Iterator[Finding]:
         if len(covered) < 3 or len(missed) * 3 > len(covered):
             continue
         for unit in missed:
-            asked = unit.line.requirement.formula
-            if isinstance(asked, Holding) and asked.mask == SIGNED_IN:
+            needed = unit.line.requirement.formula
+            if isinstance(needed, Holding) and needed.mask == SIGNED_IN:
                 # Signing out, and the like: open to all who are signed in.
                 continue
             yield WITHOUT_RULE.at(

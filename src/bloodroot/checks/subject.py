@@ -137,24 +137,24 @@ def nodes_in(node: tree.Node) -> Iterator[tree.Node]:
     """A node and all that it is made of."""
     waiting = [node]
     while waiting:
-        each = waiting.pop()
-        yield each
-        match each:
+        child = waiting.pop()
+        yield child
+        match child:
             case tree.AllOf() | tree.AnyOf():
-                waiting += each.parts
+                waiting += child.parts
             case tree.Negation():
-                waiting.append(each.part)
+                waiting.append(child.part)
             case tree.Given():
-                waiting += [each.requirement, each.condition]
+                waiting += [child.requirement, child.condition]
             case tree.Comparison():
-                waiting += [each.left, each.right]
+                waiting += [child.left, child.right]
             case tree.Listing():
-                waiting += each.items
+                waiting += child.items
 
 
 def words_in(node: tree.Node) -> Iterator[tree.Word]:
     """The names in a requirement or an expression."""
-    return (each for each in nodes_in(node) if isinstance(each, tree.Word))
+    return (child for child in nodes_in(node) if isinstance(child, tree.Word))
 
 
 def place_of_endpoint(endpoint: Endpoint) -> Place:

@@ -87,10 +87,10 @@ def _similar(subject: Subject) -> Iterator[Finding]:
 
 def _names(subject: Subject) -> dict[str, dict[str, Place]]:
     """Names that mean different things if they differ, by what they are, each with the place where it is first."""
-    found: dict[str, dict[str, Place]] = {}
+    names: dict[str, dict[str, Place]] = {}
 
     def add(what: str, name: str, place: Place) -> None:
-        found.setdefault(what, {}).setdefault(name, place)
+        names.setdefault(what, {}).setdefault(name, place)
 
     seen: set[int] = set()
     for entry in all_entries(subject.document):
@@ -107,12 +107,12 @@ def _names(subject: Subject) -> dict[str, dict[str, Place]]:
             if id(node) in seen:
                 continue
             seen.add(id(node))
-            for each in nodes_in(node):
-                if isinstance(each, tree.Word) and ":" in each.text:
-                    add("permission", each.text, entry.place)
-                elif isinstance(each, tree.Reference):
-                    add(f"attribute of the {each.root}", ".".join(each.names), entry.place)
-    return found
+            for child in nodes_in(node):
+                if isinstance(child, tree.Word) and ":" in child.text:
+                    add("permission", child.text, entry.place)
+                elif isinstance(child, tree.Reference):
+                    add(f"attribute of the {child.root}", ".".join(child.names), entry.place)
+    return names
 
 
 def similar(names: Iterable[str], *, plurals: bool = False) -> Iterator[tuple[str, str]]:
@@ -125,14 +125,14 @@ def similar(names: Iterable[str], *, plurals: bool = False) -> Iterator[tuple[st
         plurals: whether two names may differ by an ``s`` at the end.
     """
     without: dict[str, list[str]] = {}
-    found: set[tuple[str, str]] = set()
+    pairs: set[tuple[str, str]] = set()
     for name in names:
         low = name.lower()[:_LONGEST]
         for key in {low, *(low[:place] + low[place + 1 :] for place in range(len(low)))}:
             others = without.setdefault(key, [])
             for other in others[:20]:
-                if (other, name) not in found and nearly_the_same(other, name, plurals):
-                    found.add((other, name))
+                if (other, name) not in pairs and nearly_the_same(other, name, plurals):
+                    pairs.add((other, name))
                     yield other, name
             others.append(name)
 

@@ -74,17 +74,17 @@ def _caller(roles: tuple[str, ...] | None, attributes: Mapping[str, Any]) -> Cal
 
 def by_root(assignment: Mapping[str, Any]) -> dict[str, dict[str, Any]]:
     """An assignment as the objects that its references lead through."""
-    found: dict[str, dict[str, Any]] = {}
+    trees: dict[str, dict[str, Any]] = {}
     for name, value in assignment.items():
         root, *names = name.split(".")
-        inner = found.setdefault(root, {})
+        inner = trees.setdefault(root, {})
         if not names or value is MISSING:
             continue
         for each in names[:-1]:
             inner = inner.setdefault(each, {})
         inner[names[-1]] = value
-    found.pop("now", None)
-    return found
+    trees.pop("now", None)
+    return trees
 
 
 def command(witness: Witness) -> str | None:

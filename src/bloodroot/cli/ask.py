@@ -53,18 +53,18 @@ def ask(
     from . import inputs, output
 
     output.check_out(form, out)
-    rules, found = inputs.bound_project(policy, settings)
-    if found is None:
+    rules, project = inputs.bound_project(policy, settings)
+    if project is None:
         raise UsageError("there are no settings; write bloodroot.toml, or name one with --settings")
     inputs.check_request(method.upper(), path, rules)
-    persona = _persona(who, inputs.with_members(found, [who] if who in found.personas else []) or found)
+    persona = _persona(who, inputs.with_members(project, [who] if who in project.personas else []) or project)
     sent = _sent(body, header or [])
     if curl:
-        lines = curl_lines(rules, found, persona, method.upper(), path, sent, str(body) if body is not None else None)
+        lines = curl_lines(rules, project, persona, method.upper(), path, sent, str(body) if body is not None else None)
         typer.echo("\n".join(lines))
         return
     with without_application_output():
-        result = run(rules, found, persona, method.upper(), path, sent, hosts or ())
+        result = run(rules, project, persona, method.upper(), path, sent, hosts or ())
     output.deliver(result, form, out, color)
 
 

@@ -161,12 +161,12 @@ def _reports(policy: Policy, settings: Settings, result: ProbeResult) -> list[st
     ]
     for name, _, shown in pages:
         write_text(folder / name, str(write(shown, Format.HTML)))
-    found = [(name, text) for name, text, _ in pages]
+    reports = [(name, text) for name, text, _ in pages]
     with contextlib.suppress(PictureError):
         write_bytes(folder / "matrix.png", drawn(matrix_picture(roles), "png"))
         write_bytes(folder / "roles.png", drawn(roles_picture(RolesResult(policy, roles_added(policy))), "png"))
-        found += [("matrix.png", "the matrix as a picture"), ("roles.png", "who includes whom, and what each adds")]
-    return [f"reports/{name:16}{text}" for name, text in found]
+        reports += [("matrix.png", "the matrix as a picture"), ("roles.png", "who includes whom, and what each adds")]
+    return [f"reports/{name:16}{text}" for name, text in reports]
 
 
 def _checked(policy: Policy, document: Document, settings: Settings) -> CheckResult:

@@ -34,9 +34,9 @@ def draft(
     from . import inputs
 
     file = settings or find_settings()
-    found = read_settings(file) if file is not None else None
-    names, folder = inputs.sources_of(sources or [], found)
-    policy = out or (inputs.shown(found.policy) if found is not None else Path("access.bloodroot"))
+    project = read_settings(file) if file is not None else None
+    names, folder = inputs.sources_of(sources or [], project)
+    policy = out or (inputs.shown(project.policy) if project is not None else Path("access.bloodroot"))
     if update:
         if not policy.exists():
             raise UsageError(f"there is no {policy} to update; leave --update out")
@@ -57,9 +57,9 @@ def draft(
     guarded = sum(drafting.requirement_of(row) == "guarded" for row in result.endpoints)
     but = f" but for {guarded} that their guards decide" if guarded else ""
     typer.echo(f"wrote {policy}: {plural(len(result.endpoints), 'endpoint')}, all of them closed{but}")
-    if found is None:
-        apps = [each for each in names if ":" in each and not Path(each).exists()]
-        documents = [each for each in names if each.endswith((".json", ".yaml", ".yml"))]
+    if project is None:
+        apps = [name for name in names if ":" in name and not Path(name).exists()]
+        documents = [name for name in names if name.endswith((".json", ".yaml", ".yml"))]
         templates = [row.endpoint.template for row in result.endpoints]
         made = Path("bloodroot.toml")
         first = apps[0] if apps else None

@@ -41,8 +41,8 @@ def expect(
     from . import inputs, output
 
     output.check_out(form, out)
-    rules, found = inputs.bound_project(policy, settings)
-    actual, columns = _actual(rules, found, observed or [], personas=personas)
+    rules, project = inputs.bound_project(policy, settings)
+    actual, columns = _actual(rules, project, observed or [], personas=personas)
     result, text = hold_files(actual, columns, tables, update=update)
     output.deliver(result, form, out, color)
     if update:

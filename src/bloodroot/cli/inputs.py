@@ -34,10 +34,10 @@ def bound_project(
         PolicyError: the policy cannot be used.
         SettingsError: the settings cannot be used.
     """
-    rules, found = _read(policy, settings, personas=personas)
-    if found is None and not rules.unbound:
-        return rules, found
-    if found is None:
+    rules, project = _read(policy, settings, personas=personas)
+    if project is None and not rules.unbound:
+        return rules, project
+    if project is None:
         action = rules.unbound[0]
         raise UsageError(
             f"{action.place.at} names the action {action.name}, and there is no application to find it in; "
@@ -45,7 +45,7 @@ def bound_project(
         )
     from ..survey.applications import bound
 
-    return bound(rules, found), found
+    return bound(rules, project), project
 
 
 def project_if_any(
@@ -65,17 +65,17 @@ def project_if_any(
     from ..settings import find_settings, read_settings
 
     file = settings or find_settings()
-    found = read_settings(file) if file is not None else None
-    named = policy or (shown(found.policy) if found is not None else Path("access.bloodroot"))
+    project = read_settings(file) if file is not None else None
+    named = policy or (shown(project.policy) if project is not None else Path("access.bloodroot"))
     if policy is None and not named.exists():
-        return None, found
-    rules, found = _read(policy, settings, personas=False)
+        return None, project
+    rules, project = _read(policy, settings, personas=False)
     if not rules.unbound:
-        return rules, found
+        return rules, project
     from ..survey.applications import bound_to_any
 
-    own = [found.app] if found is not None and found.app else []
-    return bound_to_any(rules, [*sources, *own], found), found
+    own = [project.app] if project is not None and project.app else []
+    return bound_to_any(rules, [*sources, *own], project), project
 
 
 def project_to_check(
@@ -90,14 +90,14 @@ def project_to_check(
     """
     from ..settings.policy_names import check_names
 
-    chosen, found = _chosen(policy, settings)
+    chosen, project = _chosen(policy, settings)
     rules, document = read_policy(chosen)
-    if found is not None:
-        check_names(found, rules)
-    if not sources and (found is None or not (found.app or found.openapi)):
-        return rules, document, found, [], Path.cwd()
-    names, folder = sources_of(sources, found)
-    return rules, document, found, names, folder
+    if project is not None:
+        check_names(project, rules)
+    if not sources and (project is None or not (project.app or project.openapi)):
+        return rules, document, project, [], Path.cwd()
+    names, folder = sources_of(sources, project)
+    return rules, document, project, names, folder
 
 
 def sources_of(named: list[str], settings: Settings | None) -> tuple[list[str], Path]:
@@ -131,10 +131,10 @@ def unbound_project(policy: Path | None, settings: Path | None, *, personas: boo
         SettingsError: the settings cannot be used.
         UsageError: there are no settings.
     """
-    rules, found = _read(policy, settings, personas=personas)
-    if found is None:
+    rules, project = _read(policy, settings, personas=personas)
+    if project is None:
         raise UsageError("there is no bloodroot.toml here or further up; name one with --settings FILE")
-    return rules, found
+    return rules, project
 
 
 def policy_as_written(policy: Path | None, settings: Path | None) -> tuple[Policy, Document]:
@@ -150,11 +150,11 @@ def policy_as_written(policy: Path | None, settings: Path | None) -> tuple[Polic
 def _read(policy: Path | None, settings: Path | None, *, personas: bool = True) -> tuple[Policy, Settings | None]:
     from ..settings.policy_names import check_names
 
-    chosen, found = _chosen(policy, settings)
+    chosen, project = _chosen(policy, settings)
     rules, _ = read_policy(chosen)
-    if found is not None and personas:
-        check_names(found, rules)
-    return rules, found
+    if project is not None and personas:
+        check_names(project, rules)
+    return rules, project
 
 
 def _chosen(policy: Path | None, settings: Path | None) -> tuple[Path, Settings | None]:
@@ -162,13 +162,13 @@ def _chosen(policy: Path | None, settings: Path | None) -> tuple[Path, Settings 
     from ..settings import find_settings, read_settings
 
     file = settings or find_settings()
-    found = read_settings(file) if file is not None else None
+    project = read_settings(file) if file is not None else None
     chosen = policy
     if chosen is None:
-        chosen = shown(found.policy) if found is not None else Path("access.bloodroot")
+        chosen = shown(project.policy) if project is not None else Path("access.bloodroot")
     if not chosen.exists() and not _in_a_revision(chosen):
         raise UsageError(_no_policy(chosen, file if policy is None else None))
-    return chosen, found
+    return chosen, project
 
 
 def _in_a_revision(name: Path) -> bool:
@@ -194,9 +194,9 @@ def read_policy(file: Path) -> tuple[Policy, Document]:
     if file.exists() or not _in_a_revision(file):
         return load_with_tree(file)
     name, _, path = str(file).partition(":")
-    found = revision(name, Path.cwd())
-    assert found is not None
-    return load_from(found, place_in(found, path, Path.cwd()))
+    revision_of_name = revision(name, Path.cwd())
+    assert revision_of_name is not None
+    return load_from(revision_of_name, place_in(revision_of_name, path, Path.cwd()))
 
 
 def two_policies(old: str, new: str | None, policy: Path | None, settings: Path | None) -> tuple[Side, Side]:
@@ -218,14 +218,14 @@ def two_policies(old: str, new: str | None, policy: Path | None, settings: Path 
     from ..settings import find_settings, read_settings
 
     file = settings or find_settings()
-    found = read_settings(file) if file is not None else None
-    usual = policy or (shown(found.policy) if found is not None else Path("access.bloodroot"))
+    project = read_settings(file) if file is not None else None
+    usual = policy or (shown(project.policy) if project is not None else Path("access.bloodroot"))
     if new is None and not usual.exists():
         raise UsageError(_no_policy(usual, file if policy is None else None))
     names = [_name_of_policy(name, usual) for name in (old, new)]
     policies = [read_policy(name)[0] for name in names]
-    routes = _routes_if_needed(policies, found)
-    one, other = (side(each, str(name), routes) for each, name in zip(policies, names, strict=True))
+    routes = _routes_if_needed(policies, project)
+    one, other = (side(policy, str(name), routes) for policy, name in zip(policies, names, strict=True))
     return one, other
 
 
@@ -240,15 +240,17 @@ def _name_of_policy(name: str | None, usual: Path) -> Path:
         return Path(name)
     here = Path.cwd()
     try:
-        found = revision(name, here)
+        revision_of_name = revision(name, here)
     except RevisionError as error:
         raise UsageError(f'"{name}" is no file, and {error}') from error
-    if found is None:
+    if revision_of_name is None:
         raise UsageError(f'"{name}" is neither a file nor a revision of the git repository in {top_of(here)}')
     try:
-        inside = usual.resolve().relative_to(found.top.resolve())
+        inside = usual.resolve().relative_to(revision_of_name.top.resolve())
     except ValueError as error:
-        raise UsageError(f"{usual} is outside of the git repository in {found.top}; name two files instead") from error
+        raise UsageError(
+            f"{usual} is outside of the git repository in {revision_of_name.top}; name two files instead"
+        ) from error
     return Path(f"{name}:{inside.as_posix()}")
 
 
@@ -268,7 +270,7 @@ def _no_policy(policy: Path, settings: Path | None) -> str:
 
     where = f"{policy}, which {shown(settings)} names as the policy" if settings is not None else str(policy)
     folder = policy.parent
-    near = [each.stem for each in sorted(folder.glob("*.bloodroot"))] if folder.is_dir() else []
+    near = [path.stem for path in sorted(folder.glob("*.bloodroot"))] if folder.is_dir() else []
     guess = suggestion(policy.stem, near)
     if guess:
         return f'there is no file {where}{guess[:-2]}.bloodroot"?'
@@ -305,8 +307,8 @@ def callers_of_personas(settings: Settings | None) -> dict[str, Caller | None]:
     """
     if settings is None or not settings.personas:
         raise UsageError("there are no personas; write [personas.NAME] in bloodroot.toml")
-    found = with_members(settings) or settings
-    return {name: persona.caller for name, persona in found.personas.items()}
+    project = with_members(settings) or settings
+    return {name: persona.caller for name, persona in project.personas.items()}
 
 
 def columns_of_decisions(policy: Policy, matrix: Matrix, settings: Settings | None, *, personas: bool) -> Columns:
@@ -351,9 +353,9 @@ def caller_named(who: str, policy: Policy, settings: Settings | None) -> Caller 
     if not chosen:
         # Of a role alone nothing else is known: what requires an attribute stays open.
         return imagined(*roles)
-    found = with_members(settings, chosen)
-    assert found is not None
-    caller = found.personas[chosen[0]].caller
+    project = with_members(settings, chosen)
+    assert project is not None
+    caller = project.personas[chosen[0]].caller
     if caller is None:
         if roles:
             raise UsageError(f'persona "{chosen[0]}" is not signed in, and can hold no role')
@@ -385,8 +387,8 @@ def check_request(method: str, path: str, policy: Policy) -> None:
         rest = path.split("://", 1)[-1]
         guess = f"/{rest.partition('/')[2]}" if "://" in path else f"/{path}"
         raise UsageError(f'"{path}" is no path: a path begins with /, as in {guess}')
-    known = {*COMMON, *(each for line in policy.endpoints for each in line.methods)}
-    guess = "" if method in known else suggestion(method, known)
+    methods = {*COMMON, *(method for line in policy.endpoints for method in line.methods)}
+    guess = "" if method in methods else suggestion(method, methods)
     if guess or not is_method(method):
         raise UsageError(f'"{method}" is no method{guess or "; a method is a word such as GET or POST"}')
 

@@ -61,13 +61,13 @@ def matrix(
         raise UsageError("--observed is shown by --format html; bloodroot tried JOURNAL shows what was tried")
     if (fold or guards) and output.format_of(form, out) is not Format.TABLE:
         raise UsageError("--fold and --guards are for the table; other formats have every endpoint and every guard")
-    rules, found = inputs.bound_project(policy, settings)
-    callers = inputs.callers_of_personas(found) if personas else None
+    rules, project = inputs.bound_project(policy, settings)
+    callers = inputs.callers_of_personas(project) if personas else None
     whole = matrix_of_callers(rules, callers) if callers is not None else matrix_of_roles(rules)
     shown, numbers = _selected(rules, whole, only or [], role or [], open_to_anyone=open_to_anyone)
     if callers is not None:
         callers = {whole.columns[number].name: callers[whole.columns[number].name] for number in numbers}
-    cells = _observed(rules, whole, shown, numbers, found, observed, personas=personas) if observed else None
+    cells = _observed(rules, whole, shown, numbers, project, observed, personas=personas) if observed else None
     output.deliver(MatrixResult(rules, shown, callers, cells, fold, guards), form, out, color)
 
 
@@ -118,4 +118,4 @@ def _observed(
 
     columns = inputs.columns_of_decisions(policy, whole, settings, personas=personas)
     cells = observed_cells(policy, shown, journal, columns)
-    return {(row, numbers.index(column)): each for (row, column), each in cells.items() if column in numbers}
+    return {(row, numbers.index(column)): observed for (row, column), observed in cells.items() if column in numbers}

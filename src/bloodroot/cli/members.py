@@ -33,10 +33,10 @@ def members(
     output.check_out(form, out)
     if login is not None and logs:
         raise UsageError("--log says what all members used; leave LOGIN out")
-    rules, found = inputs.bound_project(policy, settings, personas=False)
-    if found is None:
+    rules, project = inputs.bound_project(policy, settings, personas=False)
+    if project is None:
         raise UsageError("members are those of a directory, and there is no bloodroot.toml here or further up")
-    directory = directory_of(found)
+    directory = directory_of(project)
     if login is None:
         output.deliver(review(rules, directory.members(), directory.given(), logs or ()), form, out, color)
         return

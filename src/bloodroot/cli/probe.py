@@ -90,13 +90,13 @@ def probe(
         return
     if bool(journals) != merge:
         raise UsageError("--merge puts journals together: bloodroot probe --merge one.jsonl two.jsonl")
-    rules, found = inputs.bound_project(policy, settings)
-    if found is None:
+    rules, project = inputs.bound_project(policy, settings)
+    if project is None:
         raise UsageError("there are no settings; write bloodroot.toml, or name one with --settings")
-    found = inputs.with_members(found) or found
+    project = inputs.with_members(project) or project
     options = runner.Options(
         tuple(hosts or ()),
-        _chosen(found, only or [], persona or [], methods),
+        _chosen(project, only or [], persona or [], methods),
         _part(shard, journal),
         journal,
         resume,
@@ -105,11 +105,11 @@ def probe(
     )
     if list_only:
         with without_application_output():
-            planned = runner.list_plan(rules, found, options)
+            planned = runner.list_plan(rules, project, options)
         output.deliver(planned, form, out, color)
         return
     with without_application_output():
-        result = runner.merge(rules, found, options, journals) if journals else with_progress(rules, found, options)
+        result = runner.merge(rules, project, options, journals) if journals else with_progress(rules, project, options)
     output.deliver(result, form, out, color)
     if not result.sound:
         raise typer.Exit(1)
@@ -148,7 +148,7 @@ def _chosen(settings: Settings, only: list[str], personas: list[str], methods: s
             return False
         return not only or matches(asked.name, only)
 
-    return PlanFilter(endpoint, lambda each: not personas or each.name in personas)
+    return PlanFilter(endpoint, lambda persona: not personas or persona.name in personas)
 
 
 def with_progress(policy: Policy, settings: Settings, options: Options | None = None) -> ProbeResult:

@@ -33,8 +33,8 @@ def seed(
     from . import inputs, output
 
     output.check_out(form, out)
-    rules, found = inputs.unbound_project(policy, settings, personas=False)
-    result = seed_directory(directory_of(found), read_seed(file), rules, password, update=update, dry_run=dry_run)
+    rules, project = inputs.unbound_project(policy, settings, personas=False)
+    result = seed_directory(directory_of(project), read_seed(file), rules, password, update=update, dry_run=dry_run)
     output.deliver(result, form, out, color)
     if any(row.verdict is SeedVerdict.DIFFERS for row in result.rows):
         raise typer.Exit(1)
@@ -43,13 +43,13 @@ def seed(
 def password(member: SeedMember) -> str:
     """The password of a member who is about to be made."""
     if member.variable is not None:
-        found = os.environ.get(member.variable, "")
-        if not found:
+        secret = os.environ.get(member.variable, "")
+        if not secret:
             raise UsageError(
                 f"{member.place}: {member.login} gets its password from {member.variable}, which is not set; "
                 "set it in the environment"
             )
-        return found
+        return secret
     if not sys.stdin.isatty():
         raise UsageError(
             f"{member.place}: the password of {member.login} must be typed in, and standard input is not a terminal; "

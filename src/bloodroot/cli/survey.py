@@ -23,8 +23,8 @@ def survey(
     from . import inputs, output
 
     output.check_out(form, out)
-    rules, found = inputs.project_if_any(policy, settings, sources=sources or [])
-    names, folder = inputs.sources_of(sources or [], found)
+    rules, project = inputs.project_if_any(policy, settings, sources=sources or [])
+    names, folder = inputs.sources_of(sources or [], project)
     result = held_together(gather(names, folder), rules)
     output.deliver(result, form, out, color)
     if rules is not None and result.uncovered:

@@ -44,17 +44,17 @@ def make(
     from . import inputs, output
 
     output.check_out(form, out)
-    rules, found = inputs.unbound_project(policy, settings)
-    source = token_source(found)
-    if found.development is None or source.token is None:
+    rules, project = inputs.unbound_project(policy, settings)
+    source = token_source(project)
+    if project.development is None or source.token is None:
         raise UsageError(
-            f"{found.file.name}: there is no key to sign with; write [token] with development_key = "
+            f"{project.file.name}: there is no key to sign with; write [token] with development_key = "
             '"{env.NAME}", a key for development and never one that real members are let in by'
         )
     if minutes is not None and not 0.1 <= minutes <= 60:
         raise UsageError("--minutes must be a number from 0.1 to 60: a token for development is short-lived")
-    development = replace(found.development, minutes=minutes or found.development.minutes)
-    caller = _caller(who, rules, found)
+    development = replace(project.development, minutes=minutes or project.development.minutes)
+    caller = _caller(who, rules, project)
     if scope is not None:
         if source.claims.scopes is None:
             raise UsageError('--scope: the settings do not say where a token has its scopes; write scopes = "scope"')
@@ -63,10 +63,10 @@ def make(
         claims = claims_of(caller, source.claims)
     except ValueError as error:
         raise UsageError(f"this cannot be written into a token: {error}") from error
-    if found.directory is not None and who not in found.personas:
+    if project.directory is not None and who not in project.personas:
         typer.echo("the application looks roles up in its directory, and this caller is not a member there", err=True)
     now = datetime.datetime.now(datetime.UTC)
-    token = make_token(claims, source.token, development, found, now)
+    token = make_token(claims, source.token, development, project, now)
     output.deliver(MadeToken(rules, token, who, caller, development.minutes), form, out)
     roles = ", ".join(sorted(caller.roles)) or "no role of its own"
     message = roles if source.claims.roles is not None else "its roles are looked up, and are not in the token"
@@ -121,12 +121,12 @@ def read(
     from . import inputs, output
 
     output.check_out(form, out)
-    rules, found = inputs.unbound_project(policy, settings)
-    source = token_source(found)
+    rules, project = inputs.unbound_project(policy, settings)
+    source = token_source(project)
     words = (sys.stdin.read() if token == "-" else token).split()  # noqa: S105
     sent = words[-1] if words else ""
     try:
-        result = examine(sent, source, found, rules)
+        result = examine(sent, source, project, rules)
     except ValueError as error:
         raise UsageError(
             "not a token: a JSON Web Token is three parts with dots between them, such as eyJ...; "

@@ -35,11 +35,11 @@ def tried(
     from . import inputs, output
 
     output.check_out(form, out)
-    rules, found = inputs.bound_project(policy, settings)
-    matrix = matrix_of_callers(rules, inputs.callers_of_personas(found)) if personas else matrix_of_roles(rules)
-    columns = inputs.columns_of_decisions(rules, matrix, found, personas=personas)
+    rules, project = inputs.bound_project(policy, settings)
+    matrix = matrix_of_callers(rules, inputs.callers_of_personas(project)) if personas else matrix_of_roles(rules)
+    columns = inputs.columns_of_decisions(rules, matrix, project, personas=personas)
     result = hold_tried(rules, matrix, chain.from_iterable(map(read_tried, logs)), columns, logs)
     output.deliver(result, form, out, color)
-    lacking = (f"{method} {each.row.path}" for each in result.lacking for method in each.row.methods)
+    lacking = (f"{method} {lacking.row.path}" for lacking in result.lacking for method in lacking.row.methods)
     if any(output.matches(endpoint, fail or []) for endpoint in lacking):
         raise typer.Exit(1)

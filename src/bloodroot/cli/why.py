@@ -60,24 +60,24 @@ def why(
     if len(words) != 3 and not ((path_only or who_gets_in) and len(words) == 2):
         raise UsageError("why needs WHO METHOD PATH, as in: bloodroot why curator PATCH /trials/7")
     who, method, path = words[0], words[-2].upper(), words[-1]
-    rules, found = inputs.bound_project(policy, settings)
+    rules, project = inputs.bound_project(policy, settings)
     inputs.check_request(method, path, rules)
     sent, _, query = path.partition("?")
     if path_only:
         lines, standing = rules.lookup.candidates(method, sent), rules.lookup.rules_for(method, sent)
         output.deliver(LinesResult(method, sent, tuple(lines), tuple(standing)), form, out, color)
         return
-    values = {name: each[0] if len(each) == 1 else each for name, each in parse_qs(query, True).items()}
+    values = {name: values[0] if len(values) == 1 else values for name, values in parse_qs(query, True).items()}
     if who_gets_in:
-        found = inputs.with_members(found)
-        personas = {name: each.caller for name, each in found.personas.items()} if found is not None else {}
+        project = inputs.with_members(project)
+        personas = {name: persona.caller for name, persona in project.personas.items()} if project is not None else {}
         shown = entrance(rules, method, sent, personas, record=_object("--record", record), query=values)
         output.deliver(shown, form, out, color)
         return
     if directory:
-        who, caller = _member(who, found)
+        who, caller = _member(who, project)
     else:
-        caller = _with_attributes(inputs.caller_named(who, rules, found), attributes)
+        caller = _with_attributes(inputs.caller_named(who, rules, project), attributes)
     result = explain(rules, who, caller, method, sent, record=_object("--record", record), query=values)
     output.deliver(result, form, out, color)
 
@@ -89,14 +89,18 @@ def _member(who: str, settings: Settings | None) -> tuple[str, Caller | None]:
 
     if settings is None:
         raise UsageError("--directory needs the settings that name one; there is no bloodroot.toml here or further up")
-    found = directory_of(settings)
-    found.check()
+    directory = directory_of(settings)
+    directory.check()
     persona = settings.personas.get(who)
     login = persona.member if persona is not None and persona.member is not None else who
     member_id = persona.attributes.get("id") if persona is not None and persona.member is None else None
-    member = found.member(member_id) if member_id is not None else found.member_with_login(login) or found.member(who)
+    member = (
+        directory.member(member_id)
+        if member_id is not None
+        else directory.member_with_login(login) or directory.member(who)
+    )
     try:
-        return who, found.judged(member, member.id if member is not None else who, None)
+        return who, directory.judged(member, member.id if member is not None else who, None)
     except Unidentified as error:
         return f"{who}, who is treated as signed out: {error.reason}", None
 
@@ -119,9 +123,9 @@ def _object(option: str, text: str | None) -> Any:
     if text is None:
         return None
     try:
-        found = json.loads(text)
+        value = json.loads(text)
     except ValueError as error:
         raise UsageError(f"{option} is not JSON: {error}") from error
-    if not isinstance(found, dict):
+    if not isinstance(value, dict):
         raise UsageError(f'{option} must be a JSON object, such as {{"botanist_id": 3}}')
-    return found
+    return value

@@ -73,17 +73,17 @@ class Weighed:
         return (old, new) if old != new else (self.old.full_words, self.new.full_words)
 
 
-def access_at_endpoint(policy: Policy, asked: Asked, caller: Caller | None) -> Access:
+def access_at_endpoint(policy: Policy, formulas: Asked, caller: Caller | None) -> Access:
     """What a caller gets where standing rules and a line ask this."""
-    if not asked:
+    if not formulas:
         return Access(Outcome.DENY, FALSE)
-    outcome, _, remainder = outcome_of(policy, asked, caller)
+    outcome, _, remainder = outcome_of(policy, formulas, caller)
     return Access(outcome, remainder if remainder is not None else TRUE if outcome is Outcome.ALLOW else FALSE)
 
 
-def access_by_formula(policy: Policy, asked: Asked, caller: Caller | None) -> Access:
+def access_by_formula(policy: Policy, formulas: Asked, caller: Caller | None) -> Access:
     """What a caller gets of a field, or of a permission that code asks for."""
-    left = left_of(policy, asked[0], caller, at_any_time=True)
+    left = left_of(policy, formulas[0], caller, at_any_time=True)
     if left is TRUE:
         return Access(Outcome.ALLOW, TRUE)
     return Access(Outcome.DEPENDS, left) if can_be_true(left) else Access(Outcome.DENY, FALSE)
@@ -110,7 +110,7 @@ class AccessComparison:
     _known: dict[tuple[object, object], tuple[Weighed, ...]] = field(default_factory=dict)
 
     def weigh(
-        self, asked: tuple[Asked, Asked], keys: tuple[object, object], access: Weigh = access_at_endpoint
+        self, questions: tuple[Asked, Asked], keys: tuple[object, object], access: Weigh = access_at_endpoint
     ) -> tuple[Weighed, ...]:
         """Every kind of caller and what changes for it, the ones with one role or none first, in their order.
 
@@ -119,49 +119,49 @@ class AccessComparison:
             keys: of what is asked, equal where the same is asked again.
             access: what a kind of caller gets.
         """
-        known = self._known.get(keys)
-        if known is None:
-            known = self._known[keys] = tuple(self._weighed(asked, access))
-        return known
+        weighed = self._known.get(keys)
+        if weighed is None:
+            weighed = self._known[keys] = tuple(self._weighed(questions, access))
+        return weighed
 
-    def _weighed(self, asked: tuple[Asked, Asked], access: Weigh) -> Iterator[Weighed]:
-        found = list(self._each(self.singles, asked, access))
-        yield from found
-        for each in self.others(asked, access):
+    def _weighed(self, questions: tuple[Asked, Asked], access: Weigh) -> Iterator[Weighed]:
+        weighed = list(self._each(self.singles, questions, access))
+        yield from weighed
+        for each in self.others(questions, access):
             # Callers who see no more change than those with fewer roles are not worth another line.
             if each.change is not None and not any(
-                other.change is each.change and _goes_for(other.kind, each.kind) for other in found
+                other.change is each.change and _goes_for(other.kind, each.kind) for other in weighed
             ):
-                found.append(each)
+                weighed.append(each)
                 yield each
 
-    def others(self, asked: tuple[Asked, Asked], access: Weigh) -> Iterator[Weighed]:
+    def others(self, questions: tuple[Asked, Asked], access: Weigh) -> Iterator[Weighed]:
         """What changes for callers with several roles, for those with permissions of their own, and for tokens."""
-        formulas = (*asked[0], *asked[1])
+        formulas = (*questions[0], *questions[1])
         together: list[CallerKind] = []
-        if max(map(asks_together, asked)) > 1:
-            together, complete = kinds_together(self.old, self.new, asked)
+        if max(map(asks_together, questions)) > 1:
+            together, complete = kinds_together(self.old, self.new, questions)
             self.left_open = self.left_open or not complete
         kinds = kind_apart(self.old, self.new) + together
         if any(True for formula in formulas for _ in permissions_in(formula)):
-            by_permission, complete = kinds_by_permission(self.old, self.new, asked, together)
+            by_permission, complete = kinds_by_permission(self.old, self.new, questions, together)
             self.left_open = self.left_open or not complete
             kinds += by_permission
-        yield from self._each(kinds, asked, access)
+        yield from self._each(kinds, questions, access)
 
-    def _each(self, kinds: Iterable[CallerKind], asked: tuple[Asked, Asked], access: Weigh) -> Iterator[Weighed]:
-        known: dict[object, Weighed] = {}
-        telling = self.telling(asked)
+    def _each(self, kinds: Iterable[CallerKind], questions: tuple[Asked, Asked], access: Weigh) -> Iterator[Weighed]:
+        by_key: dict[object, Weighed] = {}
+        telling = self.telling(questions)
         for kind in kinds:
             # Most roles make no difference to most endpoints.
             key = telling(kind)
-            if key not in known:
-                known[key] = self._of(kind, asked, access)
-            yield replace(known[key], kind=kind)
+            if key not in by_key:
+                by_key[key] = self._of(kind, questions, access)
+            yield replace(by_key[key], kind=kind)
 
-    def telling(self, asked: tuple[Asked, Asked]) -> Callable[[CallerKind], object]:
+    def telling(self, questions: tuple[Asked, Asked]) -> Callable[[CallerKind], object]:
         """What of a kind of caller makes a difference to what is asked: equal for those that get the same."""
-        sides = [(policy, _bits_in(formulas)) for policy, formulas in zip((self.old, self.new), asked, strict=True)]
+        sides = [(policy, _bits_in(formulas)) for policy, formulas in zip((self.old, self.new), questions, strict=True)]
 
         def key(kind: CallerKind) -> object:
             caller = kind.caller()
@@ -170,9 +170,9 @@ class AccessComparison:
 
         return key
 
-    def _of(self, kind: CallerKind, asked: tuple[Asked, Asked], access: Weigh) -> Weighed:
+    def _of(self, kind: CallerKind, formulas: tuple[Asked, Asked], access: Weigh) -> Weighed:
         caller = kind.caller()
-        return self.compared(kind, access(self.old, asked[0], caller), access(self.new, asked[1], caller))
+        return self.compared(kind, access(self.old, formulas[0], caller), access(self.new, formulas[1], caller))
 
     def compared(self, kind: CallerKind, old: Access, new: Access) -> Weighed:
         """What becomes of access."""
@@ -206,12 +206,12 @@ class AccessComparison:
 
 def _bits_in(formulas: Asked) -> int:
     """The roles that formulas ask for, and whether a caller is signed in."""
-    found = ANYONE
+    bits = ANYONE
     for formula in formulas:
         for part in walk(formula):
             if isinstance(part, Holding):
-                found |= part.mask
-    return found
+                bits |= part.mask
+    return bits
 
 
 def _goes_for(one: CallerKind, other: CallerKind) -> bool:

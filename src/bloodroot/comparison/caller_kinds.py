@@ -61,7 +61,7 @@ Names = Callable[[Formula], Iterable[str]]
 
 def permission_names(formula: Formula) -> Iterator[str]:
     """The permissions that a formula asks for."""
-    return (each.name for each in permissions_in(formula))
+    return (permission.name for permission in permissions_in(formula))
 
 
 def asks_together(formulas: Iterable[Formula], names_in: Names = roles_in) -> float:
@@ -99,19 +99,19 @@ def _asked_together(formula: Formula, names_in: Names, known: dict[int, float]) 
     return max(inner, default=1)
 
 
-def telling_roles(old: Policy, new: Policy, asked: Iterable[Formula]) -> list[str]:
+def telling_roles(old: Policy, new: Policy, formulas: Iterable[Formula]) -> list[str]:
     """The roles that formulas ask for, and those by which a caller holds others of them than before."""
-    asked_for = dict.fromkeys(name for formula in asked for name in roles_in(formula))
-    found = list(asked_for)
+    asked_for = dict.fromkeys(name for formula in formulas for name in roles_in(formula))
+    names = list(asked_for)
     for name in dict.fromkeys((*new.roles.bit, *old.roles.bit)):
         bits = [(policy, policy.roles.held(Caller(roles=(name,))).bits) for policy in (old, new)]
-        held = [asked_for.keys() & policy.roles.names(each) for policy, each in bits]
+        held = [asked_for.keys() & policy.roles.names(mask) for policy, mask in bits]
         if name not in asked_for and held[0] != held[1]:
-            found.append(name)
-    return found
+            names.append(name)
+    return names
 
 
-def kinds_together(old: Policy, new: Policy, asked: Asked) -> tuple[list[CallerKind], bool]:
+def kinds_together(old: Policy, new: Policy, question: Asked) -> tuple[list[CallerKind], bool]:
     """Kinds of callers with more than one of the roles that are asked for, those with fewer roles first.
 
     Roles that either policy keeps apart are left out: a caller who holds both is compared by what is kept apart.
@@ -124,9 +124,9 @@ def kinds_together(old: Policy, new: Policy, asked: Asked) -> tuple[list[CallerK
     Returns:
         The kinds, and whether they are all.
     """
-    names = telling_roles(old, new, chain.from_iterable(asked))
-    most = max(map(asks_together, asked))
-    found: list[CallerKind] = []
+    names = telling_roles(old, new, chain.from_iterable(question))
+    most = max(map(asks_together, question))
+    kinds: list[CallerKind] = []
     level: list[tuple[str, ...]] = [(name,) for name in names]
     # Of sets of roles that come to the same the first one speaks for all: roles that include each other make few.
     seen = {_bits(old, new, chosen) for chosen in level}
@@ -139,12 +139,12 @@ def kinds_together(old: Policy, new: Policy, asked: Asked) -> tuple[list[CallerK
                 if bits is None or bits in seen:
                     continue
                 seen.add(bits)
-                if len(found) == _MOST_TOGETHER:
-                    return found, False
-                found.append(CallerKind(" with ".join(together), together))
+                if len(kinds) == _MOST_TOGETHER:
+                    return kinds, False
+                kinds.append(CallerKind(" with ".join(together), together))
                 following.append(together)
         level = following
-    return found, True
+    return kinds, True
 
 
 def _bits(old: Policy, new: Policy, roles: tuple[str, ...]) -> tuple[int, int] | None:
@@ -163,7 +163,7 @@ def kind_apart(old: Policy, new: Policy) -> list[CallerKind]:
 
 
 def kinds_by_permission(
-    old: Policy, new: Policy, asked: Asked, together: Iterable[CallerKind]
+    old: Policy, new: Policy, question: Asked, together: Iterable[CallerKind]
 ) -> tuple[list[CallerKind], bool]:
     """Callers with permissions of their own, and those with tokens that are made for less than they may do.
 
@@ -176,10 +176,10 @@ def kinds_by_permission(
     Returns:
         The kinds, and whether they are all.
     """
-    formulas = tuple(formula for each in asked for formula in each)
+    formulas = tuple(formula for formulas in question for formula in formulas)
     names = list(dict.fromkeys(name for formula in formulas for name in permission_names(formula)))
     kinds = [SIGNED_IN, *(CallerKind(name, (name,)) for name in telling_roles(old, new, formulas)), *together]
-    most = min(max(asks_together(each, permission_names) for each in asked), len(names))
+    most = min(max(asks_together(formulas, permission_names) for formulas in question), len(names))
     sets: list[tuple[str, ...]] = [(), *((name,) for name in names)]
     for count in range(2, int(most) + 1):
         sets += islice(combinations(names, count), _MOST_TOGETHER)

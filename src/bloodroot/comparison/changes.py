@@ -202,8 +202,8 @@ class PolicyComparison:
         return (
             bool(self.left_open)
             or any(cell.change.opens for cell in self.cells)
-            or any(each.change.opens for each in named)
-            or any(each.opens for each in self.declared)
+            or any(change.change.opens for change in named)
+            or any(declared.opens for declared in self.declared)
         )
 
     def counts(self) -> Counter[Change]:

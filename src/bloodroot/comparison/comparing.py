@@ -60,7 +60,7 @@ def _left_open(old: Side, new: Side, at_endpoints: _AtEndpoints, weighing: Acces
         yield "the templates have too many paths in common; requests that several of them cover were not all compared"
     if weighing.left_open:
         yield "a line requires so many roles or permissions together that not every combination of them was compared"
-    names = ", ".join(dict.fromkeys(each.name for each in (*new.actions, *old.actions)))
+    names = ", ".join(dict.fromkeys(action_line.name for action_line in (*new.actions, *old.actions)))
     if names and not (_standing(old.policy) == _standing(new.policy) and at_endpoints.same_denials):
         yield f"standing rules or denials differ, and the paths of these actions are not known: {names}"
 
@@ -89,11 +89,11 @@ class _AtEndpoints:
 
         Elsewhere both have the same lines, of which the same one decides.
         """
-        rules = [[self._signature(number, rule) for rule in each.standing] for number, each in enumerate(self._sides)]
+        rules = [[self._signature(number, rule) for rule in side.standing] for number, side in enumerate(self._sides)]
         if not self.same_roles or not self.same_denials or rules[0] != rules[1]:
             return regions
         lines = [
-            {self._signature(number, line): line for line in each.endpoints} for number, each in enumerate(self._sides)
+            {self._signature(number, line): line for line in side.endpoints} for number, side in enumerate(self._sides)
         ]
         differing = PathTree(
             (line.template, line)
@@ -130,38 +130,40 @@ class _AtEndpoints:
                 if method != ANY and method not in _named(sides) and by_method[ANY] == sides:
                     continue
                 found.setdefault((method, sides), []).append(_At(method, region, *sides))
-        chosen = [each for alike in found.values() for each in _widest(alike)]
+        chosen = [at for alike in found.values() for at in _widest(alike)]
         for at in sorted(chosen, key=lambda at: (at.rank, methods.index(at.method))):
             yield from self._at(at)
 
     def _at(self, at: _At) -> Iterator[CellChange]:
         names = naming((*reversed(at.new.lines), *reversed(at.old.lines)))
-        asked = self.terms[0].asked(at.old.lines, names), self.terms[1].asked(at.new.lines, names)
+        questions = self.terms[0].asked(at.old.lines, names), self.terms[1].asked(at.new.lines, names)
         # In no order: that of the lines matters for what a refusal says, not for what is asked.
-        keys = tuple(tuple(sorted(set(map(terms.key, each)))) for terms, each in zip(self.terms, asked, strict=True))
+        keys = tuple(
+            tuple(sorted(set(map(terms.key, formulas)))) for terms, formulas in zip(self.terms, questions, strict=True)
+        )
         if keys[0] == keys[1] and self.same_roles and self.same_denials and at.old.denials == at.new.denials:
-            words = [[formula.words() for formula in each] for each in asked]
+            words = [[formula.words() for formula in formulas] for formulas in questions]
             if words[0] == words[1]:
                 return
-        weighed = self.weighing.weigh(asked, (keys[0], keys[1]))
+        weighed = self.weighing.weigh(questions, (keys[0], keys[1]))
         where = Spotted(_sent(at.method, self.old, self.new), at.region, names)
-        answers = _Answers(self.weighing, asked, where, weighed)
-        found = [each for one in weighed for each in self._cell(at, one, answers)]
-        if not found:
+        answers = _Answers(self.weighing, questions, where, weighed)
+        changes = [change for one in weighed for change in self._cell(at, one, answers)]
+        if not changes:
             # Roles alone make no difference: what remains is what several of them are answered, or a token.
-            others = self.weighing.others(asked, access_at_endpoint)
-            found = [each for other in others for each in self._cell(at, other, answers)]
-        yield from found
+            others = self.weighing.others(questions, access_at_endpoint)
+            changes = [change for other in others for change in self._cell(at, other, answers)]
+        yield from changes
 
     def _cell(self, at: _At, weighed: Weighed, answers: _Answers) -> Iterator[CellChange]:
         kind, change, words = weighed.kind, weighed.change, weighed.words()
         evidence = None
         if change is None or change is Change.ANSWER:
-            found = answers.differ(weighed)
-            if found is None and change is None:
+            answered = answers.differ(weighed)
+            if answered is None and change is None:
                 return
-            if found is not None:
-                words, evidence = (found.old, found.new), found.shown
+            if answered is not None:
+                words, evidence = (answered.old, answered.new), answered.shown
             change = Change.ANSWER
         else:
             evidence = shown(self.old, self.new, answers.where, weighed)
@@ -178,12 +180,12 @@ class _Answers:
     """
 
     def __init__(
-        self, weighing: AccessComparison, asked: tuple[Asked, Asked], where: Spotted, weighed: tuple[Weighed, ...]
+        self, weighing: AccessComparison, question: tuple[Asked, Asked], where: Spotted, weighed: tuple[Weighed, ...]
     ) -> None:
         self.where = where
         self._weighing = weighing
-        self._values = failing((*asked[0], *asked[1]), weighed, weighing.reasoner)
-        self._telling = weighing.telling(asked)
+        self._values = failing((*question[0], *question[1]), weighed, weighing.reasoner)
+        self._telling = weighing.telling(question)
         self._known: dict[object, Answered | None] = {}
 
     def differ(self, weighed: Weighed) -> Answered | None:
@@ -191,10 +193,10 @@ class _Answers:
         key = self._telling(weighed.kind)
         values = self._values.of(weighed)
         if key in self._known:
-            known = self._known[key]
-            if known is None:
+            answered = self._known[key]
+            if answered is None:
                 return None
-            values = (known.values,)
+            values = (answered.values,)
         found = answers_differ(self._weighing.old, self._weighing.new, self.where, weighed.kind, values)
         self._known.setdefault(key, found)
         return found
@@ -238,13 +240,21 @@ def _at_actions(old: Side, new: Side, weighing: AccessComparison, terms: tuple[T
     for name in dict.fromkeys((*sides[1], *sides[0])):
         lines = sides[0].get(name), sides[1].get(name)
         formulas = [line.requirement.formula if line is not None else None for line in lines]
-        asked = [() if formula is None else (formula,) for formula in formulas]
-        keys = [None if each is None else side.key(each) for side, each in zip(terms, formulas, strict=True)]
-        for each in weighing.weigh((asked[0], asked[1]), (("action", keys[0]), keys[1])):
-            if each.change is not None:
-                kind = each.kind
+        questions = [() if formula is None else (formula,) for formula in formulas]
+        keys = [None if formula is None else side.key(formula) for side, formula in zip(terms, formulas, strict=True)]
+        for weighed in weighing.weigh((questions[0], questions[1]), (("action", keys[0]), keys[1])):
+            if weighed.change is not None:
+                kind = weighed.kind
                 yield CellChange(
-                    "action", name, kind.role, kind.holding, each.change, *each.words(), each.proved, None, *lines
+                    "action",
+                    name,
+                    kind.role,
+                    kind.holding,
+                    weighed.change,
+                    *weighed.words(),
+                    weighed.proved,
+                    None,
+                    *lines,
                 )
 
 
@@ -282,7 +292,7 @@ def _sent(method: str, *policies: Policy) -> str:
         return method
     named = _methods(*policies)
     return next(
-        each for each in (*COMMON, "TRACE", *(f"OTHER-{n}" for n in range(len(named) + 1))) if each not in named
+        method for method in (*COMMON, "TRACE", *(f"OTHER-{n}" for n in range(len(named) + 1))) if method not in named
     )
 
 
@@ -295,7 +305,7 @@ def _roles(policy: Policy) -> object:
 
 def _denials(policy: Policy) -> object:
     """Everything that an answer rests on, beside the reason."""
-    messages = {name: each.message for name, each in policy.conditions.items()}
+    messages = {name: condition.message for name, condition in policy.conditions.items()}
     entries = [
         (
             denial.methods,
@@ -318,9 +328,9 @@ def _standing(policy: Policy) -> object:
 def _endpoints(old: Side, new: Side) -> Iterator[EndpointChange]:
     """The lines that one of them has not."""
     for one, other, is_new in ((new, old, True), (old, new, False)):
-        known = {(method, shape) for method, shape, _ in _shapes(other.policy)}
+        shapes = {(method, shape) for method, shape, _ in _shapes(other.policy)}
         for method, shape, line in _shapes(one.policy):
-            if (method, shape) not in known:
+            if (method, shape) not in shapes:
                 region = regions_of([line.template]).found[-1]
                 sent = _sent(method, old.policy, new.policy)
                 covered = other.policy.lookup.find(sent, list(region.segments))

@@ -127,14 +127,21 @@ def answers_differ(
     return None
 
 
-def failing(asked: Iterable[Formula], weighed: Iterable[Weighed], reasoner: Reasoner) -> Failing:
+def failing(formulas: Iterable[Formula], weighed: Iterable[Weighed], reasoner: Reasoner) -> Failing:
     """Values for which something that two policies ask fails."""
-    asked = tuple(asked)
-    conditions = dict.fromkeys(each for formula in asked for each in conditions_in(formula))
+    formulas = tuple(formulas)
+    conditions = dict.fromkeys(condition for formula in formulas for condition in conditions_in(formula))
     found = [reasoner.implies(TRUE, condition).assignment for condition in conditions]
     # Where a condition holds it is something else that refuses.
     found += [reasoner.never(condition).assignment for condition in (*conditions, both(conditions))]
-    found.append({each.words(): MISSING for formula in asked for each in references_in(formula) if each.root != "path"})
+    found.append(
+        {
+            reference.words(): MISSING
+            for formula in formulas
+            for reference in references_in(formula)
+            if reference.root != "path"
+        }
+    )
     others = [values for each in weighed for values in (each.opening, each.closing)]
     return Failing(_different(found), _different(others))
 
@@ -171,7 +178,7 @@ def _request(where: Spotted, kind: CallerKind, assignment: Mapping[str, Any]) ->
     if any(not value for value in values.values()):
         return None
     path = where.path(values)
-    known = {
+    facts = {
         "record": given.get("record"),
         "records": given.get("records"),
         "query": given.get("query") or {},
@@ -184,7 +191,7 @@ def _request(where: Spotted, kind: CallerKind, assignment: Mapping[str, Any]) ->
         if name.partition(".")[0] in ("query", "records", "args", "now")
     }
     witness = Witness(kind.roles, attributes, given.get("record"), others, where.method, path)
-    return _Request(caller, witness, known)
+    return _Request(caller, witness, facts)
 
 
 def _command(request: _Request) -> str | None:

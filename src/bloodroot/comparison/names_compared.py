@@ -22,10 +22,10 @@ def changed_fields(policies: Pair, terms: tuple[Terms, Terms], weighing: AccessC
         sides = old.fields.get(kind), new.fields.get(kind)
         names = dict.fromkeys(name for rules in reversed(sides) if rules is not None for name in rules.rules)
         # What neither has an entry for falls under *, or under what the endpoint says.
-        for name in (*(each for each in names if each != "*"), "*"):
+        for name in (*(name for name in names if name != "*"), "*"):
             for verb in ("read", "change"):
-                asked = [rules.required(name, verb) if rules is not None else TRUE for rules in sides]
-                yield from _changes(f"{kind}.{name}", verb, (asked[0], asked[1]), terms, weighing)
+                requirements = [rules.required(name, verb) if rules is not None else TRUE for rules in sides]
+                yield from _changes(f"{kind}.{name}", verb, (requirements[0], requirements[1]), terms, weighing)
 
 
 def changed_permissions(policies: Pair, terms: tuple[Terms, Terms], weighing: AccessComparison) -> Iterator[NameChange]:
@@ -38,10 +38,10 @@ def changed_permissions(policies: Pair, terms: tuple[Terms, Terms], weighing: Ac
 
 
 def _changes(
-    name: str, verb: str, asked: tuple[Formula, Formula], terms: tuple[Terms, Terms], weighing: AccessComparison
+    name: str, verb: str, formulas: tuple[Formula, Formula], terms: tuple[Terms, Terms], weighing: AccessComparison
 ) -> Iterator[NameChange]:
-    keys = terms[0].key(asked[0]), terms[1].key(asked[1])
-    for weighed in weighing.weigh(((asked[0],), (asked[1],)), (keys, "alone"), access_by_formula):
+    keys = terms[0].key(formulas[0]), terms[1].key(formulas[1])
+    for weighed in weighing.weigh(((formulas[0],), (formulas[1],)), (keys, "alone"), access_by_formula):
         if weighed.change is not None and weighed.change is not Change.ANSWER:
             holding = f" ({weighed.kind.holding})" if weighed.kind.holding else ""
             words = weighed.words()
@@ -69,7 +69,7 @@ def changed_conditions(policies: Pair, reasoner: Reasoner) -> Iterator[NameChang
 
 def in_order(test: Formula) -> str:
     """A condition in words, with numbers for the parts of the path: what a line calls them is a matter of form."""
-    names = dict.fromkeys(each.names[0] for each in references_in(test) if each.root == "path")
+    names = dict.fromkeys(reference.names[0] for reference in references_in(test) if reference.root == "path")
     return renamed(test, {name: f"part {number}" for number, name in enumerate(names)}).words()
 
 
@@ -80,14 +80,14 @@ def changed_declarations(policies: Pair) -> Iterator[Declared]:
     base = old.roles.names(old.roles.base), new.roles.names(new.roles.base)
     if set(base[0]) != set(base[1]):
         yield Declared("default", "every signed-in caller", *base)
-    groups = [{name: each.roles.names(bits) for name, bits in each.roles.groups.items()} for each in (old, new)]
+    groups = [{name: policy.roles.names(bits) for name, bits in policy.roles.groups.items()} for policy in (old, new)]
     yield from _differing("group", *groups)
-    apart = [_apart(each) for each in (old, new)]
+    apart = [_apart(policy) for policy in (old, new)]
     yield from _differing("apart", *apart)
-    known = _permissions(old), _permissions(new)
-    for name in sorted(known[1] - known[0]):
+    permissions = _permissions(old), _permissions(new)
+    for name in sorted(permissions[1] - permissions[0]):
         yield Declared("permission", name, None, ())
-    for name in sorted(known[0] - known[1]):
+    for name in sorted(permissions[0] - permissions[1]):
         yield Declared("permission", name, (), None)
 
 
@@ -118,12 +118,12 @@ def _permissions(policy: Policy) -> set[str]:
     """The permissions that a policy knows: those it declares, and those its requirements ask for."""
     asking: Iterable[Formula] = (
         # Most lines share what they require with others.
-        *(each.formula for each in {line.requirement for line in (*policy.endpoints, *policy.standing)}),
+        *(requirement.formula for requirement in {line.requirement for line in (*policy.endpoints, *policy.standing)}),
         *(
             rule
             for rules in policy.fields.values()
-            for each in rules.rules.values()
-            for rule in (each.read, each.change)
+            for field_rule in rules.rules.values()
+            for rule in (field_rule.read, field_rule.change)
         ),
     )
-    return {*policy.permissions, *(each.name for formula in asking for each in permissions_in(formula))}
+    return {*policy.permissions, *(permission.name for formula in asking for permission in permissions_in(formula))}

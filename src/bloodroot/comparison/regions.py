@@ -58,21 +58,21 @@ def regions_of(templates: Iterable[Template]) -> Regions:
     complete = _add_meets(known)
     fresh = _fresh(known.values())
     deepest = max((len(template.segments) for template in known.values()), default=0) + 1
-    found: dict[tuple[str, ...], Region] = {}
+    regions: dict[tuple[str, ...], Region] = {}
     # Templates of one depth name their paths best, and of these the ones that were given first.
     for each in sorted(known.values(), key=lambda template: template.segments[-1:] == (REST,)):
         for region in _of_depths(each, fresh, deepest):
-            found.setdefault(region.segments, region)
-    return Regions(tuple(found.values()), complete)
+            regions.setdefault(region.segments, region)
+    return Regions(tuple(regions.values()), complete)
 
 
-def _add_meets(known: dict[Shape, Template]) -> bool:
+def _add_meets(templates: dict[Shape, Template]) -> bool:
     """Add what templates have in common, until there is nothing more; False where that would be too much."""
     # What several have in common is what one of them has in common with the rest: those that were given are enough.
-    index = PathTree((template, template) for template in known.values())
-    waiting = list(known.values())
+    index = PathTree((template, template) for template in templates.values())
+    waiting = list(templates.values())
     # Meets are few where people write policies; without a limit there may be as many as sets of templates.
-    most, patience = 2 * len(known) + _MOST, 100 * len(known) + _MOST_PAIRS
+    most, patience = 2 * len(templates) + _MOST, 100 * len(templates) + _MOST_PAIRS
     while waiting:
         template = waiting.pop()
         near = [other for other in index.near(template) if other is not template]
@@ -81,10 +81,10 @@ def _add_meets(known: dict[Shape, Template]) -> bool:
             return False
         for meet in chain.from_iterable(meets(template, other) for other in near):
             shape = specificity(meet, exact=True)
-            if shape not in known:
-                if len(known) >= most:
+            if shape not in templates:
+                if len(templates) >= most:
                     return False
-                known[shape] = meet
+                templates[shape] = meet
                 waiting.append(meet)
     return True
 
@@ -103,7 +103,7 @@ def meets(one: Template, other: Template) -> Iterator[Template]:
             if left is not right:
                 return
             break
-        heads = [(*head, each) for head in heads for each in _common(left, right)][:64]
+        heads = [(*head, segment) for head in heads for segment in _common(left, right)][:64]
     for head in heads:
         yield made(head)
 

@@ -46,8 +46,8 @@ def situation(policy: Policy, region: Region, method: str) -> Situation:
     segments = list(region.segments)
     denials = (
         number
-        for number, each in enumerate(policy.answers.denials)
-        if covers(each.methods, method) and (each.template is None or each.template.covers(segments))
+        for number, denial in enumerate(policy.answers.denials)
+        if covers(denial.methods, method) and (denial.template is None or denial.template.covers(segments))
     )
     return Situation(line, rules, tuple(denials))
 
@@ -57,13 +57,13 @@ def naming(lines: Iterable[Line]) -> dict[Spot, str]:
 
     The parts that two policies name are the same parts, whatever they are called.
     """
-    found: dict[Spot, str] = {}
+    names: dict[Spot, str] = {}
     for line in lines:
         for spot, name in _spots(line):
-            if spot not in found:
-                taken = found.values()
-                found[spot] = name if name not in taken else f"{name}-{spot[0] + 1}{spot[1]}{spot[2]}"
-    return found
+            if spot not in names:
+                taken = names.values()
+                names[spot] = name if name not in taken else f"{name}-{spot[0] + 1}{spot[1]}{spot[2]}"
+    return names
 
 
 def _spots(line: Line) -> Iterable[tuple[Spot, str]]:
@@ -96,7 +96,9 @@ class Terms:
         formula = line.requirement.formula
         if line not in self._named:
             self._named[line] = frozenset(
-                each.names[0] for each in references_in(formula) if each.root == "path" and line.template.names
+                reference.names[0]
+                for reference in references_in(formula)
+                if reference.root == "path" and line.template.names
             )
         used = self._named[line]
         changed = tuple(

@@ -42,10 +42,10 @@ def with_guards(policy: Policy, routes: Iterable[Route]) -> tuple[Policy, tuple[
     routes = list(routes)
     bound = policy.bind(routes)
     problems: list[Problem] = []
-    known: dict[int, CompiledGuard] = {}
+    guards: dict[int, CompiledGuard] = {}
     for route in routes:
-        _compile(bound, route, known, problems)
-    folding = _Folding(known)
+        _compile(bound, route, guards, problems)
+    folding = _Folding(guards)
     index: PathTree[Line | Route] = PathTree()
     added: list[Line] = []
     for route in routes:
@@ -62,7 +62,7 @@ def with_guards(policy: Policy, routes: Iterable[Route]) -> tuple[Policy, tuple[
         segments = unnamed_segments(template, exact)
         # The methods that one line decides are one endpoint.
         deciding: dict[Line, list[str]] = {}
-        for method in route.methods or (*(each for each in COMMON if each != "HEAD"), ANY):
+        for method in route.methods or (*(method for method in COMMON if method != "HEAD"), ANY):
             line = binding.line_for(method, segments)
             folded = folding.fold(route, method, line)
             if folded is not None and folded is not line:
@@ -85,8 +85,8 @@ def with_guards(policy: Policy, routes: Iterable[Route]) -> tuple[Policy, tuple[
 class _Folding:
     """Lines with the guards of routes folded in; each pair is worked out once."""
 
-    def __init__(self, known: dict[int, CompiledGuard]) -> None:
-        self._known = known
+    def __init__(self, guards: dict[int, CompiledGuard]) -> None:
+        self._known = guards
         self._folded: dict[tuple[int, int, tuple[CompiledGuard, ...]], tuple[Line, Line]] = {}
 
     def fold(self, route: Route, method: str, line: Line | None) -> Line | None:
@@ -94,14 +94,14 @@ class _Folding:
         guards = tuple(self._known[id(guard)] for guard in route.guards_for(method))
         if line is None or not guards:
             return line
-        found = self._folded.get((id(line), id(route), guards))
-        if found is None:
+        folded = self._folded.get((id(line), id(route), guards))
+        if folded is None:
             declared = without_guarded(line.requirement.formula)
             together = both([declared, *(guard.requirement.formula for guard in guards)])
             own = replace(line, requirement=_requirement(together), guards=guards, declared=_requirement(declared))
             own.served = template_of(route)[0]
-            found = self._folded[id(line), id(route), guards] = line, own
-        return found[1]
+            folded = self._folded[id(line), id(route), guards] = line, own
+        return folded[1]
 
 
 def _within(line: Line, routes: PathTree[Route], folding: _Folding) -> Line:
@@ -113,25 +113,25 @@ def _within(line: Line, routes: PathTree[Route], folding: _Folding) -> Line:
             served.append((route, template))
     if len(served) != 1 or overlap(served[0][1], line.template) is not True:
         return line
-    each = {
+    guarded = {
         id(found): found for method in line.methods or (ANY,) if (found := folding.fold(served[0][0], method, line))
     }
-    return next(iter(each.values())) if len(each) == 1 else line
+    return next(iter(guarded.values())) if len(guarded) == 1 else line
 
 
-def _compile(policy: Policy, route: Route, known: dict[int, CompiledGuard], problems: list[Problem]) -> None:
+def _compile(policy: Policy, route: Route, guards: dict[int, CompiledGuard], problems: list[Problem]) -> None:
     """Add what the guards of a route require, by their ids."""
     for guard in route.guards:
-        if id(guard) in known:
+        if id(guard) in guards:
             continue
         if guard.policy is not None and guard.policy.declared is not policy.declared:
             # It is decided by a policy of its own, and means nothing in the words of this one.
-            known[id(guard)] = CompiledGuard(_requirement(Guarded()), guard.place)
+            guards[id(guard)] = CompiledGuard(_requirement(Guarded()), guard.place)
             continue
         try:
-            known[id(guard)] = policy.guard(guard.text, guard.place)
+            guards[id(guard)] = policy.guard(guard.text, guard.place)
         except PolicyError as error:
-            known[id(guard)] = CompiledGuard(_requirement(FALSE), guard.place)
+            guards[id(guard)] = CompiledGuard(_requirement(FALSE), guard.place)
             problems += error.problems
 
 

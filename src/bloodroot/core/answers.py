@@ -96,7 +96,7 @@ class Answers:
         # What cannot be read was refused before any line was asked, denials too.
         segments = read_path(path) if reason not in UNREADABLE else None
         if segments is not None:
-            denial = min(self._matching(method, segments, reason), key=lambda each: each.rank(method), default=None)
+            denial = min(self._matching(method, segments, reason), key=lambda denial: denial.rank(method), default=None)
             if denial is not None:
                 # What a condition has to say is closer to the matter than what is said for any reason at all.
                 said = own or denial.message if denial.reason == "any" else denial.message or own
@@ -108,10 +108,10 @@ class Answers:
         for named in (method, *(("GET",) if method == "HEAD" else ()), ANY):
             for because in (reason, "any"):
                 index = self._by_path.get((because, named))
-                found = index.find(ANY, segments) if index is not None else None
-                found = found or self._everywhere.get((because, named))
-                if found is not None:
-                    yield found
+                denial = index.find(ANY, segments) if index is not None else None
+                denial = denial or self._everywhere.get((because, named))
+                if denial is not None:
+                    yield denial
 
 
 def _answer(denial: Denial, status: int, message: str) -> Answer:

@@ -79,10 +79,10 @@ class Route:
         """The guards around what serves a method."""
         if self.by_method is None:
             return self.guards
-        found = self.by_method.get(method)
-        if found is None and method == "HEAD":
-            found = self.by_method.get("GET")
-        return self.guards_of_all if found is None else found
+        guards = self.by_method.get(method)
+        if guards is None and method == "HEAD":
+            guards = self.by_method.get("GET")
+        return self.guards_of_all if guards is None else guards
 
 
 @dataclass(frozen=True, slots=True)
@@ -160,7 +160,7 @@ def binding_of(route: Route, lines: PathTree[Line], actions: Mapping[str, Action
     action = actions.get(route.action)
     shape = specificity(template, exact=True) if exact else None
     written, near = [], []
-    for line in sorted(lines.near(template), key=lambda each: each.order):
+    for line in sorted(lines.near(template), key=lambda line: line.order):
         if shape is not None and specificity(line.template, exact=True) == shape:
             written.append(line)
         elif overlap(line.template, template) is not False and specificity(line.template) <= specificity(template):
@@ -204,7 +204,7 @@ def bound_lines(endpoints: tuple[Line, ...], unbound: tuple[ActionLine, ...], ro
             problems += _several_handlers(action, by_action[name])
     if problems:
         raise PolicyError(problems)
-    lines = [*endpoints, *(line for found in bound.values() for line in found)]
+    lines = [*endpoints, *(line for lines in bound.values() for line in lines)]
     return BoundLines(tuple(sorted(lines, key=lambda line: line.order)), index, served)
 
 

@@ -47,9 +47,9 @@ _NOTHING: Mapping[str, Any] = Frozen()
 def _frozen(value: Any) -> Any:
     """A value that nobody can change: lists become tuples, sets and dictionaries such as cannot be changed."""
     if type(value) is dict:
-        return Frozen({name: _frozen(each) for name, each in value.items()})
+        return Frozen({name: _frozen(item) for name, item in value.items()})
     if type(value) in (list, tuple):
-        return tuple(_frozen(each) for each in value)
+        return tuple(_frozen(item) for item in value)
     return frozenset(value) if type(value) is set else value
 
 

@@ -164,8 +164,8 @@ def _indexed(endpoints: tuple[Line, ...], problems: list[Problem]) -> PathTree[L
 def _path_of(line: Line) -> Place:
     """The path in the text of a line; the line's own place where the path is on a line below."""
     place, path = line.place, line.template.text
-    found = place.text.find(path, place.column)
-    return place if found < 0 else place._replace(column=found + 1, length=len(path))
+    column = place.text.find(path, place.column)
+    return place if column < 0 else place._replace(column=column + 1, length=len(path))
 
 
 def _standing(document: tree.Document, resolver: Resolver, problems: list[Problem]) -> tuple[Line, ...]:

@@ -151,8 +151,8 @@ class Comparison(Leaf):
         if (known_left and left.value is MISSING) or (known_right and right.value is MISSING):  # type: ignore[union-attr]
             return FAULTY
         if known_left and known_right:
-            found = compare(left, self.operator, right)  # type: ignore[arg-type]
-            return FAULTY if found is None else TRUE if found else FALSE
+            holds = compare(left, self.operator, right)  # type: ignore[arg-type]
+            return FAULTY if holds is None else TRUE if holds else FALSE
         if left is self.left and right is self.right:
             return self
         return Comparison(left, self.operator, right)
@@ -172,7 +172,7 @@ def findings(formula: Formula, facts: Facts, *, types: bool = False) -> list[str
         facts: what is known.
         types: whether to name the types of values and not the values, which may be secret.
     """
-    found: dict[str, None] = {}
+    texts: dict[str, None] = {}
     for part in walk(formula):
         if isinstance(part, Comparison):
             operands: tuple[Operand, ...] = (part.left, part.right)
@@ -183,8 +183,8 @@ def findings(formula: Formula, facts: Facts, *, types: bool = False) -> list[str
             if isinstance(operand, Reference) and isinstance(value, Value):
                 missing = value.value is MISSING
                 seen = f"of the type {type(value.value).__name__}" if types else value.words()
-                found[_without(operand, facts) if missing else f"{operand.words()} is {seen}"] = None
-    return list(found)
+                texts[_without(operand, facts) if missing else f"{operand.words()} is {seen}"] = None
+    return list(texts)
 
 
 def _without(reference: Reference, facts: Facts) -> str:
@@ -207,10 +207,10 @@ def _without(reference: Reference, facts: Facts) -> str:
 def resolve(operand: Operand, facts: Facts) -> Operand:
     """An operand with what is known put in its place. A missing attribute becomes the value `MISSING`."""
     if isinstance(operand, Reference):
-        found = follow(operand, facts)
-        if found is UNKNOWN:
+        value = follow(operand, facts)
+        if value is UNKNOWN:
             return operand
-        return Value(found, textual=is_textual(operand) and isinstance(found, str))
+        return Value(value, textual=is_textual(operand) and isinstance(value, str))
     if isinstance(operand, Now):
         return operand if facts.now is None else Value(facts.now)
     if isinstance(operand, Listed):

@@ -27,15 +27,15 @@ def asked_at(policy: Policy, line: Line, method: str) -> list[tuple[Line, Formul
     Returns:
         The standing rules that concern the endpoint and the endpoint's own line, each with what it asks.
     """
-    asked: list[tuple[Line, Formula]] = []
+    formulas: list[tuple[Line, Formula]] = []
     for rule in policy.lookup.rules_near(line.template) if policy.standing else ():
         if covers(rule.methods, method):
             formula = beside_guards(rule.requirement.formula, line)
             if overlap(rule.template, line.template) is None:
                 formula = Disjunction((OtherPath(rule.template.text), formula))
-            asked.append((rule, formula))
-    asked.append((line, line.requirement.formula))
-    return asked
+            formulas.append((rule, formula))
+    formulas.append((line, line.requirement.formula))
+    return formulas
 
 
 def asks_for(policy: Policy, root: str, line: Line, method: str) -> bool:
@@ -50,16 +50,16 @@ def outcome_at(policy: Policy, line: Line, method: str, caller: Caller | None) -
     return outcome_of(policy, [formula for _, formula in asked_at(policy, line, method)], caller)
 
 
-def outcome_of(policy: Policy, asked: Sequence[Formula], caller: Caller | None) -> Weighed:
+def outcome_of(policy: Policy, formulas: Sequence[Formula], caller: Caller | None) -> Weighed:
     """What comes of all that standing rules and a line ask; without a reason."""
     counted = counted_as(policy.roles, caller)
     if len(counted) > 1:
-        return outcome_of_all([outcome_of(policy, asked, other) for other in counted])._replace(reason=None)
+        return outcome_of_all([outcome_of(policy, formulas, other) for other in counted])._replace(reason=None)
     facts = facts_of(policy.roles, caller)
     facts.now = None
-    left = [formula.fold(facts) for formula in asked]
+    left = [formula.fold(facts) for formula in formulas]
     if not all(map(can_be_true, left)):
-        if caller is None and opens_after_sign_in(policy.roles, ((formula, facts) for formula in asked)):
+        if caller is None and opens_after_sign_in(policy.roles, ((formula, facts) for formula in formulas)):
             return Weighed(Outcome.SIGN_IN)
         return Weighed(Outcome.DENY)
     return outcome_left(left)
@@ -80,9 +80,9 @@ def remainders(policy: Policy, caller: Caller | None) -> dict[str, Formula]:
         By name, in the order of the file and then of the lines: every permission declared or asked for somewhere.
     """
     requirements = [line.requirement for line in policy.endpoints] + [line.requirement for line in policy.unbound]
-    asked = dict.fromkeys(each.name for asks in requirements for each in permissions_in(asks.formula))
+    by_name = dict.fromkeys(permission.name for asks in requirements for permission in permissions_in(asks.formula))
     found = {}
-    for name in (*policy.permissions, *asked):
+    for name in (*policy.permissions, *by_name):
         permission = policy.resolver.permission(name)
         if permission is not None and not name.endswith("*"):
             found[name] = left_of(policy, permission, caller, at_any_time=True)

@@ -65,7 +65,7 @@ class Entrance:
         return sum(len(role.names) for role in self.roles if role.outcome in (Outcome.ALLOW, Outcome.DEPENDS))
 
 
-def entrance(policy: Policy, method: str, path: str, personas: Mapping[str, Caller | None], **known: Any) -> Entrance:
+def entrance(policy: Policy, method: str, path: str, personas: Mapping[str, Caller | None], **values: Any) -> Entrance:
     """Who gets in.
 
     Args:
@@ -78,7 +78,7 @@ def entrance(policy: Policy, method: str, path: str, personas: Mapping[str, Call
     roles = policy.roles.by_reach()
     kinds: dict[str, Caller | None] = {"signed-out": None, "signed-in": imagined()}
     kinds |= {name: imagined(name) for name in roles}
-    decided = {name: policy.decide(caller, method, path, **known) for name, caller in kinds.items()}
+    decided = {name: policy.decide(caller, method, path, **values) for name, caller in kinds.items()}
     first = decided["signed-in"]
     return Entrance(
         method,
@@ -86,7 +86,7 @@ def entrance(policy: Policy, method: str, path: str, personas: Mapping[str, Call
         first.line,
         tuple(policy.lookup.rules_for(method, path)) if first.line is not None else (),
         _treated(decided.items()),
-        _treated((name, policy.decide(caller, method, path, **known)) for name, caller in personas.items()),
+        _treated((name, policy.decide(caller, method, path, **values)) for name, caller in personas.items()),
         len(kinds),
     )
 
@@ -101,7 +101,7 @@ def _treated(decided: Iterable[tuple[str, Decision]]) -> tuple[Treated, ...]:
         key = (decision.outcome, rest, decision.reason, said)
         groups.setdefault(key, []).append(name)
         decisions.setdefault(key, decision)
-    found = [
+    treated = [
         Treated(
             decision.outcome,
             tuple(groups[key]),
@@ -111,4 +111,4 @@ def _treated(decided: Iterable[tuple[str, Decision]]) -> tuple[Treated, ...]:
         )
         for key, decision in decisions.items()
     ]
-    return tuple(sorted(found, key=lambda each: _ORDER.index(each.outcome)))
+    return tuple(sorted(treated, key=lambda treated: _ORDER.index(treated.outcome)))

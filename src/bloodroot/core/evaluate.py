@@ -95,9 +95,9 @@ def outcome_left(left: Iterable[Formula]) -> Weighed:
 
 def outcome_of_all(weighed: list[Weighed]) -> Weighed:
     """What comes of a question for a caller who is allowed only what each of some others is."""
-    if any(each.outcome not in (Outcome.ALLOW, Outcome.DEPENDS) for each in weighed):
+    if any(part.outcome not in (Outcome.ALLOW, Outcome.DEPENDS) for part in weighed):
         return _APART
-    return outcome_left(each.remainder for each in weighed if each.remainder is not None)
+    return outcome_left(part.remainder for part in weighed if part.remainder is not None)
 
 
 def _by_roles(roles: RoleTable, standing: tuple[Line, ...]) -> Callable[[Caller | None, Line], Outcome | None]:
@@ -109,14 +109,14 @@ def _by_roles(roles: RoleTable, standing: tuple[Line, ...]) -> Callable[[Caller 
         held = held_by(caller)
         if held.apart:
             return None
-        asked = line.requirement
+        requirement = line.requirement
         if caller is None:
-            return allow if held.bits & asked.opens else None
+            return allow if held.bits & requirement.opens else None
         if caller.scopes is not None:
             return None
-        if held.bits & asked.opens:
+        if held.bits & requirement.opens:
             return allow
-        return deny if asked.plain and not asked.opens & SIGNED_OUT and not caller.granted else None
+        return deny if requirement.plain and not requirement.opens & SIGNED_OUT and not caller.granted else None
 
     return by_roles if not standing else lambda caller, line: None  # noqa: ARG005
 
@@ -256,7 +256,7 @@ class Evaluator:
                 if trace:
                     text = f"the caller holds {names}, which are kept apart; this is open to anyone"
                     trace.add("apart", StepVerdict.PASSED, text)
-                    depends = (o for o, each in zip(others, weighed, strict=True) if each.remainder is not None)
+                    depends = (o for o, part in zip(others, weighed, strict=True) if part.remainder is not None)
                     self._weigh(next(depends, others[-1]), segments, line, trace)
                 return together
         if trace:
@@ -285,15 +285,15 @@ class Evaluator:
         left: list[Formula] = []
         # With a record nearly everything is known, and what a predicate finds true needs no folding.
         all_known = question.record is not None or question.guarded or guard is not None
-        for each in asking:
-            kept = self.cache.get(each.requirement.formula, held.bits)
+        for rule in asking:
+            kept = self.cache.get(rule.requirement.formula, held.bits)
             if kept.formula is TRUE:
                 continue
             facts = known_to_signed_in(question, held, kept.asks)
             if kept.asks & PATH:
                 if guard is not None or line is None or segments is None:
                     return None
-                names = path_facts(question, segments, each, line)  # type: ignore[arg-type]
+                names = path_facts(question, segments, rule, line)  # type: ignore[arg-type]
                 facts.path, facts.records = names["path"], names["records"]
             if all_known and kept.predicate(facts):
                 continue
@@ -303,16 +303,16 @@ class Evaluator:
             left.append(formula)
         return left
 
-    def _weigh_asked(self, asked: list[WeighedPart], caller: Caller | None, trace: Trace | None) -> Weighed:
+    def _weigh_asked(self, parts: list[WeighedPart], caller: Caller | None, trace: Trace | None) -> Weighed:
         """What comes of all that is asked: standing rules first, and the endpoint or the guard last."""
-        left = [part.formula.fold(part.facts) for part in asked]
+        left = [part.formula.fold(part.facts) for part in parts]
         refuses = not all(map(can_be_true, left))
-        if refuses and caller is None and opens_after_sign_in(self.roles, [(p.formula, p.facts) for p in asked]):
+        if refuses and caller is None and opens_after_sign_in(self.roles, [(p.formula, p.facts) for p in parts]):
             if trace:
                 text = "the caller is signed out; a signed-in caller might be let in"
-                trace.add("sign-in", StepVerdict.REFUSED, text, asked[-1].line)
+                trace.add("sign-in", StepVerdict.REFUSED, text, parts[-1].line)
             return Weighed(Outcome.SIGN_IN, "signed-out")
-        for (line, requirement, facts, is_rule), formula in zip(asked, left, strict=True):
+        for (line, requirement, facts, is_rule), formula in zip(parts, left, strict=True):
             if not can_be_true(formula):
                 reason = reason_of(self.roles, line, requirement, facts, caller, trace, is_rule=is_rule)
                 return Weighed(Outcome.DENY, reason)
@@ -335,21 +335,21 @@ class Evaluator:
             return [WeighedPart(question.guard, question.guard.requirement.formula, facts)]
         assert line is not None
         facts = _facts(question, segments, line, held)
-        asked = []
+        parts = []
         for rule in self.lookup.rules_at(question.method, segments or []) if self.lookup.standing else ():
             own = facts
             if rule.template.names and segments is not None:
                 # A rule has names of its own for the parts of the path.
                 own = replace(facts, **path_facts(question, segments, rule, line))
-            asked.append(WeighedPart(rule, beside_guards(rule.requirement.formula, line), own, is_rule=True))
+            parts.append(WeighedPart(rule, beside_guards(rule.requirement.formula, line), own, is_rule=True))
         # With its guards the line is asked part by part, so that the steps show each of them.
         if line.declared is None or line.declared.formula is not TRUE:
-            asked.append(WeighedPart(line, (line.declared or line.requirement).formula, facts))
+            parts.append(WeighedPart(line, (line.declared or line.requirement).formula, facts))
         if line.guards:
             served = line.served.values(segments) if line.served is not None and segments is not None else {}
             facts = _of_handler(question, facts, served)
-            asked += [WeighedPart(guard, guard.requirement.formula, facts) for guard in line.guards]
-        return asked
+            parts += [WeighedPart(guard, guard.requirement.formula, facts) for guard in line.guards]
+        return parts
 
     # Of a decision that was made ----------------------------------------------------------------------------
 
@@ -359,18 +359,18 @@ class Evaluator:
         line, caller = decision.line, question.caller
         if decision.reason is not None and decision.reason in _OF_CALLERS:
             return {decision.reason}
-        found: set[str] = set()
+        reasons: set[str] = set()
         if caller is None and decision.remainder is not None:
-            found.add("signed-out")
-        asked = self._asked(question, read_path(question.path), line, self.roles.held(caller))
-        for part, formula, facts, _ in asked:
+            reasons.add("signed-out")
+        parts = self._asked(question, read_path(question.path), line, self.roles.held(caller))
+        for part, formula, facts, _ in parts:
             left = roles_alone(formula, facts)
             if not can_be_true(left):
-                found.add(reason_of(self.roles, part, formula, facts, caller, None, is_rule=False))
+                reasons.add(reason_of(self.roles, part, formula, facts, caller, None, is_rule=False))
                 break
             if left is not TRUE:
-                found |= blamable(left)
-        return found
+                reasons |= blamable(left)
+        return reasons
 
     def faults(self, decision: Decision) -> list[str]:
         """Why the condition that refused could not be decided, by names and types; empty where it could."""
@@ -390,7 +390,7 @@ class Evaluator:
         whole = question.with_(caller=replace(caller, scopes=None))
         if self._weigh(whole, read_path(question.path), decision.line).reason is not None:
             return ()
-        return tuple(dict.fromkeys(each.name for each in permissions_in(asking.requirement.formula)))
+        return tuple(dict.fromkeys(permission.name for permission in permissions_in(asking.requirement.formula)))
 
 
 def line_in_words(line: Line, question: Question) -> str:

@@ -44,7 +44,7 @@ class Explanation:
     hints: tuple[str, ...]
 
 
-def explain(policy: Policy, who: str, caller: Caller | None, method: str, path: str, **known: Any) -> Explanation:
+def explain(policy: Policy, who: str, caller: Caller | None, method: str, path: str, **values: Any) -> Explanation:
     """Decide a request and gather what explains the decision.
 
     Args:
@@ -55,13 +55,13 @@ def explain(policy: Policy, who: str, caller: Caller | None, method: str, path: 
         path: the request path.
         known: what else `Policy.decide` takes: ``record``, ``query`` and so on.
     """
-    decision = policy.decide(caller, method, path, **known)
+    decision = policy.decide(caller, method, path, **values)
     sufficient = []
     if decision.outcome is not Outcome.ALLOW:
         of_caller = (caller.id, caller.attributes) if caller is not None else (None, {})
         for role in policy.roles.by_reach():
             other = Caller(of_caller[0], {role}, attributes=of_caller[1])
-            if policy.decide(other, method, path, **known).outcome is Outcome.ALLOW:
+            if policy.decide(other, method, path, **values).outcome is Outcome.ALLOW:
                 sufficient.append(role)
     remainder = decision.remainder
     return Explanation(
@@ -80,7 +80,7 @@ def explain(policy: Policy, who: str, caller: Caller | None, method: str, path: 
 
 def _record(remainder: Formula) -> str | None:
     """A record with the attributes that a remainder requires, their values left open."""
-    names = dict.fromkeys(each.names[0] for each in references_in(remainder) if each.root == "record")
+    names = dict.fromkeys(reference.names[0] for reference in references_in(remainder) if reference.root == "record")
     return "{" + ", ".join(f'"{name}": ...' for name in names) + "}" if names else None
 
 

@@ -63,7 +63,7 @@ class Flags:
             UnknownNameError: no line covers an endpoint, or the record does not have what its path requires.
         """
         texts: dict[str, str | None] = {}
-        return {each: flag.holds(record, texts) for each, flag in self._flags.items()}
+        return {name: flag.holds(record, texts) for name, flag in self._flags.items()}
 
 
 class _Permission:
@@ -123,12 +123,12 @@ class _Endpoint:
             if text is None:
                 return self._decided(record)
             segments[place] = text
-        for each in self._asked:
-            facts = each.facts
+        for predicates in self._asked:
+            facts = predicates.facts
             facts.record = record
-            if each.names:
-                facts.path = {name: segments[place] for name, place in each.names.items()}
-            if each.predicate(facts) is not True:
+            if predicates.names:
+                facts.path = {name: segments[place] for name, place in predicates.names.items()}
+            if predicates.predicate(facts) is not True:
                 return False
         return True
 
@@ -138,7 +138,7 @@ class _Endpoint:
         line = self._evaluator.lookup.for_all(self._method, template) if template is not None else None
         if line is None or template is None:
             return None
-        found = []
+        predicates = []
         for each in (*self._evaluator.lookup.standing, line):
             covered = overlap(each.template, template) if covers(each.methods, self._method) else False
             if covered is None:
@@ -147,8 +147,8 @@ class _Endpoint:
                 asked = self._asked_by(each)
                 if asked is None:
                     return None
-                found += asked
-        return found
+                predicates += asked
+        return predicates
 
     def _asked_by(self, line: Line) -> list[_LinePredicates] | None:
         """What a line or a rule asks of the caller; None where a parameter of its path is a part of a segment."""
@@ -192,9 +192,9 @@ class _Endpoint:
         decision = self._evaluator.decide(question, read_path(path))
         if decision.line is None and decision.reason == "closed":
             # A misspelled path would otherwise hide a link for good, and no one would know why.
-            known = (f"{m} {line.template.text}" for line in self._evaluator.lookup.endpoints for m in line.methods)
-            asked = f"{self._method} {self._path}"
-            raise UnknownNameError(f'no line of the policy covers "{asked}"{suggestion(asked, known)}')
+            endpoints = (f"{m} {line.template.text}" for line in self._evaluator.lookup.endpoints for m in line.methods)
+            endpoint = f"{self._method} {self._path}"
+            raise UnknownNameError(f'no line of the policy covers "{endpoint}"{suggestion(endpoint, endpoints)}')
         return decision.outcome is Outcome.ALLOW
 
     def _text(self, record: Any, name: str, texts: dict[str, str | None]) -> str | None:
@@ -205,7 +205,7 @@ class _Endpoint:
         return found
 
     def _value(self, record: Any, name: str) -> Any:
-        found = attribute(record, name) if record is not None else MISSING
-        if found is MISSING or found is None:
+        value = attribute(record, name) if record is not None else MISSING
+        if value is MISSING or value is None:
             raise UnknownNameError(f'"{self._method} {self._path}" requires the {name} of a record, and there is none')
-        return found
+        return value

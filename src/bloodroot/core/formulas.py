@@ -120,17 +120,17 @@ def mapped(formula: Formula, change: Callable[[Formula], Formula | None]) -> For
         formula: the formula.
         change: what takes the place of a part; None for one whose own parts are looked at.
     """
-    known: dict[int, Formula] = {}
+    negations: dict[int, Formula] = {}
 
     def of(part: Formula) -> Formula:
-        found = known.get(id(part))
-        if found is None:
-            found = change(part)
-            if found is None:
+        negated = negations.get(id(part))
+        if negated is None:
+            negated = change(part)
+            if negated is None:
                 children = tuple(map(of, part.children))
-                found = part if all(map(is_, children, part.children)) else part.with_children(children)
-            known[id(part)] = found
-        return found
+                negated = part if all(map(is_, children, part.children)) else part.with_children(children)
+            negations[id(part)] = negated
+        return negated
 
     return of(formula)
 
@@ -167,10 +167,10 @@ class Interpretation(ABC, Generic[Meaning]):
 
     def of(self, formula: Formula) -> Meaning:
         """What a formula means."""
-        known = self._known.get(id(formula))
-        if known is None:
-            known = self._known[id(formula)] = formula, self.node(formula)
-        return known[1]
+        kept = self._known.get(id(formula))
+        if kept is None:
+            kept = self._known[id(formula)] = formula, self.node(formula)
+        return kept[1]
 
     def node(self, formula: Formula) -> Meaning:
         """The same, worked out."""
@@ -222,7 +222,7 @@ class _Joined:
         self.parts = parts
         self._bits = 0  # not worked out yet: no formula can turn into nothing at all
 
-    def _possible(self, each: list[int]) -> int:
+    def _possible(self, bits: list[int]) -> int:
         raise NotImplementedError
 
     def _is_all_of(self, folded: Formula) -> bool:
@@ -260,12 +260,12 @@ class Conjunction(_Joined):
         return both(children)
 
     def _possible(self, each: list[int]) -> int:
-        found = CAN_BE_TRUE if all(bits & CAN_BE_TRUE for bits in each) else 0
+        possible = CAN_BE_TRUE if all(bits & CAN_BE_TRUE for bits in each) else 0
         if any(bits & CAN_BE_FALSE for bits in each):
-            found |= CAN_BE_FALSE
+            possible |= CAN_BE_FALSE
         if any(bits & CAN_BE_FAULTY for bits in each) and all(bits != CAN_BE_FALSE for bits in each):
-            found |= CAN_BE_FAULTY
-        return found
+            possible |= CAN_BE_FAULTY
+        return possible
 
     def words(self) -> str:
         """As `Formula.words`."""
@@ -287,12 +287,12 @@ class Disjunction(_Joined):
         return either(children)
 
     def _possible(self, each: list[int]) -> int:
-        found = CAN_BE_FALSE if all(bits & CAN_BE_FALSE for bits in each) else 0
+        possible = CAN_BE_FALSE if all(bits & CAN_BE_FALSE for bits in each) else 0
         if any(bits & CAN_BE_TRUE for bits in each):
-            found |= CAN_BE_TRUE
+            possible |= CAN_BE_TRUE
         if any(bits & CAN_BE_FAULTY for bits in each) and all(bits != CAN_BE_TRUE for bits in each):
-            found |= CAN_BE_FAULTY
-        return found
+            possible |= CAN_BE_FAULTY
+        return possible
 
     def words(self) -> str:
         """As `Formula.words`."""
@@ -377,7 +377,7 @@ def _small(
         if part is not idle:
             if part.__class__ is kind:
                 found.update(dict.fromkeys(part.children))
-                joined = joined or any(each.__class__ is other for each in part.children)
+                joined = joined or any(child.__class__ is other for child in part.children)
             else:
                 found[part] = None
                 joined = joined or part.__class__ is other

@@ -54,11 +54,11 @@ class LineLookup:
     def find(self, method: str, segments: list[str]) -> Line | None:
         """The line that decides: that of the action which serves the path, else the most specific path line."""
         if self._bound is not None:
-            found = self._bound.routes.find(method, segments)
-            if found is not None and not isinstance(found, Route):
-                return found
-            if found is not None and found.guards and self._bound.fold is not None:
-                return self._bound.fold(found, method, self._tree.find(method, segments))
+            route = self._bound.routes.find(method, segments)
+            if route is not None and not isinstance(route, Route):
+                return route
+            if route is not None and route.guards and self._bound.fold is not None:
+                return self._bound.fold(route, method, self._tree.find(method, segments))
         return self._tree.find(method, segments)
 
     def for_request(self, method: str, path: str) -> Line | None:
@@ -75,12 +75,12 @@ class LineLookup:
         if self._bound is not None:
             routes = self._bound.routes.near(template)
             entries = ((template_of(e)[0], e.methods, e) if isinstance(e, Route) else _entry(e) for e in routes)
-            found = _only(list(entries), method, template)
-            if not isinstance(found, Route):
+            entry = _only(list(entries), method, template)
+            if not isinstance(entry, Route):
                 # Where that cannot be said, the line of some action may decide for some of the paths.
-                return found
-        found = _only([_entry(line) for line in self._tree.near(template)], method, template)
-        return None if isinstance(found, Route) else found
+                return entry
+        entry = _only([_entry(line) for line in self._tree.near(template)], method, template)
+        return None if isinstance(entry, Route) else entry
 
     def binding(self, route: Route) -> Binding:
         """What may decide for a route that a framework serves."""
@@ -99,9 +99,9 @@ class LineLookup:
         segments = read_path(path)
         if segments is None:
             return []
-        found = [line for line in self.endpoints if covers(line.methods, method) and line.template.covers(segments)]
+        lines = [line for line in self.endpoints if covers(line.methods, method) and line.template.covers(segments)]
         decides = self.find(method, segments)
-        return sorted(found, key=lambda line: (line is not decides, specificity(line.template), not line.methods))
+        return sorted(lines, key=lambda line: (line is not decides, specificity(line.template), not line.methods))
 
     def rules_at(self, method: str, segments: list[str]) -> list[Line]:
         """Every standing rule that must hold for a method and a path."""

@@ -231,10 +231,10 @@ class Spreading(Interpretation[Spread]):
 
     def holding(self, mask: int) -> int:
         """The columns that hold any of these bits."""
-        found = self._by_mask.get(mask)
-        if found is None:
-            found = self._by_mask[mask] = self.holding_columns(self._columns, mask)
-        return found
+        columns = self._by_mask.get(mask)
+        if columns is None:
+            columns = self._by_mask[mask] = self.holding_columns(self._columns, mask)
+        return columns
 
     def invites(self, line: Line) -> bool:
         """Whether a signed-in caller might be allowed by a line that only roles and permissions open."""
@@ -276,23 +276,23 @@ class Spreading(Interpretation[Spread]):
         return self.leaf(formula) if isinstance(formula, Condition) else super().node(formula)
 
     def _joined(self, parts: Sequence[Spread], join: Callable[[Iterable[Formula]], Formula], start: Formula) -> Spread:
-        found: Spread = {start: self.every}
+        spread: Spread = {start: self.every}
         for others in parts:
-            found = _merged(
+            spread = _merged(
                 (join((one, other)), columns & more)
-                for one, columns in found.items()
+                for one, columns in spread.items()
                 for other, more in others.items()
                 if columns & more
             )
-        return found
+        return spread
 
 
 def _merged(pairs: Iterator[tuple[Formula, int]] | tuple[tuple[Formula, int], ...]) -> Spread:
-    found: Spread = {}
+    merged: Spread = {}
     for formula, columns in pairs:
         if columns:
-            found[formula] = found.get(formula, 0) | columns
-    return found
+            merged[formula] = merged.get(formula, 0) | columns
+    return merged
 
 
 def row_of(policy: Policy, spreading: Spreading, line: Line, methods: tuple[str, ...]) -> Row:
@@ -304,15 +304,15 @@ def row_of(policy: Policy, spreading: Spreading, line: Line, methods: tuple[str,
         line: the line of the endpoint.
         methods: methods of it that standing rules treat alike.
     """
-    asked = asked_at(policy, line, methods[0]) if policy.standing else [(line, line.requirement.formula)]
-    if line.requirement.plain and len(asked) == 1:
+    formulas = asked_at(policy, line, methods[0]) if policy.standing else [(line, line.requirement.formula)]
+    if line.requirement.plain and len(formulas) == 1:
         allow = spreading.holding(line.requirement.opens)
         # A signed-in caller might hold any of the roles, or be granted any of the permissions.
         waits = spreading.signed_out & ~allow if spreading.invites(line) else 0
         return Row(methods, line, (), allow, waits, ())
     groups: list[tuple[list[Formula], int]] = [([], spreading.every)]
     marks = []
-    for rule, formula in asked:
+    for rule, formula in formulas:
         spread = spreading.of(formula)
         if rule is not line:
             spread, touched = _while_met(spread)
@@ -325,7 +325,7 @@ def row_of(policy: Policy, spreading: Spreading, line: Line, methods: tuple[str,
     for _, columns in depends:
         settled |= columns
     refused_out = spreading.signed_out & ~settled
-    out = [(formula, spreading.facts_out) for _, formula in asked]
+    out = [(formula, spreading.facts_out) for _, formula in formulas]
     waits = refused_out if refused_out and opens_after_sign_in(policy.roles, out) else 0
     seen = [(rule, remainder, columns & settled) for rule, remainder, columns in marks if columns & settled]
     return Row(methods, line, tuple(seen), allow, waits, depends)

@@ -26,10 +26,10 @@ def permission_named(resolver: Resolver, name: str) -> Formula:
     Raises:
         UnknownNameError: the policy has no such permission.
     """
-    asked = resolver.permission(name)
-    if asked is None:
+    formula = resolver.permission(name)
+    if formula is None:
         raise UnknownNameError(f'unknown permission "{name}"{suggestion(name, resolver.permissions)}')
-    return asked
+    return formula
 
 
 def knows(resolver: Resolver, permission: str) -> bool:
@@ -62,12 +62,12 @@ def predicates_of(
 
     The facts may be given one record after another.
     """
-    found = []
+    predicates = []
     for counted in counted_as(evaluator.roles, caller):
         facts = facts_of(evaluator.roles, counted, record, args)
         if is_plain(counted):
-            found.append((evaluator.cache.get(formula, facts.certain).predicate, facts))
+            predicates.append((evaluator.cache.get(formula, facts.certain).predicate, facts))
         else:
-            known = replace(facts, record=None, args=None)
-            found.append((compiled(formula.fold(known)), facts))
-    return found
+            of_caller = replace(facts, record=None, args=None)
+            predicates.append((compiled(formula.fold(of_caller)), facts))
+    return predicates

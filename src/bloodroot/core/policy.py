@@ -240,8 +240,10 @@ class Policy:
         if rules is None:
             return frozenset(names_of(record))
         names = names_of(record) if record is not None else [name for name in rules.rules if name != "*"]
-        each = [rules.readable(names, facts_of(self.roles, other, record)) for other in counted_as(self.roles, caller)]
-        return each[0].intersection(*each[1:])
+        other_facts = [
+            rules.readable(names, facts_of(self.roles, other, record)) for other in counted_as(self.roles, caller)
+        ]
+        return other_facts[0].intersection(*other_facts[1:])
 
     def changeable(self, caller: Caller | None, kind: str, changes: Iterable[str], record: Any = None) -> None:
         """Check that a caller may change every one of these fields.

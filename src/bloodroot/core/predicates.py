@@ -68,10 +68,10 @@ class _Compiling(Interpretation[Predicate]):
         def test(facts: Facts) -> bool | None:
             result: bool | None = True
             for part in parts:
-                found = part(facts)
-                if found is False:
+                truth = part(facts)
+                if truth is False:
                     return False
-                if found is None:
+                if truth is None:
                     result = None
             return result
 
@@ -81,10 +81,10 @@ class _Compiling(Interpretation[Predicate]):
         def test(facts: Facts) -> bool | None:
             result: bool | None = False
             for part in parts:
-                found = part(facts)
-                if found:
+                truth = part(facts)
+                if truth:
                     return True
-                if found is None:
+                if truth is None:
                     result = None
             return result
 
@@ -92,8 +92,8 @@ class _Compiling(Interpretation[Predicate]):
 
     def opposite(self, part: Predicate) -> Predicate:
         def test(facts: Facts) -> bool | None:
-            found = part(facts)
-            return None if found is None else not found
+            truth = part(facts)
+            return None if truth is None else not truth
 
         return test
 
@@ -112,8 +112,8 @@ class _Compiling(Interpretation[Predicate]):
 def _folding(formula: Formula) -> Predicate:
     def test(facts: Facts) -> bool | None:
         # What was folded with another record does not count for this one.
-        found = formula.fold(replace(facts))
-        return True if found is TRUE else False if found is FALSE else None
+        folded = formula.fold(replace(facts))
+        return True if folded is TRUE else False if folded is FALSE else None
 
     return test
 
@@ -171,8 +171,8 @@ def _membership(formula: Comparison) -> Predicate:
 def _strings(operand: Operand) -> frozenset[str] | None:
     """The strings that a list in the policy has, where it has nothing else."""
     items = operand.items if isinstance(operand, Listed) else ()
-    found = [item.value for item in items if isinstance(item, Value) and item.value.__class__ is str]
-    return frozenset(found) if found and len(found) == len(items) else None
+    strings = [item.value for item in items if isinstance(item, Value) and item.value.__class__ is str]
+    return frozenset(strings) if strings and len(strings) == len(items) else None
 
 
 def _as_value(operand: Operand) -> Callable[[Any], Value]:
@@ -197,8 +197,8 @@ def _getter(operand: Operand) -> _Getter:
 
 
 def _listed(operand: Listed, facts: Facts) -> Any:
-    found = resolve(operand, facts)
-    return found.value if isinstance(found, Value) else UNKNOWN
+    value = resolve(operand, facts)
+    return value.value if isinstance(value, Value) else UNKNOWN
 
 
 _NOT_FOLLOWED = object()
@@ -210,10 +210,10 @@ def _reference(reference: Reference) -> _Getter:
 
         def of_caller(facts: Facts) -> Any:
             # The same whatever the record.
-            found = facts.folded.get(key, _NOT_FOLLOWED)
-            if found is _NOT_FOLLOWED:
-                found = facts.folded[key] = follow(reference, facts)
-            return found
+            value = facts.folded.get(key, _NOT_FOLLOWED)
+            if value is _NOT_FOLLOWED:
+                value = facts.folded[key] = follow(reference, facts)
+            return value
 
         return of_caller
     if reference.root != "record" or len(reference.names) != 1:

@@ -47,9 +47,9 @@ def as_signed_in(facts: Facts, roles: RoleTable) -> Facts:
     )
 
 
-def opens_after_sign_in(roles: RoleTable, asked: Iterable[tuple[Formula, Facts]]) -> bool:
+def opens_after_sign_in(roles: RoleTable, parts: Iterable[tuple[Formula, Facts]]) -> bool:
     """Whether a signed-in caller might be let in where this signed-out caller is not, of whom this is known."""
-    return all(can_be_true(formula.fold(as_signed_in(facts, roles))) for formula, facts in asked)
+    return all(can_be_true(formula.fold(as_signed_in(facts, roles))) for formula, facts in parts)
 
 
 def as_signed_out(facts: Facts) -> Facts:
@@ -93,7 +93,7 @@ def reason_of(
 
 def roles_alone(requirement: Formula, facts: Facts) -> Formula:
     """What is left of a requirement where roles and permissions are known, and no condition is."""
-    known = Facts(
+    by_roles = Facts(
         facts.certain,
         facts.possible,
         caller=UNKNOWN,
@@ -102,7 +102,7 @@ def roles_alone(requirement: Formula, facts: Facts) -> Formula:
         granted=facts.granted,
         guarded=facts.guarded,
     )
-    return requirement.fold(known)
+    return requirement.fold(by_roles)
 
 
 def blame(formula: Formula, facts: Facts) -> Condition | None:
@@ -116,9 +116,9 @@ def blame(formula: Formula, facts: Facts) -> Condition | None:
         # All alternatives have failed; of what must hold together, some parts have.
         for part in formula.parts:
             if not can_be_true(part.fold(facts)):
-                found = blame(part, facts)
-                if found is not None:
-                    return found
+                cause = blame(part, facts)
+                if cause is not None:
+                    return cause
     return None
 
 
@@ -141,16 +141,16 @@ def blamable(formula: Formula) -> set[str]:
 
 def _failed(condition: Condition, facts: Facts) -> str:
     value = condition.fold(facts)
-    found = ", ".join(findings(condition, facts))
-    if value is FAULTY and found:
-        return f"{condition.name} is faulty: {found}; it requires {condition.test.words()}"
+    words = ", ".join(findings(condition, facts))
+    if value is FAULTY and words:
+        return f"{condition.name} is faulty: {words}; it requires {condition.test.words()}"
     verdict = value.name if isinstance(value, Constant) else "never true"
-    return f"{condition.name} is {verdict}: {condition.test.words()}" + (f" ({found})" if found else "")
+    return f"{condition.name} is {verdict}: {condition.test.words()}" + (f" ({words})" if words else "")
 
 
 def _does_not_hold(left: Formula, facts: Facts) -> str:
-    found = ", ".join(findings(left, facts))
-    return f"this does not hold: {in_words(left)}" + (f"; {found}" if found else "")
+    words = ", ".join(findings(left, facts))
+    return f"this does not hold: {in_words(left)}" + (f"; {words}" if words else "")
 
 
 def add_passed(

@@ -39,15 +39,15 @@ def redirect_problems(evaluator: Evaluator) -> Iterator[Problem]:
             followable.append(denial)
     if not followable:
         return
-    found: set[Denial] = set()
+    denials: set[Denial] = set()
     for caller in _callers(evaluator, followable):
         ways = _RedirectPaths(evaluator, caller)
         for denial in followable:
-            if denial in found or not _may_answer(evaluator, denial, caller):
+            if denial in denials or not _may_answer(evaluator, denial, caller):
                 continue
             loop = ways.loop(denial.to or "")
             if loop:
-                found.add(denial)
+                denials.add(denial)
                 who = "nobody is signed in" if caller is None else f"the caller is {_called(caller)}"
                 way = " → ".join(loop)
                 yield Problem(
@@ -121,7 +121,7 @@ class _RedirectPaths:
             return []
         way = [start]
         while True:
-            page = next(each for each in self.onward(way[-1]) if each in way or self._circles.get(each))
+            page = next(page for page in self.onward(way[-1]) if page in way or self._circles.get(page))
             if page in way:
                 return [*way[way.index(page) :], page]
             way.append(page)
@@ -145,7 +145,7 @@ class _RedirectPaths:
                     break
             else:
                 waiting.pop()
-                self._circles[page] = found = on_the_way.pop(page)
-                if found and waiting:
+                self._circles[page] = leads = on_the_way.pop(page)
+                if leads and waiting:
                     on_the_way[waiting[-1][0]] = True
         return self._circles[start]

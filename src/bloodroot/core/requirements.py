@@ -190,7 +190,9 @@ def in_words(formula: Formula) -> str:
 
 def requirement_in_words(formula: Formula) -> str:
     """What a line asks, with who has the permissions it names."""
-    given = ", ".join(f"{each.name} is given to {each.grants.words()}" for each in permissions_in(formula))
+    given = ", ".join(
+        f"{permission.name} is given to {permission.grants.words()}" for permission in permissions_in(formula)
+    )
     return f"{formula.words()} ({given})" if given else formula.words()
 
 
@@ -224,20 +226,20 @@ PATH, NOW = 1, 2
 
 def asks_of(formula: Formula) -> int:
     """Whether a formula rests on the parameters of the path, and on the time, as bits."""
-    found = 0
+    bits = 0
     for operand in _operands(formula):
-        found |= _asks_of(operand)
-    return found
+        bits |= _asks_of(operand)
+    return bits
 
 
 def _asks_of(operand: Operand) -> int:
     if isinstance(operand, Reference):
         return PATH if operand.root in ("path", "records") else 0
     if isinstance(operand, Listed):
-        found = 0
+        bits = 0
         for item in operand.items:
-            found |= _asks_of(item)
-        return found
+            bits |= _asks_of(item)
+        return bits
     return NOW if isinstance(operand, Now) else 0
 
 

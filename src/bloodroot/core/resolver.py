@@ -132,8 +132,8 @@ class Resolver:
         if held is not None:
             return held
         if ":" in word.text:
-            asked = self.permission(word.text)
-            return asked if asked is not None else self._unknown("permission", word, self.permissions)
+            formula = self.permission(word.text)
+            return formula if formula is not None else self._unknown("permission", word, self.permissions)
         condition = self.conditions.get(word.text)
         if condition is not None:
             return condition
@@ -158,9 +158,9 @@ class Resolver:
             return FALSE
         return self._unknown("condition", word, self.conditions)
 
-    def _unknown(self, what: str, word: tree.Word, known: Iterable[str]) -> Formula:
+    def _unknown(self, what: str, word: tree.Word, names: Iterable[str]) -> Formula:
         if word.text not in self._broken:
-            guess = suggestion(word.text, known) if len(self._problems) < ENOUGH else ""
+            guess = suggestion(word.text, names) if len(self._problems) < ENOUGH else ""
             self._problems.append(Problem(f'unknown {what} "{word.text}"{guess}', word.place(self._origin)))
         return FALSE
 

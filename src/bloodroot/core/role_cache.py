@@ -49,13 +49,13 @@ class RoleCache:
 
     def get(self, requirement: Formula, bits: int) -> CachedRequirement:
         """What is left of a requirement for these roles."""
-        found = self._kept.get((id(requirement), bits))
-        if found is None:
+        cached = self._kept.get((id(requirement), bits))
+        if cached is None:
             if len(self._kept) >= _MOST:
                 # Roles come from tokens: without a limit they could fill the memory.
                 self._kept.clear()
-            found = self._kept[id(requirement), bits] = CachedRequirement(requirement, bits)
-        return found
+            cached = self._kept[id(requirement), bits] = CachedRequirement(requirement, bits)
+        return cached
 
 
 def is_plain(caller: Caller | None) -> bool:

@@ -123,12 +123,12 @@ def compile_roles(document: tree.Document, problems: list[Problem]) -> RoleTable
         first = declared.setdefault(role.name.text, role)
         if first is not role:
             problems.append(Problem(f'role "{role.name.text}" is declared already, in {first.place.at}', role.place))
-    known = {**dict.fromkeys(declared), **dict.fromkeys(document.broken)}
+    names = {**dict.fromkeys(declared), **dict.fromkeys(document.broken)}
 
     def resolved(words: list[tree.Word], origin: Place) -> list[str]:
         for word in words:
-            if word.text not in known:
-                guess = suggestion(word.text, known) if len(problems) < ENOUGH else ""
+            if word.text not in names:
+                guess = suggestion(word.text, names) if len(problems) < ENOUGH else ""
                 problems.append(Problem(f'unknown role "{word.text}"{guess}', word.place(origin)))
         return [word.text for word in words if word.text in declared]
 

@@ -56,12 +56,12 @@ def roles_added(policy: Policy) -> tuple[RoleAdds, ...]:
     roles = policy.roles
     numbers = {column.name: number for number, column in enumerate(matrix.columns)}
     base = set(roles.names(roles.base))
-    found = []
+    added = []
     for name, number in numbers.items():
         if name == "signed-out":
             continue
         included = _direct(policy, name) if name != "signed-in" else tuple(sorted(base, key=list(roles.bit).index))
-        beside = [0] if name == "signed-in" else [1, *(numbers[each] for each in included)]
+        beside = [0] if name == "signed-in" else [1, *(numbers[name] for name in included)]
         adds = tuple(
             Added(row.method, row.path, row.cell(number).words())
             for row in matrix.rows
@@ -69,15 +69,15 @@ def roles_added(policy: Policy) -> tuple[RoleAdds, ...]:
         )
         total = sum(1 for row in matrix.rows if _opens(row, number))
         about = roles.descriptions.get(name, "") if name != "signed-in" else "every signed-in caller"
-        found.append(RoleAdds(name, about, name in base, included, adds, total))
-    return tuple(found)
+        added.append(RoleAdds(name, about, name in base, included, adds, total))
+    return tuple(added)
 
 
 def _direct(policy: Policy, name: str) -> tuple[str, ...]:
     """The roles that a role includes, without those that it includes through another one."""
     closure, bit = policy.roles.closure, policy.roles.bit
     others = [each for each in bit if each != name and closure[name] & bit[each]]
-    return tuple(each for each in others if not any(closure[other] & bit[each] for other in others if other != each))
+    return tuple(name for name in others if not any(closure[other] & bit[name] for other in others if other != name))
 
 
 def _opens(row: Row, number: int) -> bool:

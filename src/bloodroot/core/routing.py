@@ -59,24 +59,24 @@ class _Affixed(Generic[T]):
 
     def add(self, segment: Parameter) -> _Node[T]:
         """The node behind a name, made where it is missing."""
-        found = self.nodes.get((segment.before, segment.after))
-        if found is None:
-            found = self.nodes[segment.before, segment.after] = segment, _Node()
+        node = self.nodes.get((segment.before, segment.after))
+        if node is None:
+            node = self.nodes[segment.before, segment.after] = segment, _Node()
             self.befores[len(segment.before)] = None
             self.afters[len(segment.after)] = None
-        return found[1]
+        return node[1]
 
     def find(self, segment: str) -> list[_Node[T]]:
         """The nodes that a segment leads to, the most specific first."""
         length = len(segment)
-        found = []
+        nodes = []
         for before in self.befores:
             for after in self.afters:
                 if before + after < length:
                     item = self.nodes.get((segment[:before], segment[length - after :]))
                     if item is not None and item[0].matches(segment):
-                        found.append(item)
-        return [node for _, node in sorted(found, key=lambda item: by_text(item[0]))]
+                        nodes.append(item)
+        return [node for _, node in sorted(nodes, key=lambda item: by_text(item[0]))]
 
 
 class PathTree(Generic[T]):

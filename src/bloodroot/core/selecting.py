@@ -42,9 +42,9 @@ def open_to_signed_out(matrix: Matrix) -> frozenset[tuple[tuple[str, ...], int, 
     Returns:
         The methods, the order of the line and the path of each.
     """
-    found = set()
+    open_lines = set()
     for row in matrix.rows:
         let_in = row.allow | sum(bits for _, bits in row.depends)
         if let_in & 1:
-            found.add((row.methods, row.line.order, row.path))
-    return frozenset(found)
+            open_lines.add((row.methods, row.line.order, row.path))
+    return frozenset(open_lines)

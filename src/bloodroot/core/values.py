@@ -229,11 +229,11 @@ def _among(left: Value, right: Value) -> bool | None:
     """Whether a value is a member of a collection. Part of a string is not a member of it."""
     if not isinstance(right.value, list | tuple | set | frozenset):
         return None
-    found: bool | None = False
+    among: bool | None = False
     for item in right.value:
         same = _same(left, _member(item))
         if same:
             return True
         if same is None:
-            found = None
-    return found
+            among = None
+    return among

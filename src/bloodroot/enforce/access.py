@@ -165,7 +165,9 @@ class Acting:
     @property
     def open_guards(self) -> str:
         """What guards left open, in words; an empty string for nothing."""
-        return " and ".join(f"{each.guard.requirement.words()} ({each.guard.place.at})" for each in self._guards_open)
+        return " and ".join(
+            f"{guarding.guard.requirement.words()} ({guarding.guard.place.at})" for guarding in self._guards_open
+        )
 
 
 @dataclass(frozen=True, slots=True)

@@ -87,7 +87,7 @@ def loaders() -> frozenset[str] | None:
 
 def loader_of(name: str) -> Loading | None:
     """What loads the record of a parameter, as the application that was protected last does; None for nothing."""
-    return next((found[name] for found in reversed([*_loaders.values()]) if name in found), None)
+    return next((loaders[name] for loaders in reversed([*_loaders.values()]) if name in loaders), None)
 
 
 def is_any() -> bool:

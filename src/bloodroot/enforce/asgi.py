@@ -252,10 +252,10 @@ class _Alone(Gate):
 
     def examined(self, status: int) -> Answer | None:
         """As `Gate.examined`. What a page that is missing looks like is known of our own page alone."""
-        found = super().examined(status)
-        if found is None and status == 404 and self.enforcement.policy.hides:
+        answer = super().examined(status)
+        if answer is None and status == 404 and self.enforcement.policy.hides:
             return responses.MISSING
-        return found
+        return answer
 
     def begin(self, message: Message) -> None:
         """A response begins to leave: write it down, and keep caches from giving it to other callers."""
@@ -291,10 +291,10 @@ def let_leave(dispatches: Sequence[Exchange], beginning: Message) -> None:
 
 def identify_async(identify: Identify) -> Identify:
     """The form of ``identify`` that does not keep an event loop waiting, where it has one."""
-    found: Identify = getattr(identify, "asynchronous", identify)
-    if found is not identify and hasattr(identify, "by_token"):
+    identified: Identify = getattr(identify, "asynchronous", identify)
+    if identified is not identify and hasattr(identify, "by_token"):
         return _Asynchronous(identify)
-    return found
+    return identified
 
 
 class _Asynchronous:
@@ -322,5 +322,5 @@ def call_async(call: Call) -> Any:
 
 
 async def _in_thread(function: Callable[..., Any], arguments: tuple[Any, ...]) -> Any:
-    found = await _LOADING.run(function, *arguments)
-    return await found if inspect.isawaitable(found) else found  # an object whose call is async does not look it
+    result = await _LOADING.run(function, *arguments)
+    return await result if inspect.isawaitable(result) else result  # an object whose call is async does not look it

@@ -27,9 +27,9 @@ async def send_response(response: responses.Response, send: Send, *, body: bool)
 
 def status_of(beginning: Message) -> int:
     """The status of what a response begins with: of a WebSocket, whether it is accepted."""
-    found: int | None = beginning.get("status")
-    if found is not None:
-        return found
+    status: int | None = beginning.get("status")
+    if status is not None:
+        return status
     return 101 if beginning["type"] == "websocket.accept" else 403
 
 
@@ -67,7 +67,7 @@ def private_headers(
         if lower == b"cache-control":
             kept = True
         found.append(header)
-    there = [each.strip() for each in vary.lower().split(b",")] if vary else []
+    there = [name.strip() for name in vary.lower().split(b",")] if vary else []
     if b"*" not in there:
         more = b", ".join([written for written, name in names if name not in there])
         vary = b"%b, %b" % (vary, more) if vary and more else vary or more

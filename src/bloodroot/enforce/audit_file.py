@@ -111,14 +111,14 @@ class AuditFile(logging.Handler):
                 time.sleep(_PATIENCE)
 
     def _taken(self, most: int, *, block: bool) -> list[logging.LogRecord]:
-        found: list[logging.LogRecord] = []
+        records: list[logging.LogRecord] = []
         try:
-            while len(found) < most:
+            while len(records) < most:
                 # What comes next wakes the thread; an end is seen soon as well.
-                found.append(self._queue.get(block=block and not found, timeout=0.2))
+                records.append(self._queue.get(block=block and not records, timeout=0.2))
         except queue.Empty:
             pass
-        return found
+        return records
 
     def _write(self, records: list[logging.LogRecord]) -> None:
         text = "".join(f"{self.format(record)}\n" for record in records)

@@ -102,9 +102,9 @@ class Arrival:
         """The request as it came, where nothing was dispatched for it: whatever mounts have made of its scope."""
         request = self.request
         scope = {**self.scope, "path": request.prefix + request.own, "root_path": request.prefix}
-        found = Dispatch(self.gates, request, Way(Routing(self)), scope, self.forward)
-        self.dispatches.append(found)
-        return found
+        dispatch = Dispatch(self.gates, request, Way(Routing(self)), scope, self.forward)
+        self.dispatches.append(dispatch)
+        return dispatch
 
     async def serve(
         self, way: Way, route: BaseRoute | None, handle: App, missing: App, scope: Scope, receive: Receive, send: Send
@@ -324,10 +324,10 @@ def last_of_each(arrivals: tuple[Arrival, ...]) -> Iterable[Arrival]:
     """The arrivals that decide, the inner one first: of several at one application, the last."""
     if len(arrivals) == 1:
         return arrivals
-    found: dict[Application, Arrival] = {}
+    last: dict[Application, Arrival] = {}
     for arrival in reversed(arrivals):
-        found.setdefault(arrival.gates, arrival)
-    return found.values()
+        last.setdefault(arrival.gates, arrival)
+    return last.values()
 
 
 def way_to(scope: Scope, arrival: Arrival) -> Way:

@@ -81,11 +81,13 @@ class AccessMiddleware:
         self._has_forbidden_page = has_forbidden_page()
         self._no_routes = no_routes()
         self._redirects = redirecting()
-        self._atomic = tuple(alias for alias, each in connections.settings.items() if each.get("ATOMIC_REQUESTS"))
+        self._atomic = tuple(
+            alias for alias, settings in connections.settings.items() if settings.get("ATOMIC_REQUESTS")
+        )
         if self._waits:
             markcoroutinefunction(self)
-            asked = [self.enforcement.identify, *(each for each, *_ in self.enforcement.records.values())]
-            if any(iscoroutinefunction(each) for each in asked):
+            functions = [self.enforcement.identify, *(loader for loader, *_ in self.enforcement.records.values())]
+            if any(iscoroutinefunction(function) for function in functions):
                 self.process_view = self.process_view_async  # type: ignore[method-assign]
 
     # The request on its way in ------------------------------------------------------------------------------
@@ -276,11 +278,11 @@ class AccessMiddleware:
             _close(response)
             made = exchange.response(exchange.broken, exchange.request.django)
             response = _response(made, body=exchange.request.method != "HEAD")
-        found = withheld(dispatches, response.status_code)
-        if found is not None:
+        refused = withheld(dispatches, response.status_code)
+        if refused is not None:
             _close(response)
             try:
-                response = self._refuse(*found)
+                response = self._refuse(*refused)
             except (Http404, PermissionDenied) as error:
                 response = response_for_exception(exchange.request.django, error)
         if any(dispatch.decided and dispatch.access.withheld for dispatch in dispatches):
@@ -355,28 +357,28 @@ def _failed(request: Any = None, **_: Any) -> None:
 got_request_exception.connect(_failed)
 
 
-def _call(asked: Call) -> Any:
+def _call(call: Call) -> Any:
     """Make a call, at once; what is async runs to its end."""
-    function, arguments, _ = asked
+    function, arguments, _ = call
     if iscoroutinefunction(function):
         return async_to_sync(function)(*arguments)
-    found = function(*arguments)
-    if found is None or type(found) is Caller or not inspect.isawaitable(found):
-        return found
+    result = function(*arguments)
+    if result is None or type(result) is Caller or not inspect.isawaitable(result):
+        return result
 
     async def wait() -> Any:
-        return await found
+        return await result
 
     return async_to_sync(wait)()
 
 
-async def _call_async(asked: Call) -> Any:
+async def _call_async(call: Call) -> Any:
     """Make a call: one that is not async runs in the thread that Django has for work that may wait."""
-    function, arguments, _ = asked
+    function, arguments, _ = call
     if iscoroutinefunction(function):
         return await function(*arguments)
-    found = await sync_to_async(function, thread_sensitive=True)(*arguments)
-    return await found if inspect.isawaitable(found) else found
+    result = await sync_to_async(function, thread_sensitive=True)(*arguments)
+    return await result if inspect.isawaitable(result) else result
 
 
 def _response(made: responses.Response, *, body: bool) -> HttpResponse:
@@ -403,11 +405,11 @@ def _kept(sent: HttpRequest) -> Callable[[], None]:
             kept.append((attribute, each, values))
 
     def undo() -> None:
-        for attribute, each, before in kept:
-            setattr(sent, attribute, each)
-            for name in [name for name in vars(each) if name not in before and name != "request"]:
-                del each.__dict__[name]
-            each.__dict__.update(before)
+        for attribute, value, before in kept:
+            setattr(sent, attribute, value)
+            for name in [name for name in vars(value) if name not in before and name != "request"]:
+                del value.__dict__[name]
+            value.__dict__.update(before)
 
     return undo
 

@@ -54,8 +54,8 @@ def check_access(app_configs: Any = None, **_: Any) -> list[CheckMessage]:  # no
 
 def _messages(started: StartUp) -> list[CheckMessage]:
     messages: list[CheckMessage] = [
-        Warning(f"No line covers {each}, so it is closed to all callers.", id="bloodroot.endpoint-without-line")
-        for each in started.closed
+        Warning(f"No line covers {endpoint}, so it is closed to all callers.", id="bloodroot.endpoint-without-line")
+        for endpoint in started.closed
     ]
     for finding in started.findings:
         if finding.severity is not Severity.NOTE:

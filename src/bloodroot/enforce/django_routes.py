@@ -73,8 +73,8 @@ def spellings_of(found: list[Route]) -> list[set[str]]:
     if is_language_prefix_patterns_used(settings.ROOT_URLCONF)[0]:
         for language, _ in settings.LANGUAGES:
             with translation.override(language):
-                for known, route in zip(spellings, routes(), strict=True):
-                    known.add(route.spelling)
+                for spelling, route in zip(spellings, routes(), strict=True):
+                    spelling.add(route.spelling)
     return spellings
 
 
@@ -121,12 +121,12 @@ def _is_cached(view: Any) -> bool:
     """Whether a view, or one that a decorator is around, is within ``cache_page``."""
     waiting, seen = [view], set()
     while waiting:
-        found = waiting.pop()
-        if isinstance(found, CacheMiddleware):
+        handler = waiting.pop()
+        if isinstance(handler, CacheMiddleware):
             return True
-        if id(found) not in seen and isinstance(found, types.FunctionType):
-            seen.add(id(found))
-            for cell in found.__closure__ or ():
+        if id(handler) not in seen and isinstance(handler, types.FunctionType):
+            seen.add(id(handler))
+            for cell in handler.__closure__ or ():
                 with contextlib.suppress(ValueError):  # it is empty
                     waiting.append(cell.cell_contents)
     return False
@@ -165,10 +165,10 @@ def _methods(view: Any) -> tuple[str, ...]:
     if kind is None:
         return ()
     allowed = {str(name).lower() for name in getattr(kind, "http_method_names", ())}
-    found = {name.upper() for name in handlers_of(kind) if name in allowed}
+    methods = {name.upper() for name in handlers_of(kind) if name in allowed}
     # The answer to OPTIONS that every view has is Django's own.
     own = {"OPTIONS"} if "options" in vars(kind) else set()
-    return tuple(sorted(found - {"OPTIONS"} | own))
+    return tuple(sorted(methods - {"OPTIONS"} | own))
 
 
 def _names(pattern: Any) -> tuple[str, ...]:
@@ -210,7 +210,7 @@ def _template_of_regex(text: str, *, leads_on: bool) -> tuple[str, bool]:
     text = text.removesuffix("/?")
     segments = _ESCAPED.sub(r"\1", _NAMED_GROUP.sub(r"{\1}", text)).split("/")
     signs = _ESCAPED.sub("-", _NAMED_GROUP.sub("", text)).split("/")
-    odd = next((place for place, each in enumerate(signs) if _REGULAR(each)), None)
+    odd = next((place for place, sign in enumerate(signs) if _REGULAR(sign)), None)
     if odd is None and not all(is_one_segment(group[2]) for group in _NAMED_GROUP.finditer(text)):
         odd = 0
     if odd is None and leads_on and text.endswith("/") and not ended and not optional:

@@ -157,11 +157,11 @@ class _Translation(Translation[_Test, _Column]):
 
     def all_of(self, tests: Iterable[_Test]) -> _Test:
         every = list(tests)
-        return _Test(_and(each.true for each in every), _or(each.false for each in every))
+        return _Test(_and(test.true for test in every), _or(each.false for each in every))
 
     def any_of(self, tests: Iterable[_Test]) -> _Test:
         every = list(tests)
-        return _Test(_or(each.true for each in every), _and(each.false for each in every))
+        return _Test(_or(test.true for test in every), _and(each.false for each in every))
 
     def opposite(self, test: _Test) -> _Test:
         return _Test(test.false, test.true)
@@ -187,10 +187,10 @@ class _Translation(Translation[_Test, _Column]):
 
     def same(self, column: _Column, value: Any) -> _Test:
         if isinstance(value, str):
-            found = Q(Exact(self._exactly(F(column.path)), self._exactly(Value(value))))
+            test = Q(Exact(self._exactly(F(column.path)), self._exactly(Value(value))))
         else:
-            found = Q(**{column.path: value})
-        return self.where_known(column, _Test(found, ~found))
+            test = Q(**{column.path: value})
+        return self.where_known(column, _Test(test, ~test))
 
     def ordered(self, column: _Column, operator: str, value: Any) -> _Test:
         return _Test(self._order(column, operator, value), self._order(column, OPERATORS[operator].opposite, value))
@@ -200,16 +200,16 @@ class _Translation(Translation[_Test, _Column]):
 
     def same_columns(self, one: _Column, other: _Column) -> _Test:
         if self.kind(one) is str:
-            found = Q(Exact(self._exactly(F(one.path)), self._exactly(F(other.path))))
+            test = Q(Exact(self._exactly(F(one.path)), self._exactly(F(other.path))))
         else:
-            found = Q(**{one.path: F(other.path)})
-        return self.where_known(one, self.where_known(other, _Test(found, ~found)))
+            test = Q(**{one.path: F(other.path)})
+        return self.where_known(one, self.where_known(other, _Test(test, ~test)))
 
     def ordered_columns(self, one: _Column, operator: str, other: _Column) -> _Test:
-        found, against = (
-            Q(**{f"{one.path}__{_LOOKUPS[each]}": F(other.path)}) for each in (operator, OPERATORS[operator].opposite)
+        test, against = (
+            Q(**{f"{one.path}__{_LOOKUPS[sign]}": F(other.path)}) for sign in (operator, OPERATORS[operator].opposite)
         )
-        return self.where_known(one, self.where_known(other, _Test(found, against)))
+        return self.where_known(one, self.where_known(other, _Test(test, against)))
 
     def _exactly(self, text: Any) -> Collate:
         """A string compared character by character, whatever the collation of its column or database ignores."""
@@ -272,19 +272,19 @@ _LOOKUPS = {"<": "lt", "<=": "lte", ">": "gt", ">=": "gte"}
 
 def _and(parts: Iterable[Q]) -> Q:
     """All of them. What holds for every row, or for none, is left out or is left alone."""
-    found = Q()
+    test = Q()
     for part in parts:
         if part == _NONE:
             return _NONE
-        found &= part
-    return found
+        test &= part
+    return test
 
 
 def _or(parts: Iterable[Q]) -> Q:
     """Any of them. Of Django's own, an empty ``Q`` among others would be no part at all."""
-    found = _NONE
+    test = _NONE
     for part in parts:
         if part == _EVERY:
             return _EVERY
-        found = part if found == _NONE else found if part == _NONE else found | part
-    return found
+        test = part if test == _NONE else test if part == _NONE else test | part
+    return test

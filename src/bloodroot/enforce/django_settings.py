@@ -33,7 +33,7 @@ def read_settings() -> dict[str, Any]:
     policy = given["policy"]
     if not isinstance(policy, Policy):
         policy = load(policy)
-    records = {name: _imported(each, f"records.{name}") for name, each in (given.get("records") or {}).items()}
+    records = {name: _imported(loader, f"records.{name}") for name, loader in (given.get("records") or {}).items()}
     rest = {key: _imported(given.get(key), key) for key in ("identify", "page", "audit")}
     return {"policy": policy, "records": records, **rest}
 

@@ -108,10 +108,10 @@ class Enforcement:
         """The loaders of a path line, worked out once."""
         if line is None or not self.records:
             return ()
-        found = self._loaders.get(line)
-        if found is None:
-            found = self._loaders[line] = self._loaders_of(line.template.names)
-        return found
+        loader = self._loaders.get(line)
+        if loader is None:
+            loader = self._loaders[line] = self._loaders_of(line.template.names)
+        return loader
 
     def _loaders_of(self, names: tuple[str, ...]) -> Loaders:
         return tuple((name, *self.records[name]) for name in names if name in self.records)
@@ -132,4 +132,4 @@ def _takes_request(loader: Loader) -> bool:
         for parameter in parameters
         if parameter.kind in (parameter.POSITIONAL_ONLY, parameter.POSITIONAL_OR_KEYWORD)
     ]
-    return len([each for each in needed if each.default is each.empty]) >= 2
+    return len([parameter for parameter in needed if parameter.default is parameter.empty]) >= 2

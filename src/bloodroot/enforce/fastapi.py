@@ -88,14 +88,18 @@ class _Gates(Gates):
         known: list[Any] = []
 
         def gated() -> list[Any]:
-            found: list[Any] = candidates()
+            candidates_now: list[Any] = candidates()
             gates = owner.last()
-            if gates is not None and (not known or known[0] is not found):
-                for each in found:
-                    inner = each if isinstance(each, BaseRoute) else each.starlette_route or each.original_route
+            if gates is not None and (not known or known[0] is not candidates_now):
+                for candidate in candidates_now:
+                    inner = (
+                        candidate
+                        if isinstance(candidate, BaseRoute)
+                        else candidate.starlette_route or candidate.original_route
+                    )
                     gate(inner, gates, owner)
-                known[:] = [found]
-            return found
+                known[:] = [candidates_now]
+            return candidates_now
 
         included.effective_candidates = gated
         return True

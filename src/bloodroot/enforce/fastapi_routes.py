@@ -20,8 +20,8 @@ def routes(app: FastAPI) -> list[Route]:
     return list(_described(app.routes, ()))
 
 
-def _described(found: Iterable[Any], way: tuple[BaseRoute, ...]) -> Iterator[Route]:
-    for route in apart(found):
+def _described(routes: Iterable[Any], way: tuple[BaseRoute, ...]) -> Iterator[Route]:
+    for route in apart(routes):
         # A route that an included router has under its prefix, or the route itself.
         inner = getattr(route, "starlette_route", None) or getattr(route, "original_route", route)
         if is_operation(route):

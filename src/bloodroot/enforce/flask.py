@@ -147,7 +147,7 @@ class _Driver:
             exchange.undo = _kept()
             _current.set(exchange.access)
             try:
-                found = self._dispatch(*context)
+                response = self._dispatch(*context)
             except HTTPException as error:
                 answer = exchange.responded(error.code) if error.code is not None else None
                 if answer is None:
@@ -159,10 +159,10 @@ class _Driver:
                     raise
             else:
                 if exchange.access.cleared:
-                    return found
-                answer = self._withheld(exchange, self.app.make_response(found))
+                    return response
+                answer = self._withheld(exchange, self.app.make_response(response))
                 if answer is None:
-                    return found
+                    return response
             finally:
                 if before is not None:
                     # A view has dispatched again, and goes on.
@@ -176,8 +176,8 @@ class _Driver:
 
     def _known(self, sent: flask.Request) -> _Exchange | None:
         """What was dispatched before for just this request; a copy of its environment is another one."""
-        found: _Exchange | None = sent.environ.get(self._key)
-        return found if found is not None and found.sent is sent else None
+        exchange: _Exchange | None = sent.environ.get(self._key)
+        return exchange if exchange is not None and exchange.sent is sent else None
 
     def teardown(self, *arguments: Any) -> Any:
         """The request is over, however it ended: its caller acts no more. A stream has a context of its own."""
@@ -207,13 +207,13 @@ class _Driver:
         return run(exchange.decide(sent, self._served_by(rule), sent.view_args), self._call)
 
     def _served_by(self, rule: Rule) -> Served:
-        found = self._served.get(id(rule))
-        if found is None:
-            found = self._served[id(rule)] = self.enforcement.serve(described(self.app, rule)), rule
-        return found[0]
+        served = self._served.get(id(rule))
+        if served is None:
+            served = self._served[id(rule)] = self.enforcement.serve(described(self.app, rule)), rule
+        return served[0]
 
-    def _call(self, asked: Call) -> Any:
-        return self._sync[id(asked.function)](*asked.arguments)
+    def _call(self, call: Call) -> Any:
+        return self._sync[id(call.function)](*call.arguments)
 
     def _refuse(self, exchange: _Exchange, answer: Answer) -> flask.Response:
         """Answer in the place of the view: with the application's error handler, or by ourselves."""
@@ -271,10 +271,10 @@ class _Driver:
     def _let_out(self, exchange: _Exchange, response: flask.Response) -> flask.Response:
         for each in exchange.all():
             each.left = True
-        found = withheld(exchange.all(), response.status_code)
-        if found is not None:
+        refused = withheld(exchange.all(), response.status_code)
+        if refused is not None:
             response.close()
-            response = self._own_response(*found)
+            response = self._own_response(*refused)
             # What was left for the response that is withheld, such as its session, goes out with this one.
             self._save_session(response)
         streams = response.is_streamed
@@ -380,5 +380,5 @@ def request_context() -> Any:
 
 def session_of(context: Any) -> Any:
     """The session of a request, without noting that it was asked for."""
-    found = getattr(context, "_session", None)
-    return found if found is not None else context.session
+    session = getattr(context, "_session", None)
+    return session if session is not None else context.session

@@ -30,7 +30,7 @@ def described(app: flask.Flask, rule: Rule) -> Route:
     handler = getattr(view, "view_class", view)
     path, exact = template(rule)
     names = tuple(rule._converters)
-    found = Route(
+    route = Route(
         rule.endpoint,
         tuple(sorted(methods)),
         path,
@@ -42,7 +42,7 @@ def described(app: flask.Flask, rule: Rule) -> Route:
         _kind(rule),
     )
     # A guard may be around the function that Flask has made of a class, too.
-    return with_guards(found, tuple(dict.fromkeys((*guards_of(handler), *guards_of(view)))), handler)
+    return with_guards(route, tuple(dict.fromkeys((*guards_of(handler), *guards_of(view)))), handler)
 
 
 def _kind(rule: Rule) -> RouteKind:

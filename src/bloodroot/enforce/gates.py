@@ -76,7 +76,7 @@ class Gates:
         arrivals: tuple[Arrival, ...] = scope.get(KEY, ())
         if arrivals and arrivals[-1].gates is self:
             return arrivals[-1]
-        return next((each for each in reversed(arrivals) if each.gates is self), None)
+        return next((arrival for arrival in reversed(arrivals) if arrival.gates is self), None)
 
     def gate_router(self, router: Router) -> None:
         """Put gates on the routes of a router, and on what it does where none of them is asked for."""
@@ -141,7 +141,7 @@ class GatedRoutes(list[BaseRoute]):
 
     def last(self) -> Gates | None:
         """The application that was protected last with these routes; None where there is none any more."""
-        return next((found for each in reversed(self._gates) if (found := each()) is not None), None)
+        return next((found for gates in reversed(self._gates) if (found := gates()) is not None), None)
 
     def _gated(self, routes: Iterable[BaseRoute]) -> list[BaseRoute]:
         found = list(routes)

@@ -117,12 +117,12 @@ def _guard_methods(what: type, around: Around) -> None:
     guarded = [name for name in names if _guard_attribute(what, name, around)]
     if not guarded:
         raise TypeError(f"{what.__name__} has no public method to guard")
-    known: weakref.WeakSet[type] = weakref.WeakSet([what])
-    _guard_subclasses(what, what, around, known)
-    _refuse_unknown(what, known)
+    classes: weakref.WeakSet[type] = weakref.WeakSet([what])
+    _guard_subclasses(what, what, around, classes)
+    _refuse_unknown(what, classes)
 
 
-def _guard_subclasses(what: type, guarded: type, around: Around, known: weakref.WeakSet[type]) -> None:
+def _guard_subclasses(what: type, guarded: type, around: Around, classes: weakref.WeakSet[type]) -> None:
     """Have subclasses of a class guarded when they are made, as ``guarded`` is, and noted as known."""
     own = vars(what).get("__init_subclass__")
 
@@ -131,11 +131,11 @@ def _guard_subclasses(what: type, guarded: type, around: Around, known: weakref.
             own.__func__(cls, **named)
         else:
             super(what, cls).__init_subclass__(**named)  # type: ignore[arg-type]
-        if cls not in known:
-            known.add(cls)
+        if cls not in classes:
+            classes.add(cls)
             _guard_subclass(cls, guarded, around)
             if "__init_subclass__" in vars(cls):
-                _guard_subclasses(cls, guarded, around, known)
+                _guard_subclasses(cls, guarded, around, classes)
 
     setattr(what, "__init_subclass__", classmethod(of_subclass))  # noqa: B010
 
@@ -157,12 +157,12 @@ def _guard_subclass(cls: type, guarded: type, around: Around) -> None:
         _guard_attribute(cls, name, around)
 
 
-def _refuse_unknown(what: type, known: weakref.WeakSet[type]) -> None:
+def _refuse_unknown(what: type, classes: weakref.WeakSet[type]) -> None:
     """Make no object of a subclass whose making was not noticed: nothing of it is guarded."""
     inner: Any = what.__new__
 
     def __new__(cls: type, *positional: Any, **named: Any) -> Any:
-        if cls not in known:
+        if cls not in classes:
             raise TypeError(
                 f"{cls.__name__} is a {what.__name__}, which is guarded, and another __init_subclass__ keeps "
                 "its methods from being guarded; let that call super().__init_subclass__()"
@@ -193,7 +193,7 @@ def _around(value: Any, around: Around) -> Any:
     if isinstance(value, staticmethod | classmethod):
         return type(value)(around(value.__func__))
     if isinstance(value, property):
-        read, write, remove = (each and around(each) for each in (value.fget, value.fset, value.fdel))
+        read, write, remove = (accessor and around(accessor) for accessor in (value.fget, value.fset, value.fdel))
         return property(read, write, remove, value.__doc__)
     return around(value)
 
@@ -204,7 +204,7 @@ def handlers_of(what: type) -> list[str]:
     for attribute in ("http_method_names", "methods"):
         listed = getattr(what, attribute, None) or ()
         declared |= (
-            {str(each).lower() for each in listed} if isinstance(listed, list | tuple | set | frozenset) else set()
+            {str(method).lower() for method in listed} if isinstance(listed, list | tuple | set | frozenset) else set()
         )
     names = [name for name in (*HANDLERS, *sorted(declared - set(HANDLERS))) if callable(getattr(what, name, None))]
     for whole in ("dispatch_request", "__call__"):
@@ -216,6 +216,6 @@ def handlers_of(what: type) -> list[str]:
 def entries_of(what: type) -> Iterator[Any]:
     """What runs of a class for every request, whatever its method: functions that guards may be around."""
     for name in ("__new__", "dispatch", "dispatch_request", "__call__"):
-        found = inspect.getattr_static(what, name, None)
-        if found is not None:
-            yield found
+        attribute = inspect.getattr_static(what, name, None)
+        if attribute is not None:
+            yield attribute

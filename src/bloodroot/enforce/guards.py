@@ -63,15 +63,15 @@ class Guard:
         return self._compiled(policy)[0]
 
     def _compiled(self, policy: Policy) -> tuple[CompiledGuard, bool]:
-        found = self._compiled_for.get(policy)
-        if found is None:
+        compiled = self._compiled_for.get(policy)
+        if compiled is None:
             guard = policy.guard(self.text, self.place)
-            asks_for_arguments = any(each.root == "args" for each in references_in(guard.requirement.formula))
-            found = self._compiled_for[policy] = (guard, asks_for_arguments)
+            asks_for_arguments = any(reference.root == "args" for reference in references_in(guard.requirement.formula))
+            compiled = self._compiled_for[policy] = (guard, asks_for_arguments)
             self.understood = True
-        if found[1] and self.blind:
+        if compiled[1] and self.blind:
             raise PolicyError([Problem(self.blind, self.place)])
-        return found
+        return compiled
 
     def hide_arguments(self, message: str) -> None:
         """Note that the arguments of the function cannot be seen; PolicyError where they are asked for."""
@@ -119,8 +119,8 @@ def guard(requirement: str, *, policy: Policy | None = None) -> Callable[[T], T]
     made = Guard(requirement, place_of_call(requirement), policy)
 
     def around(what: T) -> T:
-        found: T = _guarded(what, made)
-        return found
+        guarded: T = _guarded(what, made)
+        return guarded
 
     return around
 
@@ -187,18 +187,18 @@ def refuse_caches(function: Any = None) -> None:
     """
     if function is None and not unchecked:
         return
-    for found in gc.get_objects() if function is None else gc.get_referrers(function):
+    for holder in gc.get_objects() if function is None else gc.get_referrers(function):
         # A cache takes over what is noted at the function that it is around.
-        if type(found) is functools._lru_cache_wrapper:
-            guards = vars(found).get("__bloodroot_guards__", ())
-        elif type(found).__name__ == "cached_property":
-            guards = guards_of(getattr(found, "func", None))
+        if type(holder) is functools._lru_cache_wrapper:
+            guards = vars(holder).get("__bloodroot_guards__", ())
+        elif type(holder).__name__ == "cached_property":
+            guards = guards_of(getattr(holder, "func", None))
         else:
             continue
         if guards:
-            where = " and ".join(f'guard("{each.text}") in {each.place.at}' for each in guards)
+            where = " and ".join(f'guard("{guard.text}") in {guard.place.at}' for guard in guards)
             raise EnforcementError(
-                f"{where}: a cache is around the guard of {_name(getattr(found, 'func', found))}, and would give to "
+                f"{where}: a cache is around the guard of {_name(getattr(holder, 'func', holder))}, and would give to "
                 "every caller what one was let in to see; put the guard above the decorator of the cache"
             )
     if function is None:
@@ -328,23 +328,23 @@ def _arguments(signature: inspect.Signature, positional: tuple[Any, ...], named:
     """The arguments of a call by name. One name for two values is left out: neither is the one that was meant."""
     bound = signature.bind(*positional, **named)
     bound.apply_defaults()
-    found = dict(bound.arguments)
+    arguments = dict(bound.arguments)
     for name, parameter in signature.parameters.items():
         if parameter.kind is parameter.VAR_KEYWORD:
-            more = found.pop(name, {})
-            twice = set(more) & set(found)
-            found = {key: value for key, value in {**found, **more}.items() if key not in twice}
-    return found
+            more = arguments.pop(name, {})
+            twice = set(more) & set(arguments)
+            arguments = {key: value for key, value in {**arguments, **more}.items() if key not in twice}
+    return arguments
 
 
 def guards_of(handler: Any) -> tuple[Guard, ...]:
     """The guards around a handler: a function, a bound method, or a class as a whole."""
     if isinstance(handler, type):
-        return tuple(dict.fromkeys(each for entry in entries_of(handler) for each in guards_of(entry)))
+        return tuple(dict.fromkeys(guard for entry in entries_of(handler) for guard in guards_of(entry)))
     if isinstance(handler, staticmethod | classmethod):
         handler = handler.__func__
-    found: tuple[Guard, ...] = getattr(handler, "__bloodroot_guards__", ())
-    return found or getattr(getattr(handler, "__func__", None), "__bloodroot_guards__", ())
+    guards: tuple[Guard, ...] = getattr(handler, "__bloodroot_guards__", ())
+    return guards or getattr(getattr(handler, "__func__", None), "__bloodroot_guards__", ())
 
 
 def with_guards(route: Route, guards: tuple[Guard, ...], handler: Any) -> Route:
@@ -368,7 +368,7 @@ def with_guards(route: Route, guards: tuple[Guard, ...], handler: Any) -> Route:
             for name in names
             if not name.startswith(("on_", "dispatch", "__"))
         }
-    every = dict.fromkeys((*whole, *(each for found in by_method.values() for each in found)))
+    every = dict.fromkeys((*whole, *(guard for found in by_method.values() for guard in found)))
     whole_alone = tuple(whole)
     return replace(
         route, guarded=bool(every), guards=tuple(every), by_method=by_method or None, guards_of_all=whole_alone

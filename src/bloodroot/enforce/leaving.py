@@ -34,14 +34,14 @@ def withheld(dispatches: Iterable[SomeExchange], status: int) -> tuple[SomeExcha
     Returns:
         The first dispatch that it is withheld for, and the answer to that; one response goes in the place of them all.
     """
-    found: tuple[SomeExchange, Answer] | None = None
+    refused: tuple[SomeExchange, Answer] | None = None
     for dispatch in dispatches:
         if dispatch.decided and dispatch.refusing is None:
             answer = dispatch.responded(status)
             if answer is not None:
-                found = found or (dispatch, answer)
+                refused = refused or (dispatch, answer)
                 dispatch.refuse(answer)
-    return found
+    return refused
 
 
 class Keeping(Enum):
@@ -62,17 +62,17 @@ def keeping(dispatches: Sequence[Exchange], status: int, *, streams: bool, sized
         streams: whether its body may still be made while it leaves.
         sized: says whether its length is known.
     """
-    found = Keeping.CALLER
+    kept = Keeping.CALLER
     for dispatch in dispatches:
         if dispatch.refusing is not None:
-            found = Keeping.REFUSED
+            kept = Keeping.REFUSED
         elif dispatch.decided:
             # Each is to be asked: it is written down as well.
             private = dispatch.let_out(streams=streams, sized=sized)
             if not private and len(dispatches) == 1:
-                found = Keeping.ANYONE
+                kept = Keeping.ANYONE
     # A page that is missing and one that is hidden are not to be distinguished.
-    return Keeping.NOBODY if status == 404 and dispatches[0].enforcement.policy.hides else found
+    return Keeping.NOBODY if status == 404 and dispatches[0].enforcement.policy.hides else kept
 
 
 def leaving(
@@ -88,12 +88,14 @@ def leaving(
     return [] if found is Keeping.ANYONE else headers_kept(found, status, headers, dispatches[0].enforcement)
 
 
-def headers_kept(found: Keeping, status: int, headers: Iterable[tuple[str, str]], enforcement: Enforcement) -> Headers:
+def headers_kept(
+    keeping: Keeping, status: int, headers: Iterable[tuple[str, str]], enforcement: Enforcement
+) -> Headers:
     """The headers that say who may keep a response, in the place of others of the same name."""
     lower = [(name.lower(), value) for name, value in headers]
-    if found is Keeping.NOBODY:
+    if keeping is Keeping.NOBODY:
         return responses.never_kept(lower, enforcement.vary)
-    if found is Keeping.CALLER:
+    if keeping is Keeping.CALLER:
         return responses.caching(lower, enforcement.vary)
     more = responses.never_kept(lower, ("Accept", *enforcement.vary))
     challenge = responses.challenge(status, enforcement.realm, None, ())

@@ -283,7 +283,7 @@ class Exchange:
 
     def _asks_for_record(self) -> bool:
         remainder = self.access.decision.remainder
-        roots = {each.root for each in references_in(remainder)} if remainder is not None else set()
+        roots = {reference.root for reference in references_in(remainder)} if remainder is not None else set()
         return bool(roots & {"record", "records"})
 
     # After the handler --------------------------------------------------------------------------------
@@ -302,7 +302,7 @@ class Exchange:
             return Answer(403, plain(f"You may not change {names}{more}."))
         if isinstance(error, BaseExceptionGroup):
             return next(
-                (found for exception in error.exceptions if (found := self.raised(exception)) is not None), None
+                (answer for exception in error.exceptions if (answer := self.raised(exception)) is not None), None
             )
         return None
 

@@ -106,19 +106,19 @@ class _Translation(Translation[Test, Column]):
         return sa.case((_compared(column).is_(None), _null()), else_=test)
 
     def same(self, column: Column, value: Any) -> Test:
-        found: Test = _compared(column) == _bound(column, value)
-        return found
+        test: Test = _compared(column) == _bound(column, value)
+        return test
 
     def ordered(self, column: Column, operator: str, value: Any) -> Test:
-        found: Test = OPERATORS[operator].test(_compared(column), _bound(column, value))
-        return found
+        test: Test = OPERATORS[operator].test(_compared(column), _bound(column, value))
+        return test
 
     def same_columns(self, one: Column, other: Column) -> Test:
         return _compared(one) == _compared(other)
 
     def ordered_columns(self, one: Column, operator: str, other: Column) -> Test:
-        found: Test = OPERATORS[operator].test(_compared(one), _compared(other))
-        return found
+        test: Test = OPERATORS[operator].test(_compared(one), _compared(other))
+        return test
 
     def kind(self, column: Column) -> Any:
         return _kind(column)
@@ -127,7 +127,7 @@ class _Translation(Translation[Test, Column]):
         return column.type.python_type
 
     def tells_none(self, column: Column) -> bool:
-        return all(type(each) in _OR_NONE or _kind_of(each) is not None for each in _types(column))
+        return all(type(kind) in _OR_NONE or _kind_of(kind) is not None for kind in _types(column))
 
     def digits(self, column: Column) -> tuple[int | None, int | None]:
         kind: Any = column.type
@@ -188,7 +188,7 @@ def _types(column: Column) -> list[Any]:
 def _kind(column: Column) -> Any:
     """What the values of a column can be compared with; None where that is not sure."""
     # Databases that keep a number in other types or widths would answer differently for one value.
-    shapes = {_shape(each) for each in _types(column)}
+    shapes = {_shape(kind) for kind in _types(column)}
     return shapes.pop()[0] if len(shapes) == 1 else None
 
 
@@ -266,8 +266,8 @@ def _listed(element: _Listed, compiler: Any, **how: Any) -> str:
     chosen = _chosen(compiler.stack[-1]) if compiler.stack else []
     around = compiler.stack[-2].get("correlate_froms", ()) if len(compiler.stack) > 1 else ()
     # A table that a query has annotated is another object, with the same hash.
-    known = {hash(from_object) for one in (*chosen, *around) for from_object in one._from_objects}
-    if chosen and any(hash(from_object) not in known for from_object in element._from_objects):
+    tables = {hash(from_object) for one in (*chosen, *around) for from_object in one._from_objects}
+    if chosen and any(hash(from_object) not in tables for from_object in element._from_objects):
         raise RowsError(
             f"rows is for the table {element.table}, from which this query does not take its rows: an alias of a class "
             "is another table; use the class itself"

@@ -57,14 +57,14 @@ def protect(
     return install(app, policy, routes(app), Gates, how)
 
 
-def install(app: Starlette, policy: Policy, found: list[Route], kind: type[Gates], how: dict[str, Any]) -> StartUp:
+def install(app: Starlette, policy: Policy, routes: list[Route], kind: type[Gates], how: dict[str, Any]) -> StartUp:
     """`protect` for an application whose routes have been read already."""
     if app.middleware_stack is not None:
         raise StartUpError("the application has started; call protect before, or its first requests pass unseen")
-    bound = policy.bind(found)
+    bound = policy.bind(routes)
     how["identify"] = identify_async(how["identify"])
     enforcement = Enforcement(bound, missing=is_missing, **how)
-    started = look_over(bound, found, enforcement.records)
+    started = look_over(bound, routes, enforcement.records)
     started.tell()
     gates = kind(enforcement)
     gates.install(app.router)

@@ -30,8 +30,8 @@ def routes(application: Any) -> list[Route]:
     return list(_routes(getattr(application, "routes", application), ()))
 
 
-def _routes(found: Iterable[BaseRoute], way: tuple[BaseRoute, ...]) -> Iterator[Route]:
-    for route in found:
+def _routes(routes: Iterable[BaseRoute], way: tuple[BaseRoute, ...]) -> Iterator[Route]:
+    for route in routes:
         if inner_router(route) is not None or (isinstance(route, Mount | Host) and route.routes):
             yield from _routes(route.routes, (*way, route))  # type: ignore[attr-defined]
         else:
@@ -47,10 +47,10 @@ def described(way: tuple[BaseRoute, ...], route: Any) -> Route:
     """
     path = ""
     converters: dict[str, Any] = {}
-    for each in (*way, route):
-        if not isinstance(each, Host):
-            path += getattr(each, "path", "")
-            converters.update(getattr(each, "param_convertors", {}))
+    for part in (*way, route):
+        if not isinstance(part, Host):
+            path += getattr(part, "path", "")
+            converters.update(getattr(part, "param_convertors", {}))
     names = tuple(match[1] for match in _PARAMETER.finditer(path))
     if isinstance(route, Mount):
         # What is mounted has no routes that could be read.
@@ -104,5 +104,5 @@ def inner_router(route: BaseRoute) -> Router | None:
     if not isinstance(route, Mount | Host):
         return None
     app: Any = getattr(route, "_base_app", route.app)
-    found = app if isinstance(app, Router) else getattr(app, "router", None)
-    return found if isinstance(found, Router) else None
+    router = app if isinstance(app, Router) else getattr(app, "router", None)
+    return router if isinstance(router, Router) else None

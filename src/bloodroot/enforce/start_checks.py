@@ -190,7 +190,7 @@ def lacking_record(line: Line, parameters: Iterable[str], loaders: Collection[st
     """
     references = list(references_in(line.requirement.formula))
     by_name = [reference for reference in references if reference.root == "records"]
-    unknown = next((each for each in by_name if each.names[0] not in loaders), None)
+    unknown = next((reference for reference in by_name if reference.names[0] not in loaders), None)
     parameters = tuple(parameters)
     if unknown is not None:
         return LackingRecord(unknown, bool(parameters))
@@ -222,8 +222,8 @@ def settles(handler: Any) -> bool:
         known = {**getattr(function, "__globals__", {}), **_closure(function)}
         waiting += [known[name] for name in names if isinstance(known.get(name), types.FunctionType | type)]
         modules = [known[name] for name in names if isinstance(known.get(name), types.ModuleType)]
-        found = [getattr(module, name, None) for module in modules for name in names]
-        waiting += [value for value in found if isinstance(value, types.FunctionType)]
+        functions = [getattr(module, name, None) for module in modules for name in names]
+        waiting += [value for value in functions if isinstance(value, types.FunctionType)]
         waiting += [value for value in _closure(function).values() if isinstance(value, types.FunctionType)]
     return False
 
@@ -237,10 +237,10 @@ def _names_in(code: types.CodeType) -> Iterator[str]:
 
 def _closure(function: Any) -> dict[str, Any]:
     code, cells = function.__code__, function.__closure__ or ()
-    found = {}
+    values = {}
     for name, cell in zip(code.co_freevars, cells, strict=False):
         try:
-            found[name] = cell.cell_contents
+            values[name] = cell.cell_contents
         except ValueError:
             continue
-    return found
+    return values

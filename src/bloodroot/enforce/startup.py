@@ -60,8 +60,8 @@ class StartUp:
     def tell(self) -> None:
         """Write it to the log: counts, notes and what is inexact as information, the rest as warnings."""
         log.info("%d endpoints, %d without a line, %d guards", self.endpoints, len(self.closed), self.guards)
-        for each in self.closed[:_MOST_LOGGED]:
-            log.warning("no line covers %s, so it is closed to all callers", each)
+        for endpoint in self.closed[:_MOST_LOGGED]:
+            log.warning("no line covers %s, so it is closed to all callers", endpoint)
         if len(self.closed) > _MOST_LOGGED:
             log.warning("and %d endpoints more have no line", len(self.closed) - _MOST_LOGGED)
         for finding, sentence in zip(self.findings, self.idle, strict=True):
@@ -133,8 +133,8 @@ def _served(policy: Policy, method: str, route: Route) -> _Served:
     segments = unnamed_segments(template, exact)
     binding = policy.lookup.binding(route)
     methods = _COMMON if method == ANY else (method,)
-    found = (binding.line_for(each, segments) for each in methods)
-    return _Served(method, template, route, next((line for line in found if line is not None), None))
+    lines = (binding.line_for(method, segments) for method in methods)
+    return _Served(method, template, route, next((line for line in lines if line is not None), None))
 
 
 def _understood(policy: Policy, routes: list[Route]) -> None:
@@ -147,10 +147,10 @@ def _understood(policy: Policy, routes: list[Route]) -> None:
 
 
 def _unknown_records(routes: list[Route], records: Collection[str]) -> Iterator[str]:
-    known = {name for route in routes for name in parameters_of(route)}
+    names = {name for route in routes for name in parameters_of(route)}
     for name in records:
-        if name not in known:
-            guess = suggestion(name, known) or f"; parameters are {', '.join(sorted(known)) or 'none'}"
+        if name not in names:
+            guess = suggestion(name, names) or f"; parameters are {', '.join(sorted(names)) or 'none'}"
             yield f'records has a loader for "{name}", which is no parameter of any route{guess}'
 
 
@@ -160,11 +160,11 @@ def _findings(
     by_template = PathTree((each.template, each) for each in served)
     for line in policy.endpoints:
         near = by_template.near(line.template)
-        if line.action is None and not any(line.may_cover(each.method, each.template) for each in near):
+        if line.action is None and not any(line.may_cover(served.method, served.template) for served in near):
             yield WITHOUT_ENDPOINT.at(line.place, f"No endpoint of the application is at {line.template.text}.")
     for rule in policy.standing:
         near = by_template.near(rule.template)
-        if not any(rule.may_cover(each.method, each.template) for each in near):
+        if not any(rule.may_cover(served.method, served.template) for served in near):
             yield RULE_WITHOUT_ENDPOINT.at(rule.place, f"No endpoint of the application is covered by {rule.text}.")
     yield from guards_not_run(routes)
     meant = (action for action in policy.declared.actions if SEVERAL_ROUTES.name not in action.accepts)

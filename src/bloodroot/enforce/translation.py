@@ -319,10 +319,10 @@ def _next_floats(number: Any) -> tuple[Any, Any]:
         near = float(number)
     except OverflowError:
         near = math.inf if number > 0 else -math.inf
-    found, wanted = as_numbers(near, number)
-    if found == wanted:
+    value, wanted = as_numbers(near, number)
+    if value == wanted:
         return near, near
-    return (near, math.nextafter(near, math.inf)) if found < wanted else (math.nextafter(near, -math.inf), near)
+    return (near, math.nextafter(near, math.inf)) if value < wanted else (math.nextafter(near, -math.inf), near)
 
 
 def _most(digits: int | None, places: int | None) -> Decimal | None:

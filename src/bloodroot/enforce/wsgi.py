@@ -49,9 +49,11 @@ class AccessMiddleware:
         page: Page | None = None,
         audit: Audit | None = None,
     ) -> None:
-        for each in (identify, *(records or {}).values()):
-            if inspect.iscoroutinefunction(each):
-                raise TypeError(f"{each.__qualname__} is async, and WSGI waits for nothing; make it a plain function")
+        for function in (identify, *(records or {}).values()):
+            if inspect.iscoroutinefunction(function):
+                raise TypeError(
+                    f"{function.__qualname__} is async, and WSGI waits for nothing; make it a plain function"
+                )
         check_headers(identify)
         self.app = app
         self.enforcement = Enforcement(
@@ -69,11 +71,11 @@ class AccessMiddleware:
 
 def call(asked: Call) -> Any:
     """Make a call, at once."""
-    found = asked.function(*asked.arguments)
-    if inspect.iscoroutine(found):
-        found.close()
+    result = asked.function(*asked.arguments)
+    if inspect.iscoroutine(result):
+        result.close()
         raise TypeError(f"{asked.function!r} is async, and WSGI waits for nothing; make it a plain function")
-    return found
+    return result
 
 
 def check_headers(identify: Any) -> None:

@@ -78,13 +78,13 @@ def _text_of(file: Path) -> str:
 
 def _operation(whole: Any, keys: tuple[str, str, str], shared: frozenset[int]) -> MutableMapping[str, Any] | None:
     """An operation in the document itself; None for one that a reference leads to."""
-    found = whole
+    node = whole
     for key in keys:
-        if not isinstance(found, MutableMapping) or key not in found:
+        if not isinstance(node, MutableMapping) or key not in node:
             return None
-        _unshare(found, key, shared)
-        found = found[key]
-    return found if isinstance(found, MutableMapping) else None
+        _unshare(node, key, shared)
+        node = node[key]
+    return node if isinstance(node, MutableMapping) else None
 
 
 def _shared(whole: Any) -> frozenset[int]:
@@ -93,13 +93,13 @@ def _shared(whole: Any) -> frozenset[int]:
     twice: set[int] = set()
     waiting = [whole]
     while waiting:
-        found = waiting.pop()
-        if isinstance(found, MutableMapping | list):
-            if id(found) in seen:
-                twice.add(id(found))
+        node = waiting.pop()
+        if isinstance(node, MutableMapping | list):
+            if id(node) in seen:
+                twice.add(id(node))
                 continue
-            seen.add(id(found))
-            waiting += found.values() if isinstance(found, MutableMapping) else found
+            seen.add(id(node))
+            waiting += node.values() if isinstance(node, MutableMapping) else node
     return frozenset(twice)
 
 
@@ -118,8 +118,8 @@ def _quoted(status: str) -> str:
     """A status as a string, not a number, in YAML."""
     from ruamel.yaml.scalarstring import DoubleQuotedScalarString
 
-    found: str = DoubleQuotedScalarString(status)
-    return found
+    quoted: str = DoubleQuotedScalarString(status)
+    return quoted
 
 
 # Texts --------------------------------------------------------------------------------------
@@ -127,9 +127,9 @@ def _quoted(status: str) -> str:
 
 def _written_json(whole: Any, before: str) -> str:
     """JSON with the indentation that the text had."""
-    found = re.search(r"\n([ \t]+)\S", before)
-    indent = found[1] if found else None
-    separators = (",", ":") if found is None and '": ' not in before else None
+    search = re.search(r"\n([ \t]+)\S", before)
+    indent = search[1] if search else None
+    separators = (",", ":") if search is None and '": ' not in before else None
     escaped = "\\u" in before and before.isascii()
     text = json.dumps(whole, indent=indent, separators=separators, ensure_ascii=escaped)
     return text + ("\n" if before.endswith("\n") else "")

@@ -37,8 +37,8 @@ def _permissions(policy: Policy) -> list[str]:
     """The permissions that can be asked for: those that are declared, and those that a family gives a line."""
     asking = [line.requirement.formula for line in (*policy.endpoints, *policy.standing)]
     asking += [line.requirement.formula for line in policy.unbound]
-    asked = (each.name for formula in asking for each in permissions_in(formula))
-    return [name for name in dict.fromkeys((*policy.permissions, *asked)) if not name.endswith("*")]
+    names = (permission.name for formula in asking for permission in permissions_in(formula))
+    return [name for name in dict.fromkeys((*policy.permissions, *names)) if not name.endswith("*")]
 
 
 def _endpoints(policy: Policy) -> list[str]:

@@ -41,8 +41,8 @@ def differing(surveyed: SurveyResult) -> Iterator[str]:
             yield f"{place} is decided otherwise than {other.template.text}, which is what was filled in"
 
 
-def _keys(each: Surveyed) -> Keys:
+def _keys(surveyed: Surveyed) -> Keys:
     """Where an operation is: ``paths./trials.get`` says it, and a path may have dots of its own."""
-    place = each.endpoint.place.removeprefix("paths.")
+    place = surveyed.endpoint.place.removeprefix("paths.")
     path, _, method = place.rpartition(".")
     return "paths", path, method

@@ -30,7 +30,7 @@ def adapter_of(app: Any) -> tuple[Adapter, Any] | None:
     waiting = [app]
     while waiting and len(seen) < _MOST_LAYERS:
         layer = waiting.pop(0)
-        if layer is None or any(layer is each for each in seen):
+        if layer is None or any(layer is adapter for adapter in seen):
             continue
         seen.append(layer)
         for adapter in ADAPTERS:
@@ -42,8 +42,8 @@ def adapter_of(app: Any) -> tuple[Adapter, Any] | None:
 
 def routes_of(app: Any) -> list[Route] | None:
     """The routes of an application, by the framework that it is made with; None where that is not known."""
-    found = adapter_of(app)
-    return None if found is None else found[0].routes(found[1])
+    adapter = adapter_of(app)
+    return None if adapter is None else adapter[0].routes(adapter[1])
 
 
 def titles(adapters: Iterable[Adapter] = ADAPTERS) -> str:

@@ -38,15 +38,15 @@ class Flask(Adapter):
         ensured = flask.Flask.ensure_sync
 
         def ensure_sync(self: Any, func: Callable[..., Any]) -> Callable[..., Any]:
-            found: Callable[..., Any] = ensured(self, func)
+            run: Callable[..., Any] = ensured(self, func)
             # It is asked for functions of every kind: the view is the one that the URL map has chosen.
             if not flask.has_request_context() or self.view_functions.get(flask.request.endpoint or "") is not func:
-                return found
+                return run
 
-            @functools.wraps(found)
+            @functools.wraps(run)
             def seen(*args: Any, **values: Any) -> Any:
                 watcher.serves(getattr(func, "view_class", func))
-                return found(*args, **values)
+                return run(*args, **values)
 
             return seen
 
@@ -54,5 +54,5 @@ class Flask(Adapter):
 
     def around_loaders(self, app: Any) -> AbstractContextManager[Any]:
         """Its extensions want the context of the application."""
-        found: AbstractContextManager[Any] = app.app_context()
-        return found
+        app_context: AbstractContextManager[Any] = app.app_context()
+        return app_context

@@ -87,14 +87,14 @@ class _Reader:
         return Reading(Caller(identity, roles, groups, attributes, scopes, notes=notes), tuple(self.steps))
 
     def _id(self) -> Any:
-        found = follow(self.claims, self.where.id)
+        value = follow(self.claims, self.where.id)
         path = in_words(self.where.id)
-        if found is _MISSING or found is None or found == "":
+        if value is _MISSING or value is None or value == "":
             raise Unidentified(f"{self.source} has no {path}, so it identifies no one")
-        if isinstance(found, bool) or not isinstance(found, str | int):
-            raise Unidentified(f"{path} of {self.source} is {shown(found)}, which is no id")
-        self.steps.append(ClaimStep("id", path, shown(found), (shown(found),), ()))
-        return found
+        if isinstance(value, bool) or not isinstance(value, str | int):
+            raise Unidentified(f"{path} of {self.source} is {shown(value)}, which is no id")
+        self.steps.append(ClaimStep("id", path, shown(value), (shown(value),), ()))
+        return value
 
     def _roles(self) -> list[str]:
         where = self.where
@@ -115,45 +115,45 @@ class _Reader:
     def _names(self, what: str, path: ClaimPath, separator: str | None) -> list[str]:
         """The names at a path. The step taken is written down."""
         path_in_words = in_words(path)
-        found = follow(self.claims, path)
-        if found is _MISSING:
+        value = follow(self.claims, path)
+        if value is _MISSING:
             note = f"{self.source} has no {path_in_words}, so no {what} come from it"
             self.steps.append(ClaimStep(what, path_in_words, "", (), (note,)))
             return []
-        names, wrong = names_in(found, separator)
+        names, wrong = names_in(value, separator)
         lost = "" if names else f", so no {what} come from it"
-        notes = tuple(f"{path_in_words} of {self.source} {each}{lost}" for each in wrong)
-        self.steps.append(ClaimStep(what, path_in_words, shown(found), tuple(names), notes))
+        notes = tuple(f"{path_in_words} of {self.source} {name}{lost}" for name in wrong)
+        self.steps.append(ClaimStep(what, path_in_words, shown(value), tuple(names), notes))
         return names
 
     def _attributes(self) -> dict[str, Any]:
         attributes = {}
         for name, path in self.where.attributes.items():
-            found = follow(self.claims, path)
+            value = follow(self.claims, path)
             path_in_words = in_words(path)
-            if found is _MISSING:
+            if value is _MISSING:
                 note = f"{self.source} has no {path_in_words}, so caller.{name} is missing"
                 self.steps.append(ClaimStep(name, path_in_words, "", (), (note,)))
             else:
-                attributes[name] = found
-                self.steps.append(ClaimStep(name, path_in_words, shown(found), (shown(found),), ()))
+                attributes[name] = value
+                self.steps.append(ClaimStep(name, path_in_words, shown(value), (shown(value),), ()))
         return attributes
 
 
 def follow(claims: Any, path: ClaimPath) -> Any:
     """What is at the end of a path. A list of maps is gone through, and what they lead to is one list."""
-    found = claims
+    value = claims
     for number, name in enumerate(path):
-        if isinstance(found, list):
-            rest = [follow(each, path[number:]) for each in found]
+        if isinstance(value, list):
+            rest = [follow(part, path[number:]) for part in value]
             there = [
-                one for each in rest if each is not _MISSING for one in (each if isinstance(each, list) else [each])
+                one for part in rest if part is not _MISSING for one in (part if isinstance(part, list) else [part])
             ]
             return there if there else _MISSING
-        if not isinstance(found, Mapping) or name not in found:
+        if not isinstance(value, Mapping) or name not in value:
             return _MISSING
-        found = found[name]
-    return found
+        value = value[name]
+    return value
 
 
 def in_words(path: ClaimPath) -> str:

@@ -87,12 +87,12 @@ class Directory:
         self._members.forget()
 
     def _find(self, member_id: object) -> Member | None:
-        asked = self._as_asked(member_id)
-        if asked is None:
+        identifier = self._as_asked(member_id)
+        if identifier is None:
             return None
         try:
             with self.engine.connect() as connection:
-                rows = self._rows(connection, asked)
+                rows = self._rows(connection, identifier)
         except DataError:
             # "ash" where the database keeps numbers: no such member.
             return None
@@ -102,14 +102,14 @@ class Directory:
         separator = None if self.own else self.settings.separator
         return member_of(rows, member_id, separator=separator, active=self.settings.active)
 
-    def _rows(self, connection: sa.Connection, asked: object) -> dict[str, list[Row]]:
+    def _rows(self, connection: sa.Connection, identifier: object) -> dict[str, list[Row]]:
         """What a database has of a member, by query."""
         if self.own:
-            return _by_kind(connection.execute(self._queries["member"], {"id": asked}).mappings().all())
+            return _by_kind(connection.execute(self._queries["member"], {"id": identifier}).mappings().all())
         rows: dict[str, list[Row]] = {}
         for name in ("member", "roles", "groups", "permissions"):
             if name in self._queries:
-                found = connection.execute(self._queries[name], {"id": asked})
+                found = connection.execute(self._queries[name], {"id": identifier})
                 columns = columns_of(found.keys(), NEEDED.get(name, ()))
                 rows[name] = [dict(zip(columns, row, strict=True)) for row in found]
             if not rows["member"]:
@@ -137,8 +137,8 @@ class Directory:
         for name, query in self._queries.items():
             try:
                 with self.engine.connect() as connection, contextlib.suppress(DataError):
-                    found = connection.execute(query, _NOBODY.get(name, {"id": "0"}))
-                    columns_of(found.keys(), NEEDED.get(name, ()))
+                    rows = connection.execute(query, _NOBODY.get(name, {"id": "0"}))
+                    columns_of(rows.keys(), NEEDED.get(name, ()))
             except SQLAlchemyError as error:
                 where = "directory" if self.own else f"directory.queries.{name}"
                 raise SettingsError(f"{where}: {reason_of(error, self.engine)}") from error
@@ -168,10 +168,10 @@ class Directory:
             else:
                 with self.engine.connect() as connection:
                     found = [row[0] for row in connection.execute(query)]
-                listed = [self._find(each) for each in found]
+                listed = [self._find(member_id) for member_id in found]
         except SQLAlchemyError as error:
             raise SettingsError(f"directory: {reason_of(error, self.engine)}") from error
-        return sorted((each for each in listed if each is not None), key=_order)
+        return sorted((member for member in listed if member is not None), key=_order)
 
     def _all_own(self) -> list[Member | None]:
         """Every member of Bloodroot's own tables, by one query a table."""
@@ -183,7 +183,7 @@ class Directory:
                 for row in connection.execute(query).mappings():
                     rest = {key: value for key, value in row.items() if key != "member_id"}
                     rows[row["member_id"]][name].append(rest)
-        return [member_of(each, key, separator=None, active=self.settings.active) for key, each in rows.items()]
+        return [member_of(columns, key, separator=None, active=self.settings.active) for key, columns in rows.items()]
 
     def given(self) -> dict[Any, dict[tuple[str, str], datetime.datetime]]:
         """When members were given what they hold, by id and then by kind and name; as far as that was written down."""
@@ -213,8 +213,8 @@ class Directory:
             return self._find(login)
         try:
             with self.engine.connect() as connection:
-                found = connection.execute(by_login, {"login": login}).first()
-            return self._find(found[0]) if found is not None else None
+                row = connection.execute(by_login, {"login": login}).first()
+            return self._find(row[0]) if row is not None else None
         except SQLAlchemyError as error:
             raise SettingsError(f"directory: {reason_of(error, self.engine)}") from error
 
@@ -228,9 +228,9 @@ class Directory:
         self._only_own()
         if not storable(login) or not storable(password):
             login, password = "", ""
-        asked = sa.select(tables.members.c.id, tables.members.c.password).where(tables.members.c.login == login)
+        query = sa.select(tables.members.c.id, tables.members.c.password).where(tables.members.c.login == login)
         with self.engine.connect() as connection:
-            row = connection.execute(asked).first()
+            row = connection.execute(query).first()
         stored: str | None = row.password if row is not None else None
         if not passwords.is_right(stored, password) or row is None or stored is None:
             return None

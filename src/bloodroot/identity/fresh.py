@@ -37,28 +37,28 @@ class Remembered:
         self._found: dict[Hashable, tuple[float, Member | None]] = {}
         self._changes = 0
 
-    def remembered(self, asked: object) -> Member | None | Unknown:
+    def remembered(self, identifier: object) -> Member | None | Unknown:
         """What is remembered of a member, without waiting for anything; `UNKNOWN` for nothing."""
-        found = self._found.get(_key(asked))
+        found = self._found.get(_key(identifier))
         return found[1] if found is not None and self._clock() < found[0] else UNKNOWN
 
-    def member(self, asked: object) -> Member | None:
+    def member(self, identifier: object) -> Member | None:
         """A member by id, from memory or found anew."""
-        found = self.remembered(asked)
+        found = self.remembered(identifier)
         if not isinstance(found, Unknown):
             return found
         # Kept until some seconds after the question, not the answer: what it says may be as old as that.
         until = self._clock() + self._seconds
         changes = self._changes
-        member = self._find(asked)
+        member = self._find(identifier)
         with self._lock:
             # What was found while the directory was changed may be from before the change.
             if changes == self._changes and self._seconds > 0:
                 # What is found anew is the youngest.
-                self._found.pop(_key(asked), None)
+                self._found.pop(_key(identifier), None)
                 if len(self._found) >= _KEPT:
                     del self._found[next(iter(self._found))]
-                self._found[_key(asked)] = (until, member)
+                self._found[_key(identifier)] = (until, member)
         return member
 
     def forget(self) -> None:
@@ -68,6 +68,6 @@ class Remembered:
             self._found.clear()
 
 
-def _key(asked: object) -> Hashable:
+def _key(identifier: object) -> Hashable:
     """An id as a key of its own kind: 1, True and "1" are three."""
-    return (type(asked), str(asked))
+    return (type(identifier), str(identifier))

@@ -78,14 +78,14 @@ class Identification:
         claimed, by_token = self.claimed(request, path)
         if claimed is None or self.directory is None:
             return claimed
-        found = self.directory.remembered(claimed.id)
-        if isinstance(found, Unknown):
-            found = await self._threads.run(self.directory.member, claimed.id)
-        return _judged(self.directory, found, claimed, by_token)
+        member = self.directory.remembered(claimed.id)
+        if isinstance(member, Unknown):
+            member = await self._threads.run(self.directory.member, claimed.id)
+        return _judged(self.directory, member, claimed, by_token)
 
     def by_token(self, request: Any, path: str | None = None) -> bool:
         """Whether callers are identified by a token where a request asks, and by nothing else."""
-        sources = [each.source for each in self._sources_for(path or request_of(request).path)]
+        sources = [source.source for source in self._sources_for(path or request_of(request).path)]
         return bool(sources) and all(isinstance(source, BearerToken) for source in sources)
 
     def check_for_wsgi(self) -> None:
@@ -94,25 +94,25 @@ class Identification:
         Raises:
             SettingsError: they cannot.
         """
-        for each in (*self._made_for_all, *self._made_for_paths):
-            if isinstance(each.source, Header):
-                each.source.check_for_wsgi()
+        for source in (*self._made_for_all, *self._made_for_paths):
+            if isinstance(source.source, Header):
+                source.source.check_for_wsgi()
 
     def claimed(self, request: Any, path: str | None = None) -> tuple[Caller | None, bool]:
         """Who the request alone says sent it, and whether a token says so; the request is any framework's own."""
         request = request_of(request)
-        for each in self._sources_for(path or request.path):
-            reading = each.source.read(request)
+        for source in self._sources_for(path or request.path):
+            reading = source.source.read(request)
             if reading is not None:
-                return reading.caller, isinstance(each.source, BearerToken)
+                return reading.caller, isinstance(source.source, BearerToken)
         return None, False
 
     def _sources_for(self, path: str) -> list[PlacedSource]:
         segments = read_path(path) if self._made_for_paths else None
         if segments is None:
             return self._made_for_all
-        found = [made for made in self._made_for_paths if made.covers is not None and made.covers.covers(segments)]
-        return found or self._made_for_all
+        sources = [made for made in self._made_for_paths if made.covers is not None and made.covers.covers(segments)]
+        return sources or self._made_for_all
 
 
 def _judged(directory: Directory, member: Member | None, claimed: Caller, by_token: bool) -> Caller:
@@ -144,7 +144,13 @@ def load(file: str | os.PathLike[str] | Settings, directory: Directory | None = 
         raise SettingsError(
             f'{settings.file.name}: from = "directory" needs a directory; write [directory] with url = "..."'
         )
-    return Identification([PlacedSource(_source(each, settings), each.covers) for each in settings.identity], directory)
+    return Identification(
+        [
+            PlacedSource(_source(source_settings, settings), source_settings.covers)
+            for source_settings in settings.identity
+        ],
+        directory,
+    )
 
 
 def directory_of(settings: Settings) -> Directory:

@@ -84,13 +84,13 @@ def public_key(data: bytes, algorithm: str, where: str) -> Any:
         raise SettingsError(f"{where}: this holds a private key; checking tokens needs the public one alone")
     try:
         if b"BEGIN CERTIFICATE" in data:
-            found: Any = x509.load_pem_x509_certificate(data).public_key()
+            key: Any = x509.load_pem_x509_certificate(data).public_key()
         else:
-            found = load_pem_public_key(data)
+            key = load_pem_public_key(data)
     except (ValueError, UnsupportedAlgorithm) as error:
         raise SettingsError(f"{where}: there is no public key in PEM here: {_first_line(error)}") from error
-    _check_kind(found, algorithm, where, secret=False)
-    return found
+    _check_kind(key, algorithm, where, secret=False)
+    return key
 
 
 def private_key(data: bytes, algorithm: str, where: str) -> Any:
@@ -100,21 +100,21 @@ def private_key(data: bytes, algorithm: str, where: str) -> Any:
         SettingsError: there is none, or it is not one for this algorithm.
     """
     try:
-        found = load_pem_private_key(data, None)
+        pem_private_key = load_pem_private_key(data, None)
     except (ValueError, TypeError, UnsupportedAlgorithm) as error:
         raise SettingsError(f"{where}: there is no private key in PEM here: {_first_line(error)}") from error
-    _check_kind(found, algorithm, where, secret=True)
-    return found
+    _check_kind(pem_private_key, algorithm, where, secret=True)
+    return pem_private_key
 
 
-def _check_kind(found: Any, algorithm: str, where: str, *, secret: bool) -> None:
+def _check_kind(key: Any, algorithm: str, where: str, *, secret: bool) -> None:
     name, public, private = _KINDS[algorithm]
-    if not isinstance(found, private if secret else public):
+    if not isinstance(key, private if secret else public):
         raise SettingsError(f"{where}: {algorithm} requires a key of the kind {name}, and this is another")
-    if name == "P-256" and found.curve.name != "secp256r1":
-        raise SettingsError(f"{where}: ES256 requires the curve P-256, and this key is on {found.curve.name}")
-    if name == "RSA" and found.key_size < _RSA_BITS:
-        raise SettingsError(f"{where}: an RSA key of {found.key_size} bits is too short; take {_RSA_BITS} or more")
+    if name == "P-256" and key.curve.name != "secp256r1":
+        raise SettingsError(f"{where}: ES256 requires the curve P-256, and this key is on {key.curve.name}")
+    if name == "RSA" and key.key_size < _RSA_BITS:
+        raise SettingsError(f"{where}: an RSA key of {key.key_size} bits is too short; take {_RSA_BITS} or more")
 
 
 class KeySet:
@@ -135,8 +135,8 @@ class KeySet:
             SettingsError: it cannot be read, or holds no key for the algorithm.
         """
         try:
-            found = self._file.stat()
-            seen = (found.st_mtime_ns, found.st_size, found.st_ino)
+            status = self._file.stat()
+            seen = (status.st_mtime_ns, status.st_size, status.st_ino)
             if seen == self._seen:
                 return
             data = json.loads(self._file.read_bytes())
@@ -185,10 +185,10 @@ class KeySet:
             if len(self._keys) == 1:
                 return self._keys[0][1]
             raise NoKey(f"the token names no key, and there are {len(self._keys)}")
-        found = [key for kid, key in self._keys if kid == wanted]
-        if len(found) != 1:
+        keys = [key for kid, key in self._keys if kid == wanted]
+        if len(keys) != 1:
             raise NoKey("the token names a key that is not in the set")
-        return found[0]
+        return keys[0]
 
     def name_of(self, public: Any) -> str | None:
         """The ``kid`` under which a key is in the set, or None."""

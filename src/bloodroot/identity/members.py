@@ -92,14 +92,14 @@ def columns_of(keys: Iterable[str], needed: Iterable[str] = ()) -> list[str]:
     Raises:
         SettingsError: one that is needed is not there, or one with a meaning is there twice.
     """
-    found = [key.lower() if key.lower() in _MEANT else key for key in keys]
+    columns = [key.lower() if key.lower() in _MEANT else key for key in keys]
     for name in needed:
-        if name not in found:
+        if name not in columns:
             raise SettingsError(f'the row needs a column "{name}"{_REMEDIES.get(name, "")}')
     for name in _MEANT:
-        if found.count(name) > 1:
-            raise SettingsError(f'the row has the column "{name}" {found.count(name)} times')
-    return found
+        if columns.count(name) > 1:
+            raise SettingsError(f'the row has the column "{name}" {columns.count(name)} times')
+    return columns
 
 
 _MEANT = ("id", "status", "source", "group_name", "member_id")
@@ -109,7 +109,7 @@ NEEDED = {"member": ("id", "status"), "members": ("id",), "login": ("id",)}
 
 def member_of(
     rows: Mapping[str, Sequence[Row]],
-    asked: object,
+    identifier: object,
     *,
     separator: str | None = ",",
     active: Iterable[str] = ("active",),
@@ -127,11 +127,11 @@ def member_of(
     Returns:
         The member, or None where there is no such member, or another one was found.
     """
-    found = list(rows.get("member", ()))
-    if len(found) != 1 or not _is(asked, found[0].get("id")):
+    member_rows = list(rows.get("member", ()))
+    if len(member_rows) != 1 or not _is(identifier, member_rows[0].get("id")):
         # A lenient database finds member 5 by "05", which is no member's id.
         return None
-    attributes = {name: value for name, value in found[0].items() if name != "id"}
+    attributes = {name: value for name, value in member_rows[0].items() if name != "id"}
     status = attributes.setdefault("status", "of no known status")
     notes: list[str] = []
     grants: list[Grant] = []
@@ -141,9 +141,9 @@ def member_of(
         source = row.get("source") or (f"group {group}" if group is not None else None)
         giver = f"the directory, to {source}" if source else "the directory"
         grants += [Grant(name, giver, group) for name in names]
-        notes += [f"a permission in the directory {each}" for each in wrong]
+        notes += [f"a permission in the directory {name}" for name in wrong]
     return Member(
-        found[0]["id"],
+        member_rows[0]["id"],
         str(status),
         str(status) in tuple(active),
         frozenset(_names("role", rows.get("roles", ()), separator, notes)),
@@ -154,11 +154,11 @@ def member_of(
     )
 
 
-def _is(asked: object, found: object) -> bool:
+def _is(identifier: object, value: object) -> bool:
     """Whether an id from a token or a session is that of the row."""
-    if isinstance(found, bool) or found is None:
+    if isinstance(value, bool) or value is None:
         return False
-    return bool(compare(Value(asked, textual=isinstance(asked, str)), "==", Value(found)))
+    return bool(compare(Value(identifier, textual=isinstance(identifier, str)), "==", Value(value)))
 
 
 def _names(what: str, rows: Iterable[Row], separator: str | None, notes: list[str]) -> list[str]:
@@ -169,7 +169,7 @@ def _names(what: str, rows: Iterable[Row], separator: str | None, notes: list[st
             continue  # a member without a role, as a column says it
         found, wrong = names_in_cell(value, separator)
         names += found
-        notes += [f"a {what} in the directory {each}" for each in wrong]
+        notes += [f"a {what} in the directory {name}" for name in wrong]
     return names
 
 

@@ -51,8 +51,8 @@ def _in_text(value: str, separator: str | None) -> tuple[list[str], list[str]]:
 
 def _in_list(value: Any) -> tuple[list[str], list[str]]:
     # Each is a name as it is written: "curator " is another name than "curator".
-    names = list(dict.fromkeys(each for each in value if isinstance(each, str) and each.strip(BLANKS)))
-    others = [each for each in value if not isinstance(each, str) or not each.strip(BLANKS)]
+    names = list(dict.fromkeys(name for name in value if isinstance(name, str) and name.strip(BLANKS)))
+    others = [name for name in value if not isinstance(name, str) or not name.strip(BLANKS)]
     if not value:
         return [], ["is an empty list"]
     return names, [f"holds {shown(other)}, which is no name" for other in others[:3]]
@@ -108,7 +108,7 @@ def permissions_in(value: Any, separator: str | None) -> tuple[list[str], list[s
         elif yes is None and held is not None:
             verbs, wrong = names_in(held, None)
             names += [f"{thing}:{verb}" for verb in verbs]
-            notes += [f"has {shown(thing)}, which {each}" for each in wrong]
+            notes += [f"has {shown(thing)}, which {name}" for name in wrong]
     return list(dict.fromkeys(names)), notes
 
 

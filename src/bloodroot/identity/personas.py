@@ -27,8 +27,8 @@ def with_members(settings: Settings, names: Iterable[str] | None = None) -> Sett
         return settings
     directory = directory_of(settings)
     directory.check()
-    found = {persona.name: _found(persona, directory, settings) for persona in members}
-    return replace(settings, personas={**settings.personas, **found})
+    personas = {persona.name: _found(persona, directory, settings) for persona in members}
+    return replace(settings, personas={**settings.personas, **personas})
 
 
 def _found(persona: Persona, directory: Directory, settings: Settings) -> Persona:

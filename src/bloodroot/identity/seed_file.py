@@ -140,15 +140,17 @@ class _Reader:
                 groups.append(SeedGroup(place, name, self._names(place, "permissions", entry.get("permissions")) or ()))
         return Seed(tuple(members), tuple(groups))
 
-    def _entries(self, text: str, kind: str, found: Any) -> list[tuple[str, dict[str, Any]]]:
+    def _entries(self, text: str, kind: str, entries: Any) -> list[tuple[str, dict[str, Any]]]:
         """The tables of a kind, each with the line it begins on."""
-        if not isinstance(found, list) or not all(isinstance(each, dict) for each in found):
+        if not isinstance(entries, list) or not all(isinstance(entry, dict) for entry in entries):
             self._wrong(self.name, f"{kind} must be written as [[{kind}]], once for each")
             return []
         header = re.compile(rf"\s*\[\[\s*{kind}\s*\]\]")
         lines = [number for number, line in enumerate(text.splitlines(), 1) if header.match(line)]
-        places = [f"{self.name}:{number}" for number in lines] if len(lines) == len(found) else [self.name] * len(found)
-        return list(zip(places, found, strict=True))
+        places = (
+            [f"{self.name}:{number}" for number in lines] if len(lines) == len(entries) else [self.name] * len(entries)
+        )
+        return list(zip(places, entries, strict=True))
 
     def csv(self, text: str) -> Seed:
         reader = csv.reader(io.StringIO(text), strict=True)
@@ -214,10 +216,10 @@ class _Reader:
             if first.setdefault((what, value), place) != place:
                 self._wrong(place, f"the {what} {value} is in {first[what, value]} already")
 
-    def _known(self, before: str, place: str, table: Mapping[str, Any], known: tuple[str, ...]) -> None:
+    def _known(self, before: str, place: str, table: Mapping[str, Any], names: tuple[str, ...]) -> None:
         for key in table:
-            if key not in known:
-                guess = suggestion(key, known) or f"; known are {', '.join(known)}"
+            if key not in names:
+                guess = suggestion(key, names) or f"; known are {', '.join(names)}"
                 self._wrong(place, f"unknown {'key ' if before != 'column ' else ''}{before}{key}{guess}")
 
     def _text(self, place: str, key: str, value: Any) -> str | None:
@@ -231,7 +233,7 @@ class _Reader:
     def _names(self, place: str, key: str, value: Any) -> tuple[str, ...] | None:
         if value is None:
             return None
-        if not isinstance(value, list) or not all(isinstance(each, str) and each for each in value):
+        if not isinstance(value, list) or not all(isinstance(name, str) and name for name in value):
             self._wrong(place, f'{key} must be a list of names, such as ["curator"]')
             return None
         return tuple(dict.fromkeys(value))

@@ -33,11 +33,11 @@ def check_seed(seed: Seed, policy: Policy) -> None:
     reasons: list[str] = []
     known_groups = [*policy.roles.groups, *(group.name for group in seed.groups)]
 
-    def hint(name: str, known: list[str]) -> str:
+    def hint(name: str, names: list[str]) -> str:
         if len(reasons) >= ENOUGH:
             return ""
-        some = ", ".join(known[:12]) + (" and others" if len(known) > 12 else "")
-        return suggestion(name, known) or (f"; known are {some}" if known else "")
+        some = ", ".join(names[:12]) + (" and others" if len(names) > 12 else "")
+        return suggestion(name, names) or (f"; known are {some}" if names else "")
 
     def check(place: str, what: str, names: tuple[str, ...], known: list[str]) -> None:
         for name in names:
@@ -328,18 +328,18 @@ class _Seeding:
 
 def _differences(member: SeedMember, standing: _Standing) -> tuple[str, ...]:
     """What the file says and the tables do not, in words."""
-    found = []
+    differences = []
     for name in ("name", "status"):
         wanted = getattr(member, name)
         if wanted is not None and wanted != standing.row[name]:
-            found.append(f'{name} is "{standing.row[name]}", in the file "{wanted}"')
+            differences.append(f'{name} is "{standing.row[name]}", in the file "{wanted}"')
     if member.attributes is not None and dict(member.attributes) != (standing.row["attributes"] or {}):
-        found.append("attributes differ")
+        differences.append("attributes differ")
     for name in ("roles", "groups", "permissions"):
         wanted = getattr(member, name)
         if wanted is not None and set(wanted) != getattr(standing, name):
-            found.append(_sets(name, getattr(standing, name), set(wanted)))
-    return tuple(found)
+            differences.append(_sets(name, getattr(standing, name), set(wanted)))
+    return tuple(differences)
 
 
 def _sets(name: str, has: set[str], wanted: set[str]) -> str:

@@ -52,7 +52,7 @@ class BearerToken:
 
     def read(self, request: Request) -> Reading | None:
         """The caller that the token of a request identifies."""
-        sent = [each for each in request.headers.getlist("authorization") if each[:7].lower() == "bearer "]
+        sent = [header for header in request.headers.getlist("authorization") if header[:7].lower() == "bearer "]
         if not sent:
             return None
         if len(sent) > 1:

@@ -115,17 +115,17 @@ def of_one_member() -> sa.Select[Any]:
     Beside the columns of the member there are ``held`` (``roles``, ``groups`` or ``permissions``; None for nothing),
     ``held_name``, ``source`` and ``group_name`` as `of_all_members` has them.
     """
-    asked = sa.bindparam("id", type_=sa.Integer)
+    member = sa.bindparam("id", type_=sa.Integer)
     nothing = sa.cast(sa.null(), sa.String)
-    own_groups = sa.select(memberships.c.group_name).where(memberships.c.member_id == asked)
+    own_groups = sa.select(memberships.c.group_name).where(memberships.c.member_id == member)
     held = sa.union_all(
-        _held("roles", member_roles.c.role, nothing, nothing).where(member_roles.c.member_id == asked),
-        _held("groups", memberships.c.group_name, nothing, nothing).where(memberships.c.member_id == asked),
-        _held("permissions", *_GRANTED_TO_MEMBER).where(member_grants.c.member_id == asked),
+        _held("roles", member_roles.c.role, nothing, nothing).where(member_roles.c.member_id == member),
+        _held("groups", memberships.c.group_name, nothing, nothing).where(memberships.c.member_id == member),
+        _held("permissions", *_GRANTED_TO_MEMBER).where(member_grants.c.member_id == member),
         _held("permissions", *_GRANTED_TO_GROUP).where(group_grants.c.group_name.in_(own_groups)),
     ).subquery("held")
     columns = (members.c.id, members.c.login, members.c.name, members.c.status, members.c.attributes)
-    return sa.select(*columns, *held.c).select_from(members.outerjoin(held, sa.true())).where(members.c.id == asked)
+    return sa.select(*columns, *held.c).select_from(members.outerjoin(held, sa.true())).where(members.c.id == member)
 
 
 def _held(kind: str, name: Any, source: Any, group: Any) -> sa.Select[Any]:

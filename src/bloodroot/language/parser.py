@@ -52,9 +52,9 @@ def parse_guard(text: str, place: Place) -> tree.Node:
         PolicyError: it cannot be read.
     """
     # As many blanks before the text as there are signs before it in the program: its places are the program's.
-    found = unseen(text)
-    if found is not None:
-        message = f"an invisible character, U+{ord(found[0]):04X}, is not shown as what it is; leave it out"
+    unseen_text = unseen(text)
+    if unseen_text is not None:
+        message = f"an invisible character, U+{ord(unseen_text[0]):04X}, is not shown as what it is; leave it out"
         raise PolicyError([Problem(message, place)])
     start = place.column - 1
     tokens, problem = read_tokens(place.source, place.line, " " * start + " ".join(text.split("\n")), start)
@@ -87,9 +87,9 @@ class _Parser:
         read: _ReadEntry | None = None
         for entry in read_entries(self.source, self.problems):
             if entry.indent and read is _endpoint and not entry.more and self.section is not None:
-                known = _known_endpoint(self, entry)
-                if known is not None:
-                    self.section.entries.append(known)
+                endpoint = _known_endpoint(self, entry)
+                if endpoint is not None:
+                    self.section.entries.append(endpoint)
                     continue
             tokens, problem = tokens_of(self.source, entry)
             try:
@@ -234,9 +234,9 @@ def _known_endpoint(parser: _Parser, entry: Entry) -> tree.Endpoint | None:
     )
 
 
-def _known_terms(parser: _Parser, asked: str) -> tree.Node | None:
+def _known_terms(parser: _Parser, name: str) -> tree.Node | None:
     """Terms that have been read before, joined by "or"; None for everything else."""
-    terms = asked.split(" or ")
+    terms = name.split(" or ")
     if not parser.terms.issuperset(terms):
         return None
     words: list[tree.Node] = []
@@ -244,7 +244,7 @@ def _known_terms(parser: _Parser, asked: str) -> tree.Node | None:
     for term in terms:
         words.append(tree.Word(term, 0, across))
         across += len(term) + len(" or ")
-    requirement = parser.requirements[asked] = tree.AnyOf(words) if len(words) > 1 else words[0]
+    requirement = parser.requirements[name] = tree.AnyOf(words) if len(words) > 1 else words[0]
     return requirement
 
 

@@ -90,11 +90,13 @@ ENOUGH = 20
 _MOST_COMPARED = 1000
 
 
-def suggestion(word: str, known: Iterable[str]) -> str:
+def suggestion(word: str, names: Iterable[str]) -> str:
     """``; did you mean "curator"?`` for a near miss among the known words, else an empty string."""
-    choices = list(known)
+    choices = list(names)
     if len(choices) > _MOST_COMPARED:
-        alike = (each for each in choices if abs(len(each) - len(word)) < 3 and each[:1].lower() == word[:1].lower())
+        alike = (
+            choice for choice in choices if abs(len(choice) - len(word)) < 3 and choice[:1].lower() == word[:1].lower()
+        )
         choices = list(islice(alike, _MOST_COMPARED))
     near = difflib.get_close_matches(word, choices, n=1, cutoff=0.6)
     if not near:

@@ -89,10 +89,10 @@ def read_entries(source: Source, problems: list[Problem]) -> Iterator[Entry]:
     entry: Entry | None = None
     of_section = -1  # how far the entries of the section at hand are indented: 0 before its first, -1 before a header
     for number, text in enumerate(source.lines, 1):
-        found = unseen(text)
-        if found is not None:
-            message = f"an invisible character, U+{ord(found[0]):04X}, is not shown as what it is"
-            problems.append(Problem(f"{message}; leave it out", Place(source, number, found.start() + 1, 1)))
+        unseen_text = unseen(text)
+        if unseen_text is not None:
+            message = f"an invisible character, U+{ord(unseen_text[0]):04X}, is not shown as what it is"
+            problems.append(Problem(f"{message}; leave it out", Place(source, number, unseen_text.start() + 1, 1)))
             continue
         body = text.lstrip(" ")
         if not body or body[0] == "#" or body.isspace():
@@ -153,29 +153,29 @@ def read_tokens(source: Source, number: int, text: str, start: int) -> tuple[lis
 
 def _stray(source: Source, number: int, column: int, rest: str) -> Problem:
     """The problem with a character that begins no token, from it to the end of the line."""
-    found = rest[0]
-    if found == '"':
+    sign = rest[0]
+    if sign == '"':
         return Problem(
             'this string is not closed; it ends with " on the same line',
             Place(source, number, column, len(rest)),
         )
-    if found.isdigit():
+    if sign.isdigit():
         length = len(re.match(r"[\w.\-]+", rest)[0])  # type: ignore[index]
         return Problem("a name begins with a letter", Place(source, number, column, length))
-    if not found.isprintable():
-        message = f"an invisible character, U+{ord(found):04X}, which means nothing here; leave it out"
+    if not sign.isprintable():
+        message = f"an invisible character, U+{ord(sign):04X}, which means nothing here; leave it out"
         return Problem(message, Place(source, number, column, 1))
-    way_out = _FOREIGN.get(found)
+    way_out = _FOREIGN.get(sign)
     return Problem(
-        f'the character "{found}" has no meaning here' + (f"; {way_out}" if way_out else ""),
+        f'the character "{sign}" has no meaning here' + (f"; {way_out}" if way_out else ""),
         Place(source, number, column, 1),
     )
 
 
 def comment_in(text: str) -> str:
     """The comment at the end of a line, its # included, or an empty string."""
-    found = ""
+    comment = ""
     for match in _TOKEN.finditer(text.rstrip()):
         if match.lastgroup == "comment":
-            found = match["comment"]
-    return found
+            comment = match["comment"]
+    return comment

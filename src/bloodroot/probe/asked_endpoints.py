@@ -64,20 +64,22 @@ def endpoints_asked(policy: Policy, routes: Iterable[Route] | None) -> list[Aske
         routes: the routes of the application; None where they are not known.
     """
     routes = [route for route in routes or () if route.kind != RouteKind.WEBSOCKET]
-    found = [asked for route in routes for asked in _served(policy, route)]
-    used = {(asked.line, asked.method) for asked in found}
+    endpoints = [endpoint for route in routes for endpoint in _served(policy, route)]
+    used = {(endpoint.line, endpoint.method) for endpoint in endpoints}
     folded: dict[tuple[str, str], list[AskedEndpoint]] = {}
-    for asked in found:
+    for asked in endpoints:
         folded.setdefault((asked.declared_at, asked.method), []).append(asked)
-    known = PathTree((template_of(route)[0], route) for route in routes)
-    served = {asked.declared_at for asked in found}
+    tree = PathTree((template_of(route)[0], route) for route in routes)
+    served = {endpoint.declared_at for endpoint in endpoints}
     for line in policy.endpoints:
         if not line.methods and line.place.at in served:
             continue  # for any method: those that its routes serve are there
         for method in line.methods or GUESSED:
             if (line, method) not in used and not _folded(line, folded.get((line.place.at, method), ())):
-                found.append(_declared(line, method, known))
-    return sorted(found, key=lambda asked: asked.line.order if asked.line is not None else len(policy.endpoints))
+                endpoints.append(_declared(line, method, tree))
+    return sorted(
+        endpoints, key=lambda endpoint: endpoint.line.order if endpoint.line is not None else len(policy.endpoints)
+    )
 
 
 def _served(policy: Policy, route: Route) -> Iterator[AskedEndpoint]:
@@ -102,18 +104,18 @@ def _served(policy: Policy, route: Route) -> Iterator[AskedEndpoint]:
         )
 
 
-def _folded(line: Line, found: Iterable[AskedEndpoint]) -> bool:
+def _folded(line: Line, endpoints: Iterable[AskedEndpoint]) -> bool:
     """Whether a line is there already, with the guards of a handler or as it was bound to a route."""
     shape = specificity(line.template, exact=True)
     return any(
-        specificity(asked.template, exact=True) == shape or (asked.line is not None and asked.line.guards)
-        for asked in found
+        specificity(endpoint.template, exact=True) == shape or (endpoint.line is not None and endpoint.line.guards)
+        for endpoint in endpoints
     )
 
 
-def _declared(line: Line, method: str, known: PathTree[Route]) -> AskedEndpoint:
+def _declared(line: Line, method: str, tree: PathTree[Route]) -> AskedEndpoint:
     """An endpoint as the policy alone has it, spelled as the route spells it that serves its paths."""
-    for route in known.near(line.template):
+    for route in tree.near(line.template):
         template = template_of(route)[0]
         if overlap(template, line.template) and (not route.methods or method in route.methods):
             slash = route.spelling.rstrip("$").endswith("/") and len(line.template.segments) > 0

@@ -55,7 +55,7 @@ class AskResult:
     @property
     def phrase(self) -> str:
         """The usual words for the status."""
-        return HTTPStatus(self.status).phrase if self.status in {each.value for each in HTTPStatus} else ""
+        return HTTPStatus(self.status).phrase if self.status in {status.value for status in HTTPStatus} else ""
 
 
 def ask(
@@ -83,7 +83,7 @@ def ask(
     """
     application = application_of(settings, hosts)
     path, _, query = target.partition("?")
-    values = {name: each[0] if len(each) == 1 else each for name, each in parse_qs(query, True).items()}
+    values = {name: values[0] if len(values) == 1 else values for name, values in parse_qs(query, True).items()}
     explanation = explain(policy, persona.name, persona.caller, method, path, query=values)
     response, from_where = asyncio.run(_answered(policy, settings, application, persona, method, target, sent))
     return AskResult(
@@ -164,10 +164,10 @@ def _body(
     if sent.content is not None:
         body_of(None, method, credentials, headers)
         return {"content": sent.content}, "--body"
-    known, name = _known_body(policy, settings, method, path)
-    if known is not None:
-        known = Body(known.kind, settings.filled(known.content, persona, f'bodies."{name}"'))
-    return body_of(known, method, credentials, headers), "[bodies] of the settings" if known is not None else ""
+    body, name = _known_body(policy, settings, method, path)
+    if body is not None:
+        body = Body(body.kind, settings.filled(body.content, persona, f'bodies."{name}"'))
+    return body_of(body, method, credentials, headers), "[bodies] of the settings" if body is not None else ""
 
 
 def _known_body(policy: Policy, settings: Settings, method: str, path: str) -> tuple[Body | None, str]:

@@ -95,16 +95,16 @@ def _signing_in(settings: Settings, persona: Persona, way: SignIn, base: str) ->
 def _text(settings: Settings, text: str, persona: Persona) -> str:
     """A field with what the persona has filled in; secrets stay names."""
     parts = _ENVIRONMENT.split(text)
-    found = []
+    lines = []
     for place, part in enumerate(parts):
         if place % 2:
-            found.append(f"{{env.{part}}}")
+            lines.append(f"{{env.{part}}}")
             continue
         try:
-            found.append(settings.fill(part, persona, "fields"))
+            lines.append(settings.fill(part, persona, "fields"))
         except SettingsError:
-            found.append(part)
-    return "".join(found)
+            lines.append(part)
+    return "".join(lines)
 
 
 def _quoted(text: str) -> str:

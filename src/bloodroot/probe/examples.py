@@ -48,9 +48,9 @@ class Examples:
                 if isinstance(operation, Mapping):
                     self._operations[str(method).upper(), shape] = operation, item
 
-    def values(self, asked: AskedEndpoint) -> Mapping[str, str]:
+    def values(self, endpoint: AskedEndpoint) -> Mapping[str, str]:
         """Values for the parameters of a path."""
-        operation, item = self._of(asked)
+        operation, item = self._of(endpoint)
         found: dict[str, str] = {}
         listed = [*(item.get("parameters") or ()), *(operation.get("parameters") or ())]
         for parameter in map(self._resolved, listed):
@@ -64,9 +64,9 @@ class Examples:
                 found[str(parameter.get("name"))] = str(value)
         return found
 
-    def body(self, asked: AskedEndpoint) -> Body | None:
+    def body(self, endpoint: AskedEndpoint) -> Body | None:
         """A body that is as the document says, or None where it says nothing."""
-        operation, _ = self._of(asked)
+        operation, _ = self._of(endpoint)
         body = self._resolved(operation.get("requestBody"))
         content = body.get("content") if isinstance(body, Mapping) else None
         for kind, media in content.items() if isinstance(content, Mapping) else ():
@@ -78,7 +78,7 @@ class Examples:
             if kind.endswith("json"):
                 return Body("json", value)
             if kind in _FORMS and isinstance(value, Mapping):
-                return Body("form", {name: str(each) for name, each in value.items() if each is not None})
+                return Body("form", {name: str(item) for name, item in value.items() if item is not None})
         return None
 
     def made(self, schema: Any, depth: int = 0) -> Any:
@@ -93,12 +93,12 @@ class Examples:
             parts = schema.get(several)
             if isinstance(parts, list) and parts:
                 made = [self.made(part, depth + 1) for part in parts]
-                if several == "allOf" and all(isinstance(each, Mapping) for each in made):
-                    return {name: value for each in made for name, value in each.items()}
-                return next((each for each in made if each is not None), None)
+                if several == "allOf" and all(isinstance(body, Mapping) for body in made):
+                    return {name: value for body in made for name, value in body.items()}
+                return next((body for body in made if body is not None), None)
         kind = schema.get("type")
         if isinstance(kind, list):
-            kind = next((each for each in kind if each != "null"), None)
+            kind = next((kind_name for kind_name in kind if kind_name != "null"), None)
         return self._of_kind(kind, schema, depth)
 
     def _of_kind(self, kind: Any, schema: Mapping[str, Any], depth: int) -> Any:
@@ -106,7 +106,7 @@ class Examples:
             properties = schema.get("properties")
             required = schema.get("required") or ()
             pairs = properties.items() if isinstance(properties, Mapping) else ()
-            made = {name: self.made(each, depth + 1) for name, each in pairs}
+            made = {name: self.made(item, depth + 1) for name, item in pairs}
             return {name: value for name, value in made.items() if value is not None or name in required}
         if kind == "array":
             return [self.made(schema.get("items"), depth + 1)] if schema.get("minItems", 0) else []
@@ -133,8 +133,8 @@ class Examples:
                 return first.get("value") if isinstance(first, Mapping) else None
         return None
 
-    def _of(self, asked: AskedEndpoint) -> tuple[Mapping[str, Any], Mapping[str, Any]]:
-        return self._operations.get((asked.method, specificity(asked.template, exact=True)), ({}, {}))
+    def _of(self, endpoint: AskedEndpoint) -> tuple[Mapping[str, Any], Mapping[str, Any]]:
+        return self._operations.get((endpoint.method, specificity(endpoint.template, exact=True)), ({}, {}))
 
     def _resolved(self, value: Any) -> Any:
         """What a reference within the document leads to."""
@@ -169,9 +169,9 @@ def _read(file: Path) -> Mapping[str, Any]:
     survey_openapi(file)
     text = file.read_text("utf-8-sig")
     try:
-        found = json.loads(text)
+        value = json.loads(text)
     except ValueError:
         from ..survey import yaml_text
 
-        found = yaml_text.load(text)
-    return found if isinstance(found, Mapping) else {}
+        value = yaml_text.load(text)
+    return value if isinstance(value, Mapping) else {}

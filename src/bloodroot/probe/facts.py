@@ -140,14 +140,14 @@ def facts_of(
     status, location = response.status_code, printable(response.headers.get("location", ""))
     text = response.text
     by = _by(case, watched, ways)
-    came, known = _came(case, status, location, text, by, ways)
+    came, is_known = _came(case, status, location, text, by, ways)
     shown = tuple(dict.fromkeys(secret.mark for secret in secrets if _is_in(secret.mark, text)))
     return Seen(
         came,
         by,
         status,
         location,
-        known,
+        is_known,
         shown,
         None,
         printable(_stranger(case, watched)),

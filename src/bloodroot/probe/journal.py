@@ -58,14 +58,14 @@ class Journal:
         self.answered: dict[Key, Seen] = {}
         number = number_of(plan)
         if resume:
-            found = read_journal(file)
-            if found.plan != number or found.shard != shard:
+            written = read_journal(file)
+            if written.plan != number or written.shard != shard:
                 raise JournalError(
                     f"{file}: this journal is of another plan: the policy, the settings, the options or the "
                     "application have changed; begin again without --resume"
                 )
-            self.answered = dict(found.answered)
-            for key in found.unanswered:
+            self.answered = dict(written.answered)
+            for key in written.unanswered:
                 self.answered[key] = _STOPPED
         try:
             file.parent.mkdir(parents=True, exist_ok=True)
@@ -80,7 +80,7 @@ class Journal:
             ) from error
         if not resume:
             self._write({"format": FORMAT, "journal": "probe", "plan": number, "shard": shard})
-        for key in found.unanswered if resume else ():
+        for key in written.unanswered if resume else ():
             self._write({"answered": list(key), **_as_values(_STOPPED)})
 
     def sending(self, case: Case) -> None:
@@ -162,26 +162,26 @@ class Judged:
         return self.target.partition("?")[0]
 
 
-def judged_values(each: Observation) -> dict[str, Any]:
+def judged_values(observation: Observation) -> dict[str, Any]:
     """What a line of a journal says of a judged request."""
-    case = each.case
-    if each.verdict is Verdict.INCONCLUSIVE:
+    case = observation.case
+    if observation.verdict is Verdict.INCONCLUSIVE:
         outcome = "?"
-    elif each.let_in:
+    elif observation.let_in:
         outcome = "allow"
     else:
         # A sign-in may look like a refusal; what was judged to be something else is not called one.
-        as_declared = case.declared.value == "sign-in" and each.verdict is Verdict.AGREE
-        asks_to_sign_in = each.seen.came is ResponseKind.SIGN_IN or as_declared
+        as_declared = case.declared.value == "sign-in" and observation.verdict is Verdict.AGREE
+        asks_to_sign_in = observation.seen.came is ResponseKind.SIGN_IN or as_declared
         outcome = "sign-in" if asks_to_sign_in else "deny"
     return {
         "judged": list(case.key),
         "endpoint": f"{case.asked.method} {case.asked.template.text}",
-        "verdict": each.verdict.value,
-        "let_in": each.let_in,
+        "verdict": observation.verdict.value,
+        "let_in": observation.let_in,
         "outcome": outcome,
         "known": dict(case.known),
-        "status": each.seen.status,
+        "status": observation.seen.status,
     }
 
 
@@ -275,35 +275,35 @@ def read_journal(file: Path) -> Written:
         raise JournalError(f"{file}: there is no such journal; begin without --resume") from error
     except (OSError, UnicodeDecodeError) as error:
         raise JournalError(f"{file}: this journal cannot be read: {error}") from error
-    found: Written | None = None
+    written: Written | None = None
     sent: dict[Key, None] = {}
     for number, line in enumerate(lines[:-1], 1):
         try:
             values = json.loads(line)
-            if found is None:
+            if written is None:
                 if values.get("journal") != "probe" or values.get("format") != FORMAT:
                     raise ValueError("it does not begin as a journal of a probe")
-                found = Written(values["plan"], values["shard"])
+                written = Written(values["plan"], values["shard"])
             elif "answered" in values:
                 key = tuple(values.pop("answered"))
-                found.answered[key] = _seen(values)
+                written.answered[key] = _seen(values)
                 sent.pop(key, None)
             elif "sent" in values:
                 sent[tuple(values["sent"])] = None
             elif "judged" in values:
                 continue
             elif "faults" in values:
-                found.faults = tuple(map(str, values["faults"]))
+                written.faults = tuple(map(str, values["faults"]))
             elif "end" in values:
-                found.ended = True
+                written.ended = True
             else:
                 raise ValueError("it is no line of a journal")
         except (ValueError, TypeError, KeyError, AttributeError) as error:
             raise JournalError(f"{file}:{number}: not a probe's journal: {error}") from error
-    if found is None:
+    if written is None:
         raise JournalError(f"{file}: this journal is empty; begin without --resume")
-    found.unanswered = list(sent)
-    return found
+    written.unanswered = list(sent)
+    return written
 
 
 def _seen(values: dict[str, Any]) -> Seen:
@@ -328,7 +328,7 @@ def merged(plan: Plan, files: Iterable[Path]) -> tuple[dict[Key, Seen], tuple[st
         JournalError: one cannot be read, is of another plan or was not ended, or a part is missing.
     """
     number = number_of(plan)
-    found: dict[Key, Seen] = {}
+    by_key: dict[Key, Seen] = {}
     faults: dict[str, None] = {}
     shards: dict[str, Path] = {}
     for file in files:
@@ -342,7 +342,7 @@ def merged(plan: Plan, files: Iterable[Path]) -> tuple[dict[Key, Seen], tuple[st
         if written.shard in shards:
             raise JournalError(f"{file}: {shards[written.shard]} is part {written.shard} as well")
         shards[written.shard] = file
-        found.update(written.answered)
+        by_key.update(written.answered)
         faults.update(dict.fromkeys(written.faults))
     totals = {shard.partition("/")[2] for shard in shards}
     if len(totals) != 1:
@@ -351,4 +351,4 @@ def merged(plan: Plan, files: Iterable[Path]) -> tuple[dict[Key, Seen], tuple[st
     missing = [f"{part}/{total}" for part in range(1, total + 1) if f"{part}/{total}" not in shards]
     if missing:
         raise JournalError(f"parts are missing: {', '.join(missing)}")
-    return found, tuple(faults)
+    return by_key, tuple(faults)

@@ -80,7 +80,7 @@ def judge(plan: Plan, seen: Mapping[Case, Seen]) -> tuple[Observation, ...]:
                 there.add(case.path)
                 if not case.safe:
                     proven.add(case.persona.name)
-    found: dict[Case, Observation] = {}
+    by_case: dict[Case, Observation] = {}
     together = [
         _EndpointEvidence([(case, seen[case]) for case in group], there, proven, plan) for group in groups.values()
     ]
@@ -93,11 +93,11 @@ def judge(plan: Plan, seen: Mapping[Case, Seen]) -> tuple[Observation, ...]:
         beside.generic = generic
         for case in group:
             verdict, text, settle = beside.judge(case, seen[case])
-            found[case] = Observation(case, seen[case], verdict, text, settle)
+            by_case[case] = Observation(case, seen[case], verdict, text, settle)
     for case in plan.cases:
         if case in seen and case.spelled:
-            found[case] = _other_spelling(case, seen[case])
-    return tuple(found[case] for case in plan.cases if case in found)
+            by_case[case] = _other_spelling(case, seen[case])
+    return tuple(by_case[case] for case in plan.cases if case in by_case)
 
 
 def _handled(case: Case, seen: Seen) -> bool:
@@ -123,12 +123,16 @@ def is_not_served(group: Sequence[Observation]) -> bool:
     """
     if not group or not group[0].case.asked.guessed:
         return False
-    if not any(each.seen.came is ResponseKind.NOT_SERVED for each in group):
+    if not any(observation.seen.came is ResponseKind.NOT_SERVED for observation in group):
         return False
     return all(
-        each.seen.came is ResponseKind.NOT_SERVED
-        or (not each.case.allowed and each.seen.came in _KEPT_OUT and each.verdict is not Verdict.HOLE)
-        for each in group
+        observation.seen.came is ResponseKind.NOT_SERVED
+        or (
+            not observation.case.allowed
+            and observation.seen.came in _KEPT_OUT
+            and observation.verdict is not Verdict.HOLE
+        )
+        for observation in group
     )
 
 

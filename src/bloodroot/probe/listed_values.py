@@ -22,11 +22,11 @@ async def with_listed_values(settings: Settings, application: Application) -> Se
     Raises:
         SettingsError: a list cannot be had, or has no such value.
     """
-    found = dict(settings.values)
+    values = dict(settings.values)
     for name, listed in settings.probe.values.items():
-        if name not in found:
-            found[name] = await _value(settings, application, name, listed)
-    return replace(settings, values=found)
+        if name not in values:
+            values[name] = await _value(settings, application, name, listed)
+    return replace(settings, values=values)
 
 
 async def _value(settings: Settings, application: Application, name: str, listed: ListedValue) -> str:

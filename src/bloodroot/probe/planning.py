@@ -137,7 +137,7 @@ class PlanFilter:
         persona: whether a persona is.
     """
 
-    endpoint: Callable[[AskedEndpoint], bool] = lambda asked: True  # noqa: ARG005
+    endpoint: Callable[[AskedEndpoint], bool] = lambda endpoints: True  # noqa: ARG005
     persona: Callable[[Persona], bool] = lambda persona: True  # noqa: ARG005
 
 
@@ -150,15 +150,15 @@ class KnownValues:
         examples: values for the parameters of an endpoint's path.
     """
 
-    body: Callable[[AskedEndpoint], Body | None] = lambda asked: None  # noqa: ARG005
-    examples: Callable[[AskedEndpoint], Mapping[str, str]] = lambda asked: {}  # noqa: ARG005
+    body: Callable[[AskedEndpoint], Body | None] = lambda values: None  # noqa: ARG005
+    examples: Callable[[AskedEndpoint], Mapping[str, str]] = lambda values: {}  # noqa: ARG005
 
 
 def plan(
     policy: Policy,
     settings: Settings,
-    asked: Iterable[AskedEndpoint],
-    known: KnownValues | None = None,
+    endpoints: Iterable[AskedEndpoint],
+    known_values: KnownValues | None = None,
     chosen: PlanFilter | None = None,
 ) -> Plan:
     """Work out every request from a policy and the samples of the settings.
@@ -173,21 +173,21 @@ def plan(
     Raises:
         SettingsError: a sample contradicts the condition that it is for.
     """
-    known, chosen = known or KnownValues(), chosen or PlanFilter()
+    known_values, chosen = known_values or KnownValues(), chosen or PlanFilter()
     cases: dict[tuple[str, ...], Case] = {}
     untried: list[SkippedRequest] = []
     secrets: dict[str, dict[str, Secret]] = {}
     personas = list(settings.personas.values())
     held: dict[str, set[bool | None]] = {}
-    for endpoint in asked:
-        planning = _Planning(policy, settings, endpoint, known, held)
+    for endpoint in endpoints:
+        planning = _Planning(policy, settings, endpoint, known_values, held)
         for persona in personas:
-            found = planning.requests(persona)
+            planned = planning.requests(persona)
             for secret in planning.secrets(persona):
                 secrets.setdefault(persona.name, {}).setdefault(secret.mark, secret)
             if chosen.endpoint(endpoint) and chosen.persona(persona):
-                untried += [each for each in found if isinstance(each, SkippedRequest)]
-                for case in found:
+                untried += [planned for planned in planned if isinstance(planned, SkippedRequest)]
+                for case in planned:
                     if isinstance(case, Case):
                         cases.setdefault(case.key, case)
     for name, told in held.items():
@@ -195,7 +195,9 @@ def plan(
             raise SettingsError(
                 f"{settings.file.name}: samples.{name}.holds: {name} fails there for every persona; correct the sample"
             )
-    return Plan(tuple(cases.values()), tuple(untried), {name: tuple(each.values()) for name, each in secrets.items()})
+    return Plan(
+        tuple(cases.values()), tuple(untried), {name: tuple(secret.values()) for name, secret in secrets.items()}
+    )
 
 
 class _Planning:
@@ -214,24 +216,26 @@ class _Planning:
         self,
         policy: Policy,
         settings: Settings,
-        asked: AskedEndpoint,
-        known: KnownValues,
+        endpoint: AskedEndpoint,
+        known_values: KnownValues,
         held: dict[str, set[bool | None]],
     ) -> None:
         self.held = held
         self._records: dict[str, list[SampleRecord]] = {}
         self.policy = policy
         self.settings = settings
-        self.asked = asked
+        self.asked = endpoint
         self.conditions: tuple[str, ...] = ()
-        if asked.line is not None:
-            formulas = [formula for _, formula in asked_at(policy, asked.line, asked.method)]
-            self.conditions = tuple(dict.fromkeys(each.name for formula in formulas for each in conditions_in(formula)))
-        named = asked.line.template.text if asked.line is not None else asked.template.text
+        if endpoint.line is not None:
+            formulas = [formula for _, formula in asked_at(policy, endpoint.line, endpoint.method)]
+            self.conditions = tuple(
+                dict.fromkeys(condition.name for formula in formulas for condition in conditions_in(formula))
+            )
+        named = endpoint.line.template.text if endpoint.line is not None else endpoint.template.text
         bodies = settings.bodies
-        body = bodies.get(asked.name) or bodies.get(f"{asked.method} {named}")
-        self.body = body if body is not None or asked.method in SAFE else known.body(asked)
-        self.examples = known.examples(asked)
+        body = bodies.get(endpoint.name) or bodies.get(f"{endpoint.method} {named}")
+        self.body = body if body is not None or endpoint.method in SAFE else known_values.body(endpoint)
+        self.examples = known_values.examples(endpoint)
 
     def requests(self, persona: Persona) -> list[Case | SkippedRequest]:
         """The requests as one persona, and what of them cannot be made."""
@@ -252,8 +256,8 @@ class _Planning:
             if declared.remainder is not None:
                 made.append(SkippedRequest(self.asked, persona, _depends(declared)))
                 continue
-            known = {**record.settled, **record.known}
-            tried.append(known)
+            truths = {**record.settled, **record.known}
+            tried.append(truths)
             body = self.body or self.signing_in(persona, path)
             words = record.words if self.conditions else ""
             made.append(
@@ -266,13 +270,13 @@ class _Planning:
                     declared.answer,
                     words,
                     record.values,
-                    known,
+                    truths,
                     body,
                 )
             )
         if not made:
             made.append(SkippedRequest(self.asked, persona, missing or "no sample leads to a record"))
-        elif any(isinstance(each, Case) for each in made):
+        elif any(isinstance(planned, Case) for planned in made):
             made += [SkippedRequest(self.asked, persona, why) for why in self.lacking(persona, tried)]
         return made
 
@@ -305,7 +309,9 @@ class _Planning:
         """What the policy says of a request that this endpoint serves."""
         question = Question(persona.caller, self.asked.method, path)
         question.line, question.routed = self.asked.line, True
-        question.query = {name: each[0] if len(each) == 1 else each for name, each in parse_qs(query, True).items()}
+        question.query = {
+            name: values[0] if len(values) == 1 else values for name, values in parse_qs(query, True).items()
+        }
         question.assume, question.record = assume, record
         return self.policy.evaluator.decide(question, read_path(path.rstrip("/") or "/"))
 
@@ -319,10 +325,14 @@ class _Planning:
         """
         if not self.conditions:
             return record
-        asked = {name: each[0] for name, each in parse_qs(query, keep_blank_values=True).items()}
-        facts = facts_for(self.policy.roles.held(persona.caller), persona.caller, path=record.values, query=asked)
+        query_values = {name: values[0] for name, values in parse_qs(query, keep_blank_values=True).items()}
+        facts = facts_for(
+            self.policy.roles.held(persona.caller), persona.caller, path=record.values, query=query_values
+        )
         told = {name: self.policy.conditions[name].test.fold(facts) for name in self.conditions}
-        settled = {name: found is TRUE for name, found in told.items() if found is TRUE or not can_be_true(found)}
+        settled = {
+            name: formula is TRUE for name, formula in told.items() if formula is TRUE or not can_be_true(formula)
+        }
         for name, holds in record.known.items():
             if holds:
                 self.held.setdefault(name, set()).add(settled.get(name))
@@ -332,8 +342,8 @@ class _Planning:
                     f"{self.settings.file.name}: samples.{name}.holds: {name} fails for {persona.name} at {where}; "
                     f"correct what the sample takes from [personas.{persona.name}]"
                 )
-        known = {name: settled.get(name, holds) for name, holds in record.known.items()}
-        return replace(record, known=known, settled=settled)
+        truths = {name: settled.get(name, holds) for name, holds in record.known.items()}
+        return replace(record, known=truths, settled=settled)
 
     def _is_by_persona(self, name: str) -> bool:
         """Whether the records of a sample differ between personas."""
@@ -355,22 +365,22 @@ class _Planning:
         outcome, _, remainder = outcome_at(self.policy, self.asked.line, self.asked.method, persona.caller)
         if outcome is not Outcome.DEPENDS or remainder is None:
             return
-        names = tuple(dict.fromkeys(each.name for each in conditions_in(remainder)))
+        names = tuple(dict.fromkeys(condition.name for condition in conditions_in(remainder)))
         if not names or len(names) > _MOST_CONDITIONS:
             return
         path = "/" + "/".join("x" for _ in self.asked.template.segments)
         allowed: dict[tuple[bool, ...], bool] = {}
         for truths in itertools.product((True, False), repeat=len(names)):
-            found = self.decided(persona, path, "", dict(zip(names, truths, strict=True)))
-            if found.outcome is Outcome.DEPENDS:
+            decision = self.decided(persona, path, "", dict(zip(names, truths, strict=True)))
+            if decision.outcome is Outcome.DEPENDS:
                 return  # on something without a name
-            allowed[truths] = found.allowed
+            allowed[truths] = decision.allowed
         for truths, outcome_there in allowed.items():
             flips = [(*truths[:place], not truths[place], *truths[place + 1 :]) for place in range(len(names))]
             if all(allowed[flip] is outcome_there for flip in flips):
                 continue
             wanted = dict(zip(names, truths, strict=True))
-            if not any(all(known.get(name) is truth for name, truth in wanted.items()) for known in tried):
+            if not any(all(truths.get(name) is truth for name, truth in wanted.items()) for truths in tried):
                 yield _no_sample(wanted)
 
     def secrets(self, persona: Persona) -> Iterator[Secret]:
@@ -396,7 +406,7 @@ def _depends(declared: Decision) -> str:
     words = declared.remainder.words()
     if asks_for_guard(declared.remainder):
         return f"depends on {words}: what the guard asks is in the application, and not in the policy"
-    names = list(dict.fromkeys(each.name for each in conditions_in(declared.remainder)))
+    names = list(dict.fromkeys(condition.name for condition in conditions_in(declared.remainder)))
     where = " and ".join(f"[samples.{name}]" for name in names) or "a condition with a name, and samples for it"
     return f"depends on {words}; write {where}" + (" with holds and fails" if names else "")
 

@@ -89,8 +89,8 @@ class Data:
             SettingsError: the project's function fails.
         """
         assert self._state is not None
-        found = await called(self._state, "probe.state", in_thread=in_thread)
-        return hashlib.sha256(repr(found).encode("utf-8", "surrogatepass")).hexdigest()
+        state = await called(self._state, "probe.state", in_thread=in_thread)
+        return hashlib.sha256(repr(state).encode("utf-8", "surrogatepass")).hexdigest()
 
 
 async def called(function: Callable[[], Any], key: str, *, in_thread: bool) -> Any:
@@ -98,8 +98,8 @@ async def called(function: Callable[[], Any], key: str, *, in_thread: bool) -> A
     try:
         if inspect.iscoroutinefunction(function):
             return await function()
-        found = await asyncio.to_thread(function) if in_thread else function()
-        return await found if inspect.isawaitable(found) else found
+        result = await asyncio.to_thread(function) if in_thread else function()
+        return await result if inspect.isawaitable(result) else result
     except SettingsError:
         raise
     except (Exception, SystemExit) as error:
@@ -131,8 +131,8 @@ def _looked_at(settings: Settings, names: tuple[str, ...]) -> Callable[[], Any]:
 
 def _contents(file: Path) -> list[str]:
     """The contents of a file, in short; with what SQLite has written beside it, and not yet into it."""
-    found = [each for each in (file, file.with_name(f"{file.name}-wal")) if each.is_file()]
-    return [hashlib.sha256(each.read_bytes()).hexdigest() for each in found]
+    paths = [path for path in (file, file.with_name(f"{file.name}-wal")) if path.is_file()]
+    return [hashlib.sha256(path.read_bytes()).hexdigest() for path in paths]
 
 
 def _rows(engine: Any, table: str) -> list[Any]:

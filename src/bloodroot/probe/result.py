@@ -42,7 +42,7 @@ class ProbeResult:
     @property
     def sound(self) -> bool:
         """Whether everything could be asked, and the application does what is declared."""
-        if self.untried or self.sign_in_faults or not self.observations or any(each.late for each in self.stale):
+        if self.untried or self.sign_in_faults or not self.observations or any(stale.late for stale in self.stale):
             return False
         return all(observation.verdict is Verdict.AGREE for observation in self.observations)
 

@@ -23,9 +23,9 @@ def rollback(settings: Settings, application: Application) -> Around:
     if application.here and settings.probe.engine is not None:
         return _of_engine(imported(settings.probe.engine, settings.folder, "probe.engine"), settings)
     if application.here and getattr(application, "wsgi", False) and application.made_with is not None:
-        found = application.made_with[0].rollback()
-        if found is not None:
-            return found
+        function = application.made_with[0].rollback()
+        if function is not None:
+            return function
     raise SettingsError(
         f'{settings.file.name}: probe.reset = "rollback" works in this process, for Django over WSGI, and with '
         'engine = "module:name" for SQLAlchemy; write a command, or "module:function", that puts the data back'

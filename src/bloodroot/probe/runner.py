@@ -76,15 +76,17 @@ def planned(policy: Policy, settings: Settings, options: Options, application: A
         SettingsError: the settings lack what is needed.
     """
     examples = examples_of(settings, application)
-    asked = endpoints_asked(policy, application.routes)
-    found = plan(policy, settings, asked, KnownValues(examples.body, examples.values), options.chosen)
+    endpoints = endpoints_asked(policy, application.routes)
+    requests_planned = plan(policy, settings, endpoints, KnownValues(examples.body, examples.values), options.chosen)
     if settings.probe.fields:
-        found = with_fields(found, policy, settings)
+        requests_planned = with_fields(requests_planned, policy, settings)
     if options.variants:
         from .variants import with_variants
 
-        found = with_variants(found, policy, seen=application.here and application.routes is not None)
-    return found
+        requests_planned = with_variants(
+            requests_planned, policy, seen=application.here and application.routes is not None
+        )
+    return requests_planned
 
 
 def _application(settings: Settings, options: Options) -> Application:
@@ -116,13 +118,15 @@ def merge(policy: Policy, settings: Settings, options: Options, files: list[Path
         settings = asyncio.run(_started_with_values(settings, application))
     found = planned(policy, settings, options, application)
     facts, faults = merged(found, files)
-    asked = _without_changes(found, settings)
+    remaining = _without_changes(found, settings)
     lost = [
-        SkippedRequest(case.asked, case.persona, "no journal has it") for case in asked.cases if case.key not in facts
+        SkippedRequest(case.asked, case.persona, "no journal has it")
+        for case in remaining.cases
+        if case.key not in facts
     ]
-    asked = replace(asked, untried=(*asked.untried, *lost))
-    known = {case: facts[case.key] for case in asked.cases if case.key in facts}
-    return replace(_result(asked, known, application, settings), sign_in_faults=faults)
+    remaining = replace(remaining, untried=(*remaining.untried, *lost))
+    seen = {case: facts[case.key] for case in remaining.cases if case.key in facts}
+    return replace(_result(remaining, seen, application, settings), sign_in_faults=faults)
 
 
 def probe(
@@ -227,12 +231,14 @@ class _Probe:
                 if self.options.stale is not None:
                     asked = self.policy, self.settings, self.plan, self.application, self.sender, self.options.stale
                     stale = await staleness(*asked)
-            found = _result(self.plan, self.facts, self.application, self.settings)
+            result = _result(self.plan, self.facts, self.application, self.settings)
             # What a part has found beside its answers must not be lost when parts are put together.
-            self.journal.end(found.observations, [*faults, *(each.words for each in stale if each.late)])
+            self.journal.end(
+                result.observations, [*faults, *(stale_case.words for stale_case in stale if stale_case.late)]
+            )
         finally:
             self.journal.close()
-        return replace(found, sign_in_faults=tuple(faults), stale=tuple(stale), part=self.part)
+        return replace(result, sign_in_faults=tuple(faults), stale=tuple(stale), part=self.part)
 
     async def _sign_in_faults(self) -> list[str]:
         """Where signing in does not lead where the settings say."""
@@ -240,7 +246,7 @@ class _Probe:
         for way in self.settings.probe.sign_ins:
             if way.lands is None:
                 continue
-            persona = next((each for each in self.settings.personas.values() if each.signed_in), None)
+            persona = next((persona for persona in self.settings.personas.values() if persona.signed_in), None)
             if persona is not None:
                 faults += await check_way(
                     self.settings, way, persona, self.application, self._closed_page(persona.name)
@@ -321,49 +327,49 @@ def _part(whole: Plan, part: int, total: int) -> Plan:
     return Plan(tuple(case for case in whole.cases if id(case.asked) in mine), untried, whole.secrets)
 
 
-def _without_changes(found: Plan, settings: Settings) -> Plan:
+def _without_changes(plan: Plan, settings: Settings) -> Plan:
     """A plan without requests that would change data which nothing puts back."""
     if settings.probe.reset is not None:
-        return found
+        return plan
     why = "it would change data, and nothing puts it back; write reset under [probe]"
-    changing = [case for case in found.cases if not case.safe]
-    untried = (*found.untried, *(SkippedRequest(case.asked, case.persona, why) for case in changing))
-    return Plan(tuple(case for case in found.cases if case.safe), untried, found.secrets)
+    changing = [case for case in plan.cases if not case.safe]
+    untried = (*plan.untried, *(SkippedRequest(case.asked, case.persona, why) for case in changing))
+    return Plan(tuple(case for case in plan.cases if case.safe), untried, plan.secrets)
 
 
-def _result(found: Plan, facts: dict[Case, Seen], application: Application, settings: Settings) -> ProbeResult:
+def _result(plan: Plan, facts: dict[Case, Seen], application: Application, settings: Settings) -> ProbeResult:
     """What the facts come to."""
-    observations = judge(found, facts)
+    observations = judge(plan, facts)
     groups: dict[int, list[Observation]] = {}
     for observation in observations:
         groups.setdefault(id(observation.case.asked), []).append(observation)
     notes: list[str] = []
     left_out: set[int] = set()
     for number, group in groups.items():
-        asked = group[0].case.asked
-        followed = next((each.seen.followed for each in group if each.seen.followed), "")
+        endpoint = group[0].case.asked
+        followed = next((observation.seen.followed for observation in group if observation.seen.followed), "")
         if is_not_served(group):
             left_out.add(number)
         elif followed:
-            notes.append(f"{asked.name}: the router sends to {followed} first")
+            notes.append(f"{endpoint.name}: the router sends to {followed} first")
     sockets = sum(route.kind == RouteKind.WEBSOCKET for route in application.routes or ())
     if sockets:
         notes.append(f"WebSocket routes are not asked; there {'is' if sockets == 1 else 'are'} {sockets}")
     base = application.base if not application.here else settings.url or USUAL_BASE
     kept = [observation for observation in observations if id(observation.case.asked) not in left_out]
     return ProbeResult(
-        tuple(_with_repeat(each, settings, base) for each in kept),
-        found.untried,
+        tuple(_with_repeat(observation, settings, base) for observation in kept),
+        plan.untried,
         (),
         (),
         tuple(dict.fromkeys(notes)),
         "" if application.here else application.base,
         application.made_with[0].protection if application.made_with else "bloodroot.enforce",
-        any(each.seen.by is AnsweredBy.POLICY for each in kept),
+        any(observation.seen.by is AnsweredBy.POLICY for observation in kept),
     )
 
 
-def _with_repeat(each: Observation, settings: Settings, base: str) -> Observation:
-    if each.verdict is Verdict.AGREE:
-        return each
-    return replace(each, repeat=tuple(curl_lines(settings, each.case, base)))
+def _with_repeat(observation: Observation, settings: Settings, base: str) -> Observation:
+    if observation.verdict is Verdict.AGREE:
+        return observation
+    return replace(observation, repeat=tuple(curl_lines(settings, observation.case, base)))

@@ -70,7 +70,11 @@ class _Given:
 
 
 def records_for(
-    settings: Settings, asked: AskedEndpoint, conditions: Iterable[str], persona: Persona, examples: Mapping[str, str]
+    settings: Settings,
+    endpoint: AskedEndpoint,
+    conditions: Iterable[str],
+    persona: Persona,
+    examples: Mapping[str, str],
 ) -> list[SampleRecord]:
     """The records to ask an endpoint for: each combination of the samples that make a difference to it.
 
@@ -81,7 +85,7 @@ def records_for(
         persona: who asks. A record that is written with what the persona does not have is left out.
         examples: values for parameters that no sample names.
     """
-    names = set(asked.template.names)
+    names = set(endpoint.template.names)
     given: list[_Given] = []
     for name in conditions:
         sample = settings.samples.get(name)
@@ -112,13 +116,13 @@ def _filled(settings: Settings, example: Example, persona: Persona, name: str) -
 
 
 def _values(settings: Settings, persona: Persona, names: set[str]) -> dict[str, str]:
-    found = {}
+    values = {}
     for name in names & settings.values.keys():
         try:
-            found[name] = settings.fill(settings.values[name], persona, f"samples.{name}")
+            values[name] = settings.fill(settings.values[name], persona, f"samples.{name}")
         except SettingsError:
             continue
-    return found
+    return values
 
 
 def _together(records: list[SampleRecord], examples: list[Example]) -> list[SampleRecord]:
@@ -131,7 +135,7 @@ def _together(records: list[SampleRecord], examples: list[Example]) -> list[Samp
         for example in examples
         if all(_with(record, example) is None for record in records)
     ]
-    alike = {(tuple(each.values.items()), tuple(each.query.items())): each for each in found}
+    alike = {(tuple(record.values.items()), tuple(record.query.items())): record for record in found}
     return list(alike.values())
 
 
@@ -154,26 +158,26 @@ def _told(record: SampleRecord, base: Mapping[str, str], given: list[_Given], na
             said.setdefault(each.name, []).append(each)
             if not each.holds and each.example.mark is not None:
                 marks[each.name] = each.example.mark
-    known: dict[str, bool] = {}
-    for name, found in said.items():
+    truths: dict[str, bool] = {}
+    for name, givens in said.items():
         # What is another's for most personas is this one's own, where the settings say so of the persona.
-        counts = [each.holds for each in found if each.own] or [each.holds for each in found]
+        counts = [given.holds for given in givens if given.own] or [each.holds for each in givens]
         if len(set(counts)) == 1:
-            known[name] = counts[0]
-    marks = {name: mark for name, mark in marks.items() if known.get(name) is False}
-    return SampleRecord(values, record.query, known, marks)
+            truths[name] = counts[0]
+    marks = {name: mark for name, mark in marks.items() if truths.get(name) is False}
+    return SampleRecord(values, record.query, truths, marks)
 
 
-def target(settings: Settings, asked: AskedEndpoint, record: SampleRecord, persona: Persona) -> tuple[str, str]:
+def target(settings: Settings, endpoint: AskedEndpoint, record: SampleRecord, persona: Persona) -> tuple[str, str]:
     """The path to a record, as the route spells it, and the query.
 
     Raises:
         NoValueError: a parameter has no value.
         SettingsError: a value requires something that the persona does not have.
     """
-    template = asked.template
+    template = endpoint.template
     # What serves a path may be known by name alone: several routes may be one template, where that is made wider.
-    names = (f"action {asked.action}", template.text)
+    names = (f"action {endpoint.action}", template.text)
     name = next((name for name in names if name in settings.values), None)
     if name is not None:
         path, _, query = settings.fill(settings.values[name], persona, f'samples."{name}"').partition("?")
@@ -187,9 +191,9 @@ def target(settings: Settings, asked: AskedEndpoint, record: SampleRecord, perso
             raise NoValueError(part.name)
         if not isinstance(part, Parameter | str):
             # Whatever fills a wildcard is a page of its own: only the project knows one.
-            known = f"action {asked.action}" if asked.action is not None else template.text
-            raise SettingsError(f'no value for {part.value}; write "{known}" = "/..." under [samples]')
+            text = f"action {endpoint.action}" if endpoint.action is not None else template.text
+            raise SettingsError(f'no value for {part.value}; write "{text}" = "/..." under [samples]')
     path = template.fill(record.values)
-    if asked.slash and not path.endswith("/"):
+    if endpoint.slash and not path.endswith("/"):
         path += "/"
     return quote(path, safe="/%-._~!$&'()*+,=:@"), urlencode(record.query)

@@ -177,7 +177,7 @@ class _SigningIn:
         before = _cookies(client)
         hidden = {}
         forms = [form for form in forms_in(page.text, self.way.path) if form.method == "POST"]
-        form = next((each for each in forms if each.password or set(fields) & each.fields.keys()), None)
+        form = next((form for form in forms if form.password or set(fields) & form.fields.keys()), None)
         if form is not None:
             hidden = form.fields
         token = token_in(page.text, self.way.path, before)
@@ -188,7 +188,7 @@ class _SigningIn:
         )
         cookies = _cookies(client)
         leads = urlsplit(response.headers.get("location", "")).path
-        again = any(each.password for each in forms_in(response.text, self.way.path))
+        again = any(form.password for form in forms_in(response.text, self.way.path))
         if is_same_page(leads, self.way.path) or (not leads and again):
             raise self.failed(response, ", and shows the form again; are the fields under [probe.sign_in] right?")
         if not cookies:
@@ -202,8 +202,8 @@ class _SigningIn:
             )
         if self.way.lands is not None and leads and not is_same_page(leads, self.way.lands):
             raise self.failed(response, f" and led to {leads}, not to {self.way.lands}")
-        found = await self.signed_in(client, token, leads)
-        return replace(found, hidden={self.way.path: hidden, **found.hidden})
+        credentials = await self.signed_in(client, token, leads)
+        return replace(credentials, hidden={self.way.path: hidden, **credentials.hidden})
 
     async def signed_in(self, client: httpx.AsyncClient, token: ForgeryToken | None, leads: str) -> Credentials:
         """The credentials, with the token that forms have for who is signed in now."""
@@ -229,10 +229,10 @@ class _SigningIn:
             if not cookies:
                 raise self.failed(response, " and set no cookie; is this the address the form is sent to?")
             return Credentials(cookies, accepts(self.way), token_in("", "/", cookies))
-        found = _at(response, self.way.token)
-        if not isinstance(found, str):
+        token = _at(response, self.way.token)
+        if not isinstance(token, str):
             raise self.failed(response, f', and there is no text at "{self.way.token}" in the answer')
-        return Credentials({}, {**accepts(self.way), "authorization": f"Bearer {found}"})
+        return Credentials({}, {**accepts(self.way), "authorization": f"Bearer {token}"})
 
 
 def _referer(application: Application, path: str) -> dict[str, str]:
@@ -243,12 +243,12 @@ def _referer(application: Application, path: str) -> dict[str, str]:
 def _at(response: httpx.Response, path: str) -> Any:
     """What a JSON answer has at ``a.b.c``, or None."""
     try:
-        found = response.json()
+        body = response.json()
     except ValueError:
         return None
     for name in path.split("."):
-        found = found.get(name) if isinstance(found, dict) else None
-    return found
+        body = body.get(name) if isinstance(body, dict) else None
+    return body
 
 
 def _cookies(client: httpx.AsyncClient) -> dict[str, str]:
@@ -270,17 +270,17 @@ async def check_way(
     Returns:
         A sentence for each fault.
     """
-    asked = page or way.lands or "/"
+    address = page or way.lands or "/"
     async with client_of(application, settings.probe.timeout) as client:
-        response = await client.get(asked, headers=_PAGES)
+        response = await client.get(address, headers=_PAGES)
         location = response.headers.get("location", "")
-        if is_other_spelling(asked, response.status_code, location):
-            page = asked = urlsplit(location).path
-            response = await client.get(asked, headers=_PAGES)
+        if is_other_spelling(address, response.status_code, location):
+            page = address = urlsplit(location).path
+            response = await client.get(address, headers=_PAGES)
             location = response.headers.get("location", "")
         if not is_same_page(urlsplit(location).path, way.path):
             came = f"answered {response.status_code}" + (f" to {location}" if location else "")
-            return [f"GET {asked} of a signed-out caller {came}, and did not lead to {way.path}"]
+            return [f"GET {address} of a signed-out caller {came}, and did not lead to {way.path}"]
         form = urlsplit(location)
         to = f"{way.path}?{form.query}" if form.query else way.path
         shown = await client.get(to, headers=_PAGES)
@@ -288,8 +288,8 @@ async def check_way(
             return [f"GET {to}, where a signed-out caller is sent, answered {shown.status_code}"]
         if page is None:
             return []
-        forms = [each for each in forms_in(shown.text, to) if each.method == "POST"]
-        found = next((each for each in forms if each.password), forms[0] if forms else None)
+        forms = [form for form in forms_in(shown.text, to) if form.method == "POST"]
+        found = next((form for form in forms if form.password), forms[0] if forms else None)
         fields = {
             name: settings.fill(value, persona, f"probe.sign_in.fields.{name}") for name, value in way.fields.items()
         }

@@ -75,16 +75,16 @@ async def staleness(
     Raises:
         SettingsError: nothing can take roles away, or no request shows that they are gone.
     """
-    found = []
+    stale = []
     for way in settings.probe.sign_ins:
         case = _telling(policy, settings, plan, way)
         if case is not None:
-            found.append(await _measured(settings, case, way, application, sender, limit))
-    if not found:
+            stale.append(await _measured(settings, case, way, application, sender, limit))
+    if not stale:
         raise SettingsError(
             "--stale: no persona is let in anywhere, by GET and for its roles alone; there is nothing to take away"
         )
-    return found
+    return stale
 
 
 def _telling(policy: Policy, settings: Settings, plan: Plan, way: SignIn) -> Case | None:

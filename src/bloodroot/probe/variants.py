@@ -26,14 +26,14 @@ def with_variants(plan: Plan, policy: Policy, *, seen: bool) -> Plan:
         seen: whether it can be seen which handler answers. Where it cannot, spellings that are open to the persona by
             themselves are left out: their answers say nothing of what is closed.
     """
-    known = {(case.method, case.target, case.persona.name) for case in plan.cases}
+    requests = {(case.method, case.target, case.persona.name) for case in plan.cases}
     more: dict[tuple[str, ...], Case] = {}
     for case in plan.cases:
         if case.allowed or case.spelled:
             continue
         for other in _spellings(case):
             # A spelling that is another endpoint's own is asked for already.
-            if not other.headers and (other.method, other.raw or other.target, other.persona.name) in known:
+            if not other.headers and (other.method, other.raw or other.target, other.persona.name) in requests:
                 continue
             opened = _is_open(policy, other)
             if opened and other.method != case.method:

@@ -42,7 +42,7 @@ async def verify(policy: Policy, plan: Plan, application: Application) -> None:
 
 async def _records(case: Case, loaded: dict[tuple[str, str], Any]) -> Mapping[str, Any]:
     """The records that the parameters of a case lead to; nothing where one cannot be loaded from here."""
-    found: dict[str, Any] = {}
+    records: dict[str, Any] = {}
     for name in case.asked.template.names:
         loading = active_policies.loader_of(name)
         text = case.values.get(name)
@@ -63,8 +63,8 @@ async def _records(case: Case, loaded: dict[tuple[str, str], Any]) -> Mapping[st
                 f"samples: there is no record for {name} = {text}, which is for {case.sample}; "
                 "correct the sample, or put the record into the data that reset makes"
             )
-        found[name] = loaded[name, text]
-    return found
+        records[name] = loaded[name, text]
+    return records
 
 
 def _hold(policy: Policy, case: Case, records: Mapping[str, Any]) -> None:

@@ -78,19 +78,19 @@ def headline(result: PolicyComparison) -> str:
     if result.same_access:
         return "No one's access changes."
     counts = result.counts()
-    cells = [f"{counts[each]} {_COUNTED.get(each, each.value)}" for each in ORDER if counts[each]]
+    cells = [f"{counts[change]} {_COUNTED.get(change, change.value)}" for change in ORDER if counts[change]]
     if cells:
         endpoints = len({(cell.method, cell.path) for cell in result.cells})
         return f"Cells: {', '.join(cells)}, at {plural(endpoints, 'endpoint')}."
     beside = [
-        f"{plural(len(found), 'change')} {word}"
-        for found, word in (
+        f"{plural(len(changes), 'change')} {word}"
+        for changes, word in (
             (result.fields, "of fields"),
             (result.permissions, "of permissions"),
             (result.conditions, "of conditions"),
             (result.declared, "of what is declared"),
         )
-        if found
+        if changes
     ]
     if result.left_open:
         return f"Not everything could be compared; found: {', '.join(beside) or 'nothing'}."
@@ -101,15 +101,15 @@ def cells_by_endpoint(result: PolicyComparison, *, answers: bool) -> list[AtEndp
     """Changes of access by endpoint, or changes of answers alone."""
     wanted = [cell for cell in result.cells if (cell.change is Change.ANSWER) == answers]
     by_place: dict[tuple[str, str], list[CellChange]] = {}
-    for each in wanted:
-        by_place.setdefault((each.method, each.path), []).append(each)
+    for change in wanted:
+        by_place.setdefault((change.method, change.path), []).append(change)
     # The methods of one path where just the same changes are one entry.
     alike: dict[tuple[object, ...], list[str]] = {}
-    found: dict[tuple[object, ...], tuple[str, list[CellChange]]] = {}
+    by_endpoint: dict[tuple[object, ...], tuple[str, list[CellChange]]] = {}
     for (method, path), cells in by_place.items():
         key = (path, *((cell.role, cell.holding, cell.change, cell.old, cell.new) for cell in cells))
         alike.setdefault(key, []).append(method)
-        found.setdefault(key, (path, cells))
+        by_endpoint.setdefault(key, (path, cells))
     return [
         AtEndpoint(
             " ".join(sorted(alike[key], key=_method_order)),
@@ -118,7 +118,7 @@ def cells_by_endpoint(result: PolicyComparison, *, answers: bool) -> list[AtEndp
             cells[0].old_line.place.at if cells[0].old_line is not None else "",
             cells[0].new_line.place.at if cells[0].new_line is not None else "",
         )
-        for key, (path, cells) in found.items()
+        for key, (path, cells) in by_endpoint.items()
     ]
 
 
@@ -128,12 +128,12 @@ def _method_order(method: str) -> tuple[int, str]:
 
 def _alike(cells: Iterable[CellChange]) -> Iterator[Alike]:
     groups: dict[tuple[object, ...], list[CellChange]] = {}
-    for each in sorted(cells, key=lambda each: ORDER.index(each.change)):
-        groups.setdefault((each.change, each.old, each.new, each.proved), []).append(each)
+    for change in sorted(cells, key=lambda change: ORDER.index(change.change)):
+        groups.setdefault((change.change, change.old, change.new, change.proved), []).append(change)
     for group in groups.values():
         first = group[0]
-        roles = tuple(f"{each.role} ({each.holding})" if each.holding else each.role for each in group)
-        shown = next((each.shown for each in group if each.shown is not None), None)
+        roles = tuple(f"{change.role} ({change.holding})" if change.holding else change.role for change in group)
+        shown = next((change.shown for change in group if change.shown is not None), None)
         yield Alike(first.change, roles, first.old, first.new, first.proved, shown)
 
 
@@ -147,38 +147,38 @@ def named_alike(changes: Iterable[NameChange]) -> Iterator[tuple[str, Alike]]:
     for group in groups.values():
         first = group[0]
         name = f"{first.verb} {first.name}" if first.verb else first.name
-        roles = tuple(each.role for each in group if each.role)
+        roles = tuple(change.role for change in group if change.role)
         yield name, Alike(first.change, roles, first.old, first.new, first.proved, None)
 
 
-def declared_in_words(each: Declared) -> str:
+def declared_in_words(declared: Declared) -> str:
     """What is declared otherwise, in words."""
-    names = "group" if each.kind == "group" else each.kind
-    if each.kind == "apart":
-        return f"{each.name} are {'no longer kept apart' if each.new is None else 'kept apart now'}"
-    if each.kind == "permission":
-        return f"permission {each.name} is {'gone' if each.new is None else 'new'}"
-    if each.old is None or each.new is None:
-        what = ", ".join(each.new or each.old or ())
-        verb = {"role": "includes", "group": "gives"}.get(each.kind, "holds")
-        given = f"; it {verb} {what}" if what and each.new is not None else ""
-        return f"{names} {each.name} is {'gone' if each.new is None else 'new'}{given}"
-    more = [name for name in each.new if name not in each.old]
-    less = [name for name in each.old if name not in each.new]
+    names = "group" if declared.kind == "group" else declared.kind
+    if declared.kind == "apart":
+        return f"{declared.name} are {'no longer kept apart' if declared.new is None else 'kept apart now'}"
+    if declared.kind == "permission":
+        return f"permission {declared.name} is {'gone' if declared.new is None else 'new'}"
+    if declared.old is None or declared.new is None:
+        what = ", ".join(declared.new or declared.old or ())
+        verb = {"role": "includes", "group": "gives"}.get(declared.kind, "holds")
+        given = f"; it {verb} {what}" if what and declared.new is not None else ""
+        return f"{names} {declared.name} is {'gone' if declared.new is None else 'new'}{given}"
+    more = [name for name in declared.new if name not in declared.old]
+    less = [name for name in declared.old if name not in declared.new]
     subject, now, before = {
-        "role": (f"role {each.name}", "includes", "no longer includes"),
-        "group": (f"group {each.name}", "gives", "no longer gives"),
-    }.get(each.kind, ("every signed-in caller", "holds", "no longer holds"))
+        "role": (f"role {declared.name}", "includes", "no longer includes"),
+        "group": (f"group {declared.name}", "gives", "no longer gives"),
+    }.get(declared.kind, ("every signed-in caller", "holds", "no longer holds"))
     parts = [f"{now} {', '.join(more)} now"] if more else []
     parts += [f"{before} {', '.join(less)}"] if less else []
     return f"{subject} {' and '.join(parts)}"
 
 
-def endpoint_in_words(each: EndpointChange) -> str:
+def endpoint_in_words(change: EndpointChange) -> str:
     """What was, or is, said of an endpoint that only one of the policies has a line for."""
-    if each.covered is None:
-        return "closed before" if each.new else "closed now"
-    return f"{'decided before' if each.new else 'decided now'} by {each.covered.place.at}"
+    if change.covered is None:
+        return "closed before" if change.new else "closed now"
+    return f"{'decided before' if change.new else 'decided now'} by {change.covered.place.at}"
 
 
 def next_step(result: PolicyComparison) -> str:
@@ -196,7 +196,7 @@ def next_step(result: PolicyComparison) -> str:
 
 def how_to_see(result: PolicyComparison) -> str | None:
     """How the requests that are shown can be explained; None where none are."""
-    if not any(alike.example for each in cells_by_endpoint(result, answers=False) for alike in each.changes):
+    if not any(alike.example for endpoint in cells_by_endpoint(result, answers=False) for alike in endpoint.changes):
         return None
     old, new = shlex.quote(result.old.name), shlex.quote(result.new.name)
     return f"Each request is explained with --policy {old}, and with --policy {new}."

@@ -63,15 +63,15 @@ def grid_sections(grid: Grid) -> Iterator[Section]:
     areas: dict[str, list[Joined]] = {}
     for joined_row in joined_rows(rows, lambda row: [(row, number) in grid.lacking for number in range(len(columns))]):
         areas.setdefault(joined_row.area, []).append(joined_row)
-    for area, found in areas.items():
+    for area, joined in areas.items():
         heads = ("endpoint", *(column.name for column in columns))
-        yield Section((strong(area),), heads=heads, rows=tuple(_words(each, grid) for each in found))
+        yield Section((strong(area),), heads=heads, rows=tuple(_words(joined, grid) for joined in joined))
     yield Section(lines=(line("· deny"),))
 
 
-def _words(each: Joined, grid: Grid) -> tuple[Cell | str, ...]:
-    marked = [(each.row, number) in grid.lacking for number in range(len(each.cells))]
-    return endpoint(", ".join(each.names)), *map(_word, each.cells, marked)
+def _words(joined: Joined, grid: Grid) -> tuple[Cell | str, ...]:
+    marked = [(joined.row, number) in grid.lacking for number in range(len(joined.cells))]
+    return endpoint(", ".join(joined.names)), *map(_word, joined.cells, marked)
 
 
 def _word(cell: MatrixCell, lacking: bool) -> Cell:
@@ -104,23 +104,23 @@ class _Layout:
         rows = [(row, [row.cell(number) for number in numbers]) for row in result.rows]
         joined = folded_rows if grid.folded else joined_rows
         self.rows = joined(rows, lambda row: [(row, number) in grid.lacking for number in numbers])
-        self.left = max((self._named(each) for each in self.rows), default=0) + 4
+        self.left = max((self._named(joined) for joined in self.rows), default=0) + 4
         self._choose_widths()
 
-    def _named(self, each: Joined) -> int:
-        return max(cell_len(name) for name in each.names) + 2 * (not each.row.line.exact)
+    def _named(self, joined: Joined) -> int:
+        return max(cell_len(name) for name in joined.names) + 2 * (not joined.row.line.exact)
 
     def _choose_widths(self) -> None:
         """How wide each column is, and whether columns are names or letters."""
-        signs = [[self._sign(each.row, number, cell) for number, cell in self._cells(each)] for each in self.rows]
+        signs = [[self._sign(joined.row, number, cell) for number, cell in self._cells(joined)] for joined in self.rows]
         signs_wide = [list(map(cell_len, row)) for row in signs]
         letters = [max(column) for column in zip(map(len, self.letters), *signs_wide, strict=True)]
         words = [
             [
                 cell_len(f"{sign} {cell.remainder.words()}" if cell.remainder is not None else sign)
-                for sign, (_, cell) in zip(row, self._cells(each), strict=True)
+                for sign, (_, cell) in zip(row, self._cells(joined), strict=True)
             ]
-            for row, each in zip(signs, self.rows, strict=True)
+            for row, joined in zip(signs, self.rows, strict=True)
         ]
         names = [cell_len(column.name) for column in self.columns]
         right = len(_TOTAL) + 2
@@ -155,15 +155,15 @@ class _Layout:
         """What the longest endpoint takes."""
         return max((self._named(row) for row in self.rows), default=0) + 4
 
-    def _cells(self, each: Joined) -> list[tuple[int, MatrixCell]]:
-        return list(zip(self.numbers, each.cells, strict=True))
+    def _cells(self, joined: Joined) -> list[tuple[int, MatrixCell]]:
+        return list(zip(self.numbers, joined.cells, strict=True))
 
     def _marks(self) -> dict[str, str]:
         """A sign for each thing that standing rules ask of the caller alone."""
-        asked = dict.fromkeys(rule.requirement.words() for row in self.result.rows for rule, _, _ in row.marks)
+        marks = dict.fromkeys(rule.requirement.words() for row in self.result.rows for rule, _, _ in row.marks)
         signs = _PLAIN_MARKS if self.plain else _MARKS
         return {
-            words: signs[number] if number < len(signs) else f"({number + 1})" for number, words in enumerate(asked)
+            words: signs[number] if number < len(signs) else f"({number + 1})" for number, words in enumerate(marks)
         }
 
     # Lines --------------------------------------------------------------------------------
@@ -175,24 +175,24 @@ class _Layout:
         if not repeated:
             yield head
         area = None
-        for number, each in enumerate(self.rows):
-            if number and not each.area:
+        for number, joined in enumerate(self.rows):
+            if number and not joined.area:
                 yield Text()
-            if each.area != area:
+            if joined.area != area:
                 if area is not None:
                     yield Text()
-                title = Text(each.area, style="bold")
+                title = Text(joined.area, style="bold")
                 if repeated:
                     # In a long table the top is soon out of sight.
-                    if cell_len(each.area) < self.left:
-                        title.append_text(head[len(each.area) :])
+                    if cell_len(joined.area) < self.left:
+                        title.append_text(head[len(joined.area) :])
                     else:
                         yield title
                         title = head
                 if title.plain.strip():
                     yield title
-                area = each.area
-            yield from self._row(each)
+                area = joined.area
+            yield from self._row(joined)
         yield Text()
         yield self._foot()
 
@@ -205,30 +205,30 @@ class _Layout:
     def _heads(self) -> list[str]:
         return self.letters if self.lettered else [column.name for column in self.columns]
 
-    def _row(self, each: Joined) -> Iterator[Text]:
-        first, *others = each.names
-        text = Text(f"  {first}{'' if each.row.line.exact else ' ~'}")
+    def _row(self, joined: Joined) -> Iterator[Text]:
+        first, *others = joined.names
+        text = Text(f"  {first}{'' if joined.row.line.exact else ' ~'}")
         if cell_len(text.plain) + 2 > self.left:
             yield text
             text = Text()
         shown: list[tuple[str, str]] = [(" " * (self.left - cell_len(text.plain)), "")]
-        for (number, cell), width in zip(self._cells(each), self.widths, strict=True):
-            sign = self._sign(each.row, number, cell)
+        for (number, cell), width in zip(self._cells(joined), self.widths, strict=True):
+            sign = self._sign(joined.row, number, cell)
             if not self.narrow and cell.remainder is not None:
                 sign = f"{sign} {cell.remainder.words()}"
-            style = f"bold {STYLES[Meaning.WARN]}" if (each.row, number) in self.lacking else _style(cell.outcome)
+            style = f"bold {STYLES[Meaning.WARN]}" if (joined.row, number) in self.lacking else _style(cell.outcome)
             shown += ((sign, style), (" " * (width - cell_len(sign) + 2), ""))
-        shown.append((f"{self._let_in(each.row):>{len(_TOTAL)}}", "dim"))
+        shown.append((f"{self._let_in(joined.row):>{len(_TOTAL)}}", "dim"))
         # Without colours the styles of hundreds of thousands of cells are not worth keeping.
         text = text + Text.assemble(*shown) if self.coloured else Text(text.plain + "".join(part for part, _ in shown))
-        yield from self._with_notes(text, each)
+        yield from self._with_notes(text, joined)
         for name in others:
             yield Text(f"  {name}")
 
-    def _with_notes(self, text: Text, each: Joined) -> Iterator[Text]:
+    def _with_notes(self, text: Text, joined: Joined) -> Iterator[Text]:
         """A row, and what it depends on: at its end where that fits, else below it."""
-        notes = [self._remainders(each.cells)] if self.narrow else []
-        notes += [self._guards(each.row)] if each.row.line.guards else []
+        notes = [self._remainders(joined.cells)] if self.narrow else []
+        notes += [self._guards(joined.row)] if joined.row.line.guards else []
         notes = [note for note in notes if note]
         styles = [_style(Outcome.DEPENDS) if place == 0 and self.narrow else "dim" for place in range(len(notes))]
         below = []
@@ -282,7 +282,7 @@ class _Layout:
         return f"guard in {', '.join(dict.fromkeys(at for at, _ in guards))}"
 
     def _total(self, column: int) -> int:
-        rows = {row for each in self.rows for row in each.rows}
+        rows = {row for joined in self.rows for row in joined.rows}
         bit = 1 << self.numbers[column]
         return sum(1 for row in rows if (row.allow | sum(bits for _, bits in row.depends)) & bit)
 

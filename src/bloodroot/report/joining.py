@@ -46,22 +46,22 @@ def joined_rows(rows: Rows, marked: Marked) -> list[Joined]:
     """
     areas: dict[str, list[Joined]] = {}
     for row, cells in rows:
-        found = areas.setdefault(row.area, [])
-        last = found[-1] if found else None
+        joined = areas.setdefault(row.area, [])
+        last = joined[-1] if joined else None
         if last and last.row.line is row.line and last.cells == cells and marked(last.row) == marked(row):
             last.rows.append(row)
-            last.names = [f"{' '.join(each.method for each in last.rows)} {row.path}"]
+            last.names = [f"{' '.join(row.method for row in last.rows)} {row.path}"]
         else:
-            found.append(Joined(row.area, [f"{row.method} {row.path}"], [row], cells))
-    alone = [each for area, found in areas.items() if len(found) == 1 or area == "/" for each in found]
+            joined.append(Joined(row.area, [f"{row.method} {row.path}"], [row], cells))
+    alone = [each for area, joined in areas.items() if len(joined) == 1 or area == "/" for each in joined]
     for each in alone:
         each.area = "/"
-    return alone + [each for area, found in areas.items() if len(found) > 1 and area != "/" for each in found]
+    return alone + [each for area, joined in areas.items() if len(joined) > 1 and area != "/" for each in joined]
 
 
 def folded_rows(rows: Rows, marked: Marked) -> list[Joined]:
     """All endpoints that treat callers alike in one row, in the order of the first of each."""
-    found: dict[object, Joined] = {}
+    by_line: dict[object, Joined] = {}
     for joined_row in joined_rows(rows, marked):
         row = joined_row.row
         marks = tuple((rule.requirement.words(), columns) for rule, _, columns in row.marks)
@@ -71,10 +71,10 @@ def folded_rows(rows: Rows, marked: Marked) -> list[Joined]:
             tuple(marked(row)),
             tuple(guard.text for guard in row.line.guards),
         )
-        if key in found:
-            found[key].names += joined_row.names
-            found[key].rows += joined_row.rows
+        if key in by_line:
+            by_line[key].names += joined_row.names
+            by_line[key].rows += joined_row.rows
         else:
             joined_row.area = ""
-            found[key] = joined_row
-    return list(found.values())
+            by_line[key] = joined_row
+    return list(by_line.values())

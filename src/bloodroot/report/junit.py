@@ -21,10 +21,10 @@ def probe(result: ProbeResult) -> str:
     root = Xml.Element("testsuites", name="bloodroot probe")
     suites: dict[int, Xml.Element] = {}
 
-    def suite(asked: object, name: str) -> Xml.Element:
-        found = suites.get(id(asked))
+    def suite(owner: object, name: str) -> Xml.Element:
+        found = suites.get(id(owner))
         if found is None:
-            found = suites[id(asked)] = Xml.SubElement(root, "testsuite", name=_fit(name))
+            found = suites[id(owner)] = Xml.SubElement(root, "testsuite", name=_fit(name))
         return found
 
     for observation in result.observations:
@@ -50,18 +50,20 @@ def probe(result: ProbeResult) -> str:
     return '<?xml version="1.0" encoding="UTF-8"?>\n' + Xml.tostring(root, "unicode") + "\n"
 
 
-def _case(suite: Xml.Element, each: Observation) -> None:
-    case = each.case
+def _case(suite: Xml.Element, observation: Observation) -> None:
+    case = observation.case
     words = " ".join(filter(None, (case.persona.name, case.sample and f"[{case.sample}]", case.spelled)))
     name = f"{words}: {case.method} {case.raw or case.target}"
     element = Xml.SubElement(suite, "testcase", classname=_fit(case.asked.name), name=_fit(name))
-    if each.verdict is Verdict.AGREE:
+    if observation.verdict is Verdict.AGREE:
         return
-    kind = "error" if each.verdict is Verdict.INCONCLUSIVE else "failure"
-    message = f"{each.verdict.value}: declared {case.declared.value}, observed {each.text}"
-    found = Xml.SubElement(element, kind, message=_fit(message), type=each.verdict.value)
+    kind = "error" if observation.verdict is Verdict.INCONCLUSIVE else "failure"
+    message = f"{observation.verdict.value}: declared {case.declared.value}, observed {observation.text}"
+    failure = Xml.SubElement(element, kind, message=_fit(message), type=observation.verdict.value)
     place = f"{case.asked.line.place.at}  {case.asked.line.text}" if case.asked.line is not None else "no line"
-    found.text = _fit("\n".join(filter(None, (f"answered {each.seen.status}", place, each.settle, *each.repeat))))
+    failure.text = _fit(
+        "\n".join(filter(None, (f"answered {observation.seen.status}", place, observation.settle, *observation.repeat)))
+    )
 
 
 def _fit(text: str) -> str:

@@ -72,8 +72,8 @@ def _margins(rows: list[Joined], named: bool) -> tuple[float, float]:
     return min(0.45, 0.03 + longest * 0.0052), min(0.25, 0.015 + conditions * 0.005)
 
 
-def _remainders(each: Joined) -> str:
-    words = dict.fromkeys(cell.remainder.words() for cell in each.cells if cell.remainder is not None)
+def _remainders(joined: Joined) -> str:
+    words = dict.fromkeys(cell.remainder.words() for cell in joined.cells if cell.remainder is not None)
     text = ", ".join(f"if {word}" for word in words)
     return text if len(text) <= 44 else f"{text[:41]}..."
 
@@ -100,7 +100,7 @@ def _cells(axes: Axes, rows: list[Joined], order: list[int]) -> None:
     from matplotlib.colors import to_rgb
 
     colours = {outcome: to_rgb(colour) for outcome, colour in _FILL.items()}
-    outcomes = [[each.cells[number].outcome for number in order] for each in rows]
+    outcomes = [[joined.cells[number].outcome for number in order] for joined in rows]
     image = numpy.array([[colours[outcome] for outcome in row] for row in outcomes]).reshape(len(rows), len(order), 3)
     axes.imshow(image, aspect="auto", interpolation="nearest")
     if len(rows) * len(order) <= _MOST_MARKED:
@@ -128,7 +128,7 @@ def _cells(axes: Axes, rows: list[Joined], order: list[int]) -> None:
 
 
 def _row_names(axes: Axes, rows: list[Joined], *, named: bool) -> None:
-    starts = [number for number, each in enumerate(rows) if not number or each.area != rows[number - 1].area]
+    starts = [number for number, joined in enumerate(rows) if not number or joined.area != rows[number - 1].area]
     for start in starts[1:]:
         axes.axhline(start - 0.5, color=QUIET, linewidth=0.9 if named else 0.4)
     if named:
@@ -172,7 +172,7 @@ def _draw_tree(axes: Axes, tree: Any, count: int) -> None:
 def _legend(figure: Figure) -> None:
     from matplotlib.patches import Patch
 
-    patches = [Patch(facecolor=_FILL[each], edgecolor=LINE, label=words) for each, words in _MEANINGS.items()]
+    patches = [Patch(facecolor=_FILL[outcome], edgecolor=LINE, label=words) for outcome, words in _MEANINGS.items()]
     figure.legend(
         handles=patches,
         loc="lower left",

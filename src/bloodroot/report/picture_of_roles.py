@@ -49,8 +49,8 @@ def roles_picture(result: RolesResult) -> Figure:
         )
     # Boxes have a size once they are drawn, and lines end at their edges.
     FigureCanvasAgg(figure).draw()  # type: ignore[no-untyped-call]
-    for name, each in roles.items():
-        for included in each.includes:
+    for name, role_adds in roles.items():
+        for included in role_adds.includes:
             style = {"arrowstyle": "-|>", "color": QUIET, "linewidth": 1.1, "shrinkA": 0, "shrinkB": 2}
             style |= {"patchA": boxes[name].get_bbox_patch(), "patchB": boxes[included].get_bbox_patch()}
             axes.annotate("", places[included], places[name], arrowprops=style, zorder=0)
@@ -65,41 +65,43 @@ def _layers(roles: dict[str, RoleAdds]) -> dict[int, list[str]]:
     """The roles by how many they stand on; within a layer above those that they include."""
     level = dict.fromkeys(roles, 0)
     for _ in roles:
-        for name, each in roles.items():
-            below = [level[other] for other in each.includes]
-            level[name] = max([level[name], *(one + 1 for one in below)])
-    found: dict[int, list[str]] = {}
+        for name, role_adds in roles.items():
+            below = [level[other] for other in role_adds.includes]
+            level[name] = max([level[name], *(below_of + 1 for below_of in below)])
+    layers: dict[int, list[str]] = {}
     for name in roles:
-        found.setdefault(level[name], []).append(name)
+        layers.setdefault(level[name], []).append(name)
     placed: dict[str, float] = {}
-    for number in sorted(found):
+    for number in sorted(layers):
 
         def wanted(name: str) -> float:
             below = [placed[include] for include in roles[name].includes if include in placed]
             return sum(below) / len(below) if below else 0.5
 
-        found[number].sort(key=wanted)
-        for place, name in enumerate(found[number]):
-            placed[name] = (place + 0.5) / len(found[number])
-    return dict(sorted(found.items()))
+        layers[number].sort(key=wanted)
+        for place, name in enumerate(layers[number]):
+            placed[name] = (place + 0.5) / len(layers[number])
+    return dict(sorted(layers.items()))
 
 
-def _role_text(each: RoleAdds, width: float, height: float) -> str:
+def _role_text(role_adds: RoleAdds, width: float, height: float) -> str:
     """Name, description and what a role adds, in as many lines as there is room for."""
     letters = max(16, int(width * 13))
-    lines = [f"{each.name}{' (default)' if each.default else ''}"]
-    if each.description:
-        lines.append(_cut(each.description, letters))
-    if each.default and each.name != "signed-in":
+    lines = [f"{role_adds.name}{' (default)' if role_adds.default else ''}"]
+    if role_adds.description:
+        lines.append(_cut(role_adds.description, letters))
+    if role_adds.default and role_adds.name != "signed-in":
         lines.append("every signed-in caller holds it")
     else:
-        lines.append(f"adds {len(each.adds)} of {plural(each.total, 'endpoint')}{':' if each.adds else ''}")
+        lines.append(
+            f"adds {len(role_adds.adds)} of {plural(role_adds.total, 'endpoint')}{':' if role_adds.adds else ''}"
+        )
     room = max(1, min(9, int((height - 0.75) / 0.16)))
-    for added in each.adds[:room]:
+    for added in role_adds.adds[:room]:
         words = "" if added.words == "allow" else f", {added.words}"
         lines.append(_cut(f"  {added.method} {added.path}{words}", letters))
-    if len(each.adds) > room:
-        lines.append(f"  and {len(each.adds) - room} more")
+    if len(role_adds.adds) > room:
+        lines.append(f"  and {len(role_adds.adds) - room} more")
     # Dollar signs would begin a formula.
     return "\n".join(lines).replace("$", r"\$")
 

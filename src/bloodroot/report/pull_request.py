@@ -22,10 +22,10 @@ def compare(result: PolicyComparison) -> str:
     """What changes, in one line and in tables: fit for a comment on a pull request."""
     parts = [f"### {plain(headline(result))}", "", f"{code(result.old.name)} → {code(result.new.name)}", ""]
     for title, answers in (("Who gets in", False), ("What refused callers get", True)):
-        changes = [(each, alike) for each in cells_by_endpoint(result, answers=answers) for alike in each.changes]
+        changes = [(at, alike) for at in cells_by_endpoint(result, answers=answers) for alike in at.changes]
         # Where there are more than are shown, nothing that opens is among those left out before all others are.
         changes.sort(key=lambda change: not change[1].change.opens)
-        rows = [[code(f"{each.method} {each.path}"), *_cells(alike, ", ".join(alike.roles))] for each, alike in changes]
+        rows = [[code(f"{at.method} {at.path}"), *_cells(alike, ", ".join(alike.roles))] for at, alike in changes]
         parts += _table(title, ["endpoint", "", "callers", "before", "after"], rows, folded=answers)
     rows = [
         [
@@ -46,9 +46,12 @@ def compare(result: PolicyComparison) -> str:
         parts += _table(title, ["name", "", "callers", "before", "after"], rows)
     if result.declared:
         parts += ["**Declared otherwise**", ""]
-        parts += [f"- {'**+** ' if each.opens else ''}{plain(declared_in_words(each))}" for each in result.declared]
+        parts += [
+            f"- {'**+** ' if declared.opens else ''}{plain(declared_in_words(declared))}"
+            for declared in result.declared
+        ]
         parts.append("")
-    parts += [f"**Not compared:** {plain(each)}.\n" for each in result.left_open]
+    parts += [f"**Not compared:** {plain(endpoint)}.\n" for endpoint in result.left_open]
     parts += _examples(result)
     return "\n".join([*parts, plain(next_step(result))]) + "\n"
 
@@ -74,13 +77,13 @@ def _table(title: str, heads: list[str], rows: list[list[str]], *, folded: bool 
 
 def _examples(result: PolicyComparison) -> Iterator[str]:
     """Requests that show what opens, for reviewers to try."""
-    found = []
-    for each in cells_by_endpoint(result, answers=False):
-        for alike in each.changes:
+    examples = []
+    for endpoint in cells_by_endpoint(result, answers=False):
+        for alike in endpoint.changes:
             if alike.example is not None:
-                found.append(f"{alike.example.command}   # {alike.example.old} -> {alike.example.new}")
-    if found:
+                examples.append(f"{alike.example.command}   # {alike.example.old} -> {alike.example.new}")
+    if examples:
         yield from ("<details><summary>Requests that show it</summary>", "", "```sh")
         # No line of a command can end the block: none begins with a backquote.
-        yield from found[:MOST_ROWS]
+        yield from examples[:MOST_ROWS]
         yield from ("```", "", "</details>", "")

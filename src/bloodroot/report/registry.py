@@ -70,7 +70,7 @@ class ResultKind:
         found = {Format.TABLE, Format.JSON, *self.others}
         found |= set() if self.is_text else {Format.MARKDOWN, Format.HTML}
         found |= {Format.CSV} if self.is_list else set()
-        return tuple(each for each in Format if each in found)
+        return tuple(format for format in Format if format in found)
 
     def sheet(self, result: object) -> Sheet:
         """The sheet of a result of this kind."""
@@ -144,8 +144,8 @@ def kind_of(result: object) -> ResultKind:
 
 def formats_of(*results: str) -> tuple[Format, ...]:
     """The formats that any of some kinds of results has, in the order of `Format`."""
-    found = {each for name in results for each in RESULTS[name].formats}
-    return tuple(each for each in Format if each in found)
+    formats = {format for name in results for format in RESULTS[name].formats}
+    return tuple(format for format in Format if format in formats)
 
 
 def write(result: object, form: Format, console: Console | None = None) -> str | bytes:

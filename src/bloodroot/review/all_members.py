@@ -112,7 +112,7 @@ def review(
     for use in (use for log in logs for use in read_uses(log)):
         uses.setdefault(use.caller, []).append(use)
         first = use.at if first is None else min(first, use.at)
-    found = []
+    reviews = []
     for member in members:
         own = uses.get(str(member.id), [])
         used = _last_used(policy, member, own)
@@ -122,8 +122,8 @@ def review(
             for holding in holdings_of(policy, member)
         )
         seen = max((use.at for use in own), default=None)
-        found.append(MemberReview(member, holdings, policy.roles.held(member.caller()).apart, seen))
-    return Review(policy, tuple(found), tuple(map(str, logs)), first)
+        reviews.append(MemberReview(member, holdings, policy.roles.held(member.caller()).apart, seen))
+    return Review(policy, tuple(reviews), tuple(map(str, logs)), first)
 
 
 def _last_used(policy: Policy, member: Member, uses: list[Use]) -> dict[Holding, datetime.datetime]:
@@ -132,18 +132,18 @@ def _last_used(policy: Policy, member: Member, uses: list[Use]) -> dict[Holding,
     What is not used can be taken away, all of it at once, and each of these requests is let in all the same.
     """
     holdings = tuple(holdings_of(policy, member))
-    asked: dict[tuple[Line, str], tuple[Line, str, datetime.datetime]] = {}
+    last: dict[tuple[Line, str], tuple[Line, str, datetime.datetime]] = {}
     for use in uses:
         line = policy.lookup.for_request(use.method, use.path)
         if line is not None:
             key = line, use.method
-            asked[key] = line, use.method, max(use.at, asked[key][2]) if key in asked else use.at
+            last[key] = line, use.method, max(use.at, last[key][2]) if key in last else use.at
 
-    def let_in(one: Member, line: Line, method: str) -> bool:
-        return outcome_at(policy, line, method, one.caller())[0] in _LET_IN
+    def let_in(member: Member, line: Line, method: str) -> bool:
+        return outcome_at(policy, line, method, member.caller())[0] in _LET_IN
 
     used: dict[Holding, datetime.datetime] = {}
-    for line, method, at in asked.values():
+    for line, method, at in last.values():
         if let_in(only(member), line, method):
             continue  # every signed-in caller may
         for holding in holdings:
@@ -152,9 +152,9 @@ def _last_used(policy: Policy, member: Member, uses: list[Use]) -> dict[Holding,
     # Things that open an endpoint in several combinations are neither enough alone nor needed.
     unused = [holding for holding in holdings if holding not in used]
     rest = without(member, *unused)
-    for line, method, at in asked.values():
+    for line, method, at in last.values():
         if let_in(member, line, method) and not let_in(rest, line, method):
-            used |= {each: max(at, used.get(each, at)) for each in unused}
+            used |= {holding: max(at, used.get(holding, at)) for holding in unused}
     return used
 
 

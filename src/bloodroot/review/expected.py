@@ -218,8 +218,8 @@ class Actual:
         exact = self._exact.get((method, specificity(template, exact=True)))
         if exact is not None:
             return exact
-        asked = "TRACE" if method == ANY else method
-        line = self._policy.lookup.find(asked, unnamed_segments(template, True))
+        sent = "TRACE" if method == ANY else method
+        line = self._policy.lookup.find(sent, unnamed_segments(template, True))
         if line is None or (method == ANY and line.methods):
             return None
         rows = self._by_line.get(line, [])
@@ -255,15 +255,15 @@ def hold_against(actual: Actual, rows: list[ExpectedRow], files: Iterable[Path] 
     mismatches: list[Mismatch] = []
     in_table: set[ActualRow] = set()
     for expected in rows:
-        found = actual.row(expected.method, expected.path)
-        if found is not None:
-            in_table.add(found)
+        actual_row = actual.row(expected.method, expected.path)
+        if actual_row is not None:
+            in_table.add(actual_row)
         for column, cell in expected.cells.items():
-            is_now = found.cell(column) if found is not None else actual.missing
+            is_now = actual_row.cell(column) if actual_row is not None else actual.missing
             if is_now == cell:
                 agreed += 1
             else:
-                line = found.line if found is not None else None
+                line = actual_row.line if actual_row is not None else None
                 mismatches.append(Mismatch(expected, column, cell, is_now, line))
     unsaid = tuple(row for row in actual.rows if row not in in_table)
     return ExpectedResult(tuple(map(str, files)), agreed, tuple(mismatches), unsaid)

@@ -40,8 +40,8 @@ def holdings_of(policy: Policy, member: Member) -> Iterator[Holding]:
         if grant.group in member.groups:
             continue  # the group is what the member holds
         name = grant.permission
-        known = policy.resolver.permission(name) is not None or name.endswith("*")
-        yield Holding("permission", name, (grant.giver,), known)
+        is_known = policy.resolver.permission(name) is not None or name.endswith("*")
+        yield Holding("permission", name, (grant.giver,), is_known)
 
 
 def without(member: Member, *holdings: Holding) -> Member:

@@ -57,8 +57,8 @@ def access_of_member(policy: Policy, member: Member) -> MemberAccess:
     """
     holdings = tuple(holdings_of(policy, member))
     callers: dict[str, Caller | None] = {"all": member.caller(), "signed-out": None, "none": only(member).caller()}
-    callers |= {f"only {number}": only(member, each).caller() for number, each in enumerate(holdings)}
-    callers |= {f"without {number}": without(member, each).caller() for number, each in enumerate(holdings)}
+    callers |= {f"only {number}": only(member, holding).caller() for number, holding in enumerate(holdings)}
+    callers |= {f"without {number}": without(member, holding).caller() for number, holding in enumerate(holdings)}
     matrix = matrix_of_callers(policy, callers)
     names = list(callers)
     allowed = []

@@ -53,16 +53,16 @@ def observed_cells(policy: Policy, matrix: Matrix, journal: Path, columns: Colum
     """
     rows = rows_by_line(matrix)
     numbers = {row: number for number, row in enumerate(matrix.rows)}
-    found: dict[tuple[int, int], list[Judged]] = {}
+    judged: dict[tuple[int, int], list[Judged]] = {}
     for each in read_judged(journal):
         row = row_for(policy, rows, each.method, each.path)
         if row is not None:
             tried = Tried(each.method, each.path, ALLOWED if each.let_in else REFUSED, persona=each.persona)
             for column in columns(tried):
-                found.setdefault((numbers[row], column), []).append(each)
+                judged.setdefault((numbers[row], column), []).append(each)
     return {
-        cell: Observed(tuple(sorted(requests, key=lambda each: _WORST_FIRST.index(each.verdict))))
-        for cell, requests in found.items()
+        cell: Observed(tuple(sorted(requests, key=lambda judged: _WORST_FIRST.index(judged.verdict))))
+        for cell, requests in judged.items()
     }
 
 
@@ -81,8 +81,8 @@ def application_as_observed(policy: Policy, personas: Mapping[str, Caller | None
     numbers = {column.name: number for number, column in enumerate(matrix.columns)}
     groups: dict[str, dict[str, list[Judged]]] = {}
     for journal in journals:
-        for each in read_judged(journal):
-            groups.setdefault(each.endpoint, {}).setdefault(each.persona, []).append(each)
+        for judged in read_judged(journal):
+            groups.setdefault(judged.endpoint, {}).setdefault(judged.persona, []).append(judged)
 
     def row_of(endpoint: str, by_persona: dict[str, list[Judged]]) -> ActualRow:
         method, _, path = endpoint.partition(" ")

@@ -117,13 +117,13 @@ def read_log(file: Path, read: Callable[[Mapping[str, Any]], T | None], lacking:
     Raises:
         JournalError: it cannot be read, or has no entry.
     """
-    found = False
+    is_read = False
     for values in json_lines(file):
         entry = read(values)
         if entry is not None:
-            found = True
+            is_read = True
             yield entry
-    if not found:
+    if not is_read:
         raise JournalError(f"{file}: {lacking}")
 
 
@@ -255,10 +255,10 @@ RowsByLine = Mapping[tuple[str, str], list[Row]]
 
 def rows_by_line(matrix: Matrix) -> RowsByLine:
     """The rows of each line."""
-    found: dict[tuple[str, str], list[Row]] = {}
+    rows: dict[tuple[str, str], list[Row]] = {}
     for row in matrix.rows:
-        found.setdefault(_key(row.line), []).append(row)
-    return found
+        rows.setdefault(_key(row.line), []).append(row)
+    return rows
 
 
 def row_for(policy: Policy, rows_of: RowsByLine, method: str, path: str) -> Row | None:

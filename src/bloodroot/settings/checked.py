@@ -103,10 +103,10 @@ class Table:
             if of and kind not in of:
                 others = " or ".join(f'{chosen_by} = "{other}"' for other in of)
                 self.problem(key, f'this belongs to {others}, and here {chosen_by} = "{kind}"')
-        known = {name: key for name, key in self.keys.items() if not key.of or kind in key.of}
+        keys = {name: key for name, key in self.keys.items() if not key.of or kind in key.of}
         for key in self.values:
             if key not in self.keys:
-                guess = suggestion(key, known) or f"; known are {', '.join(known)}"
+                guess = suggestion(key, keys) or f"; known are {', '.join(keys)}"
                 self.problem(key, f"unknown key{guess}")
 
     def _default(self, key: str) -> Any:
@@ -127,7 +127,7 @@ class Table:
         """A list of names."""
         default = self._default(key) or []
         value = self.values.get(key, default)
-        if isinstance(value, list) and all(isinstance(each, str) for each in value):
+        if isinstance(value, list) and all(isinstance(item, str) for item in value):
             return tuple(value)
         self.problem(key, 'this must be a list of names, such as ["curator"]')
         return tuple(default)
@@ -162,13 +162,13 @@ class Table:
         self.problem(key, f"this must be a number of {unit} from {least:g} to {most:g}")
         return default
 
-    def choice(self, key: str, known: tuple[str, ...]) -> str | None:
+    def choice(self, key: str, choices: tuple[str, ...]) -> str | None:
         """One of several words; None for another or none at all, which is a mistake."""
         value = self.values.get(key)
-        if value in known:
+        if value in choices:
             return str(value)
-        guess = suggestion(value, known) if isinstance(value, str) else ""
-        self.problem(key, f"this must be one of {', '.join(known)}{guess}")
+        guess = suggestion(value, choices) if isinstance(value, str) else ""
+        self.problem(key, f"this must be one of {', '.join(choices)}{guess}")
         return None
 
     def template(self, key: str) -> Template | None:
@@ -202,8 +202,8 @@ class Table:
         value = self.values.get(key, [])
         if isinstance(value, dict):
             return [Table(self.checked, (*self.path, key), value, section)]
-        if isinstance(value, list) and all(isinstance(each, dict) for each in value):
-            return [Table(self.checked, (*self.path, key, number), each, section) for number, each in enumerate(value)]
+        if isinstance(value, list) and all(isinstance(item, dict) for item in value):
+            return [Table(self.checked, (*self.path, key, number), item, section) for number, item in enumerate(value)]
         self.problem(key, f"this must be a table, or several with [[{in_words((*self.path, key))}]]")
         return []
 

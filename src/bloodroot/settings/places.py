@@ -21,7 +21,7 @@ def places_of(text: str) -> dict[KeyPath, int]:
     Keys within an inline table are found there too where they have lines of their own; else the line
     of the table is theirs.
     """
-    found: dict[KeyPath, int] = {}
+    places: dict[KeyPath, int] = {}
     counts: dict[KeyPath, int] = {}
     table: KeyPath = ()
     position = counted = 0
@@ -30,7 +30,7 @@ def places_of(text: str) -> dict[KeyPath, int]:
         blank = _BLANK.match(text, position)
         position = blank.end() if blank is not None else position
         if position >= len(text):
-            return found
+            return places
         line += text.count("\n", counted, position)
         counted = position
         if text[position] == "[":
@@ -39,17 +39,17 @@ def places_of(text: str) -> dict[KeyPath, int]:
             table = _numbered(names, counts)
             if several:
                 counts[table] = counts.get(table, -1) + 1
-                found.setdefault(table, line)
+                places.setdefault(table, line)
                 table = (*table, counts[table])
             for length in range(1, len(table) + 1):
-                found.setdefault(table[:length], line)
+                places.setdefault(table[:length], line)
             position = text.find("\n", position)
             if position < 0:
-                return found
+                return places
         else:
             names, position = _names(text, position)
             for length in range(1, len(names) + 1):
-                found.setdefault((*table, *names[:length]), line)
+                places.setdefault((*table, *names[:length]), line)
             position = _end_of_value(text, position)
 
 

@@ -63,6 +63,6 @@ def check_names(settings: Settings, policy: Policy) -> None:
             if not any(covers(line.methods, method) for line in lines) and not _left_to_guards(
                 policy, method, template
             ):
-                known = [f"{each} {line.template.text}" for line in policy.endpoints for each in line.methods]
+                known = [f"{method} {line.template.text}" for line in policy.endpoints for method in line.methods]
                 check(("bodies", name), "endpoint", [name], known)
     checked.finish()

@@ -131,5 +131,5 @@ class Settings:
         if isinstance(value, str):
             return self.fill(value, persona, where)
         if isinstance(value, Mapping):
-            return {name: self.filled(each, persona, where) for name, each in value.items()}
-        return [self.filled(each, persona, where) for each in value] if isinstance(value, list) else value
+            return {name: self.filled(item, persona, where) for name, item in value.items()}
+        return [self.filled(item, persona, where) for item in value] if isinstance(value, list) else value

@@ -21,16 +21,16 @@ _URL = re.compile(r"https?://[^/?#\s@]+(/[^?#\s]*)?").fullmatch
 def find_settings(start: Path | None = None) -> Path | None:
     """The settings file of the project that a folder belongs to, by default the current one; None without one."""
     folder = (start or Path.cwd()).resolve()
-    for each in (folder, *folder.parents):
-        if (each / NAME).is_file():
-            return each / NAME
-        project = each / "pyproject.toml"
+    for path in (folder, *folder.parents):
+        if (path / NAME).is_file():
+            return path / NAME
+        project = path / "pyproject.toml"
         if project.is_file():
             try:
-                found = tomllib.loads(project.read_text("utf-8"))
+                loads = tomllib.loads(project.read_text("utf-8"))
             except (OSError, ValueError):
                 continue
-            if "bloodroot" in found.get("tool", {}):
+            if "bloodroot" in loads.get("tool", {}):
                 return project
     return None
 
@@ -54,9 +54,9 @@ def read_settings(file: Path) -> Settings:
     for name in root:
         values = values.get(name, {}) if isinstance(values, dict) else {}
     checked = Checked(file, text, root)
-    found = _settings(Table(checked, (), values if isinstance(values, dict) else {}, "project"))
+    project = _settings(Table(checked, (), values if isinstance(values, dict) else {}, "project"))
     checked.finish()
-    return found
+    return project
 
 
 def _settings(table: Table) -> Settings:
@@ -76,7 +76,10 @@ def _settings(table: Table) -> Settings:
         table.text("app"),
         table.file("openapi"),
         url.rstrip("/") if url is not None else None,
-        {name: _persona(name, each) for name, each in table.table("personas").each_table("personas.NAME").items()},
+        {
+            name: _persona(name, persona)
+            for name, persona in table.table("personas").each_table("personas.NAME").items()
+        },
         values,
         samples,
         read_probe(table.table("probe", "probe")),

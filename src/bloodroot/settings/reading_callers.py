@@ -17,8 +17,8 @@ _BOUND = re.compile(r"(?<![:\w]):(\w+)")
 
 def read_sources(settings: Table) -> tuple[SourceSettings, ...]:
     """``[identity]``, or several with ``[[identity]]``."""
-    found = (_source(table) for table in settings.tables("identity", "identity"))
-    return tuple(source for source in found if source is not None)
+    sources = (_source(table) for table in settings.tables("identity", "identity"))
+    return tuple(source for source in sources if source is not None)
 
 
 def _source(table: Table) -> SourceSettings | None:

@@ -38,8 +38,8 @@ def _example(table: Table) -> Example:
 
 def read_bodies(table: Table) -> dict[str, Body]:
     """``[bodies]``: what is sent, by method and path template."""
-    found = {" ".join(name.split()): _body(each) for name, each in table.each_table("bodies.NAME").items()}
-    return {name: body for name, body in found.items() if body is not None}
+    bodies = {" ".join(name.split()): _body(each) for name, each in table.each_table("bodies.NAME").items()}
+    return {name: body for name, body in bodies.items() if body is not None}
 
 
 def _body(table: Table) -> Body | None:
@@ -57,11 +57,11 @@ def read_probe(table: Table) -> ProbeRules:
     state = _state(table)
     answers = table.table("answers", "probe.answers")
     answers.known()
-    known = [_answer(answers, key, text) for key in answers.keys for text in answers.names(key)]
+    known_answers = [_answer(answers, key, text) for key in answers.keys for text in answers.names(key)]
     return ProbeRules(
         tuple(_sign_in(each) for each in table.tables("sign_in", "probe.sign_in")),
         table.text("reset"),
-        tuple(each for each in known if each is not None),
+        tuple(known_answer for known_answer in known_answers if known_answer is not None),
         state,
         table.text("engine"),
         table.text("take_away"),
@@ -95,14 +95,14 @@ def _fields(table: Table) -> FieldSamples:
 
 def _listed(table: Table) -> ListedValue:
     table.known()
-    found = {key: table.text(key) for key in table.keys}
-    for key, value in found.items():
+    texts = {key: table.text(key) for key in table.keys}
+    for key, value in texts.items():
         if value is None:
             table.problem(None, f'{key} is missing; write {{ list = "/api/trials", at = "0.id", as = "curator" }}')
-    path = found["list"] or "/"
+    path = texts["list"] or "/"
     if not path.startswith("/"):
         table.problem("list", "a path begins with /")
-    return ListedValue(path, found["at"] or "", found["as"] or "")
+    return ListedValue(path, texts["at"] or "", texts["as"] or "")
 
 
 def _answer(table: Table, key: str, text: str) -> KnownAnswer | None:

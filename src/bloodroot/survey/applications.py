@@ -50,16 +50,16 @@ def imported(name: str, folder: Path, key: str) -> Any:
     if str(folder) not in sys.path:
         sys.path.insert(0, str(folder))
     try:
-        found: Any = importlib.import_module(module_name)
+        import_module: Any = importlib.import_module(module_name)
         for part in attribute.removesuffix("()").split("."):
-            found = getattr(found, part)
+            import_module = getattr(import_module, part)
         if attribute.endswith("()"):
-            found = found()
+            import_module = import_module()
     except (Exception, SystemExit) as error:
         frames = [f for f in traceback.extract_tb(error.__traceback__) if str(folder) in f.filename]
         place = f" ({Path(frames[-1].filename).name}:{frames[-1].lineno})" if frames else ""
         raise SettingsError(f'{key} = "{name}" cannot be imported: {type(error).__name__}: {error}{place}') from error
-    return found
+    return import_module
 
 
 def bound(policy: Policy, settings: Settings) -> Policy:

@@ -67,7 +67,7 @@ class SurveyResult:
         return tuple(endpoint for endpoint in self.endpoints if endpoint.line is None)
 
 
-def survey(found: Iterable[Found], policy: Policy | None) -> SurveyResult:
+def survey(founds: Iterable[Found], policy: Policy | None) -> SurveyResult:
     """Hold what sources gave together, and against a policy.
 
     Args:
@@ -75,13 +75,13 @@ def survey(found: Iterable[Found], policy: Policy | None) -> SurveyResult:
         policy: bound to the routes of the application where it has lines of actions; None for no policy.
     """
     with collector_paused():
-        return _survey(list(found), policy)
+        return _survey(list(founds), policy)
 
 
-def _survey(found: list[Found], policy: Policy | None) -> SurveyResult:
+def _survey(founds: list[Found], policy: Policy | None) -> SurveyResult:
     merged: dict[tuple[str, object], Surveyed] = {}
-    notes = [note for each in found for note in each.notes]
-    for each in found:
+    notes = [note for declaration in founds for note in declaration.notes]
+    for each in founds:
         for endpoint in each.endpoints:
             template = template_of(Route("", (), endpoint.template))[0]
             shape = specificity(template, exact=True)
@@ -102,7 +102,7 @@ def _survey(found: list[Found], policy: Policy | None) -> SurveyResult:
     if policy is not None:
         rows = tuple(surveyed for row in rows for surveyed in _with_lines(row, policy))
     idle = tuple(_idle(policy, rows)) if policy is not None else ()
-    return SurveyResult(policy, tuple(each.source for each in found), rows, idle, tuple(notes))
+    return SurveyResult(policy, tuple(declaration.source for declaration in founds), rows, idle, tuple(notes))
 
 
 def _known_as(merged: Mapping[tuple[str, object], Surveyed], method: str, shape: object) -> tuple[str, object]:
@@ -161,8 +161,8 @@ def _line_of(policy: Policy, endpoint: Endpoint, method: str, segments: list[str
 
 
 def _decided(row: Surveyed, method: str, line: Line | None, closed: tuple[str, ...], always: list[Line]) -> Surveyed:
-    asked = _SERVED if method == ANY else (method,)
-    rules = tuple(rule for rule in always if any(covers(rule.methods, each) for each in asked))
+    methods = _SERVED if method == ANY else (method,)
+    rules = tuple(rule for rule in always if any(covers(rule.methods, method) for method in methods))
     return Surveyed(method, row.endpoint, row.sources, row.template, row.shape, line, closed, rules)
 
 

@@ -125,8 +125,8 @@ class _Document:
             address, _, pointer = reference.partition("#")
             if address:
                 file = self.beside(file, address, place)
-            found = self.pointed_at(self.load(file), pointer, place, reference)
-            item = {**found, **beside} if isinstance(found, Mapping) else found
+            pointed = self.pointed_at(self.load(file), pointer, place, reference)
+            item = {**pointed, **beside} if isinstance(pointed, Mapping) else pointed
         raise self.error(place, "references lead to references without an end")
 
     def beside(self, file: Path, address: str, place: str) -> Path:
@@ -142,17 +142,17 @@ class _Document:
             raise self.error(place, f"{address} leaves the folder of the document")
         return wanted
 
-    def pointed_at(self, found: Any, pointer: str, place: str, reference: str) -> Any:
+    def pointed_at(self, value: Any, pointer: str, place: str, reference: str) -> Any:
         """What a JSON Pointer leads to (RFC 6901)."""
         for part in pointer.split("/")[1:]:
             name = unquote(part).replace("~1", "/").replace("~0", "~")
-            if isinstance(found, Mapping) and name in found:
-                found = found[name]
-            elif isinstance(found, list) and name.isdecimal() and int(name) < len(found):
-                found = found[int(name)]
+            if isinstance(value, Mapping) and name in value:
+                value = value[name]
+            elif isinstance(value, list) and name.isdecimal() and int(name) < len(value):
+                value = value[int(name)]
             else:
                 raise self.error(place, f'the reference "{reference}" leads nowhere')
-        return found
+        return value
 
     def load(self, file: Path) -> Any:
         """A file as data."""
@@ -209,10 +209,10 @@ def _security(value: Any) -> tuple[str, ...] | None:
     """Security requirements in words, alternatives one by one; empty where nothing is needed."""
     if not isinstance(value, list):
         return None
-    found = []
+    names = []
     for alternative in value:
         if not isinstance(alternative, Mapping) or not alternative:
             return ()  # an empty alternative: nothing is needed
         schemes = (" ".join([str(name), *map(str, scopes or ())]) for name, scopes in alternative.items())
-        found.append(" and ".join(schemes))
-    return tuple(found)
+        names.append(" and ".join(schemes))
+    return tuple(names)

@@ -36,8 +36,8 @@ def draft(result: SurveyResult, name: str) -> str:
     lines = [_line(row, requirement_of(row)) for row in _once(result.endpoints)]
     if not lines:
         raise SurveyError(f"{', '.join(result.sources)}: there are no endpoints to draft a policy for")
-    roles, asked = _names_of(guard.text for row in result.endpoints for guard in row.endpoint.guards)
-    permissions = dict.fromkeys([*(permission for _, permission, _ in lines if ":" in permission), *asked])
+    roles, names = _names_of(guard.text for row in result.endpoints for guard in row.endpoint.guards)
+    permissions = dict.fromkeys([*(permission for _, permission, _ in lines if ":" in permission), *names])
     text = [f"policy {_quoted(name)}", "", "# Which roles there are: change these to your own."]
     text += ["roles", '  user default "every signed-in caller"', "  editor includes user", "  admin includes editor"]
     text += [f'  {role} "named by a guard; a role, or to be made a condition"' for role in roles if role not in ROLES]

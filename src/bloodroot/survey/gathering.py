@@ -38,7 +38,7 @@ def gather(names: Iterable[str], folder: Path) -> list[Found]:
             declared.append(survey_openapi(file))
         else:
             observing.append((file, read))
-    known = tuple(
+    endpoints = tuple(
         (endpoint.methods, endpoint.template)
         for found in declared
         for endpoint in found.endpoints
@@ -46,7 +46,7 @@ def gather(names: Iterable[str], folder: Path) -> list[Found]:
         # than its route would hide requests to what nothing declares.
         if endpoint.kind != RouteKind.MOUNT and (endpoint.exact or "**" not in endpoint.template)
     )
-    return [*declared, *(read(file, Observed(known)) for file, read in observing)]
+    return [*declared, *(read(file, Observed(endpoints)) for file, read in observing)]
 
 
 def _shown(file: Path) -> Path:

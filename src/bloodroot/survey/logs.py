@@ -96,9 +96,11 @@ def _by_many(file: Path, size: int, observed: Observed) -> tuple[int, int]:
     return lines, others
 
 
-def _part(file: Path, start: int, known: tuple[tuple[tuple[str, ...], str], ...]) -> tuple[Observed, tuple[int, int]]:
+def _part(
+    file: Path, start: int, endpoints: tuple[tuple[tuple[str, ...], str], ...]
+) -> tuple[Observed, tuple[int, int]]:
     """The lines that begin in one part of a file."""
-    observed = Observed(known)
+    observed = Observed(endpoints)
     with file.open("rb") as opened:
         if start:
             # The line that a part begins in belongs to the part before.

@@ -73,9 +73,9 @@ class Observed:
         return Found(source, tuple(endpoints), tuple(said))
 
 
-def _index_of(known: tuple[tuple[tuple[str, ...], str], ...]) -> PathTree[int]:
+def _index_of(endpoints: tuple[tuple[tuple[str, ...], str], ...]) -> PathTree[int]:
     index: PathTree[int] = PathTree()
-    for number, (methods, path) in enumerate(known):
+    for number, (methods, path) in enumerate(endpoints):
         template, _ = template_of(Route("", (), path))
         index.add(methods, template, number)
     return index

@@ -48,7 +48,7 @@ def _check(root: Any) -> None:
             waiting.pop()
         elif id(node) in open_nodes:
             open_nodes.discard(id(node))
-            sizes[id(node)] = 1 + sum(sizes[id(each)] for each in children)
+            sizes[id(node)] = 1 + sum(sizes[id(child)] for child in children)
             waiting.pop()
         else:
             open_nodes.add(id(node))
@@ -65,4 +65,4 @@ def _children(node: Any) -> list[Any]:
     value = node.value
     if not isinstance(value, list):
         return []
-    return [part for each in value for part in (each if isinstance(each, tuple) else (each,))]
+    return [part for child in value for part in (child if isinstance(child, tuple) else (child,))]

@@ -50,11 +50,11 @@ class AccessTest(unittest.TestCase):
             cls._project = None
             cls._add("test_settings", partial(_fail, str(error)), "the settings can be used")
             return
-        for asked in cls._project.asked:
-            name = _NAME.sub("_", f"test_{asked.method}_{asked.template.text}").rstrip("_")
+        for endpoint in cls._project.asked:
+            name = _NAME.sub("_", f"test_{endpoint.method}_{endpoint.template.text}").rstrip("_")
             while hasattr(cls, name):
                 name += "_"
-            cls._add(name, partial(_check, asked), asked.name)
+            cls._add(name, partial(_check, endpoint), endpoint.name)
 
     @classmethod
     def _add(cls, name: str, check: Callable[[Any], None], words: str) -> None:
@@ -124,8 +124,8 @@ class AccessTest(unittest.TestCase):
         if persona == "signed-out" and persona not in personas:
             return Client(project.application, project.settings, Persona(persona, signed_in=False), sign_in=signs_in)
         if persona not in personas:
-            known = ", ".join(personas) or "none yet"
-            raise SettingsError(f'unknown persona "{persona}"; personas are {known}')
+            names = ", ".join(personas) or "none yet"
+            raise SettingsError(f'unknown persona "{persona}"; personas are {names}')
         return Client(project.application, project.settings, personas[persona], sign_in=signs_in)
 
     def _ready(self) -> Project:
@@ -153,5 +153,5 @@ def _fail(message: str, test: AccessTest) -> None:
     test.fail(message)
 
 
-def _check(asked: AskedEndpoint, test: AccessTest) -> None:
-    check(asked, test, test._ready(), sign_in=test.sign_in)
+def _check(endpoint: AskedEndpoint, test: AccessTest) -> None:
+    check(endpoint, test, test._ready(), sign_in=test.sign_in)

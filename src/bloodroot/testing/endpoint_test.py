@@ -26,7 +26,7 @@ from .writing_down import write_down
 _NOT_SIGNED_IN = "the persona is not signed in; where handlers look into the session themselves, write sign_in = True"
 
 
-def check(asked: AskedEndpoint, test: unittest.TestCase, project: Project, *, sign_in: bool | None) -> None:
+def check(endpoint: AskedEndpoint, test: unittest.TestCase, project: Project, *, sign_in: bool | None) -> None:
     """Ask one endpoint as every persona, and see that each answer is as declared.
 
     Args:
@@ -36,8 +36,8 @@ def check(asked: AskedEndpoint, test: unittest.TestCase, project: Project, *, si
         sign_in: whether personas sign in, as `Client` has it.
     """
     whole = project.plan
-    cases = tuple(case for case in whole.cases if case.asked is asked)
-    untried = tuple(each for each in whole.untried if each.asked is asked)
+    cases = tuple(case for case in whole.cases if case.asked is endpoint)
+    untried = tuple(skipped for skipped in whole.untried if skipped.asked is endpoint)
     mine = Plan(cases, untried, whole.secrets)
     clients = {
         persona.name: project.clients.setdefault(
@@ -58,7 +58,7 @@ def check(asked: AskedEndpoint, test: unittest.TestCase, project: Project, *, si
                 test.fail(_message(observation, acts=not clients[observation.case.persona.name].signs_in))
     for left in untried:
         with test.subTest(persona=left.persona.name):
-            test.fail(f"{asked.name} as {left.persona.name} was not tried: {left.why}")
+            test.fail(f"{endpoint.name} as {left.persona.name} was not tried: {left.why}")
 
 
 def put_back(test: unittest.TestCase, project: Project) -> None:
@@ -67,19 +67,19 @@ def put_back(test: unittest.TestCase, project: Project) -> None:
         project.application.run(Data(project.settings, project.application).put_back(in_thread=False))
 
 
-def _message(each: Observation, *, acts: bool) -> str:
-    case = each.case
+def _message(observation: Observation, *, acts: bool) -> str:
+    case = observation.case
     place = (
         f"{case.asked.line.place.at}: {case.asked.line.text}" if case.asked.line is not None else "no line covers it"
     )
-    answered = f"it answered {each.seen.status} {each.seen.location}".rstrip()
+    answered = f"it answered {observation.seen.status} {observation.seen.location}".rstrip()
     said = [
-        f"{each.verdict.value}: {case.method} {case.target} as {case.persona.name}"
+        f"{observation.verdict.value}: {case.method} {case.target} as {case.persona.name}"
         + (f" [{case.sample}]" if case.sample else ""),
-        f"declared {case.declared.value}, observed {each.text}; {answered}",
-        *([f"to settle it, {each.settle}"] if each.settle else []),
-        *([f"first exception: {each.seen.note}"] if each.seen.note else []),
-        *([_NOT_SIGNED_IN] if acts and each.seen.came is ResponseKind.FAILED else []),
+        f"declared {case.declared.value}, observed {observation.text}; {answered}",
+        *([f"to settle it, {observation.settle}"] if observation.settle else []),
+        *([f"first exception: {observation.seen.note}"] if observation.seen.note else []),
+        *([_NOT_SIGNED_IN] if acts and observation.seen.came is ResponseKind.FAILED else []),
         place,
     ]
     return "\n".join(said)

@@ -76,8 +76,8 @@ class InTests:
         try:
             work.send(None)
         except StopIteration as done:
-            found: T = done.value
-            return found
+            t: T = done.value
+            return t
         work.close()
         raise RuntimeError("an application of WSGI does not wait")
 

@@ -29,12 +29,12 @@ class Project:
     """
 
     def __init__(self, file: str | Path | None) -> None:
-        found = Path(file) if file is not None else find_settings()
-        if found is None:
+        path = Path(file) if file is not None else find_settings()
+        if path is None:
             raise SettingsError("there are no settings; write bloodroot.toml, or name one: settings = ...")
-        self.settings: Settings = read_settings(found.resolve())
+        self.settings: Settings = read_settings(path.resolve())
         if self.settings.app is None:
-            raise SettingsError(f'{found.name}: there is no application to test; write app = "module:name"')
+            raise SettingsError(f'{path.name}: there is no application to test; write app = "module:name"')
         self.application = InTests(imported(self.settings.app, self.settings.folder, "app"))
         self.policy: Policy = bound(load(self.settings.policy), self.settings)
         check_names(self.settings, self.policy)

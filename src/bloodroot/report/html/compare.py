@@ -67,8 +67,8 @@ def _gone(gone: EndpointChange, data: PageData, matrix: Matrix, spreading: Sprea
         row = row_of(data.policy, spreading, replace(covered, template=line.template), (gone.method,))
         return data.row(row, matrix)
     area = line.template.area if isinstance(line, Line) else "action"
-    found = data.endpoint(gone.method, gone.path, area, line)
-    return found | {"l": -1, "o": "x" * len(matrix.columns), "r": {}, "s": {}, "w": []}
+    endpoint = data.endpoint(gone.method, gone.path, area, line)
+    return endpoint | {"l": -1, "o": "x" * len(matrix.columns), "r": {}, "s": {}, "w": []}
 
 
 def _mark(result: PolicyComparison, rows: list[dict[str, Any]], names: list[str]) -> None:
@@ -82,40 +82,46 @@ def _mark(result: PolicyComparison, rows: list[dict[str, Any]], names: list[str]
         methods = row["m"].split(" ")
         if any((method, row["p"]) in new for method in methods):
             row["n"] = "new"
-        for each in (each for method in methods for each in changed.get((method, row["p"]), ())):
-            command = each.shown.command if each.shown is not None else None
-            said = f"{each.shown.old} → {each.shown.new}" if each.shown is not None else None
-            row.setdefault("c", {})[names.index(each.role)] = [each.change.value, each.old, each.new, command, said]
+        for change in (change for method in methods for change in changed.get((method, row["p"]), ())):
+            command = change.shown.command if change.shown is not None else None
+            said = f"{change.shown.old} → {change.shown.new}" if change.shown is not None else None
+            row.setdefault("c", {})[names.index(change.role)] = [
+                change.change.value,
+                change.old,
+                change.new,
+                command,
+                said,
+            ]
 
 
 def _sections(result: PolicyComparison) -> list[dict[str, Any]]:
     """What changes, in the sections and the order of every format."""
-    found = []
+    sections = []
     for title, answers in (("Who gets in", False), ("What refused callers get", True)):
         rows = [
-            _row(alike, f"{each.method} {each.path}", f"{each.method.split(' ')[-1]} {each.path}")
-            for each in cells_by_endpoint(result, answers=answers)
-            for alike in each.changes
+            _row(alike, f"{endpoint.method} {endpoint.path}", f"{endpoint.method.split(' ')[-1]} {endpoint.path}")
+            for endpoint in cells_by_endpoint(result, answers=answers)
+            for alike in endpoint.changes
         ]
-        found.append({"title": title, "rows": rows, "open": not answers})
+        sections.append({"title": title, "rows": rows, "open": not answers})
     for title, changes in (
         ("Fields", result.fields),
         ("Permissions that code asks for", result.permissions),
         ("Conditions that code asks for", result.conditions),
     ):
         rows = [_row(alike, name, "") for name, alike in named_alike(changes)]
-        found.append({"title": title, "rows": rows, "open": True})
+        sections.append({"title": title, "rows": rows, "open": True})
     lines = []
     for endpoint in result.endpoints:
         said = "new" if endpoint.new else "gone"
         place = f"{endpoint.method} {endpoint.path}, {endpoint.line.place.at}"
         lines.append(f"{said}: {place}; {endpoint_in_words(endpoint)}")
-    found.append({"title": "Lines", "lines": lines, "rows": [], "open": True})
-    declared = [f"{'+ ' if each.opens else ''}{declared_in_words(each)}" for each in result.declared]
-    found.append({"title": "Declared otherwise", "lines": declared, "rows": [], "open": True})
-    left_open = [f"{each}." for each in result.left_open]
-    found.append({"title": "Not compared", "lines": left_open, "rows": [], "open": True})
-    return [each for each in found if each["rows"] or each.get("lines")]
+    sections.append({"title": "Lines", "lines": lines, "rows": [], "open": True})
+    declared = [f"{'+ ' if declared.opens else ''}{declared_in_words(declared)}" for declared in result.declared]
+    sections.append({"title": "Declared otherwise", "lines": declared, "rows": [], "open": True})
+    left_open = [f"{endpoint}." for endpoint in result.left_open]
+    sections.append({"title": "Not compared", "lines": left_open, "rows": [], "open": True})
+    return [section for section in sections if section["rows"] or section.get("lines")]
 
 
 def _row(alike: Alike, name: str, link: str) -> dict[str, Any]:

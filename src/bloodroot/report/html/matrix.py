@@ -24,8 +24,8 @@ def matrix(result: MatrixResult) -> Iterator[str]:
     callers = list(result.callers.values()) if result.callers is not None else callers_of_roles(names)
     data = PageData(result.policy, names, callers)
     rows = [data.row(row, result.matrix) for row in result.matrix.rows]
-    for (number, column), each in (result.observed or {}).items():
-        rows[number].setdefault("v", {})[column] = _observed(each)
+    for (number, column), observed in (result.observed or {}).items():
+        rows[number].setdefault("v", {})[column] = _observed(observed)
     title = result.policy.title or "Access matrix"
     outcomes = Counter(cell.outcome for row in result.matrix.rows for cell in result.matrix.cells(row))
     counted = f"{plural(len(rows), 'endpoint')}, {plural(len(names), 'kind')} of caller; "
@@ -47,28 +47,28 @@ def matrix(result: MatrixResult) -> Iterator[str]:
     )
 
 
-def _observed(each: Observed) -> list[Any]:
+def _observed(observed: Observed) -> list[Any]:
     return [
-        each.verdict,
+        observed.verdict,
         [
-            [asked.persona, f"{asked.method} {asked.target}", asked.sample, asked.verdict, _answer(asked)]
-            for asked in each.requests
+            [judged.persona, f"{judged.method} {judged.target}", judged.sample, judged.verdict, _answer(judged)]
+            for judged in observed.requests
         ],
     ]
 
 
-def _answer(asked: Judged) -> str:
+def _answer(judged: Judged) -> str:
     """``let in, 200``."""
-    came = {True: "let in", False: "refused", None: "not known"}[asked.let_in]
-    return f"{came}, {asked.status}" if asked.status else came
+    came = {True: "let in", False: "refused", None: "not known"}[judged.let_in]
+    return f"{came}, {judged.status}" if judged.status else came
 
 
 def _observed_in_words(result: MatrixResult) -> str:
     if result.observed is None:
         return ""
-    found = [each.verdict for each in result.observed.values()]
-    counts = [f"{found.count(verdict)} {word}" for verdict, word in _COUNTED.items() if verdict in found]
-    return f"Cells that a probe asked: {len(found)}; {', '.join(counts)}."
+    verdicts = [observed.verdict for observed in result.observed.values()]
+    counts = [f"{verdicts.count(verdict)} {word}" for verdict, word in _COUNTED.items() if verdict in verdicts]
+    return f"Cells that a probe asked: {len(verdicts)}; {', '.join(counts)}."
 
 
 _COUNTED = {

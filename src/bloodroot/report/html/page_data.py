@@ -81,23 +81,23 @@ class PageData:
             if cell.remainder is not None:
                 remainders[number] = [self.words.of(cell.remainder.words()), self.words.of(in_words(cell.remainder))]
             if cell.standing:
-                standing[number] = [self.words.of(each.words()) for each in cell.standing]
+                standing[number] = [self.words.of(formula.words()) for formula in cell.standing]
             whys.append(explain(number))
-        found = self.endpoint(row.method, row.path, row.area, row.line)
-        found |= {"o": "".join(LETTERS[cell.outcome] for cell in cells), "r": remainders, "s": standing, "w": whys}
+        endpoint = self.endpoint(row.method, row.path, row.area, row.line)
+        endpoint |= {"o": "".join(LETTERS[cell.outcome] for cell in cells), "r": remainders, "s": standing, "w": whys}
         if not row.line.exact:
-            found["about"] = 1
-        return found
+            endpoint["about"] = 1
+        return endpoint
 
     def endpoint(self, method: str, path: str, area: str, line: Line | ActionLine) -> dict[str, Any]:
         """What is said of an endpoint, whatever its cells are."""
-        found: dict[str, Any] = {"m": method, "p": path, "a": area, "l": self.place(line.place)}
+        values: dict[str, Any] = {"m": method, "p": path, "a": area, "l": self.place(line.place)}
         guards = [self.place(guard.place) for guard in getattr(line, "guards", ())]
         if guards:
-            found["g"] = guards
+            values["g"] = guards
         if line.description:
-            found["t"] = line.description
-        return found
+            values["t"] = line.description
+        return values
 
     def _explainer(self, row: Row) -> Callable[[int], int]:
         """What explains the decision on the caller of each column at an endpoint."""
@@ -107,20 +107,20 @@ class PageData:
         method = row.methods[0]
         if method == ANY:
             # One that no other line has, where there is such a method.
-            free = (each for each in COMMON if lookup.find(each, segments) is line)
+            free = (method for method in COMMON if lookup.find(method, segments) is line)
             method = next(free, "GET")
         # Where the same is asked, the same is said: it is worked out once, and differs in the line that asks it.
         rules = tuple(lookup.rules_at(method, segments)) if self.policy.standing else ()
         own_path = path if any(rule.template.names for rule in rules) else ""
-        asked = line.requirement, line.guards, rules, line.template.names, own_path
+        key = line.requirement, line.guards, rules, line.template.names, own_path
         place = self.place(line.place)
 
         def explain(number: int) -> int:
             question = Question(self._callers[number], method, path)
             question.line, question.routed = line, True
-            steps = self._explained.get((asked, number))
+            steps = self._explained.get((key, number))
             if steps is None:
-                steps = self._explained[asked, number] = self._said(question)
+                steps = self._explained[key, number] = self._said(question)
             how = self.words.of(line_in_words(line, question))
             numbers = (
                 self._steps.of((name, verdict, how if name == "line" else text, held, place if at is None else at))
@@ -163,10 +163,10 @@ def ordered(rows: list[dict[str, Any]]) -> list[dict[str, Any]]:
     areas: dict[str, list[dict[str, Any]]] = {}
     for row in rows:
         areas.setdefault(row["a"], []).append(row)
-    alone = [row for area, found in areas.items() if len(found) == 1 or area == "/" for row in found]
+    alone = [row for area, rows in areas.items() if len(rows) == 1 or area == "/" for row in rows]
     for row in alone:
         row["a"] = "/"
-    return alone + [row for area, found in areas.items() if len(found) > 1 and area != "/" for row in found]
+    return alone + [row for area, rows in areas.items() if len(rows) > 1 and area != "/" for row in rows]
 
 
 def descriptions(policies: Iterable[Policy], names: Iterable[str], also: Mapping[str, str]) -> list[str]:

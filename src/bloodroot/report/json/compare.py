@@ -34,31 +34,31 @@ def compare(result: PolicyComparison) -> Iterator[str]:
         conditions=[_named(condition) for condition in result.conditions],
         declared=[
             {
-                "kind": each.kind,
-                "name": each.name,
-                "old": list(each.old) if each.old is not None else None,
-                "new": list(each.new) if each.new is not None else None,
-                "opens": each.opens,
+                "kind": declared.kind,
+                "name": declared.name,
+                "old": list(declared.old) if declared.old is not None else None,
+                "new": list(declared.new) if declared.new is not None else None,
+                "opens": declared.opens,
             }
-            for each in result.declared
+            for declared in result.declared
         ],
         left_open=list(result.left_open),
     )
 
 
-def _cell(each: CellChange) -> dict[str, Any]:
+def _cell(change: CellChange) -> dict[str, Any]:
     return {
-        "method": each.method,
-        "path": each.path,
-        "role": each.role,
-        "holding": each.holding or None,
-        "change": each.change.value,
-        "old": each.old,
-        "new": each.new,
-        "proved": each.proved,
-        "witness": _shown(each.shown) if each.shown is not None else None,
-        "old_line": _line(each.old_line),
-        "new_line": _line(each.new_line),
+        "method": change.method,
+        "path": change.path,
+        "role": change.role,
+        "holding": change.holding or None,
+        "change": change.change.value,
+        "old": change.old,
+        "new": change.new,
+        "proved": change.proved,
+        "witness": _shown(change.shown) if change.shown is not None else None,
+        "old_line": _line(change.old_line),
+        "new_line": _line(change.new_line),
     }
 
 
@@ -78,19 +78,19 @@ def _shown(shown: Shown) -> dict[str, Any]:
     }
 
 
-def _endpoint(each: EndpointChange) -> dict[str, Any]:
-    return {"method": each.method, "path": each.path, "line": _line(each.line), "covered": _line(each.covered)}
+def _endpoint(change: EndpointChange) -> dict[str, Any]:
+    return {"method": change.method, "path": change.path, "line": _line(change.line), "covered": _line(change.covered)}
 
 
-def _named(each: NameChange) -> dict[str, Any]:
+def _named(change: NameChange) -> dict[str, Any]:
     return {
-        "name": each.name,
-        "verb": each.verb or None,
-        "role": each.role or None,
-        "change": each.change.value,
-        "old": each.old,
-        "new": each.new,
-        "proved": each.proved,
+        "name": change.name,
+        "verb": change.verb or None,
+        "role": change.role or None,
+        "change": change.change.value,
+        "old": change.old,
+        "new": change.new,
+        "proved": change.proved,
     }
 
 

@@ -27,16 +27,16 @@ if TYPE_CHECKING:
 def caller_of(name: str, caller: Caller | None, roles: RoleTable) -> dict[str, Any]:
     """A caller: the roles it holds directly, and those it holds because of them, of groups and by default."""
     direct, included = roles.direct_and_included(caller)
-    found: dict[str, Any] = {"name": name, "signed_in": caller is not None, "id": None, "groups": [], "granted": {}}
-    found |= {"roles": list(direct), "included_roles": list(included), "scopes": None}
+    values: dict[str, Any] = {"name": name, "signed_in": caller is not None, "id": None, "groups": [], "granted": {}}
+    values |= {"roles": list(direct), "included_roles": list(included), "scopes": None}
     if caller is not None:
         # Roles that the policy does not know are held all the same, and count for nothing.
-        found["roles"] += sorted({*caller.roles} - {*direct})
-        found["id"] = id_of(caller.id)
-        found["groups"] = sorted(caller.groups)
-        found["granted"] = dict(sorted(caller.granted.items()))
-        found["scopes"] = sorted(caller.scopes) if caller.scopes is not None else None
-    return found
+        values["roles"] += sorted({*caller.roles} - {*direct})
+        values["id"] = id_of(caller.id)
+        values["groups"] = sorted(caller.groups)
+        values["granted"] = dict(sorted(caller.granted.items()))
+        values["scopes"] = sorted(caller.scopes) if caller.scopes is not None else None
+    return values
 
 
 def id_of(value: Any) -> Any:
@@ -96,7 +96,11 @@ def row_of(row: Row, columns: list[str]) -> dict[str, Any]:
 def cell_of(cell: Cell) -> dict[str, Any]:
     """A cell of the matrix."""
     remainder = cell.remainder.words() if cell.remainder is not None else None
-    return {"outcome": cell.outcome.value, "remainder": remainder, "standing": [each.words() for each in cell.standing]}
+    return {
+        "outcome": cell.outcome.value,
+        "remainder": remainder,
+        "standing": [formula.words() for formula in cell.standing],
+    }
 
 
 def surveyed_of(row: Surveyed) -> dict[str, Any]:
@@ -138,32 +142,32 @@ def asked_of(case: Case) -> dict[str, Any]:
     }
 
 
-def untried_of(each: SkippedRequest) -> dict[str, Any]:
+def untried_of(skipped: SkippedRequest) -> dict[str, Any]:
     """What a probe could not ask."""
-    asked = each.asked
+    endpoint = skipped.asked
     return {
-        "method": asked.method,
-        "template": asked.template.text,
-        "persona": each.persona.name,
-        "why": each.why,
+        "method": endpoint.method,
+        "template": endpoint.template.text,
+        "persona": skipped.persona.name,
+        "why": skipped.why,
     }
 
 
-def observation_of(each: Observation) -> dict[str, Any]:
+def observation_of(observation: Observation) -> dict[str, Any]:
     """What came of a request."""
-    seen = each.seen
+    seen = observation.seen
     return {
-        "verdict": each.verdict.value,
-        **asked_of(each.case),
+        "verdict": observation.verdict.value,
+        **asked_of(observation.case),
         "observed": seen.came.value,
         "by": seen.by.value or None,
-        "text": each.text,
+        "text": observation.text,
         "status": seen.status or None,
         "location": seen.location or None,
         "changed": seen.changed,
         "exception": seen.note or None,
-        "settle": each.settle or None,
-        "repeat": list(each.repeat),
+        "settle": observation.settle or None,
+        "repeat": list(observation.repeat),
     }
 
 

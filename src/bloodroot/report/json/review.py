@@ -45,14 +45,14 @@ def member_access(result: MemberAccess) -> Iterator[str]:
         holdings=[_holding(holding) for holding in result.holdings],
         endpoints=result.endpoints,
         allowed=[
-            {"method": each.method, "path": each.path, "outcome": each.words, "through": list(each.through)}
-            for each in result.allowed
+            {"method": allowed.method, "path": allowed.path, "outcome": allowed.words, "through": list(allowed.through)}
+            for allowed in result.allowed
         ],
     )
 
 
-def _holding(each: Holding) -> dict[str, Any]:
-    return {"kind": each.kind, "name": each.name, "gives": list(each.gives), "known": each.known}
+def _holding(holding: Holding) -> dict[str, Any]:
+    return {"kind": holding.kind, "name": holding.name, "gives": list(holding.gives), "known": holding.known}
 
 
 def _moment(at: datetime.datetime | None) -> str | None:

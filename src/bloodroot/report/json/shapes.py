@@ -117,13 +117,13 @@ def entrance(result: Entrance) -> Iterator[str]:
     )
 
 
-def _treated(each: Treated) -> dict[str, Any]:
+def _treated(treated: Treated) -> dict[str, Any]:
     return {
-        "outcome": each.outcome.value,
-        "names": list(each.names),
-        "remainder": each.remainder,
-        "reason": each.reason,
-        "answer": answer_of(each.answer) if each.answer is not None else None,
+        "outcome": treated.outcome.value,
+        "names": list(treated.names),
+        "remainder": treated.remainder,
+        "reason": treated.reason,
+        "answer": answer_of(treated.answer) if treated.answer is not None else None,
     }
 
 
@@ -145,18 +145,18 @@ def probe(result: ProbeResult) -> Iterator[str]:
         "probe",
         counts={**counts, "not-tried": len(result.untried)},
         observations=(observation_of(observation) for observation in result.observations),
-        not_tried=(untried_of(each) for each in result.untried),
+        not_tried=(untried_of(skipped) for skipped in result.untried),
         sign_in_faults=list(result.sign_in_faults),
         stale=[
             {
-                "persona": each.case.persona.name,
-                "method": each.case.method,
-                "path": each.case.target,
-                "how": each.how,
-                "seconds": each.seconds,
-                "limit": each.limit,
+                "persona": stale.case.persona.name,
+                "method": stale.case.method,
+                "path": stale.case.target,
+                "how": stale.how,
+                "seconds": stale.seconds,
+                "limit": stale.limit,
             }
-            for each in result.stale
+            for stale in result.stale
         ],
         notes=list(result.notes),
         url=result.base or None,
@@ -175,15 +175,15 @@ def tried(result: TriedResult) -> Iterator[str]:
         others=result.others,
         lacking=(
             {
-                "methods": list(each.row.methods),
-                "template": each.row.path,
-                "column": result.matrix.columns[each.column].name,
-                "declared": each.cell.words(),
-                "never": each.never,
-                "side": each.side.strip(", ") or None,
-                "line": line_of(each.row.line),
+                "methods": list(lacking.row.methods),
+                "template": lacking.row.path,
+                "column": result.matrix.columns[lacking.column].name,
+                "declared": lacking.cell.words(),
+                "never": lacking.never,
+                "side": lacking.side.strip(", ") or None,
+                "line": line_of(lacking.row.line),
             }
-            for each in result.lacking
+            for lacking in result.lacking
         ),
     )
 
@@ -194,7 +194,7 @@ def plan(result: PlanResult) -> Iterator[str]:
         "plan",
         url=result.base or None,
         requests=(asked_of(case) for case in result.plan.cases),
-        not_tried=(untried_of(each) for each in result.plan.untried),
+        not_tried=(untried_of(skipped) for skipped in result.plan.untried),
     )
 
 

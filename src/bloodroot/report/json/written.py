@@ -48,14 +48,14 @@ def _text(value: Any, indent: int | None = None) -> str:
     return _UNSEEN.sub(_escaped, text)
 
 
-def _escaped(found: re.Match[str]) -> str:
-    return f"\\u{ord(found[0]):04x}"
+def _escaped(match: re.Match[str]) -> str:
+    return f"\\u{ord(match[0]):04x}"
 
 
 def _finite(value: Any) -> Any:
     """A value with strings in the place of infinite numbers and NaN."""
     if isinstance(value, dict):
-        return {key: _finite(each) for key, each in value.items()}
+        return {key: _finite(item) for key, item in value.items()}
     if isinstance(value, list | tuple):
-        return [_finite(each) for each in value]
+        return [_finite(item) for item in value]
     return str(value) if isinstance(value, float) and not math.isfinite(value) else value

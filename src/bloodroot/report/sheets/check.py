@@ -26,7 +26,7 @@ def check(result: CheckResult) -> Sheet:
         title = f"Accepted, each with a reason in its line ({count}):"
         sections.append(Section((strong(title),), tuple(line(quiet(text), indent=2) for text in reasons)))
     if result.unknown:
-        sections.append(Section(lines=tuple(line(quiet(f"Note: {each}")) for each in result.unknown)))
+        sections.append(Section(lines=tuple(line(quiet(f"Note: {name}")) for name in result.unknown)))
     return Sheet(
         Cell(_headline(result), Meaning.GOOD if worst is None else MEANINGS[list(Severity)[worst]]),
         tuple(sections),
@@ -47,7 +47,7 @@ def check(result: CheckResult) -> Sheet:
 
 
 def _headline(result: CheckResult) -> str:
-    counts = [plural(result.count(each), each.value) for each in Severity if result.count(each)]
+    counts = [plural(result.count(severity), severity.value) for severity in Severity if result.count(severity)]
     of = plural(len({line.place for line in result.policy.endpoints}), "endpoint line")
     if result.sources:
         of += f" and {plural(result.endpoints, 'endpoint')} of {', '.join(result.sources)}"
@@ -56,7 +56,7 @@ def _headline(result: CheckResult) -> str:
 
 def _finding(finding: Finding) -> Section:
     severity = Cell(f"{finding.severity.value:8}", MEANINGS[finding.severity], bold=True)
-    places = [each for each in (finding.place, *finding.related) if each.text.strip()]
+    places = [place for place in (finding.place, *finding.related) if place.text.strip()]
     lines = [line(place(_quoted(each, finding.place))) for each in places]
     lines.append(line(finding.message, indent=8))
     shown = command(finding.witness) if finding.witness is not None else None

@@ -53,16 +53,16 @@ def compare(result: PolicyComparison) -> Sheet:
         lines = (
             line(
                 Cell(
-                    f"{'+' if each.opens else ' '} {declared_in_words(each)}",
-                    Meaning.WARN if each.opens else Meaning.PLAIN,
+                    f"{'+' if declared.opens else ' '} {declared_in_words(declared)}",
+                    Meaning.WARN if declared.opens else Meaning.PLAIN,
                 ),
                 indent=4,
             )
-            for each in result.declared
+            for declared in result.declared
         )
         sections.append(Section((strong("Declared otherwise"),), tuple(lines)))
     if result.left_open:
-        texts = (Cell(f"Not compared: {each}.", Meaning.WARN, bold=True) for each in result.left_open)
+        texts = (Cell(f"Not compared: {endpoint}.", Meaning.WARN, bold=True) for endpoint in result.left_open)
         sections.append(Section(lines=tuple(map(line, texts))))
     how = how_to_see(result)
     return Sheet(
@@ -78,12 +78,12 @@ def compare(result: PolicyComparison) -> Sheet:
 
 
 def _lines(result: PolicyComparison) -> Iterator[tuple[Cell | str, ...]]:
-    for each in result.endpoints:
+    for change in result.endpoints:
         yield (
-            f"   {'new' if each.new else 'gone'}",
-            endpoint(f"{each.method} {each.path}"),
-            place(each.line.place.at),
-            quiet(endpoint_in_words(each)),
+            f"   {'new' if change.new else 'gone'}",
+            endpoint(f"{change.method} {change.path}"),
+            place(change.line.place.at),
+            quiet(endpoint_in_words(change)),
         )
 
 

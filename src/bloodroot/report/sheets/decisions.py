@@ -73,16 +73,16 @@ def _after(result: Explanation) -> Iterator[Line]:
 
 def lines(result: LinesResult) -> Sheet:
     """The lines that cover a request, the one that decides first, and the standing rules beside them."""
-    method, path, found = result.method, result.path, result.lines
-    if not found:
+    method, path, lines_found = result.method, result.path, result.lines
+    if not lines_found:
         return Sheet(strong(f"no line covers {method} {path}, so no one may see it"))
-    rows = [("less specific" if number else "decides", each) for number, each in enumerate(found)]
+    rows = [("less specific" if number else "decides", line) for number, line in enumerate(lines_found)]
     rows += [("and always", rule) for rule in result.rules]
     return Sheet(
-        strong(f"{method} {path} is decided by {found[0].place.at}"),
-        (Section(rows=tuple((word, each.place.at, each.text) for word, each in rows)),),
+        strong(f"{method} {path} is decided by {lines_found[0].place.at}"),
+        (Section(rows=tuple((word, line.place.at, line.text) for word, line in rows)),),
         columns=("", "line", "text"),
-        rows=((word, each.place.at, each.text) for word, each in rows),
+        rows=((word, line.place.at, line.text) for word, line in rows),
     )
 
 
@@ -101,9 +101,9 @@ def entrance(result: Entrance) -> Sheet:
         (f"Next: {command} shows the steps.",) if example is not None else (),
         ("caller", "outcome", "condition", "reason"),
         (
-            (name, each.outcome.value, each.remainder or "", each.reason or "")
-            for each in (*result.roles, *result.personas)
-            for name in each.names
+            (name, treated.outcome.value, treated.remainder or "", treated.reason or "")
+            for treated in (*result.roles, *result.personas)
+            for name in treated.names
         ),
     )
 
@@ -117,17 +117,17 @@ def _deciding(result: Entrance) -> Iterator[Line]:
         yield line(quiet(f"requires {requirement_in_words(each.requirement.formula)}"), indent=4)
 
 
-def _treated(each: Treated) -> tuple[Cell | str | tuple[Cell | str, ...], ...]:
-    words: tuple[Cell | str, ...] = (", ".join(each.names),)
-    if each.remainder is not None:
-        words += (Cell(f"\nif {each.remainder}", Meaning.OPEN),)
-    elif each.answer is not None:
-        words += (quiet(f"\n{each.reason}; {_answer(each)}"),)
-    return Cell(f"  {each.outcome.value}", OF_OUTCOME[each.outcome]), words
+def _treated(treated: Treated) -> tuple[Cell | str | tuple[Cell | str, ...], ...]:
+    words: tuple[Cell | str, ...] = (", ".join(treated.names),)
+    if treated.remainder is not None:
+        words += (Cell(f"\nif {treated.remainder}", Meaning.OPEN),)
+    elif treated.answer is not None:
+        words += (quiet(f"\n{treated.reason}; {_answer(treated)}"),)
+    return Cell(f"  {treated.outcome.value}", OF_OUTCOME[treated.outcome]), words
 
 
-def _answer(each: Treated) -> str:
-    answer = each.answer
+def _answer(treated: Treated) -> str:
+    answer = treated.answer
     assert answer is not None
     if answer.hidden:
         return "gets what a missing page gets"
@@ -138,7 +138,7 @@ def _answer(each: Treated) -> str:
 
 def ask(result: AskResult) -> Sheet:
     """The answer, its headers and the beginning of its body; then the decision and its steps."""
-    asked = result.explanation
+    explanation = result.explanation
     answered = f"{result.status} {result.phrase}".rstrip()
     sections = []
     if result.body_sent:
@@ -150,10 +150,10 @@ def ask(result: AskResult) -> Sheet:
         if len(body) > _MOST_LINES:
             shown.append(line(f"and {len(body) - _MOST_LINES} lines more", indent=2))
         sections.append(Section(lines=tuple(shown)))
-    outcome, decided = _decided(asked)
-    says = strong(_policy_says(asked.decision.outcome))
+    outcome, decided = _decided(explanation)
+    says = strong(_policy_says(explanation.decision.outcome))
     sections.append(Section((says,), (line(Cell(outcome.text, outcome.meaning, bold=True)),)))
-    headline = strong(f"{asked.method} {asked.path} as {asked.who} answered {answered}")
+    headline = strong(f"{explanation.method} {explanation.path} as {explanation.who} answered {answered}")
     return Sheet(headline, (*sections, *decided))
 
 

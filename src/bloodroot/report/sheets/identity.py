@@ -46,7 +46,7 @@ def seed(result: SeedResult) -> Sheet:
 def _seeded(rows: list[SeedRow]) -> tuple[Cell | str | tuple[Cell | str, ...], ...]:
     row = rows[0]
     sign, ascii_sign, meaning = _VERDICTS[row.verdict]
-    names = ", ".join(each.name for each in rows)
+    names = ", ".join(seed_row.name for seed_row in rows)
     differences = Cell(f": {'; '.join(row.differences)}" if row.differences else "", meaning)
     return (
         Cell(f"{sign} {row.verdict.value}", meaning, f"{ascii_sign} {row.verdict.value}"),
@@ -57,11 +57,11 @@ def _seeded(rows: list[SeedRow]) -> tuple[Cell | str | tuple[Cell | str, ...], .
 
 def _together(rows: Iterable[SeedRow]) -> Iterable[list[SeedRow]]:
     """Roles and groups of which the same is to be shown in one line; each member in its own."""
-    found: dict[tuple[object, ...], list[SeedRow]] = {}
+    groups: dict[tuple[object, ...], list[SeedRow]] = {}
     for row in rows:
         key = (row.kind, row.verdict, row.differences, row.name if row.kind == "member" else "")
-        found.setdefault(key, []).append(row)
-    return found.values()
+        groups.setdefault(key, []).append(row)
+    return groups.values()
 
 
 def _counts(result: SeedResult, kind: str) -> str:

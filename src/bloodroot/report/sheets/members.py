@@ -38,21 +38,21 @@ def _headline(result: Review) -> str:
     return f"{text}; {plural(apart, 'member')} with roles kept apart" if apart else text
 
 
-def _holdings(each: MemberReview, *, used: bool) -> list[tuple[Cell | str, ...]]:
+def _holdings(review: MemberReview, *, used: bool) -> list[tuple[Cell | str, ...]]:
     rows: list[tuple[Cell | str, ...]] = []
-    for holding in each.holdings:
+    for holding in review.holdings:
         since = f"{holding.since:%Y-%m-%d}" if holding.since is not None else "not known"
-        last = Cell(_last_used(holding, each), Meaning.PLAIN if holding.used is not None else Meaning.WARN)
+        last = Cell(_last_used(holding, review), Meaning.PLAIN if holding.used is not None else Meaning.WARN)
         rows.append((_in_words(holding.holding), since, *((last,) if used else ())))
-    if each.apart:
-        rows.append((Cell(f"{' and '.join(each.apart)} are kept apart", Meaning.WARN), ""))
+    if review.apart:
+        rows.append((Cell(f"{' and '.join(review.apart)} are kept apart", Meaning.WARN), ""))
     return rows or [("nothing beyond what every signed-in caller has", "")]
 
 
-def _last_used(one: Reviewed, each: MemberReview) -> str:
-    if one.used is not None:
-        return f"{one.used:%Y-%m-%d}"
-    return "never" if each.seen is not None else "never; the member was not seen"
+def _last_used(reviewed: Reviewed, review: MemberReview) -> str:
+    if reviewed.used is not None:
+        return f"{reviewed.used:%Y-%m-%d}"
+    return "never" if review.seen is not None else "never; the member was not seen"
 
 
 def _in_words(holding: Holding) -> str:
@@ -73,17 +73,17 @@ def _next(result: Review) -> str:
 
 def _rows(result: Review) -> Iterator[tuple[object, ...]]:
     """A row for each thing that a member holds; members who hold nothing have one too."""
-    for each in result.members:
-        member = each.member
+    for review in result.members:
+        member = review.member
         about = (str(member.id), member.name, member.status)
-        seen = each.seen.isoformat() if each.seen is not None else ""
-        for one in each.holdings:
-            holding = one.holding
-            since = one.since.isoformat() if one.since is not None else ""
-            used = one.used.isoformat() if one.used is not None else "never" if result.logs else ""
+        seen = review.seen.isoformat() if review.seen is not None else ""
+        for reviewed in review.holdings:
+            holding = reviewed.holding
+            since = reviewed.since.isoformat() if reviewed.since is not None else ""
+            used = reviewed.used.isoformat() if reviewed.used is not None else "never" if result.logs else ""
             known = "yes" if holding.known else "no"
             yield (*about, holding.kind, holding.name, " ".join(holding.gives), known, since, used, seen)
-        if not each.holdings:
+        if not review.holdings:
             yield (*about, "", "", "", "", "", "", seen)
 
 
@@ -94,11 +94,11 @@ def member_access(result: MemberAccess) -> Sheet:
     held = ", ".join(map(_in_words, result.holdings)) or "nothing beyond the defaults"
     rows = tuple(
         (
-            endpoint(f"{each.method} {each.path}"),
-            Cell(each.words, Meaning.PLAIN if each.words == "allow" else Meaning.OPEN),
-            quiet(" or ".join(each.through) or "several of these together"),
+            endpoint(f"{allowed.method} {allowed.path}"),
+            Cell(allowed.words, Meaning.PLAIN if allowed.words == "allow" else Meaning.OPEN),
+            quiet(" or ".join(allowed.through) or "several of these together"),
         )
-        for each in result.allowed
+        for allowed in result.allowed
     )
     return Sheet(
         strong(f"{member.name or member.id} ({member.status}): let in at {count}"),
@@ -107,5 +107,5 @@ def member_access(result: MemberAccess) -> Sheet:
             Section(heads=("endpoint", "", "through"), rows=rows),
         ),
         columns=("method", "path", "outcome", "through"),
-        rows=((each.method, each.path, each.words, "; ".join(each.through)) for each in result.allowed),
+        rows=((allowed.method, allowed.path, allowed.words, "; ".join(allowed.through)) for allowed in result.allowed),
     )

@@ -32,7 +32,7 @@ def probe(result: ProbeResult) -> Sheet:
     if result.untried:
         sections.append(_not_tried(result.untried))
     sections += [Section((Cell("SIGN-IN ", Meaning.WRONG, bold=True), fault)) for fault in result.sign_in_faults]
-    sections += [Section(_stale(each)) for each in result.stale]
+    sections += [Section(_stale(stale)) for stale in result.stale]
     if result.notes:
         notes = [f"note    {note}" for note in result.notes[:_MOST]]
         if len(result.notes) > _MOST:
@@ -59,12 +59,12 @@ def _every_endpoint(result: ProbeResult) -> Section:
     return Section((strong("Every endpoint as every persona"),), heads=("endpoint", *personas), rows=rows, wide=True)
 
 
-def _worst(found: list[Observation]) -> Cell:
+def _worst(observations: list[Observation]) -> Cell:
     """The worst of the verdicts on one endpoint as one persona; where all agree, what is declared."""
     for verdict, title, meaning in _KINDS:
-        if any(each.verdict is verdict for each in found):
+        if any(observation.verdict is verdict for observation in observations):
             return Cell(title.lower(), meaning, bold=True)
-    declared = " / ".join(dict.fromkeys(each.case.declared.value for each in found))
+    declared = " / ".join(dict.fromkeys(observation.case.declared.value for observation in observations))
     return Cell(declared or "not asked", Meaning.PLAIN if declared else Meaning.QUIET)
 
 
@@ -82,14 +82,14 @@ def _rows(result: ProbeResult) -> Iterator[tuple[object, ...]]:
             observation.text,
         )
     for left in result.untried:
-        asked = left.asked
-        yield "not-tried", asked.method, asked.template.text, "", left.persona.name, "", "", "", "", left.why
+        endpoint = left.asked
+        yield "not-tried", endpoint.method, endpoint.template.text, "", left.persona.name, "", "", "", "", left.why
 
 
 def _of_kind(result: ProbeResult, verdict: Verdict, title: str, meaning: Meaning) -> Iterator[Section]:
     """What has one verdict, endpoint by endpoint."""
-    found = (observation for observation in result.observations if observation.verdict is verdict)
-    groups = _by_endpoint(found, methods_apart=verdict in (Verdict.HOLE, Verdict.BLOCKED))
+    observations = (observation for observation in result.observations if observation.verdict is verdict)
+    groups = _by_endpoint(observations, methods_apart=verdict in (Verdict.HOLE, Verdict.BLOCKED))
     most = len(groups) if verdict is Verdict.HOLE else _MOST
     for group in groups[:most]:
         yield _finding(group, title, meaning)
@@ -97,8 +97,8 @@ def _of_kind(result: ProbeResult, verdict: Verdict, title: str, meaning: Meaning
         yield Section((Cell(f"{title:7} and {len(groups) - most} more; --format json has them all", meaning),))
 
 
-def _stale(each: Stale) -> tuple[Cell | str, ...]:
-    return (Cell("STALE   ", Meaning.WRONG, bold=True) if each.late else "stale   "), each.words
+def _stale(stale: Stale) -> tuple[Cell | str, ...]:
+    return (Cell("STALE   ", Meaning.WRONG, bold=True) if stale.late else "stale   "), stale.words
 
 
 def _summary(result: ProbeResult) -> str:
@@ -118,18 +118,18 @@ def _summary(result: ProbeResult) -> str:
     return f"{', '.join(parts)}; {endpoints} as {plural(people, 'persona')}{part}"
 
 
-def _endpoints(found: Iterable[Observation]) -> int:
-    return len({each.case.asked for each in found})
+def _endpoints(observations: Iterable[Observation]) -> int:
+    return len({observation.case.asked for observation in observations})
 
 
-def _by_endpoint(found: Iterable[Observation], *, methods_apart: bool) -> list[list[Observation]]:
+def _by_endpoint(observations: Iterable[Observation], *, methods_apart: bool) -> list[list[Observation]]:
     """Observations of one endpoint, with one thing observed, together."""
     groups: dict[tuple[object, ...], list[Observation]] = {}
-    for each in found:
-        asked = each.case.asked
-        endpoint = asked if methods_apart else (asked.template.text, asked.action, each.seen.note)
-        key = (endpoint, each.text, each.case.sample, each.case.spelled)
-        groups.setdefault(key, []).append(each)
+    for observation in observations:
+        asked = observation.case.asked
+        endpoint = asked if methods_apart else (asked.template.text, asked.action, observation.seen.note)
+        key = (endpoint, observation.text, observation.case.sample, observation.case.spelled)
+        groups.setdefault(key, []).append(observation)
     return list(groups.values())
 
 
@@ -137,7 +137,7 @@ def _finding(group: list[Observation], title: str, meaning: Meaning) -> Section:
     first = group[0]
     case = first.case
     sample = f"  [{case.sample}]" if case.sample else ""
-    methods = " ".join(dict.fromkeys(each.case.asked.method for each in group))
+    methods = " ".join(dict.fromkeys(observation.case.asked.method for observation in group))
     name = endpoint(f"{methods} {case.asked.template.text}", bold=True)
     lines = list(_details(group, meaning))
     if first.verdict is Verdict.HOLE:
@@ -149,14 +149,14 @@ def _details(group: list[Observation], meaning: Meaning) -> Iterator[Line]:
     first = group[0]
     case = first.case
     by_declared: dict[str, list[str]] = {}
-    for each in group:
-        by_declared.setdefault(_declared(each.case), []).append(each.case.persona.name)
+    for observation in group:
+        by_declared.setdefault(_declared(observation.case), []).append(observation.case.persona.name)
     for declared, names in by_declared.items():
         yield line(f"declared {declared} for {', '.join(dict.fromkeys(names))}", indent=8)
     yield line("observed ", Cell(first.text, meaning), indent=8)
-    statuses = ", ".join(dict.fromkeys(_status(each) for each in group))
+    statuses = ", ".join(dict.fromkeys(_status(observation) for observation in group))
     yield line(f"{case.method} {case.raw or case.target} answered {statuses}", indent=8)
-    error = next((each.seen.note for each in group if each.seen.note), None)
+    error = next((observation.seen.note for observation in group if observation.seen.note), None)
     if error is not None:
         yield line(f"first exception: {error}", indent=8)
     if first.settle:
@@ -176,22 +176,26 @@ def _declared(case: Case) -> str:
     return f"{case.declared.value} ({answer.status})" if answer.status not in (401, 403) else case.declared.value
 
 
-def _place(asked: AskedEndpoint) -> str:
-    if asked.line is None:
+def _place(endpoint: AskedEndpoint) -> str:
+    if endpoint.line is None:
         return "no line covers this, and what is not declared is closed"
-    return f"{asked.line.place.at}  {asked.line.text}"
+    return f"{endpoint.line.place.at}  {endpoint.line.text}"
 
 
-def _status(each: Observation) -> str:
-    if not each.seen.status:
+def _status(observation: Observation) -> str:
+    if not observation.seen.status:
         return "nothing"
-    return f"{each.seen.status} to {each.seen.location}" if each.seen.location else str(each.seen.status)
+    return (
+        f"{observation.seen.status} to {observation.seen.location}"
+        if observation.seen.location
+        else str(observation.seen.status)
+    )
 
 
 def _not_tried(untried: Iterable[SkippedRequest]) -> Section:
     reasons: dict[str, dict[str, list[str]]] = {}
-    for each in untried:
-        reasons.setdefault(each.why, {}).setdefault(each.asked.name, []).append(each.persona.name)
+    for skipped in untried:
+        reasons.setdefault(skipped.why, {}).setdefault(skipped.asked.name, []).append(skipped.persona.name)
     lines = []
     for why, endpoints in list(reasons.items())[:_MOST]:
         shown = list(endpoints)[:3]
@@ -209,7 +213,7 @@ def _closing(result: ProbeResult) -> Iterator[str]:
     if result.sound:
         requests = plural(len(result.observations), "request")
         allowed = [observation for observation in result.observations if observation.case.allowed]
-        unseen = sum(each.seen.by is AnsweredBy.UNSEEN for each in allowed)
+        unseen = sum(observation.seen.by is AnsweredBy.UNSEEN for observation in allowed)
         how = "answered" if unseen and unseen == len(allowed) else "answered by its handler"
         refused = "refused by policy" if _refused_by_policy(result) else "refused as declared"
         more = (
@@ -229,7 +233,7 @@ def _closing(result: ProbeResult) -> Iterator[str]:
             yield f"Next: close the holes in the application, or put the policy in front of it: {result.protection}."
     elif result.count(Verdict.BLOCKED):
         yield "Next: ask `bloodroot why PERSONA METHOD PATH` whether the policy or the application is right."
-    elif any(each.late for each in result.stale):
+    elif any(stale.late for stale in result.stale):
         yield "Next: look roles up afresh, or shorten the life of tokens: see docs/identity.md."
     elif result.sign_in_faults:
         yield "Next: mend where signing in leads, or correct lands under [probe.sign_in]."
@@ -241,16 +245,16 @@ def _closing(result: ProbeResult) -> Iterator[str]:
         yield "Next: declare these answers under denials, or let the application refuse as declared."
 
 
-def _may_have_changed(each: Observation) -> bool:
+def _may_have_changed(observation: Observation) -> bool:
     """Whether a refused request may have done its work before it was refused."""
-    case = each.case
-    before = each.seen.by is AnsweredBy.POLICY and not each.seen.reached
-    return not case.allowed and not case.safe and not before and each.seen.changed is None
+    case = observation.case
+    before = observation.seen.by is AnsweredBy.POLICY and not observation.seen.reached
+    return not case.allowed and not case.safe and not before and observation.seen.changed is None
 
 
 def _refused_by_policy(result: ProbeResult) -> bool:
     refused = [observation for observation in result.observations if not observation.case.allowed]
-    return bool(refused) and all(each.seen.by is AnsweredBy.POLICY for each in refused)
+    return bool(refused) and all(observation.seen.by is AnsweredBy.POLICY for observation in refused)
 
 
 def plan(result: PlanResult) -> Sheet:

@@ -26,18 +26,18 @@ def roles(result: RolesResult) -> Sheet:
     )
 
 
-def _role(each: RoleAdds) -> Section:
-    default = each.default and each.name != "signed-in"
-    includes = f"  {'holds' if each.name == 'signed-in' else 'includes'} {', '.join(each.includes)}"
+def _role(role_adds: RoleAdds) -> Section:
+    default = role_adds.default and role_adds.name != "signed-in"
+    includes = f"  {'holds' if role_adds.name == 'signed-in' else 'includes'} {', '.join(role_adds.includes)}"
     title = (
-        strong(each.name),
+        strong(role_adds.name),
         " (default)" if default else "",
-        includes if each.includes else "",
-        quiet(f"  {each.description}" if each.description else ""),
+        includes if role_adds.includes else "",
+        quiet(f"  {role_adds.description}" if role_adds.description else ""),
     )
-    adds = "every signed-in caller holds it" if default else f"adds {len(each.adds)}"
-    lines = [line(quiet(f"let in at {plural(each.total, 'endpoint')}; {adds}"), indent=2)]
-    for added in each.adds:
+    adds = "every signed-in caller holds it" if default else f"adds {len(role_adds.adds)}"
+    lines = [line(quiet(f"let in at {plural(role_adds.total, 'endpoint')}; {adds}"), indent=2)]
+    for added in role_adds.adds:
         condition = f"  {added.words}" if added.words != "allow" else ""
         lines.append(line(endpoint(f"{added.method} {added.path}"), Cell(condition, Meaning.OPEN), indent=4))
     return Section(title, tuple(lines))

@@ -21,7 +21,7 @@ def survey(result: SurveyResult) -> Sheet:
     meaning = Meaning.WRONG if uncovered else Meaning.WARN if result.idle else Meaning.GOOD
     sections = [_table(result)] if result.endpoints else []
     if result.idle:
-        idle = (f"{each.place.at}  {each.text}" for each in result.idle)
+        idle = (f"{line.place.at}  {line.text}" for line in result.idle)
         sections.append(text_section(idle, title="Lines that cover none of these endpoints:", most=_MOST_IDLE))
     if any(not row.endpoint.exact for row in result.endpoints):
         about = "~ about: the path cannot be written in a policy; name the action, where there is one"

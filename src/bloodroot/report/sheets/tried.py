@@ -53,13 +53,13 @@ def tried(result: TriedResult) -> Sheet:
 
 def _by_endpoint(result: TriedResult, names: list[str]) -> list[str]:
     groups: dict[Row, list[Lacking]] = {}
-    for each in result.lacking:
-        groups.setdefault(each.row, []).append(each)
+    for lacking in result.lacking:
+        groups.setdefault(lacking.row, []).append(lacking)
     texts = []
     for row, group in groups.items():
         by_side: dict[str, list[str]] = {}
-        for each in group:
-            by_side.setdefault(each.side, []).append(names[each.column])
+        for lacking in group:
+            by_side.setdefault(lacking.side, []).append(names[lacking.column])
         parts = [f"as {', '.join(columns)}{side}" for side, columns in by_side.items()]
         texts.append(f"{row.method} {row.path} {'; '.join(parts)}")
     return texts

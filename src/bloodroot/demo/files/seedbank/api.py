@@ -50,8 +50,8 @@ def me(request: Request) -> Response:
 
 
 def accessions(request: Request) -> Response:
-    rows = [each for each in data.accessions() if may(request, "accession:read", each)]
-    return JSONResponse([{"id": each.id, "species": each.species} for each in rows])
+    rows = [accession for accession in data.accessions() if may(request, "accession:read", accession)]
+    return JSONResponse([{"id": row.id, "species": row.species} for row in rows])
 
 
 def accession(request: Request) -> Response:
@@ -93,4 +93,4 @@ def delete_trial(request: Request) -> Response:
 
 
 def exchanges(request: Request) -> Response:  # noqa: ARG001
-    return JSONResponse([asdict(each) for each in data.exchanges()])
+    return JSONResponse([asdict(exchange) for exchange in data.exchanges()])

@@ -25,8 +25,8 @@ class DeclaredRights:
         caller = current().caller
         return data.member(caller.id) if caller is not None else None
 
-    def may(self, request: Request, asked: str, record: Any = None) -> bool:  # noqa: ARG002
-        return current().may(asked, record)
+    def may(self, request: Request, permission: str, record: Any = None) -> bool:  # noqa: ARG002
+        return current().may(permission, record)
 
     def readable(self, request: Request, kind: str, record: Any) -> frozenset[str]:  # noqa: ARG002
         return frozenset(current().readable(kind, record))

@@ -94,18 +94,18 @@ def member(member_id: object) -> Member | None:
 
 
 def members() -> list[Member]:
-    return [_member(found) for found in directory.members()]
+    return [_member(member) for member in directory.members()]
 
 
 def member_with_password(email: str, password: str) -> Member | None:
     """The member with this address, if the password is right."""
-    found = directory.member_with_password(email, password)
-    return _member(found) if found is not None else None
+    member = directory.member_with_password(email, password)
+    return _member(member) if member is not None else None
 
 
-def _member(found: Entry) -> Member:
-    more = found.attributes
-    return Member(found.id, more["name"], more["login"], found.status, found.roles, frozenset(found.granted))
+def _member(member: Entry) -> Member:
+    more = member.attributes
+    return Member(member.id, more["name"], more["login"], member.status, member.roles, frozenset(member.granted))
 
 
 def accession(accession_id: object) -> Accession | None:

@@ -160,14 +160,14 @@ class HandmadeRights:
     def member(self, request: Request) -> data.Member | None:
         return whoever_sent(request)
 
-    def may(self, request: Request, asked: str, record: Any = None) -> bool:  # noqa: ARG002
+    def may(self, request: Request, permission: str, record: Any = None) -> bool:  # noqa: ARG002
         member = whoever_sent(request)
         if member is None:
             return False
-        if asked == "accession:read":
+        if permission == "accession:read":
             # Mistake: the list shows rare plants to all who may see the list.
             return True
-        method, _, path = asked.partition(" ")
+        method, _, path = permission.partition(" ")
         if path.startswith("/reports"):
             return reads_reports(member)
         if path.startswith(("/exchanges", "/members")):
@@ -176,7 +176,7 @@ class HandmadeRights:
 
     def readable(self, request: Request, kind: str, record: Any) -> frozenset[str]:  # noqa: ARG002
         member = whoever_sent(request)
-        names = frozenset(each.name for each in fields(record))
+        names = frozenset(field.name for field in fields(record))
         return names if member is not None and has(member, "curator", "auditor") else names - {"coordinates"}
 
     def refused(self, request: Request, kind: str, changes: dict[str, Any], record: Any) -> tuple[str, ...]:  # noqa: ARG002

@@ -21,7 +21,7 @@ class Rights(Protocol):
 
     def member(self, request: Request) -> data.Member | None: ...
 
-    def may(self, request: Request, asked: str, record: Any = None) -> bool: ...
+    def may(self, request: Request, permission: str, record: Any = None) -> bool: ...
 
     def readable(self, request: Request, kind: str, record: Any) -> frozenset[str]: ...
 
@@ -36,16 +36,16 @@ def rights(request: Request) -> Rights:
     return found
 
 
-def may(request: Request, asked: str, record: Any = None) -> bool:
+def may(request: Request, permission: str, record: Any = None) -> bool:
     """Whether the sender of a request has a permission, or would be let in at an endpoint such as GET /trials/new."""
-    return rights(request).may(request, asked, record)
+    return rights(request).may(request, permission, record)
 
 
 def page(request: Request, template: str, status: int = 200, **values: Any) -> Response:
     me = rights(request).member(request)
 
-    def allowed(asked: str, record: Any = None) -> bool:
-        return may(request, asked, record)
+    def allowed(permission: str, record: Any = None) -> bool:
+        return may(request, permission, record)
 
     return _templates.TemplateResponse(request, template, {"me": me, "may": allowed, **values}, status_code=status)
 
@@ -108,8 +108,8 @@ def desk(request: Request) -> Response:
 
 
 def accession_list(request: Request) -> Response:
-    rows = [each for each in data.accessions() if may(request, "accession:read", each)]
-    table = [(f"/accessions/{each.id}", each.id, each.species, each.origin) for each in rows]
+    rows = [accession for accession in data.accessions() if may(request, "accession:read", accession)]
+    table = [(f"/accessions/{row.id}", row.id, row.species, row.origin) for row in rows]
     return page(request, "table.html", title="Accessions", heads=("No.", "Species", "Origin"), rows=table)
 
 
@@ -153,7 +153,9 @@ def withdraw_accession(request: Request) -> Response:
 
 
 def trial_list(request: Request) -> Response:
-    table = [(f"/trials/{each.id}", each.id, each.accession_id, each.sown, each.germinated) for each in data.trials()]
+    table = [
+        (f"/trials/{trial.id}", trial.id, trial.accession_id, trial.sown, trial.germinated) for trial in data.trials()
+    ]
     heads = ("No.", "Accession", "SeedResult", "Germinated")
     return page(request, "table.html", title="Germination trials", heads=heads, rows=table)
 
@@ -190,7 +192,9 @@ async def update_trial(request: Request) -> Response:
 
 
 def exchange_list(request: Request) -> Response:
-    table = [(f"/exchanges/{each.id}", each.id, each.partner, each.state) for each in data.exchanges()]
+    table = [
+        (f"/exchanges/{exchange.id}", exchange.id, exchange.partner, exchange.state) for exchange in data.exchanges()
+    ]
     return page(request, "table.html", title="Exchanges", heads=("No.", "Partner", "State"), rows=table)
 
 
@@ -215,7 +219,7 @@ def send_exchange(request: Request) -> Response:
 
 
 def member_list(request: Request) -> Response:
-    table = [(f"/members/{each.id}", each.id, each.name, each.status) for each in data.members()]
+    table = [(f"/members/{member.id}", member.id, member.name, member.status) for member in data.members()]
     return page(request, "table.html", title="Members", heads=("No.", "Name", "Status"), rows=table)
 
 
@@ -242,7 +246,7 @@ def report_list(request: Request) -> Response:
 
 
 def germination_report(request: Request) -> Response:
-    rows = [("", each.id, f"{100 * each.germinated / each.sown:.0f} %") for each in data.trials()]
+    rows = [("", trial.id, f"{100 * trial.germinated / trial.sown:.0f} %") for trial in data.trials()]
     return page(request, "table.html", title="Germination", heads=("Trial", "Came up"), rows=rows)
 
 
@@ -254,9 +258,9 @@ def _found_at(request: Request, record: data.Accession) -> str:
 
 def report(request: Request) -> Response:
     if request.path_params["report"] == "stock":
-        rows = [("", each.id, each.species, _found_at(request, each)) for each in data.accessions()]
+        rows = [("", accession.id, accession.species, _found_at(request, accession)) for accession in data.accessions()]
         return page(request, "table.html", title="Stock", heads=("No.", "Species", "Found at"), rows=rows)
     if request.path_params["report"] == "exchanges":
-        rows = [("", each.id, each.partner, each.state) for each in data.exchanges()]
+        rows = [("", exchange.id, exchange.partner, exchange.state) for exchange in data.exchanges()]
         return page(request, "table.html", title="Exchanges", heads=("No.", "Partner", "State"), rows=rows)
     raise HTTPException(404)
