@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import unittest
-from types import SimpleNamespace
+from dataclasses import dataclass
 from typing import Any
 
 from hypothesis import given
@@ -26,8 +26,15 @@ CALLERS: tuple[bloodroot.Caller | None, ...] = (
 ALL_RECORDS = ({}, {"owner": 1, "age": 5, "kind": "seed"}, {"owner": 2, "age": 1, "kind": "leaf"})
 
 
+@dataclass(eq=False)
+class DeclaredGuard:
+    text: str
+    place: Place
+    policy: Any
+
+
 def guard(text: str, policy: Any = None) -> Any:
-    return SimpleNamespace(text=text, place=Place(Source("app.py", (text,)), 1, 1, len(text)), policy=policy)
+    return DeclaredGuard(text=text, place=Place(Source("app.py", (text,)), 1, 1, len(text)), policy=policy)
 
 
 class Annotated(unittest.TestCase):

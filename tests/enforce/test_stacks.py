@@ -238,11 +238,11 @@ class Stacks(stacks.OnEveryStack):
             return bad
 
         for name, count in (
-            ("starlette", 2500),
-            ("fastapi", 500),
-            ("django on asgi", 500),
-            ("flask", 500),
-            ("wsgi", 500),
+            ("starlette", 1500),
+            ("fastapi", 300),
+            ("django on asgi", 300),
+            ("flask", 300),
+            ("wsgi", 300),
         ):
             with self.subTest(name), ThreadPoolExecutor(50) as pool:
                 shares = [range(first, count, 50) for first in range(50)]

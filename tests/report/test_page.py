@@ -92,8 +92,10 @@ class Pages(InFolder):
 
     def test_filters(self) -> None:
         self.open("matrix")
-        self.assertEqual(len(self.rows()), 38)
-        self.assertEqual(self.do('return document.getElementById("count").textContent'), "38 of 38 endpoints")
+        count = len(self.rows())
+        self.assertEqual(
+            self.do('return document.getElementById("count").textContent'), f"{count} of {count} endpoints"
+        )
         self.choose("q", "trials edit")
         self.assertEqual(
             self.rows(),
@@ -123,6 +125,7 @@ class Pages(InFolder):
 
     def test_areas_fold(self) -> None:
         self.open("matrix")
+        every = self.rows()
         self.do("document.querySelector('tbody[data-area=\"/trials\"] button').click()")
         self.assertNotIn("GET /trials", self.rows())
         self.assertIn("GET /accessions", self.rows())
@@ -130,7 +133,7 @@ class Pages(InFolder):
         self.do('document.getElementById("fold").click()')
         self.assertEqual(self.rows(), [])
         self.do('document.getElementById("unfold").click()')
-        self.assertEqual(len(self.rows()), 38)
+        self.assertEqual(self.rows(), every)
 
     def test_a_click_shows_why(self) -> None:
         self.open("matrix")
@@ -240,7 +243,7 @@ class Pages(InFolder):
         self.choose("change", "widened")
         self.assertEqual(self.rows(), ["POST /members/{member_id}/suspend"])
         self.choose("change", "")
-        self.assertEqual(len(self.rows()), 38)
+        self.assertEqual(len(self.rows()), int(self.do('return document.querySelectorAll("#sheet tr[data-n]").length')))
 
     def test_what_was_observed(self) -> None:
         self.open("observed", "cell=POST+/trials/{trial_id}|botanist")

@@ -12,7 +12,7 @@ from ..core.lines import Line
 from ..core.policy import Policy
 from ..core.requirements import asks_for_guard, references_in
 from ..language import tree
-from ..language.problems import suggestion
+from ..language.problems import Source, suggestion
 from . import declared, hiding, holders, holding, in_handlers, lifetimes, openness, shown_fields, siblings, unused
 from .subject import Subject, all_entries
 
@@ -93,16 +93,16 @@ def _accepting(
     subject: Subject, findings: list[Finding]
 ) -> tuple[list[Finding], list[tuple[Finding, str]], list[Finding]]:
     """Findings without those that their entries accept, those, and what is accepted and not there."""
-    starts: dict[int, list[tuple[int, tree.Entry]]] = {}
+    starts: dict[Source, list[tuple[int, tree.Entry]]] = {}
     for entry in all_entries(subject.document):
-        starts.setdefault(id(entry.place.source), []).append((entry.place.line, entry))
+        starts.setdefault(entry.place.source, []).append((entry.place.line, entry))
     for entries in starts.values():
         entries.sort(key=lambda each: each[0])
     left: list[Finding] = []
     accepted: list[tuple[Finding, str]] = []
     used: set[tuple[int, str]] = set()
     for finding in findings:
-        here = _entry_at(starts.get(id(finding.place.source), []), finding.place.line)
+        here = _entry_at(starts.get(finding.place.source, []), finding.place.line)
         reason = (
             next((accept.reason for accept in here.accepts if accept.finding == finding.name), None) if here else None
         )

@@ -95,7 +95,7 @@ class Reach:
         self.signed_out, self.signed_in = 1, 2
         self.every = (1 << len(self.columns)) - 1
         self._spreading = spreading_of_roles(policy, together.values())
-        self._groups: dict[int, tuple[Row, tuple[tuple[Formula, int], ...]]] = {}
+        self._groups: dict[Row, tuple[tuple[Formula, int], ...]] = {}
 
     # Endpoints ----------------------------------------------------------------------------
 
@@ -186,7 +186,7 @@ class Reach:
 
     def groups(self, row: Row) -> tuple[tuple[Formula, int], ...]:
         """The columns that are let in, by all that it depends on; what standing rules ask is part of that."""
-        known = self._groups.get(id(row))
+        known = self._groups.get(row)
         if known is None:
             parts = ((TRUE, row.allow), *row.depends) if row.allow else row.depends
             for _, formula, touched in row.marks:
@@ -199,9 +199,8 @@ class Reach:
                     )
                     if columns
                 )
-            # With the row, so that no other one has its id.
-            known = self._groups[id(row)] = row, parts
-        return known[1]
+            known = self._groups[row] = parts
+        return known
 
     def wider(self, one: Row, other: Row, *, by_lines_alone: bool = False) -> Wider | None:
         """What the one allows and the other does not: callers, or records; None where there is no such thing.

@@ -255,11 +255,11 @@ def _without_rule(subject: Subject) -> Iterator[Finding]:
         for unit in subject.reach.units
         if unit.method in WRITES and not unit.line.requirement.opens & SIGNED_OUT and subject.reach.let_in(unit.row)
     ]
-    covering = {id(unit): _rules_over(subject, unit) for unit in writes}
+    covering = {unit: _rules_over(subject, unit) for unit in writes}
     for formula, same in rules.items():
         own = set(same)
-        covered = [unit for unit in writes if covering[id(unit)] & own]
-        missed = [unit for unit in writes if not covering[id(unit)] & own]
+        covered = [unit for unit in writes if covering[unit] & own]
+        missed = [unit for unit in writes if not covering[unit] & own]
         if len(covered) < 3 or len(missed) * 3 > len(covered):
             continue
         for unit in missed:

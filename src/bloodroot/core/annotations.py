@@ -7,7 +7,7 @@ an endpoint, both are needed together. A line here is the line that decides for 
 from __future__ import annotations
 
 from dataclasses import replace
-from typing import TYPE_CHECKING
+from typing import TYPE_CHECKING, Any
 
 from ..language.problems import PolicyError, Problem
 from .binding import BoundLines, Route, template_of
@@ -42,7 +42,7 @@ def with_guards(policy: Policy, routes: Iterable[Route]) -> tuple[Policy, tuple[
     routes = list(routes)
     bound = policy.bind(routes)
     problems: list[Problem] = []
-    guards: dict[int, CompiledGuard] = {}
+    guards: dict[Any, CompiledGuard] = {}
     for route in routes:
         _compile(bound, route, guards, problems)
     folding = _Folding(guards)
@@ -85,23 +85,23 @@ def with_guards(policy: Policy, routes: Iterable[Route]) -> tuple[Policy, tuple[
 class _Folding:
     """Lines with the guards of routes folded in; each pair is worked out once."""
 
-    def __init__(self, guards: dict[int, CompiledGuard]) -> None:
+    def __init__(self, guards: dict[Any, CompiledGuard]) -> None:
         self._known = guards
-        self._folded: dict[tuple[int, int, tuple[CompiledGuard, ...]], tuple[Line, Line]] = {}
+        self._folded: dict[tuple[Line, int, tuple[CompiledGuard, ...]], Line] = {}
 
     def fold(self, route: Route, method: str, line: Line | None) -> Line | None:
         """A line as it decides where a route is served by a method; None where there is no line."""
-        guards = tuple(self._known[id(guard)] for guard in route.guards_for(method))
+        guards = tuple(self._known[guard] for guard in route.guards_for(method))
         if line is None or not guards:
             return line
-        folded = self._folded.get((id(line), id(route), guards))
+        folded = self._folded.get((line, id(route), guards))
         if folded is None:
             declared = without_guarded(line.requirement.formula)
             together = both([declared, *(guard.requirement.formula for guard in guards)])
             own = replace(line, requirement=_requirement(together), guards=guards, declared=_requirement(declared))
             own.served = template_of(route)[0]
-            folded = self._folded[id(line), id(route), guards] = line, own
-        return folded[1]
+            folded = self._folded[line, id(route), guards] = own
+        return folded
 
 
 def _within(line: Line, routes: PathTree[Route], folding: _Folding) -> Line:
@@ -113,25 +113,23 @@ def _within(line: Line, routes: PathTree[Route], folding: _Folding) -> Line:
             served.append((route, template))
     if len(served) != 1 or overlap(served[0][1], line.template) is not True:
         return line
-    guarded = {
-        id(found): found for method in line.methods or (ANY,) if (found := folding.fold(served[0][0], method, line))
-    }
-    return next(iter(guarded.values())) if len(guarded) == 1 else line
+    every = {folding.fold(served[0][0], method, line) or line for method in line.methods or (ANY,)}
+    return every.pop() if len(every) == 1 else line
 
 
-def _compile(policy: Policy, route: Route, guards: dict[int, CompiledGuard], problems: list[Problem]) -> None:
-    """Add what the guards of a route require, by their ids."""
+def _compile(policy: Policy, route: Route, guards: dict[Any, CompiledGuard], problems: list[Problem]) -> None:
+    """Add what the guards of a route require."""
     for guard in route.guards:
-        if id(guard) in guards:
+        if guard in guards:
             continue
         if guard.policy is not None and guard.policy.declared is not policy.declared:
             # It is decided by a policy of its own, and means nothing in the words of this one.
-            guards[id(guard)] = CompiledGuard(_requirement(Guarded()), guard.place)
+            guards[guard] = CompiledGuard(_requirement(Guarded()), guard.place)
             continue
         try:
-            guards[id(guard)] = policy.guard(guard.text, guard.place)
+            guards[guard] = policy.guard(guard.text, guard.place)
         except PolicyError as error:
-            guards[id(guard)] = CompiledGuard(_requirement(FALSE), guard.place)
+            guards[guard] = CompiledGuard(_requirement(FALSE), guard.place)
             problems += error.problems
 
 

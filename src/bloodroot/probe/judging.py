@@ -13,6 +13,7 @@ from enum import StrEnum
 from urllib.parse import urlsplit
 
 from ..core.decision import Outcome
+from .asked_endpoints import AskedEndpoint
 from .facts import AnsweredBy, ResponseKind, Seen
 from .planning import SAFE, Case, Plan
 from .spelling import is_other_spelling, is_same_page
@@ -70,12 +71,12 @@ _KEPT_OUT = (
 
 def judge(plan: Plan, seen: Mapping[Case, Seen]) -> tuple[Observation, ...]:
     """Compare every response with what was declared, in the order of the plan."""
-    groups: dict[int, list[Case]] = {}
+    groups: dict[AskedEndpoint, list[Case]] = {}
     there: set[str] = set()
     proven: set[str] = set()
     for case in plan.cases:
         if case in seen and not case.spelled:
-            groups.setdefault(id(case.asked), []).append(case)
+            groups.setdefault(case.asked, []).append(case)
             if _handled(case, seen[case]):
                 there.add(case.path)
                 if not case.safe:

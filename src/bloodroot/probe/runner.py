@@ -11,7 +11,7 @@ from typing import TYPE_CHECKING
 from ..core.binding import RouteKind
 from ..settings import Settings, SettingsError
 from .application import Application, application_of
-from .asked_endpoints import endpoints_asked
+from .asked_endpoints import AskedEndpoint, endpoints_asked
 from .curl import USUAL_BASE, curl_lines
 from .examples import examples_of
 from .facts import AnsweredBy, ResponseKind, Seen, ways_of
@@ -319,12 +319,12 @@ def _part(whole: Plan, part: int, total: int) -> Plan:
     """A share of a plan. What is judged together stays together."""
     if total == 1:
         return whole
-    numbers: dict[int, int] = {}
+    numbers: dict[AskedEndpoint, int] = {}
     for case in whole.cases:
-        numbers.setdefault(id(case.asked), len(numbers))
-    mine = {name for name, number in numbers.items() if number % total == part - 1}
+        numbers.setdefault(case.asked, len(numbers))
+    mine = {endpoint for endpoint, number in numbers.items() if number % total == part - 1}
     untried = whole.untried if part == 1 else ()
-    return Plan(tuple(case for case in whole.cases if id(case.asked) in mine), untried, whole.secrets)
+    return Plan(tuple(case for case in whole.cases if case.asked in mine), untried, whole.secrets)
 
 
 def _without_changes(plan: Plan, settings: Settings) -> Plan:
@@ -340,23 +340,22 @@ def _without_changes(plan: Plan, settings: Settings) -> Plan:
 def _result(plan: Plan, facts: dict[Case, Seen], application: Application, settings: Settings) -> ProbeResult:
     """What the facts come to."""
     observations = judge(plan, facts)
-    groups: dict[int, list[Observation]] = {}
+    groups: dict[AskedEndpoint, list[Observation]] = {}
     for observation in observations:
-        groups.setdefault(id(observation.case.asked), []).append(observation)
+        groups.setdefault(observation.case.asked, []).append(observation)
     notes: list[str] = []
-    left_out: set[int] = set()
-    for number, group in groups.items():
-        endpoint = group[0].case.asked
+    left_out: set[AskedEndpoint] = set()
+    for endpoint, group in groups.items():
         followed = next((observation.seen.followed for observation in group if observation.seen.followed), "")
         if is_not_served(group):
-            left_out.add(number)
+            left_out.add(endpoint)
         elif followed:
             notes.append(f"{endpoint.name}: the router sends to {followed} first")
     sockets = sum(route.kind == RouteKind.WEBSOCKET for route in application.routes or ())
     if sockets:
         notes.append(f"WebSocket routes are not asked; there {'is' if sockets == 1 else 'are'} {sockets}")
     base = application.base if not application.here else settings.url or USUAL_BASE
-    kept = [observation for observation in observations if id(observation.case.asked) not in left_out]
+    kept = [observation for observation in observations if observation.case.asked not in left_out]
     return ProbeResult(
         tuple(_with_repeat(observation, settings, base) for observation in kept),
         plan.untried,

@@ -6,6 +6,7 @@ import re
 from typing import TYPE_CHECKING
 from xml.etree import ElementTree as Xml
 
+from ..probe.asked_endpoints import AskedEndpoint
 from ..probe.judging import Verdict
 from ..probe.result import ProbeResult
 
@@ -19,12 +20,12 @@ _UNFIT = re.compile("[^\t\n\r\x20-\ud7ff\ue000-\ufffd\U00010000-\U0010ffff]")
 def probe(result: ProbeResult) -> str:
     """A failure for what is not as declared, an error for what is inconclusive; what was not tried is skipped."""
     root = Xml.Element("testsuites", name="bloodroot probe")
-    suites: dict[int, Xml.Element] = {}
+    suites: dict[AskedEndpoint, Xml.Element] = {}
 
-    def suite(owner: object, name: str) -> Xml.Element:
-        found = suites.get(id(owner))
+    def suite(owner: AskedEndpoint, name: str) -> Xml.Element:
+        found = suites.get(owner)
         if found is None:
-            found = suites[id(owner)] = Xml.SubElement(root, "testsuite", name=_fit(name))
+            found = suites[owner] = Xml.SubElement(root, "testsuite", name=_fit(name))
         return found
 
     for observation in result.observations:
