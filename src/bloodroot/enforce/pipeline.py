@@ -169,11 +169,11 @@ class Exchange:
     def _admit(
         self, own: Any, served: Served | None, values: Mapping[str, Any] | None, line: Line | None
     ) -> Steps[Access]:
-        enforcement, request = self.enforcement, self.request
-        policy = enforcement.policy
+        request, policy = self.request, self.enforcement.policy
         question = Question(None, request.method, request.path)
+        question.query = query_of(request.query_string) if request.query_string else _NO_QUERY
         segments = request.segments
-        if segments is None or not request.readable:
+        if segments is None or not request.readable or question.query is None:
             return Access(policy, question, policy.evaluator.decide_unread(question))
         unidentified = None
         try:
@@ -183,27 +183,9 @@ class Exchange:
         except Exception:
             log.error("identify failed for %s %s; the request is refused", request.method, plain(request.path))
             raise
-        if question.caller is not None and not isinstance(question.caller, Caller):
-            raise TypeError(f"identify returns a bloodroot.Caller or None, not {type(question.caller).__name__}")
-        if enforcement.identify_again is not None:
+        if self.enforcement.identify_again is not None:
             self._identified = time.monotonic()
-        if request.query_string:
-            question.query = query_of(request.query_string)
-            if question.query is None:
-                return Access(policy, question, policy.evaluator.decide_unread(question))
-        else:
-            question.query = _NO_QUERY
-        question.routed = True
-        if served is None:
-            question.line = line or policy.lookup.by_path(request.method, segments)
-            loaders = enforcement.loaders_at(question.line)
-        else:
-            binding = served.binding
-            # Nearly always the route alone says it.
-            settled = binding.settled.get(request.method)
-            question.line = settled or binding.line_for(request.method, segments)
-            question.values = _texts_of(values) if values else _NO_VALUES
-            loaders = served.loaders
+        loaders = self._route(question, segments, served, values, line)
         access = Access(policy, question, policy.evaluator.decide_routed(question, segments))
         if unidentified is not None:
             access.unidentified = unidentified
@@ -212,12 +194,33 @@ class Exchange:
             yield from self._load(access, own, loaders, segments)
         return access
 
+    def _route(
+        self,
+        question: Question,
+        segments: list[str],
+        served: Served | None,
+        values: Mapping[str, Any] | None,
+        line: Line | None,
+    ) -> Loaders:
+        """Put the line that decides and the parameters of the path into a question; what loads its records."""
+        question.routed = True
+        if served is None:
+            question.line = line or self.enforcement.policy.lookup.by_path(question.method, segments)
+            return self.enforcement.loaders_at(question.line)
+        # Nearly always the route alone says it.
+        settled = served.binding.settled.get(question.method)
+        question.line = settled or served.binding.line_for(question.method, segments)
+        question.values = _texts_of(values) if values else _NO_VALUES
+        return served.loaders
+
     def _who(self, own: Any) -> Steps[Caller | None]:
         """Who asks: on the path that is decided, whatever the application's own request says."""
         test = in_test.get()
         if test is not None and test.acts:
             return test.caller
         caller: Caller | None = yield Call(self.enforcement.identify, self._located(own))
+        if caller is not None and not isinstance(caller, Caller):
+            raise TypeError(f"identify returns a bloodroot.Caller or None, not {type(caller).__name__}")
         return caller
 
     def _located(self, own: Any) -> tuple[Any, ...]:

@@ -165,6 +165,10 @@ class _Gate(Exchange):
         except Exception as error:
             _close(body)
             return self._after(error)
+        return self._send(body, first, pieces)
+
+    def _send(self, body: Iterable[bytes], first: list[bytes], pieces: Iterator[bytes]) -> Iterable[bytes]:
+        """Let the response leave whose first pieces are there, or what the caller gets in its place."""
         if self.held is None:
             _close(body)
             raise RuntimeError("the application has returned without calling start_response")
