@@ -1,0 +1,208 @@
+"""The stages of a request on their own, without a server: what is asked, of whom, and what is written down of it."""
+
+import asyncio
+import logging
+import unittest
+import uuid
+from collections.abc import Callable
+from typing import Any
+from unittest import mock
+
+import bloodroot
+from bloodroot import Caller, FieldsRefused
+from bloodroot.core.binding import Route
+from bloodroot.enforce import Audit
+from bloodroot.enforce.enforcement import Enforcement
+from bloodroot.enforce.pipeline import Call, Exchange, run, run_async
+from bloodroot.request import WsgiRequest
+
+POLICY = bloodroot.parse("""
+policy "Orchard"
+roles
+  picker
+conditions
+  own  record.owner == caller.id
+endpoints
+  any /open/**           anyone
+  GET /trees/{tree_id}   own
+  GET /pickers           picker
+""")
+PICKER = Caller(3, {"picker"})
+OWN = object()
+
+
+class Asked:
+    """Identifies everybody as one caller, and counts how often it was asked."""
+
+    def __init__(self, caller: Any = PICKER) -> None:
+        self.caller, self.times = caller, 0
+
+    def __call__(self, request: Any) -> Any:
+        self.times += 1
+        return self.caller
+
+
+def exchange(
+    method: str, path: str, query: str = "", identify: Any = None, policy: bloodroot.Policy = POLICY, **how: Any
+) -> Exchange:
+    environ = {"REQUEST_METHOD": method, "PATH_INFO": path, "QUERY_STRING": query}
+    return Exchange(Enforcement(policy, identify=identify or Asked(), **how), WsgiRequest(environ))
+
+
+def call(call: Call) -> Any:
+    return call.function(*call.arguments)
+
+
+def decided(*request: str, **how: Any) -> Exchange:
+    made = exchange(*request, **how)
+    run(made.decide(OWN), call)
+    return made
+
+
+class BeforeTheHandler(unittest.TestCase):
+    def test_what_can_be_read_in_two_ways_is_refused_before_anybody_is_asked(self) -> None:
+        for method, path, query, status in (
+            ("GET", "/open/a", "", None),
+            ("GET", "/open/a", "&".join(f"p{number}=1" for number in range(1000)), None),
+            ("GET", "/open/a", "&".join(f"p{number}=1" for number in range(1001)), 400),
+            ("GET", "/open//a", "", 400),
+            ("GET", "/open/../pickers", "", 400),
+            ("GET", "/open/a\\b", "", 400),
+            ("get", "/open/a", "", 400),
+            ("GET\n", "/open/a", "", 400),
+        ):
+            with self.subTest(f"{method} {path}", parameters=query.count("=")):
+                who = Asked()
+                made = exchange(method, path, query, who)
+                answer = run(made.decide(OWN), call)
+                self.assertEqual(answer and answer.status, status)
+                self.assertEqual(who.times, 0 if status else 1)
+
+    def test_what_goes_over_a_socket_cannot_be_withheld(self) -> None:
+        """So nothing may be open when it is accepted: without a loader for its record, nobody gets one."""
+        trees = {"1": {"owner": 3}, "2": {"owner": 4}}
+        for path, records, socket, status in (
+            ("/trees/1", {}, False, None),
+            ("/trees/1", {}, True, 500),
+            ("/trees/1", {"tree_id": trees.get}, True, None),
+            ("/trees/2", {"tree_id": trees.get}, True, 403),
+            ("/pickers", {}, True, None),
+        ):
+            with self.subTest(path, socket=socket, records=list(records)):
+                made = exchange("GET", path, records=records)
+                made.socket = socket
+                logging.disable(logging.CRITICAL)
+                self.addCleanup(logging.disable, logging.NOTSET)
+                answer = run(made.decide(OWN), call)
+                self.assertEqual(answer and answer.status, status)
+
+    def test_a_loader_gets_text_for_what_a_framework_has_read(self) -> None:
+        class Lane:
+            pass
+
+        own, number = Lane(), uuid.UUID(int=7)
+        for value, given in (("1", "1"), (7, "7"), (number, str(number)), (own, own)):
+            with self.subTest(value=value):
+                asked: list[Any] = []
+                made = exchange("GET", "/trees/7", records={"tree_id": asked.append, "lane_id": asked.append})
+                # The route has one more parameter, which may be left out of a path.
+                served = made.enforcement.serve(
+                    Route("tree", ("GET",), "/trees/{tree_id}", names=("tree_id", "lane_id"))
+                )
+                run(made.decide(OWN, served, {"tree_id": value}), call)
+                self.assertEqual(asked, [given])
+
+    def test_identify_gives_a_caller_or_nothing(self) -> None:
+        async def later(request: Any) -> Any:
+            await asyncio.sleep(0)
+            return PICKER
+
+        made = exchange("GET", "/pickers", identify=later)
+        self.assertIsNone(asyncio.run(run_async(made.decide(OWN), call)))
+        self.assertIs(made.access.caller, PICKER)
+        for given in ("picker", {"id": 3}, True):
+            with self.subTest(given=given), self.assertRaisesRegex(TypeError, type(given).__name__):
+                decided("GET", "/open/a", identify=Asked(given))
+
+
+class WhileAResponseGoesOn(unittest.TestCase):
+    def test_the_same_caller_goes_on_for_as_long_as_they_are_let_in(self) -> None:
+        for before, path, after, goes_on in (
+            (PICKER, "/pickers", PICKER, True),
+            (PICKER, "/pickers", Caller(3), False),
+            (PICKER, "/pickers", Caller(4, {"picker"}), False),
+            (PICKER, "/pickers", None, False),
+            (PICKER, "/pickers", bloodroot.Unidentified("the token has ended"), False),
+            (PICKER, "/open/a", PICKER, True),
+            (PICKER, "/open/a", Caller(4), False),
+            (PICKER, "/open/a", None, False),
+            (None, "/open/a", None, True),
+            (None, "/open/a", bloodroot.Unidentified("the token has ended"), True),
+            (None, "/open/a", PICKER, False),
+        ):
+            with self.subTest(path, before=before, after=after):
+                who = mock.Mock(side_effect=[before, after], spec=["__call__"])
+                made = decided("GET", path, identify=who)
+                self.assertIs(run(made.again(OWN), call), goes_on)
+
+    def test_when_that_is_due(self) -> None:
+        for every, seconds, due in ((None, 9999.0, False), (60, 59.0, False), (60, 60.0, True)):
+            who = mock.Mock(return_value=PICKER, spec=["__call__", "again"])
+            who.again = every
+            made = exchange("GET", "/pickers", identify=who)
+            self.assertFalse(made.is_due)
+            with self.subTest(every=every, seconds=seconds), mock.patch("time.monotonic", lambda: 1000.0):
+                run(made.decide(OWN), call)
+                with mock.patch("time.monotonic", lambda passed=seconds: 1000.0 + passed):
+                    self.assertIs(made.is_due, due)
+
+
+class AfterTheHandler(unittest.TestCase):
+    def test_what_a_handler_raises(self) -> None:
+        made = decided("GET", "/pickers")
+        fields = FieldsRefused("tree", ("height",))
+        group: Callable[..., Any] = ExceptionGroup
+        for raised, status in (
+            (fields, 403),
+            (group("tasks", [ValueError(), fields]), 403),
+            (group("tasks", [ValueError(), group("more", [OSError(), fields])]), 403),
+            (group("tasks", [ValueError()]), None),
+            (ValueError(), None),
+        ):
+            with self.subTest(repr(raised)):
+                answer = made.raised(raised)
+                self.assertEqual(answer and answer.status, status)
+
+    def test_a_refusal_is_written_down_once_and_only_of_what_was_decided(self) -> None:
+        refused = exchange("GET", "/pickers", identify=Asked(Caller(4)))
+        unserved = exchange("GET", "/nothing")
+        run(unserved.decide_without_route(OWN, missing=True), call)
+        with self.assertLogs("bloodroot.audit", logging.INFO) as logged:
+            answer = run(refused.decide(OWN), call)
+            assert answer is not None
+            for made in (refused, unserved):
+                undone = mock.Mock()
+                made.undo = undone
+                made.refuse(answer)
+                made.refuse(answer)
+                self.assertEqual(undone.call_count, 2)
+        self.assertEqual([vars(record)["path"] for record in logged.records], ["/pickers"])
+
+    def test_what_is_allowed_is_written_down_where_it_is_wanted(self) -> None:
+        for audit, count in ((Audit("all"), 1), (Audit("refused"), 0)):
+            made = decided("GET", "/pickers", audit=audit)
+            with self.subTest(count), self.assertLogs("bloodroot.audit", logging.INFO) as logged:
+                logging.getLogger("bloodroot.audit").info("so that there is a line")
+                made.let_out(streams=False, sized=lambda: True)
+                self.assertEqual(len(logged.records) - 1, count)
+
+    def test_a_record_that_lacks_what_is_asked_for_is_told_with_its_line(self) -> None:
+        with self.assertLogs("bloodroot.enforce", logging.WARNING) as logged:
+            decided("GET", "/trees/1", records={"tree_id": lambda text: {"height": 3}})
+        (line,) = logged.output
+        self.assertIn("GET /trees/1 is refused: ", line)
+        self.assertTrue(line.endswith("(<text>:9)"), line)
+
+
+if __name__ == "__main__":
+    unittest.main()
