@@ -428,4 +428,6 @@ class Callers(unittest.TestCase):
     def test_roles_from_strangers_do_not_fill_the_memory(self) -> None:
         for number in range(10_000):
             POLICY.decide(Caller(roles={f"role-{number}"}), "GET", "/lots")
-        self.assertLess(len(POLICY.roles._held), 5000)
+            POLICY.decide(Caller(groups={f"group-{number}"}), "GET", "/lots")
+        self.assertLess(len(POLICY.roles.of_roles), 5000)
+        self.assertLess(len(POLICY.roles.of_groups), 5000)

@@ -173,6 +173,27 @@ class AfterTheHandler(unittest.TestCase):
                 answer = made.raised(raised)
                 self.assertEqual(answer and answer.status, status)
 
+    def test_what_a_handler_answers_before_anything_is_settled(self) -> None:
+        logging.disable(logging.CRITICAL)
+        self.addCleanup(logging.disable, logging.NOTSET)
+        for path, failed, status, given in (
+            ("/pickers", False, 200, None),
+            ("/pickers", False, 404, None),
+            ("/pickers", True, 500, None),
+            ("/trees/1", False, 200, 500),
+            ("/trees/1", False, 404, 404),
+            ("/trees/1", False, 409, 409),
+            ("/trees/1", False, 500, 500),
+            ("/trees/1", True, 499, 500),
+            ("/trees/1", True, 500, None),  # the application's own page for its mistakes
+            ("/trees/1", True, 503, None),
+        ):
+            with self.subTest(path, status=status, failed=failed):
+                made = decided("GET", path)
+                made.failed = failed
+                answer = made.responded(status)
+                self.assertEqual(answer and answer.status, given)
+
     def test_a_refusal_is_written_down_once_and_only_of_what_was_decided(self) -> None:
         refused = exchange("GET", "/pickers", identify=Asked(Caller(4)))
         unserved = exchange("GET", "/nothing")

@@ -102,17 +102,15 @@ def outcome_of_all(weighed: list[Weighed]) -> Weighed:
 
 def _by_roles(roles: RoleTable, standing: tuple[Line, ...]) -> Callable[[Caller | None, Line], Outcome | None]:
     """What bits alone decide, as they do for most requests; a function of locals, since it is run for all of them."""
-    held_by = roles.held
+    held_by, of_roles = roles.held, roles.of_roles
     allow, deny = Outcome.ALLOW, Outcome.DENY
 
     def by_roles(caller: Caller | None, line: Line) -> Outcome | None:
-        held = held_by(caller)
-        if held.apart:
-            return None
         requirement = line.requirement
         if caller is None:
-            return allow if held.bits & requirement.opens else None
-        if caller.scopes is not None:
+            return allow if requirement.opens & SIGNED_OUT else None
+        held = (of_roles.get(caller.roles) if not caller.groups else None) or held_by(caller)
+        if held.apart or caller.scopes is not None:
             return None
         if held.bits & requirement.opens:
             return allow

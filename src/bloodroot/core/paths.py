@@ -205,11 +205,12 @@ def read_path(path: str) -> list[str] | None:
     """
     if len(path) > _LONGEST:
         return None
-    if path[:1] == "/" and not _ODD(path) and "/." not in path:
-        segments = path[1:].split("/")
-        if segments[-1] == "":
-            segments.pop()
-        return None if "" in segments else segments
+    if not _ODD(path) and "/." not in path and "//" not in path:
+        segments = path.split("/")
+        if segments.pop(0) == "" and segments:
+            if segments[-1] == "":
+                segments.pop()
+            return segments
     if not path.startswith("/") or "?" in path or "#" in path or _BAD_PERCENT(path):
         return None
     segments = (path[1:-1] if path.endswith("/") else path[1:]).split("/")

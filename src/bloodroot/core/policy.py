@@ -94,7 +94,7 @@ class Policy:
         caller: Caller | None,
         method: str,
         path: str,
-        *,
+        # Not by keyword alone, which takes as long as finding a line does; all the same give them by name.
         record: Any = None,
         records: Mapping[str, Any] | None = None,
         query: Mapping[str, Any] | None = None,

@@ -4,14 +4,14 @@ from __future__ import annotations
 
 from dataclasses import dataclass
 from itertools import combinations
-from typing import TYPE_CHECKING
+from typing import TYPE_CHECKING, TypeVar
 
 from ..language import tree
 from ..language.problems import ENOUGH, Place, Problem, suggestion
 from .order import in_order
 
 if TYPE_CHECKING:
-    from collections.abc import Iterator
+    from collections.abc import Iterable, Iterator
 
     from .caller import Caller
 
@@ -20,6 +20,8 @@ SIGNED_OUT = 1
 SIGNED_IN = 2
 ANYONE = SIGNED_OUT | SIGNED_IN
 _KEPT = 4096
+
+_Key = TypeVar("_Key")
 
 
 @dataclass(slots=True)
@@ -40,7 +42,12 @@ class RoleTable:
         groups: for each group, the bits of the roles it gives.
         base: the bits of a signed-in caller who was given nothing: signed in, and the default roles.
         apart: sets of roles of which no one may hold two, each with the names as bits.
+        of_roles: what callers in no group hold, by their roles, as far as it was worked out.
+        of_groups: what callers in groups hold, by their roles and groups.
     """
+
+    of_roles: dict[Iterable[str], Held]
+    of_groups: dict[tuple[Iterable[str], Iterable[str]], Held]
 
     def __init__(
         self,
@@ -57,22 +64,27 @@ class RoleTable:
         self.base = base
         self.apart = apart
         self.descriptions = descriptions
-        self._held: dict[frozenset[str] | tuple[frozenset[str], frozenset[str]], Held] = {}
+        self.of_roles = {}
+        self.of_groups = {}
         self._nobody = Held(SIGNED_OUT, (), ())
 
     def held(self, caller: Caller | None) -> Held:
         """What a caller holds. Callers with the same roles and groups share one answer."""
         if caller is None:
             return self._nobody
+        if caller.groups:
+            return self._held(self.of_groups, (caller.roles, caller.groups), caller)
         # Most callers are in no group: their roles alone are the key, which costs less.
-        key = (caller.roles, caller.groups) if caller.groups else caller.roles
-        found = self._held.get(key)  # type: ignore[arg-type]
+        return self._held(self.of_roles, caller.roles, caller)
+
+    def _held(self, kept: dict[_Key, Held], key: _Key, caller: Caller) -> Held:
+        found = kept.get(key)
         if found is None:
             found = self._work_out(caller)
-            if len(self._held) >= _KEPT:
+            if len(kept) >= _KEPT:
                 # Roles come from tokens: without a limit an attacker could fill the memory.
-                self._held.clear()
-            self._held[key] = found  # type: ignore[index]
+                kept.clear()
+            kept[key] = found
         return found
 
     def _work_out(self, caller: Caller) -> Held:

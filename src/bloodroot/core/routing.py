@@ -15,8 +15,11 @@ T = TypeVar("T")
 _NONE: dict[str, Any] = {}
 
 # Entries alone behind a beginning: all segments of their template, and each by its method. Most templates have nothing
-# beside them; keeping their rest in one piece saves time, memory and a walk.
-_Tail = tuple[tuple[Segment, ...], dict[str, T]]
+# beside them; keeping their rest in one piece saves time, memory and a walk. Then come how many segments a path has
+# that is nothing but literals and names of whole segments (0 where a template has others), and its literals by place.
+_Tail = tuple[tuple[Segment, ...], dict[str, T], int, tuple[tuple[int, str], ...]]
+# The same literals, kept once: what many requests look at is near.
+_Alike = dict[tuple[tuple[int, str], ...], tuple[tuple[int, str], ...]]
 
 
 class _Node(Generic[T]):
@@ -90,6 +93,7 @@ class PathTree(Generic[T]):
 
     def __init__(self, entries: Iterable[tuple[Template, T]] = ()) -> None:
         self._root: _Node[T] = _Node()
+        self._alike: _Alike = {}
         for template, entry in entries:
             self.add((), template, entry)
 
@@ -99,29 +103,25 @@ class PathTree(Generic[T]):
         Returns:
             The methods for which another entry of the same shape has the place already, each with that one.
         """
-        return _put(self._root, template.segments, methods or (ANY,), entry)
+        return _put(self._root, template.segments, methods or (ANY,), entry, self._alike)
 
     def find(self, method: str, segments: list[str]) -> T | None:
         """The most specific entry for a method and the segments of a path, or None."""
         node = self._root
-        for place, segment in enumerate(segments, 1):
+        for segment in segments:
             child = node.literals.get(segment)
             if child is None:
                 child = node.name
                 if child is None or node.affixed is not None:
                     return self._search(method, segments)
             elif child.__class__ is tuple:
-                parts, entries = child
-                entry = entries.get(method)
-                if entry is None or len(parts) != len(segments):
-                    return self._search(method, segments)
                 # `_fit` without a call, as nearly every request comes here; what is odd is searched for.
-                for number in range(place, len(parts)):
-                    part = parts[number]
-                    if part.__class__ is str:
-                        if part != segments[number]:
-                            return self._search(method, segments)
-                    elif part.__class__ is not Parameter or not part.bare:
+                _, entries, count, literals = child
+                entry = entries.get(method)
+                if entry is None or count != len(segments):
+                    return self._search(method, segments)
+                for place, text in literals:
+                    if segments[place] != text:
                         return self._search(method, segments)
                 return entry
             node = child  # type: ignore[assignment]
@@ -204,7 +204,9 @@ def _fit(parts: tuple[Segment, ...], segments: list[str], place: int) -> bool:
     return all(fits(parts[number], segments[number]) for number in range(place, len(parts) - 1))
 
 
-def _put(node: _Node[T], parts: tuple[Segment, ...], methods: tuple[str, ...], entry: T) -> list[tuple[str, T]]:
+def _put(
+    node: _Node[T], parts: tuple[Segment, ...], methods: tuple[str, ...], entry: T, alike: _Alike
+) -> list[tuple[str, T]]:
     """Put an entry into a tree. Returns the methods for which its place is taken, each with what has it."""
     for place, segment in enumerate(parts, 1):
         if isinstance(segment, str):
@@ -212,7 +214,7 @@ def _put(node: _Node[T], parts: tuple[Segment, ...], methods: tuple[str, ...], e
             if child is None:
                 if node.literals is _NONE:
                     node.literals = {}
-                node.literals[segment] = (parts, dict.fromkeys(methods, entry))
+                node.literals[segment] = _tail(parts, dict.fromkeys(methods, entry), place, alike)
                 return []
             if isinstance(child, tuple):
                 if child[0] == parts and child[1].keys().isdisjoint(methods):
@@ -228,6 +230,20 @@ def _put(node: _Node[T], parts: tuple[Segment, ...], methods: tuple[str, ...], e
             node = _child(node, segment)
     node.ends = node.ends if node.ends is not _NONE else {}
     return _put_here(node, node.ends, methods, entry)
+
+
+def _tail(parts: tuple[Segment, ...], entries: dict[str, T], place: int, alike: _Alike) -> _Tail[T]:
+    """Entries in one piece; their template's segments are compared from a place on."""
+    found, count = [], len(parts)
+    for number in range(place, count):
+        part = parts[number]
+        if isinstance(part, str):
+            found.append((number, part))
+        elif not (isinstance(part, Parameter) and part.bare):
+            count = 0
+            break
+    literals = tuple(found)
+    return parts, entries, count, alike.setdefault(literals, literals)
 
 
 def _put_here(node: _Node[T], entries: dict[str, T], methods: tuple[str, ...], entry: T) -> list[tuple[str, T]]:
@@ -246,7 +262,7 @@ def _laid_out(tail: _Tail[T], place: int) -> _Node[T]:
     """A tail as nodes, from a place on. Its entries are for different methods, so that each finds its place."""
     first: _Node[T] = _Node()
     node = first
-    parts, entries = tail
+    parts, entries = tail[:2]
     for segment in parts[place:]:
         if isinstance(segment, str):
             node.literals = {segment: tail}
