@@ -3,27 +3,28 @@
 from __future__ import annotations
 
 import re
-from dataclasses import dataclass
-from typing import TYPE_CHECKING, Any
+from dataclasses import replace
+from typing import TYPE_CHECKING, Any, NamedTuple
 from urllib.parse import quote
 
 from ..language.errors import UnknownNameError
 from ..language.problems import suggestion
 from .decision import Outcome
+from .formulas import TRUE
 from .methods import covers
 from .paths import Parameter, Template, TemplateError, overlap, parse_template, read_path
-from .permissions import permission_named, predicates_of
-from .predicates import always
+from .permissions import permission_named, remaining
 from .question import Question
 from .records import MISSING, attribute
+from .request_facts import counted_as, facts_of
 from .requirements import PATH, asks_of
 
 if TYPE_CHECKING:
-    from collections.abc import Iterable
+    from collections.abc import Iterable, Mapping
 
     from .caller import Caller
     from .evaluate import Evaluator
-    from .formulas import Facts
+    from .formulas import Facts, Formula
     from .lines import Line
     from .predicates import Predicate
 
@@ -46,15 +47,21 @@ class Flags:
     """
 
     def __init__(self, evaluator: Evaluator, caller: Caller | None, names: Iterable[str]) -> None:
-        self._flags: dict[str, _Permission | _Endpoint] = {}
+        self._tests = _Tests(evaluator, caller)
+        self._flags: list[tuple[str, list[int], _Endpoint | None]] = []
+        # The names that paths take from a record, each with an endpoint that does.
+        self._taken: dict[str, _Endpoint] = {}
         for name in names:
-            endpoint = _ENDPOINT.fullmatch(name)
-            if endpoint is not None:
-                self._flags[name] = _Endpoint(evaluator, caller, endpoint[1], endpoint[2])
+            written = _ENDPOINT.fullmatch(name)
+            if written is None:
+                tests = self._tests.of(permission_named(evaluator.resolver, name))
+                self._flags.append((name, tests, None))
             else:
-                self._flags[name] = _Permission(
-                    predicates_of(evaluator, permission_named(evaluator.resolver, name), caller)
-                )
+                endpoint = _Endpoint(evaluator, caller, written[1], written[2])
+                found = endpoint.tests(self._tests)
+                self._flags.append((name, found or [], endpoint if found is None or endpoint.taken else None))
+                endpoint.is_found = found is not None
+                self._taken.update(dict.fromkeys(endpoint.taken.values() if endpoint.is_found else (), endpoint))
 
     def of(self, record: Any = None) -> dict[str, bool]:
         """Which of the questions hold, for this record where it depends on one; by name, in the order given.
@@ -62,37 +69,91 @@ class Flags:
         Raises:
             UnknownNameError: no line covers an endpoint, or the record does not have what its path requires.
         """
-        texts: dict[str, str | None] = {}
-        return {name: flag.holds(record, texts) for name, flag in self._flags.items()}
+        texts = {name: endpoint.text(record, name) for name, endpoint in self._taken.items()}
+        tests, is_odd = self._tests, None in texts.values()
+        tests.take(record, texts)
+        flags = {}
+        for name, numbers, endpoint in self._flags:
+            if endpoint is not None and not (endpoint.is_found and not is_odd) and not endpoint.is_covered(texts):
+                flags[name] = endpoint.decided(record)
+            else:
+                flags[name] = tests.hold(numbers)
+        return flags
 
 
-class _Permission:
-    """A permission, asked for one record after another."""
-
-    def __init__(self, predicates: list[tuple[Predicate, Facts]]) -> None:
-        self._predicates = predicates
-
-    def holds(self, record: Any, texts: dict[str, str | None]) -> bool:  # noqa: ARG002
-        for predicate, facts in self._predicates:
-            facts.record = record
-            if predicate(facts) is not True:
-                return False
-        return True
-
-
-@dataclass(frozen=True, slots=True)
-class _LinePredicates:
-    """What an endpoint's line or a standing rule asks.
+class _Test(NamedTuple):
+    """What must be true of a caller and a record.
 
     Attributes:
         predicate: what must be true.
         facts: what is known of the caller; the record is put in.
-        names: for each parameter of the path that it requires, the segment where it is.
+        given: parameters of the path that are the same for each record.
+        taken: for the others, what the record has as their text.
     """
 
     predicate: Predicate
     facts: Facts
-    names: dict[str, int]
+    given: dict[str, str]
+    taken: dict[str, str]
+
+
+class _Tests:
+    """What is asked of one caller: each remaining requirement once, however many endpoints and permissions ask it."""
+
+    def __init__(self, evaluator: Evaluator, caller: Caller | None) -> None:
+        self._evaluator = evaluator
+        self._callers = [(each, facts_of(evaluator.roles, each)) for each in counted_as(evaluator.roles, caller)]
+        self._tests: list[_Test] = []
+        self._numbers: dict[tuple[Formula, int], int] = {}
+        self._results: list[bool | None] = []
+        self._texts: Mapping[str, str | None] = {}
+
+    def of(self, formula: Formula) -> list[int]:
+        """The tests that all must hold for a requirement, by number."""
+        numbers = []
+        for place, (counted, facts) in enumerate(self._callers):
+            left = remaining(self._evaluator, formula, counted, facts)
+            if left.formula is not TRUE:
+                key = left.formula, place
+                if key not in self._numbers:
+                    self._numbers[key] = self._add(_Test(left.predicate, facts, {}, {}))
+                numbers.append(self._numbers[key])
+        return numbers
+
+    def of_path(self, formula: Formula, given: dict[str, str], taken: dict[str, str]) -> list[int]:
+        """The same for a requirement that rests on the path as well."""
+        numbers = []
+        for counted, facts in self._callers:
+            left = remaining(self._evaluator, formula, counted, facts)
+            if left.formula is not TRUE:
+                numbers.append(self._add(_Test(left.predicate, replace(facts), given, taken)))
+        return numbers
+
+    def _add(self, test: _Test) -> int:
+        self._tests.append(test)
+        return len(self._tests) - 1
+
+    def take(self, record: Any, texts: Mapping[str, str | None]) -> None:
+        """Go on to a record, and to what it has by name as text of a path."""
+        for test in self._tests:
+            test.facts.record = record
+        self._texts = texts
+        self._results = [None] * len(self._tests)
+
+    def hold(self, numbers: list[int]) -> bool:
+        """Whether all of these tests hold; each is made once, and only when it is asked for."""
+        for number in numbers:
+            result = self._results[number]
+            if result is None:
+                result = self._results[number] = self._holds(self._tests[number])
+            if not result:
+                return False
+        return True
+
+    def _holds(self, test: _Test) -> bool:
+        if test.given or test.taken:
+            test.facts.path = {**test.given, **{name: self._texts[source] for name, source in test.taken.items()}}
+        return test.predicate(test.facts) is True
 
 
 class _Endpoint:
@@ -100,67 +161,54 @@ class _Endpoint:
 
     Where the same line and rules decide whatever the record has, they are found once. Everything else is decided as a
     request is.
+
+    Attributes:
+        taken: for each segment of the path that is a value of the record, by place, its name.
     """
 
     def __init__(self, evaluator: Evaluator, caller: Caller | None, method: str, path: str) -> None:
         self._evaluator, self._caller, self._method, self._path = evaluator, caller, method, path
-        self._segments: list[str | None] = []
-        self._from_record: list[tuple[int, str]] = []
-        self._asked = self._found_once()
+        self._segments: list[str] = []
+        self.taken: dict[int, str] = {}
+        self.is_found = False
 
-    def holds(self, record: Any, texts: dict[str, str | None]) -> bool:
-        """Whether the caller may, for a record.
+    def is_covered(self, texts: Mapping[str, str | None]) -> bool:
+        """Whether the tests are all that is asked for a record that has these texts."""
+        return self.is_found and all(texts[name] is not None for name in self.taken.values())
 
-        Args:
-            record: the record.
-            texts: what the record has by name, as text of a path, for all endpoints that are asked.
-        """
-        if self._asked is None:
-            return self._decided(record)
-        segments = self._segments
-        for place, name in self._from_record:
-            text = texts[name] if name in texts else self._text(record, name, texts)
-            if text is None:
-                return self._decided(record)
-            segments[place] = text
-        for predicates in self._asked:
-            facts = predicates.facts
-            facts.record = record
-            if predicates.names:
-                facts.path = {name: segments[place] for name, place in predicates.names.items()}
-            if predicates.predicate(facts) is not True:
-                return False
-        return True
-
-    def _found_once(self) -> list[_LinePredicates] | None:
-        """What is asked whatever the record has; None where that cannot be said before."""
+    def tests(self, tests: _Tests) -> list[int] | None:
+        """The tests that all must hold, whatever the record has; None where that cannot be said before."""
         template = self._template()
         line = self._evaluator.lookup.for_all(self._method, template) if template is not None else None
         if line is None or template is None:
             return None
-        predicates = []
+        numbers: list[int] = []
         for each in (*self._evaluator.lookup.standing, line):
             covered = overlap(each.template, template) if covers(each.methods, self._method) else False
             if covered is None:
                 return None
             if covered:
-                asked = self._asked_by(each)
+                asked = self._tests_of(each, tests)
                 if asked is None:
                     return None
-                predicates += asked
-        return predicates
+                numbers += asked
+        return numbers
 
-    def _asked_by(self, line: Line) -> list[_LinePredicates] | None:
+    def _tests_of(self, line: Line, tests: _Tests) -> list[int] | None:
         """What a line or a rule asks of the caller; None where a parameter of its path is a part of a segment."""
-        names: dict[str, int] = {}
-        if asks_of(line.requirement.formula) & PATH:
-            for place, part in enumerate(line.template.segments):
-                if isinstance(part, Parameter):
-                    if not part.bare:
-                        return None
-                    names[part.name] = place
-        predicates = predicates_of(self._evaluator, line.requirement.formula, self._caller)
-        return [_LinePredicates(predicate, facts, names) for predicate, facts in predicates if predicate is not always]
+        formula = line.requirement.formula
+        if not asks_of(formula) & PATH:
+            return tests.of(formula)
+        given, taken = {}, {}
+        for place, part in enumerate(line.template.segments):
+            if isinstance(part, Parameter):
+                if not part.bare:
+                    return None
+                if place in self.taken:
+                    taken[part.name] = self.taken[place]
+                else:
+                    given[part.name] = self._segments[place]
+        return tests.of_path(formula, given, taken)
 
     def _template(self) -> Template | None:
         """The path as a template with a parameter for each of the record's own values; None where it is none."""
@@ -171,8 +219,8 @@ class _Endpoint:
         for place, part in enumerate(self._path.strip("/").split("/") if segments else []):
             whole = _FROM_RECORD.fullmatch(part)
             if whole is not None:
-                self._from_record.append((place, whole[1]))
-                self._segments.append(None)
+                self.taken[place] = whole[1]
+                self._segments.append("")
                 parts.append(f"{{p{place}}}")
             elif part == segments[place]:
                 self._segments.append(part)
@@ -184,7 +232,7 @@ class _Endpoint:
         except TemplateError:
             return None
 
-    def _decided(self, record: Any) -> bool:
+    def decided(self, record: Any) -> bool:
         """Whether a request to the endpoint is allowed, decided as a request is."""
         path = _FROM_RECORD.sub(lambda match: quote(str(self._value(record, match[1])), safe=""), self._path)
         question = Question(self._caller, self._method, path)
@@ -197,12 +245,11 @@ class _Endpoint:
             raise UnknownNameError(f'no line of the policy covers "{endpoint}"{suggestion(endpoint, endpoints)}')
         return decision.outcome is Outcome.ALLOW
 
-    def _text(self, record: Any, name: str, texts: dict[str, str | None]) -> str | None:
+    def text(self, record: Any, name: str) -> str | None:
         """What a record has by a name, as text of a path; None where a path would have to encode it."""
         value = self._value(record, name)
         text = str(value)
-        texts[name] = found = text if value.__class__ is int or _SIMPLE(text) else None
-        return found
+        return text if value.__class__ is int or _SIMPLE(text) else None
 
     def _value(self, record: Any, name: str) -> Any:
         value = attribute(record, name) if record is not None else MISSING

@@ -7,9 +7,8 @@ from typing import TYPE_CHECKING, Any
 
 from ..language.errors import UnknownNameError
 from ..language.problems import suggestion
-from .predicates import Predicate, compiled
 from .request_facts import counted_as, facts_of
-from .role_cache import is_plain
+from .role_cache import Remaining, is_plain
 
 if TYPE_CHECKING:
     from collections.abc import Mapping
@@ -48,26 +47,18 @@ def holds(
     args: Mapping[str, Any] | None = None,
 ) -> bool:
     """Whether what a permission asks holds for a caller and a record."""
-    return all(predicate(facts) for predicate, facts in predicates_of(evaluator, formula, caller, record, args))
-
-
-def predicates_of(
-    evaluator: Evaluator,
-    formula: Formula,
-    caller: Caller | None,
-    record: Any = None,
-    args: Mapping[str, Any] | None = None,
-) -> list[tuple[Predicate, Facts]]:
-    """The predicates that all must be true of a caller, each with what is known of them.
-
-    The facts may be given one record after another.
-    """
-    predicates = []
     for counted in counted_as(evaluator.roles, caller):
         facts = facts_of(evaluator.roles, counted, record, args)
-        if is_plain(counted):
-            predicates.append((evaluator.cache.get(formula, facts.certain).predicate, facts))
-        else:
-            of_caller = replace(facts, record=None, args=None)
-            predicates.append((compiled(formula.fold(of_caller)), facts))
-    return predicates
+        if remaining(evaluator, formula, counted, facts).predicate(facts) is not True:
+            return False
+    return True
+
+
+def remaining(evaluator: Evaluator, formula: Formula, caller: Caller | None, facts: Facts) -> Remaining:
+    """What is left of a requirement for one of the callers of `counted_as`, of whom this is known.
+
+    Its predicate may be asked with the same facts for one record after another.
+    """
+    if is_plain(caller):
+        return evaluator.cache.get(formula, facts.certain)
+    return Remaining(formula, replace(facts, record=None, args=None))

@@ -16,8 +16,8 @@ if TYPE_CHECKING:
 _MOST = 8192
 
 
-class CachedRequirement:
-    """What is left of a requirement for a caller of whom only the roles are known.
+class Remaining:
+    """What is left of a requirement for a caller of whom only some is known, mostly the roles.
 
     Attributes:
         formula: what is left.
@@ -26,10 +26,10 @@ class CachedRequirement:
 
     __slots__ = ("_predicate", "_requirement", "asks", "formula")
 
-    def __init__(self, requirement: Formula, bits: int) -> None:
+    def __init__(self, requirement: Formula, facts: Facts) -> None:
         # With the requirement itself, so that an id of one is never that of another.
         self._requirement = requirement
-        self.formula = requirement.fold(Facts(bits, bits, caller=None if bits & SIGNED_OUT else UNKNOWN))
+        self.formula = requirement.fold(facts)
         self.asks = asks_of(self.formula)
         self._predicate: Predicate | None = None
 
@@ -45,17 +45,21 @@ class RoleCache:
     """What is kept for each requirement and set of roles that was asked for; no more than a bounded number."""
 
     def __init__(self) -> None:
-        self._kept: dict[tuple[int, int], CachedRequirement] = {}
+        self._kept: dict[tuple[int, int], Remaining] = {}
 
-    def get(self, requirement: Formula, bits: int) -> CachedRequirement:
+    def get(self, requirement: Formula, bits: int) -> Remaining:
         """What is left of a requirement for these roles."""
         cached = self._kept.get((id(requirement), bits))
         if cached is None:
             if len(self._kept) >= _MOST:
                 # Roles come from tokens: without a limit they could fill the memory.
                 self._kept.clear()
-            cached = self._kept[id(requirement), bits] = CachedRequirement(requirement, bits)
+            cached = self._kept[id(requirement), bits] = Remaining(requirement, _facts_of_roles(bits))
         return cached
+
+
+def _facts_of_roles(bits: int) -> Facts:
+    return Facts(bits, bits, caller=None if bits & SIGNED_OUT else UNKNOWN)
 
 
 def is_plain(caller: Caller | None) -> bool:
