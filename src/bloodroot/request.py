@@ -8,7 +8,7 @@ from collections.abc import Callable, Iterator, Mapping
 from typing import Any
 from urllib.parse import parse_qs, quote, urlsplit
 
-from .core.paths import is_method, read_path
+from .core.paths import is_method, read_path, read_plain
 
 _IN_A_PATH = "/-._~!$&'()*+,=:@"
 # Nearly all paths have none of these, and stay as they are.
@@ -139,9 +139,13 @@ class AsgiRequest(Request):
         self.prefix = scope.get("root_path", "") if prefix is None else prefix
         query = scope.get("query_string")
         self.query_string = query.decode("latin-1") if query else ""
-        plain = not _ODD(own)
-        self.path = (own if plain else encoded(own)) or "/"
-        self.segments = read_path(self.path)
+        self.segments = read_plain(own)
+        plain = self.segments is not None
+        if plain:
+            self.path = own
+        else:
+            self.path = encoded(own) or "/"
+            self.segments = read_path(self.path)
         # As nearly always, the client has sent just this. Else what it sent must be unambiguous as well.
         if raw is not None and not (plain and raw == whole.encode()) and _as_sent(raw) is None:
             self.segments = None
@@ -250,8 +254,10 @@ class WsgiRequest(Request):
         self.method = str(environ.get("REQUEST_METHOD", ""))
         self.prefix = _as_bytes(str(environ.get("SCRIPT_NAME", ""))).decode("utf-8", "replace")
         own = str(environ.get("PATH_INFO", "")) or "/"
-        self.path = encoded(_as_bytes(own)) if _ODD(own) else own
-        self.segments = read_path(self.path)
+        self.path, self.segments = own, read_plain(own)
+        if self.segments is None:
+            self.path = encoded(_as_bytes(own))
+            self.segments = read_path(self.path)
         if not _raw_is_readable(environ):
             self.segments = None
         self._session = session

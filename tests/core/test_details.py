@@ -76,7 +76,7 @@ class Details(unittest.TestCase):
                 self.assertIs(one == other, same)
                 self.assertFalse(same and hash(one) != hash(other))
         self.assertNotEqual(Value(1), 1)
-        self.assertEqual([Value(value).words() for value in (None, True, "a\"b")], ["none", "true", r'"a\"b"'])
+        self.assertEqual([Value(value).words() for value in (None, True, 'a"b')], ["none", "true", r'"a\"b"'])
 
     def test_what_is_missing_and_what_is_none(self) -> None:
         member, kind = Caller(3), Caller(3, attributes={"kind": "fern"})

@@ -50,7 +50,8 @@ def exchange(
 
 
 def call(call: Call) -> Any:
-    return call.function(*call.arguments)
+    function, arguments, _ = call
+    return function(*arguments)
 
 
 def decided(*request: str, **how: Any) -> Exchange:
@@ -167,11 +168,15 @@ class AfterTheHandler(unittest.TestCase):
             (group("tasks", [ValueError(), fields]), 403),
             (group("tasks", [ValueError(), group("more", [OSError(), fields])]), 403),
             (group("tasks", [ValueError()]), None),
+            (FieldsRefused("tree", tuple(f"f{number}" for number in range(20))), 403),
+            (FieldsRefused("tree", tuple(f"f{number}" for number in range(21))), 403),
             (ValueError(), None),
         ):
             with self.subTest(repr(raised)):
                 answer = made.raised(raised)
                 self.assertEqual(answer and answer.status, status)
+                if answer is not None:
+                    self.assertEqual("more" in answer.message, len(getattr(raised, "fields", ())) > 20)
 
     def test_what_a_handler_answers_before_anything_is_settled(self) -> None:
         logging.disable(logging.CRITICAL)
@@ -216,6 +221,51 @@ class AfterTheHandler(unittest.TestCase):
                 logging.getLogger("bloodroot.audit").info("so that there is a line")
                 made.let_out(streams=False, sized=lambda: True)
                 self.assertEqual(len(logged.records) - 1, count)
+
+    def test_a_token_that_was_made_for_less_is_told_what_it_lacks(self) -> None:
+        policy = bloodroot.parse("roles\n  picker\npermissions\n  tree:cut  picker\nendpoints\n  GET /cut  tree:cut")
+        for caller, challenge in (
+            (Caller(3, {"picker"}, scopes={"tree:see"}), 'scope="tree:cut"'),
+            (Caller(3, scopes={"tree:see"}), None),
+            (Caller(3), None),
+            (None, None),
+        ):
+            made = exchange("GET", "/cut", identify=Asked(caller), policy=policy)
+            answer = run(made.decide(OWN), call)
+            assert answer is not None
+            with self.subTest(caller=caller):
+                headers = dict(made.response(answer, OWN).headers)
+                found = headers.get("www-authenticate", "")
+                self.assertEqual("scope=" in found, challenge is not None, headers)
+                self.assertIn(challenge or "", found)
+
+    def test_what_no_route_serves_is_refused_by_path_lines_alone(self) -> None:
+        for path, missing, caller, unserved, status in (
+            ("/nothing", True, PICKER, True, None),
+            ("/nothing", True, None, True, None),
+            ("/nothing", False, PICKER, False, 403),
+            ("/open/a", True, None, False, None),
+            ("/pickers", True, None, False, 401),
+            ("/pickers", True, PICKER, False, None),
+            ("/pickers", False, Caller(4), False, 403),
+        ):
+            made = exchange("GET", path, identify=Asked(caller))
+            with self.subTest(path, missing=missing, caller=caller):
+                answer = run(made.decide_without_route(OWN, missing=missing), call)
+                self.assertEqual((made.unserved, answer and answer.status), (unserved, status))
+
+    def test_nothing_is_loaded_for_those_who_are_refused_anyway(self) -> None:
+        policy = bloodroot.parse(
+            "roles\n  picker\nconditions\n  own record.owner == caller.id\n"
+            "endpoints\n  GET /trees/{tree_id}  picker if own"
+        )
+        for caller, loads in ((PICKER, 1), (Caller(3), 0), (None, 0)):
+            loaded: list[str] = []
+            made = exchange(
+                "GET", "/trees/1", identify=Asked(caller), policy=policy, records={"tree_id": loaded.append}
+            )
+            run(made.decide(OWN), call)
+            self.assertEqual(len(loaded), loads)
 
     def test_a_record_that_lacks_what_is_asked_for_is_told_with_its_line(self) -> None:
         with self.assertLogs("bloodroot.enforce", logging.WARNING) as logged:

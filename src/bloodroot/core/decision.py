@@ -69,6 +69,10 @@ class Decides(Protocol):
         """The steps of the decision on a question."""
         ...
 
+    def remainder(self, question: Question, line: Line | None) -> Formula | None:
+        """What a question that depends leaves to be known."""
+        ...
+
 
 class Decision:
     """What a policy says to one request.
@@ -79,10 +83,9 @@ class Decision:
             ``closed``, ``signed-out``, ``signed-in``, ``role``, ``condition`` (one without a name) or the name of a
             condition.
         line: the endpoint line that decides; None where there is none, and for a guard.
-        remainder: for `Outcome.DEPENDS`, what still has to hold; None otherwise.
     """
 
-    __slots__ = ("_asked", "_decides", "line", "outcome", "reason", "remainder")
+    __slots__ = ("_asked", "_decides", "_remainder", "line", "outcome", "reason")
 
     def __init__(
         self,
@@ -96,7 +99,7 @@ class Decision:
         self.outcome = outcome
         self.reason = reason
         self.line = line
-        self.remainder = remainder
+        self._remainder = remainder
         self._decides = evaluator
         # Caller, method and path are most questions, and are worked out only when asked for.
         self._asked = question
@@ -107,6 +110,13 @@ class Decision:
         if isinstance(self._asked, tuple):
             self._asked = Question(*self._asked)
         return self._asked
+
+    @property
+    def remainder(self) -> Formula | None:
+        """For `Outcome.DEPENDS`, what still has to hold; None otherwise. It is worked out when it is asked for."""
+        if self._remainder is None and self.outcome is Outcome.DEPENDS:
+            self._remainder = self._decides.remainder(self.question, self.line)
+        return self._remainder
 
     @property
     def guard(self) -> CompiledGuard | None:

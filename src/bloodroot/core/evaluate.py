@@ -9,7 +9,7 @@ from .binding import BoundLines
 from .caller import Caller
 from .conditions import findings
 from .decision import Decision, Outcome, Step, StepVerdict
-from .formulas import FALSE, FAULTY, TRUE, Facts, Formula, both, can_be_true
+from .formulas import CAN_BE_TRUE, FALSE, FAULTY, TRUE, Facts, Formula, both, can_be_true
 from .line_lookup import LineLookup
 from .methods import COMMON
 from .paths import is_method, read_path
@@ -18,7 +18,7 @@ from .reasons import Trace, add_passed, blamable, opens_after_sign_in, reason_of
 from .request_facts import ANYONE_AT_ALL, facts_for, known_to_signed_in, path_facts
 from .requirements import PATH, permissions_in, without_guarded
 from .resolver import Resolver
-from .role_cache import RoleCache, is_plain
+from .role_cache import RoleCache
 from .roles import SIGNED_OUT, Held, RoleTable
 from .routing import PathTree
 
@@ -177,8 +177,12 @@ class Evaluator:
 
     def decide_guard(self, question: Question) -> Decision:
         """Decide what ``question.guard`` asks, within the request that the question is about."""
-        outcome, reason, remainder = self._weigh(question, None, None)
-        return Decision(outcome, reason, None, remainder, self, question)
+        return self._weighed(question, None, None)
+
+    def remainder(self, question: Question, line: Line | None) -> Formula | None:
+        """What a question that depends leaves to be known, for the line that decides."""
+        segments = None if question.guard is not None else question.segments or read_path(question.path)
+        return self._weigh(question, segments, line).remainder
 
     def settle(self, decision: Decision, question: Question) -> Decision:
         """Decide again what depended on a record, now that it is known.
@@ -190,13 +194,20 @@ class Evaluator:
         line = decision.line
         if line is None:
             return decision
-        return self._decided(question, question.segments or read_path(question.path) or [], line)
+        # Roles alone have not decided it, and have not changed.
+        return self._weighed(question, question.segments or read_path(question.path) or [], line)
 
-    def _decided(self, question: Question, segments: list[str], line: Line | None) -> Decision:
+    def _decided(self, question: Question, segments: list[str] | None, line: Line | None) -> Decision:
         if line is not None and not question.assume:
             by_roles = self.by_roles(question.caller, line)
             if by_roles is not None:
                 return Decision(by_roles, None if by_roles is Outcome.ALLOW else "role", line, None, self, question)
+        return self._weighed(question, segments, line)
+
+    def _weighed(self, question: Question, segments: list[str] | None, line: Line | None) -> Decision:
+        outcome = self._by_predicates(question, segments, line)
+        if outcome is not None:
+            return Decision(outcome, None, line, None, self, question)
         outcome, reason, remainder = self._weigh(question, segments, line)
         return Decision(outcome, reason, line, remainder, self, question)
 
@@ -233,11 +244,7 @@ class Evaluator:
                 path = f"{question.method} {question.path}"
                 trace.add("line", StepVerdict.REFUSED, f"no line covers {path}, and what is not declared is closed")
             return Weighed(Outcome.DENY, "closed")
-        if trace is None:
-            left = self._left_by_roles(question, segments, line, held)
-            if left is not None:
-                return outcome_left(left)
-        elif guard is None and line is not None:
+        if trace and line is not None and guard is None:
             trace.add("line", StepVerdict.PASSED, line_in_words(line, question), line)
         return self._weigh_asked(self._asked(question, segments, line, held), caller, trace)
 
@@ -261,16 +268,17 @@ class Evaluator:
             trace.add("apart", StepVerdict.REFUSED, f"the caller holds {names}, which are kept apart")
         return _APART
 
-    def _left_by_roles(
-        self, question: Question, segments: list[str] | None, line: Line | None, held: Held
-    ) -> list[Formula] | None:
-        """What is left of all that is asked, from what is kept for each set of roles.
+    def _by_predicates(self, question: Question, segments: list[str] | None, line: Line | None) -> Outcome | None:
+        """What predicates of what is left for a set of roles decide, without a remainder.
 
         Returns:
             None where something refuses, and where roles are not all that gives permissions.
         """
         caller, guard = question.caller, question.guard
-        if caller is None or not is_plain(caller) or question.assume:
+        if caller is None or caller.scopes is not None or caller.granted or question.assume:
+            return None
+        held = self.roles.held(caller)
+        if held.apart:
             return None
         asking: Iterable[Line | CompiledGuard]
         if guard is not None:
@@ -280,26 +288,23 @@ class Evaluator:
         else:
             rules = self.lookup.rules_at(question.method, segments or []) if self.lookup.standing else ()
             asking = (*rules, line) if rules else (line,)
-        left: list[Formula] = []
-        # With a record nearly everything is known, and what a predicate finds true needs no folding.
-        all_known = question.record is not None or question.guarded or guard is not None
+        outcome = Outcome.ALLOW
         for rule in asking:
-            kept = self.cache.get(rule.requirement.formula, held.bits)
-            if kept.formula is TRUE:
+            remaining = self.cache.get(rule.requirement.formula, held.bits)
+            if remaining.formula is TRUE:
                 continue
-            facts = known_to_signed_in(question, held, kept.asks)
-            if kept.asks & PATH:
+            facts = known_to_signed_in(question, held, remaining.asks)
+            if remaining.asks & PATH:
                 if guard is not None or line is None or segments is None:
                     return None
                 names = path_facts(question, segments, rule, line)  # type: ignore[arg-type]
                 facts.path, facts.records = names["path"], names["records"]
-            if all_known and kept.predicate(facts):
-                continue
-            formula = kept.formula.fold(facts)
-            if not can_be_true(formula):
+            bits = remaining.predicate(facts)
+            if not bits & CAN_BE_TRUE:
                 return None
-            left.append(formula)
-        return left
+            if bits != CAN_BE_TRUE:
+                outcome = Outcome.DEPENDS
+        return outcome
 
     def _weigh_asked(self, parts: list[WeighedPart], caller: Caller | None, trace: Trace | None) -> Weighed:
         """What comes of all that is asked: standing rules first, and the endpoint or the guard last."""
@@ -338,7 +343,7 @@ class Evaluator:
             own = facts
             if rule.template.names and segments is not None:
                 # A rule has names of its own for the parts of the path.
-                own = replace(facts, **path_facts(question, segments, rule, line))
+                own = facts.with_(**path_facts(question, segments, rule, line))
             parts.append(WeighedPart(rule, beside_guards(rule.requirement.formula, line), own, is_rule=True))
         # With its guards the line is asked part by part, so that the steps show each of them.
         if line.declared is None or line.declared.formula is not TRUE:
@@ -424,7 +429,7 @@ def _unreadable(question: Question, segments: list[str] | None) -> str | None:
 
 def _of_handler(question: Question, facts: Facts, served: Mapping[str, Any]) -> Facts:
     """The facts for a guard in the handler: it names the parameters of the path as the route does."""
-    return replace(facts, path={**(facts.path or {}), **served}, records=question.records)
+    return facts.with_(path={**(facts.path or {}), **served}, records=question.records)
 
 
 def beside_guards(formula: Formula, line: Line) -> Formula:

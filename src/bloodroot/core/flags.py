@@ -3,14 +3,13 @@
 from __future__ import annotations
 
 import re
-from dataclasses import replace
 from typing import TYPE_CHECKING, Any, NamedTuple
 from urllib.parse import quote
 
 from ..language.errors import UnknownNameError
 from ..language.problems import suggestion
 from .decision import Outcome
-from .formulas import TRUE
+from .formulas import CAN_BE_TRUE, TRUE
 from .methods import covers
 from .paths import Parameter, Template, TemplateError, overlap, parse_template, read_path
 from .permissions import permission_named, remaining
@@ -126,7 +125,7 @@ class _Tests:
         for counted, facts in self._callers:
             left = remaining(self._evaluator, formula, counted, facts)
             if left.formula is not TRUE:
-                numbers.append(self._add(_Test(left.predicate, replace(facts), given, taken)))
+                numbers.append(self._add(_Test(left.predicate, facts.with_(), given, taken)))
         return numbers
 
     def _add(self, test: _Test) -> int:
@@ -153,7 +152,7 @@ class _Tests:
     def _holds(self, test: _Test) -> bool:
         if test.given or test.taken:
             test.facts.path = {**test.given, **{name: self._texts[source] for name, source in test.taken.items()}}
-        return test.predicate(test.facts) is True
+        return test.predicate(test.facts) == CAN_BE_TRUE
 
 
 class _Endpoint:

@@ -10,9 +10,10 @@ from __future__ import annotations
 import datetime
 from abc import ABC, abstractmethod
 from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
-from dataclasses import dataclass, field, replace
+from dataclasses import dataclass
 from operator import is_
-from typing import Any, ClassVar, Generic, Protocol, TypeVar
+from types import MappingProxyType
+from typing import Any, ClassVar, Generic, Protocol, TypedDict, TypeVar, Unpack
 
 Meaning = TypeVar("Meaning")
 
@@ -20,7 +21,20 @@ Meaning = TypeVar("Meaning")
 CAN_BE_TRUE, CAN_BE_FALSE, CAN_BE_FAULTY = 1, 2, 4
 
 
-@dataclass(slots=True)
+class Supplied(TypedDict, total=False):
+    """What may be known beside the caller and the records; see `Facts`."""
+
+    path: Mapping[str, Any] | None
+    query: Mapping[str, Any] | None
+    args: Mapping[str, Any] | None
+    now: datetime.datetime | None
+    scopes: frozenset[str] | None
+    granted: Mapping[str, str] | None
+    guarded: bool
+    hidden: frozenset[str] | None
+    assumed: Mapping[str, bool]
+
+
 class Facts:
     """What is known while a formula is folded. None, or `UNKNOWN` for the caller, means that it is not supplied.
 
@@ -44,11 +58,7 @@ class Facts:
             the caller lead to, by their words.
     """
 
-    certain: int
-    possible: int
-    caller: Any = None
-    record: Any = None
-    records: Mapping[str, Any] | None = None
+    # One is made for each decision, and most of it stays as it is: defaults on the class cost nothing to set.
     path: Mapping[str, Any] | None = None
     query: Mapping[str, Any] | None = None
     args: Mapping[str, Any] | None = None
@@ -57,8 +67,34 @@ class Facts:
     granted: Mapping[str, str] | None = None
     guarded: bool = False
     hidden: frozenset[str] | None = None
-    assumed: Mapping[str, bool] = field(default_factory=dict)
-    folded: dict[object, Any] = field(init=False, default_factory=dict)
+    assumed: Mapping[str, bool] = MappingProxyType({})
+
+    def __init__(
+        self,
+        certain: int,
+        possible: int,
+        caller: Any = None,
+        record: Any = None,
+        records: Mapping[str, Any] | None = None,
+        **supplied: Unpack[Supplied],
+    ) -> None:
+        self.certain = certain
+        self.possible = possible
+        self.caller = caller
+        self.record = record
+        self.records = records
+        self.folded: dict[object, Any] = {}
+        if supplied:
+            self.__dict__.update(supplied)
+
+    def with_(self, **changes: Any) -> Facts:
+        """The same with some of it changed, and nothing folded yet."""
+        other = Facts(self.certain, self.possible)
+        other.__dict__.update({**self.__dict__, "folded": {}, **changes})
+        return other
+
+    def __repr__(self) -> str:
+        return f"Facts({', '.join(f'{name}={value!r}' for name, value in vars(self).items() if name != 'folded')})"
 
 
 class Formula(Protocol):
@@ -331,7 +367,7 @@ class Negated:
             # A token made for less may not get further than its owner by not having what a line excludes. What is
             # excluded from that counts again.
             folded = facts.folded
-            facts = replace(facts, scopes=facts.hidden, hidden=facts.scopes)
+            facts = facts.with_(scopes=facts.hidden, hidden=facts.scopes)
             facts.folded = folded
         part = self.part.fold(facts)
         return self if part is self.part else opposite(part)

@@ -196,6 +196,17 @@ def is_method(text: str) -> bool:
 _LONGEST = 16_384
 
 
+def read_plain(path: str) -> list[str] | None:
+    """The segments of a path that has nothing to decode and is read in one way, as nearly all are; None of another."""
+    if not _ODD(path) and "/." not in path and "//" not in path and len(path) <= _LONGEST:
+        segments = path.split("/")
+        if segments.pop(0) == "" and segments:
+            if segments[-1] == "":
+                segments.pop()
+            return segments
+    return None
+
+
 def read_path(path: str) -> list[str] | None:
     """The decoded segments of a request path, or None where it could be read in two ways.
 
@@ -203,19 +214,13 @@ def read_path(path: str) -> list[str] | None:
     segment, an encoded slash or backslash, a ``;``, a control character, bytes that are not UTF-8, and more than
     16,384 characters, of which servers read different parts. One trailing slash does not count.
     """
-    if len(path) > _LONGEST:
-        return None
-    if not _ODD(path) and "/." not in path and "//" not in path:
-        segments = path.split("/")
-        if segments.pop(0) == "" and segments:
-            if segments[-1] == "":
-                segments.pop()
-            return segments
+    segments = read_plain(path)
+    if segments is not None or len(path) > _LONGEST:
+        return segments
     if not path.startswith("/") or "?" in path or "#" in path or _BAD_PERCENT(path):
         return None
-    segments = (path[1:-1] if path.endswith("/") else path[1:]).split("/")
     read = []
-    for segment in segments:
+    for segment in (path[1:-1] if path.endswith("/") else path[1:]).split("/"):
         if segment == "":
             return None
         try:

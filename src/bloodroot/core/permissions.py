@@ -2,11 +2,11 @@
 
 from __future__ import annotations
 
-from dataclasses import replace
 from typing import TYPE_CHECKING, Any
 
 from ..language.errors import UnknownNameError
 from ..language.problems import suggestion
+from .formulas import CAN_BE_TRUE
 from .request_facts import counted_as, facts_of
 from .role_cache import Remaining, is_plain
 
@@ -49,7 +49,7 @@ def holds(
     """Whether what a permission asks holds for a caller and a record."""
     for counted in counted_as(evaluator.roles, caller):
         facts = facts_of(evaluator.roles, counted, record, args)
-        if remaining(evaluator, formula, counted, facts).predicate(facts) is not True:
+        if remaining(evaluator, formula, counted, facts).predicate(facts) != CAN_BE_TRUE:
             return False
     return True
 
@@ -61,4 +61,4 @@ def remaining(evaluator: Evaluator, formula: Formula, caller: Caller | None, fac
     """
     if is_plain(caller):
         return evaluator.cache.get(formula, facts.certain)
-    return Remaining(formula, replace(facts, record=None, args=None))
+    return Remaining(formula, facts.with_(record=None, args=None))

@@ -14,7 +14,7 @@ from .fields import FieldsRefused
 from .flags import Flags
 from .lines import CompiledGuard
 from .methods import COMMON
-from .paths import is_method, read_path
+from .paths import is_method, read_path, read_plain
 from .permissions import holds, permission_named
 from .question import Question
 from .records import names_of
@@ -120,7 +120,9 @@ class Policy:
         Returns:
             The decision. Bad input is refused, never an error.
         """
-        segments = read_path(path)
+        segments = read_plain(path)
+        if segments is None:
+            segments = read_path(path)
         if segments is not None and not assume and (method in _COMMON or is_method(method)):
             line = self._find(method, segments)
             outcome = self._by_roles(caller, line) if line is not None else None

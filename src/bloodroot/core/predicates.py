@@ -1,7 +1,7 @@
 """Formulas compiled to plain Python predicates, for requests and for one record after another.
 
-A predicate gives True where folding the formula over the same facts gives `TRUE`, False where it gives `FALSE`, and
-None where something is faulty or not known. It makes no remainder, so that it costs a fraction of folding. Formulas
+A predicate says what folding the formula over the same facts may still turn into, as `Formula.values` does: one bit
+where that is known, several where it is not. It makes no remainder, so that it costs a fraction of folding. Formulas
 that ask for roles are folded with the caller's roles before they are compiled.
 """
 
@@ -9,17 +9,16 @@ from __future__ import annotations
 
 import uuid
 from collections.abc import Callable, Sequence
-from dataclasses import replace
 from typing import Any
 
 from ..language.operators import OPERATORS
 from .conditions import Comparison, Holds, Listed, Now, Operand, Reference, follow, is_textual, resolve
-from .formulas import FALSE, TRUE, Constant, Facts, Formula, Interpretation, walk
+from .formulas import CAN_BE_FALSE, CAN_BE_FAULTY, CAN_BE_TRUE, Constant, Facts, Formula, Interpretation, walk
 from .records import MISSING, UNKNOWN, attribute
 from .requirements import Guarded, PermissionAsked
 from .values import Value, compare
 
-Predicate = Callable[[Facts], bool | None]
+Predicate = Callable[[Facts], int]
 _Getter = Callable[[Facts], Any]
 
 # Values of one of these types, exactly, compare as Python does; every other pair is left to `compare`.
@@ -52,57 +51,60 @@ def _size(formula: Formula) -> int:
     return sizes[id(formula)]
 
 
-def always(_: Facts) -> bool | None:
-    """The predicate of what is true whatever the facts."""
-    return True
+_TRUE_OR_FALSE = CAN_BE_TRUE | CAN_BE_FALSE
+_ANYTHING = _TRUE_OR_FALSE | CAN_BE_FAULTY
+# What `compare` gives, as bits, and the opposite of each set of bits.
+_BITS = {True: CAN_BE_TRUE, False: CAN_BE_FALSE, None: CAN_BE_FAULTY}
+_OPPOSITE = tuple(
+    bits & CAN_BE_FAULTY | CAN_BE_FALSE * bool(bits & CAN_BE_TRUE) | CAN_BE_TRUE * bool(bits & CAN_BE_FALSE)
+    for bits in range(8)
+)
 
 
 class _Compiling(Interpretation[Predicate]):
     """Nodes as predicates, each after what `Formula.fold` does with it."""
 
     def constant(self, constant: Constant) -> Predicate:
-        value = False if constant is FALSE else None
-        return always if constant is TRUE else lambda _: value
+        bits = constant.bits
+        return lambda _: bits
 
     def all_of(self, parts: Sequence[Predicate]) -> Predicate:
-        def test(facts: Facts) -> bool | None:
-            result: bool | None = True
+        def test(facts: Facts) -> int:
+            true, others = CAN_BE_TRUE, 0
             for part in parts:
-                truth = part(facts)
-                if truth is False:
-                    return False
-                if truth is None:
-                    result = None
-            return result
+                bits = part(facts)
+                if bits == CAN_BE_FALSE:
+                    return CAN_BE_FALSE
+                true &= bits
+                others |= bits
+            return true | others & (CAN_BE_FALSE | CAN_BE_FAULTY)
 
         return test
 
     def any_of(self, parts: Sequence[Predicate]) -> Predicate:
-        def test(facts: Facts) -> bool | None:
-            result: bool | None = False
+        def test(facts: Facts) -> int:
+            false, others = CAN_BE_FALSE, 0
             for part in parts:
-                truth = part(facts)
-                if truth:
-                    return True
-                if truth is None:
-                    result = None
-            return result
+                bits = part(facts)
+                if bits == CAN_BE_TRUE:
+                    return CAN_BE_TRUE
+                false &= bits
+                others |= bits
+            return false | others & (CAN_BE_TRUE | CAN_BE_FAULTY)
 
         return test
 
     def opposite(self, part: Predicate) -> Predicate:
-        def test(facts: Facts) -> bool | None:
-            truth = part(facts)
-            return None if truth is None else not truth
-
-        return test
+        return lambda facts: _OPPOSITE[part(facts)]
 
     def leaf(self, formula: Formula) -> Predicate:
         if isinstance(formula, Comparison):
             return _comparison(formula)
         if isinstance(formula, Holds):
             return _holds(formula)
-        return (lambda facts: facts.guarded or None) if isinstance(formula, Guarded) else _folding(formula)
+        if isinstance(formula, Guarded):
+            return lambda facts: CAN_BE_TRUE if facts.guarded else _TRUE_OR_FALSE
+        return _folding(formula)
 
     def node(self, formula: Formula) -> Predicate:
         # A permission rests on scopes and grants beside what it stands for.
@@ -110,20 +112,18 @@ class _Compiling(Interpretation[Predicate]):
 
 
 def _folding(formula: Formula) -> Predicate:
-    def test(facts: Facts) -> bool | None:
-        # What was folded with another record does not count for this one.
-        folded = formula.fold(replace(facts))
-        return True if folded is TRUE else False if folded is FALSE else None
-
-    return test
+    # What was folded with another record does not count for this one.
+    return lambda facts: formula.fold(facts.with_()).values()
 
 
 def _holds(formula: Holds) -> Predicate:
     value = _getter(formula.reference)
 
-    def test(facts: Facts) -> bool | None:
+    def test(facts: Facts) -> int:
         found = value(facts)
-        return found if found is True or found is False else None
+        if found is True:
+            return CAN_BE_TRUE
+        return CAN_BE_FALSE if found is False else _ANYTHING if found is UNKNOWN else CAN_BE_FAULTY
 
     return test
 
@@ -139,14 +139,16 @@ def _comparison(formula: Comparison) -> Predicate:
         plain = plain - {str}
     work_out: Callable[[Any, Any], bool] = OPERATORS[operator].test
 
-    def test(facts: Facts) -> bool | None:
+    def test(facts: Facts) -> int:
         one, other = left(facts), right(facts)
         kind = one.__class__
         if kind is other.__class__ and kind in plain:
-            return work_out(one, other)
-        if one is MISSING or other is MISSING or one is UNKNOWN or other is UNKNOWN:
-            return None
-        return compare(as_left(one), operator, as_right(other))
+            return CAN_BE_TRUE if work_out(one, other) else CAN_BE_FALSE
+        if one is MISSING or other is MISSING:
+            return CAN_BE_FAULTY
+        if one is UNKNOWN or other is UNKNOWN:
+            return _ANYTHING
+        return _BITS[compare(as_left(one), operator, as_right(other))]
 
     return test
 
@@ -156,14 +158,16 @@ def _membership(formula: Comparison) -> Predicate:
     as_left, as_right = _as_value(formula.left), _as_value(formula.right)
     strings = _strings(formula.right)
 
-    def test(facts: Facts) -> bool | None:
+    def test(facts: Facts) -> int:
         one = left(facts)
         if strings is not None and one.__class__ is str:
-            return one in strings
+            return CAN_BE_TRUE if one in strings else CAN_BE_FALSE
         other = right(facts)
-        if one is MISSING or other is MISSING or one is UNKNOWN or other is UNKNOWN:
-            return None
-        return compare(as_left(one), "in", as_right(other))
+        if one is MISSING or other is MISSING:
+            return CAN_BE_FAULTY
+        if one is UNKNOWN or other is UNKNOWN:
+            return _ANYTHING
+        return _BITS[compare(as_left(one), "in", as_right(other))]
 
     return test
 

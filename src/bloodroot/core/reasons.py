@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass, field, replace
+from dataclasses import dataclass, field
 from typing import TYPE_CHECKING
 
 from .conditions import Condition, findings
@@ -42,8 +42,8 @@ class Trace:
 
 def as_signed_in(facts: Facts, roles: RoleTable) -> Facts:
     """The facts with a signed-in caller of whom nothing is known: any roles, attributes and grants are possible."""
-    return replace(
-        facts, certain=roles.base, possible=~SIGNED_OUT, caller=UNKNOWN, scopes=None, hidden=None, granted=ANY_GRANT
+    return facts.with_(
+        certain=roles.base, possible=~SIGNED_OUT, caller=UNKNOWN, scopes=None, hidden=None, granted=ANY_GRANT
     )
 
 
@@ -54,7 +54,7 @@ def opens_after_sign_in(roles: RoleTable, parts: Iterable[tuple[Formula, Facts]]
 
 def as_signed_out(facts: Facts) -> Facts:
     """The facts with a signed-out caller."""
-    return replace(facts, certain=SIGNED_OUT, possible=SIGNED_OUT, caller=None, scopes=None, hidden=None, granted=None)
+    return facts.with_(certain=SIGNED_OUT, possible=SIGNED_OUT, caller=None, scopes=None, hidden=None, granted=None)
 
 
 def reason_of(
@@ -71,7 +71,7 @@ def reason_of(
     if (
         caller is not None
         and can_be_true(requirement.fold(as_signed_out(facts)))
-        and not can_be_true(requirement.fold(as_signed_in(replace(facts, record=None, records=None), roles)))
+        and not can_be_true(requirement.fold(as_signed_in(facts.with_(record=None, records=None), roles)))
     ):
         if trace:
             text = "the page is for signed-out callers, and the caller is signed in"

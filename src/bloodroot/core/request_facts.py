@@ -52,20 +52,9 @@ def known_to_signed_in(question: Question, held: Held, asks: int) -> Facts:
     if now is None and asks & NOW:
         now = datetime.datetime.now(datetime.UTC)
     assert question.caller is not None
-    return Facts(
-        held.bits,
-        held.bits,
-        CallerView(question.caller),
-        question.record,
-        question.records,
-        None,
-        question.query,
-        question.args,
-        now,
-        None,
-        None,
-        question.guarded,
-    )
+    facts = Facts(held.bits, held.bits, CallerView(question.caller), question.record, question.records)
+    facts.query, facts.args, facts.now, facts.guarded = question.query, question.args, now, question.guarded
+    return facts
 
 
 def path_facts(question: Question, segments: list[str], each: Line, line: Line) -> dict[str, Any]:

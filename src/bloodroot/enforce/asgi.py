@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import inspect
-from collections.abc import Callable, Mapping, Sequence
+from collections.abc import Awaitable, Callable, Mapping, Sequence
 from typing import Any
 
 from ..core.answers import Answer
@@ -20,6 +20,7 @@ from .asgi_messages import (
     Receive,
     Scope,
     Send,
+    ends_response,
     is_sized,
     private_headers,
     refuse_socket,
@@ -190,8 +191,13 @@ class Gate(Exchange):
         else:
             await send_response(self.response(answer, own), self.forward, body=self.request.method != "HEAD")
 
-    async def send(self, message: Message) -> None:
+    def send(self, message: Message) -> Awaitable[None]:
         """Pass a message on, or withhold the response: nothing goes on before its beginning may."""
+        if self.started and self.enforcement.identify_again is None:
+            return self.forward(message)
+        return self._send(message)
+
+    async def _send(self, message: Message) -> None:
         if not self.started:
             if self.answer is not None:
                 raise Withheld(self.answer)  # the handler goes on all the same
@@ -205,9 +211,7 @@ class Gate(Exchange):
             self.begin(message)
             for early in self._early:
                 await self.forward(early)
-        elif self.enforcement.identify_again is not None and (
-            self.ended or (self.is_due and not await self._may_go_on())
-        ):
+        elif self.ended or (self.is_due and not await self._may_go_on()):
             raise Gone("the caller may have no more of this")
         await self.forward(message)
 
@@ -262,10 +266,13 @@ class _Alone(Gate):
         self.started = True
         let_leave([self], message)
 
-    async def send(self, message: Message) -> None:
+    def send(self, message: Message) -> Awaitable[None]:
         """As `Gate.send`. Once all of a response has left, asking changes nothing of it."""
+        return self._send_last(message) if ends_response(message) else super().send(message)
+
+    async def _send_last(self, message: Message) -> None:
         await super().send(message)
-        if self.started and message["type"] == "http.response.body" and not message.get("more_body"):
+        if self.started:
             self.access.public = False
 
 
@@ -284,7 +291,7 @@ def let_leave(dispatches: Sequence[Exchange], beginning: Message) -> None:
     enforcement = dispatches[0].enforcement
     if found is Keeping.CALLER:
         # As nearly always: without turning headers into text and back.
-        beginning["headers"] = private_headers(headers, enforcement.vary_names)
+        beginning["headers"] = private_headers(headers, enforcement.vary)
     else:
         beginning["headers"] = with_headers(headers, headers_kept(found, status, texts_of(headers), enforcement))
 

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Awaitable, Callable, Iterable, MutableMapping
+from functools import lru_cache
 from typing import Any
 
 from ..core.answers import Answer
@@ -33,6 +34,11 @@ def status_of(beginning: Message) -> int:
     return 101 if beginning["type"] == "websocket.accept" else 403
 
 
+def ends_response(message: Message) -> bool:
+    """Whether a message is the last one of a response."""
+    return message["type"] == "http.response.body" and not message.get("more_body")
+
+
 async def refuse_socket(answer: Answer, send: Send) -> None:
     """Refuse a WebSocket, before it is accepted or later. Nothing is waited for: a client may never send anything."""
     # 1008: policy violation (RFC 6455, section 7.4.1). Before acceptance, servers turn it into a 403. A reason has
@@ -48,41 +54,34 @@ def with_headers(headers: Iterable[tuple[bytes, bytes]], more: Iterable[tuple[st
     return [header for header in headers if header[0].lower() not in names] + new
 
 
-def private_headers(
-    headers: Iterable[tuple[bytes, bytes]], names: Iterable[tuple[bytes, bytes]]
-) -> list[tuple[bytes, bytes]]:
-    """The headers of a response for one caller alone.
-
-    Args:
-        headers: its headers.
-        names: what it varies by, each as it is written and in lower case.
-    """
-    found: list[tuple[bytes, bytes]] = []
-    vary, kept = b"", False
-    for header in headers:
-        lower = header[0].lower()
-        if lower == b"vary":
-            vary = b"%b, %b" % (vary, header[1]) if vary else header[1]
-            continue
-        if lower == b"cache-control":
-            kept = True
-        found.append(header)
-    there = [name.strip() for name in vary.lower().split(b",")] if vary else []
-    if b"*" not in there:
-        more = b", ".join([written for written, name in names if name not in there])
-        vary = b"%b, %b" % (vary, more) if vary and more else vary or more
-    found.append((b"vary", vary))
-    if not kept:
+def private_headers(headers: Iterable[tuple[bytes, bytes]], names: tuple[str, ...]) -> list[tuple[bytes, bytes]]:
+    """The headers of a response for one caller alone, which varies by headers of these names."""
+    found = list(headers)
+    lower = [name.lower() for name, _ in found]
+    values = []
+    while b"vary" in lower:
+        place = lower.index(b"vary")
+        values.append(found.pop(place)[1])
+        del lower[place]
+    vary = _varied(b", ".join(values), names)
+    if vary:
+        found.append((b"vary", vary))
+    if b"cache-control" not in lower:
         found.append(_PRIVATE)
     return found
+
+
+@lru_cache(maxsize=256)  # as `responses.varied`, for bytes
+def _varied(vary: bytes, names: tuple[str, ...]) -> bytes:
+    return responses.varied(vary.decode("latin-1"), names).encode("latin-1") or vary
 
 
 _PRIVATE = (b"cache-control", responses.PRIVATE.encode())
 
 
 def texts_of(headers: Iterable[tuple[bytes, bytes]]) -> list[tuple[str, str]]:
-    """Headers as text."""
-    return [(name.decode("latin-1"), value.decode("latin-1")) for name, value in headers]
+    """Headers as text, with names in lower case."""
+    return [(name.decode("latin-1").lower(), value.decode("latin-1")) for name, value in headers]
 
 
 def is_sized(status: int, headers: Iterable[tuple[bytes, bytes]]) -> bool:

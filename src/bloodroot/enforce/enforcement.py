@@ -93,7 +93,6 @@ class Enforcement:
         if self.identify_again is not None and not isinstance(self.identify_again, int | float):
             raise TypeError(f"identify.again is a number of seconds or None, not {self.identify_again!r}")
         self.vary: tuple[str, ...] = tuple(getattr(identify, "vary", responses.VARY))
-        self.vary_names = [(name.encode(), name.lower().encode()) for name in self.vary]
         self._loaders: dict[Line, Loaders] = {}
 
     def serve(self, route: Route) -> Served:

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterable, Mapping
+from collections.abc import Callable, Collection, Iterable, Mapping
 from typing import Any
 
 import flask
@@ -213,7 +213,8 @@ class _Driver:
         return served[0]
 
     def _call(self, call: Call) -> Any:
-        return self._sync[id(call.function)](*call.arguments)
+        function, arguments, _ = call
+        return self._sync[id(function)](*arguments)
 
     def _refuse(self, exchange: _Exchange, answer: Answer) -> flask.Response:
         """Answer in the place of the view: with the application's error handler, or by ourselves."""
@@ -269,24 +270,26 @@ class _Driver:
             return self.app.make_response(self.app.handle_http_exception(error))
 
     def _let_out(self, exchange: _Exchange, response: flask.Response) -> flask.Response:
-        for each in exchange.all():
+        exchanges = exchange.all()
+        for each in exchanges:
             each.left = True
-        refused = withheld(exchange.all(), response.status_code)
+        refused = withheld(exchanges, response.status_code)
         if refused is not None:
             response.close()
             response = self._own_response(*refused)
             # What was left for the response that is withheld, such as its session, goes out with this one.
             self._save_session(response)
         streams = response.is_streamed
+        headers = [(name.lower(), value) for name, value in response.headers.items()]
         more = leaving(
-            exchange.all(),
+            exchanges,
             response.status_code,
-            _lower(response),
+            headers,
             streams=streams,
             sized=lambda: not streams or response.content_length is not None,
         )
-        _set(response, more)
-        first = exchange.all()[0]
+        _set(response, more, [name for name, _ in headers])
+        first = exchanges[0]
         if streams and first.decided and first.refusing is None and not response.direct_passthrough:
             here = request_context()
 
@@ -348,15 +351,15 @@ def _with_response(kind: type[HTTPException], message: str, response: flask.Resp
     return error
 
 
-def _set(response: flask.Response, more: Iterable[tuple[str, str]]) -> None:
+def _set(response: flask.Response, more: Iterable[tuple[str, str]], there: Collection[str]) -> None:
+    """Set headers; ``there`` are the names of those that the response has, in lower case."""
     if not isinstance(response.headers, Headers):
         response.headers = Headers(response.headers)  # some views put a plain mapping there
     for name, value in more:
-        response.headers.set(name, value)
-
-
-def _lower(response: flask.Response) -> list[tuple[str, str]]:
-    return [(name.lower(), value) for name, value in response.headers.items()]
+        if name.lower() in there:
+            response.headers.set(name, value)
+        else:
+            response.headers.add(name, value)
 
 
 def _kept() -> Callable[[], None]:

@@ -78,27 +78,30 @@ def keeping(dispatches: Sequence[Exchange], status: int, *, streams: bool, sized
 def leaving(
     dispatches: Sequence[Exchange],
     status: int,
-    headers: Iterable[tuple[str, str]],
+    headers: Sequence[tuple[str, str]],
     *,
     streams: bool,
     sized: Callable[[], bool],
 ) -> Headers:
-    """The headers that a response is to have, in the place of others of the same name; see `keeping`."""
+    """The headers that a response is to have, in the place of others of the same name; see `keeping`.
+
+    Args:
+        headers: those that it has, with names in lower case.
+    """
     found = keeping(dispatches, status, streams=streams, sized=sized)
     return [] if found is Keeping.ANYONE else headers_kept(found, status, headers, dispatches[0].enforcement)
 
 
 def headers_kept(
-    keeping: Keeping, status: int, headers: Iterable[tuple[str, str]], enforcement: Enforcement
+    keeping: Keeping, status: int, headers: Sequence[tuple[str, str]], enforcement: Enforcement
 ) -> Headers:
-    """The headers that say who may keep a response, in the place of others of the same name."""
-    lower = [(name.lower(), value) for name, value in headers]
+    """The headers that say who may keep a response, in the place of others of the same name; see `leaving`."""
     if keeping is Keeping.NOBODY:
-        return responses.never_kept(lower, enforcement.vary)
+        return responses.never_kept(headers, enforcement.vary)
     if keeping is Keeping.CALLER:
-        return responses.caching(lower, enforcement.vary)
-    more = responses.never_kept(lower, ("Accept", *enforcement.vary))
+        return responses.caching(headers, enforcement.vary)
+    more = responses.never_kept(headers, ("Accept", *enforcement.vary))
     challenge = responses.challenge(status, enforcement.realm, None, ())
-    if challenge is not None and all(name != "www-authenticate" for name, _ in lower):
+    if challenge is not None and all(name != "www-authenticate" for name, _ in headers):
         more.append(("WWW-Authenticate", challenge))
     return more

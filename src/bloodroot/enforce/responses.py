@@ -4,8 +4,9 @@ from __future__ import annotations
 
 import html
 import json
-from collections.abc import Callable, Iterable
+from collections.abc import Callable, Sequence
 from dataclasses import dataclass
+from functools import lru_cache
 from http import HTTPStatus
 from urllib.parse import quote
 
@@ -152,35 +153,38 @@ _PAGE = """<!doctype html>
 """
 
 
-def varied(values: Iterable[str], names: tuple[str, ...] = VARY) -> str:
-    """A ``Vary`` header with these names beside the values it has; an empty string where it has them all."""
-    there = [name.strip() for value in values for name in value.split(",") if name.strip()]
+@lru_cache(maxsize=256)
+def varied(vary: str, names: tuple[str, ...] = VARY) -> str:
+    """A ``Vary`` header with these names beside those it has; an empty string where it has them all."""
+    there = [name.strip() for name in vary.split(",") if name.strip()]
     known = {name.lower() for name in there}
     more = [name for name in names if name.lower() not in known]
     return ", ".join([*there, *more]) if more and "*" not in known else ""
 
 
-def caching(headers: Iterable[tuple[str, str]], names: tuple[str, ...] = VARY) -> list[tuple[str, str]]:
+def caching(headers: Sequence[tuple[str, str]], names: tuple[str, ...] = VARY) -> list[tuple[str, str]]:
     """The headers to set, so that no cache gives a response with these to another caller.
 
     Args:
         headers: names in lower case, and values.
         names: the headers that callers are identified by.
     """
-    values, kept = [], False
-    for name, value in headers:
-        if name == "vary":
-            values.append(value)
-        elif name == "cache-control":
-            kept = True
-    more = varied(values, names)
-    return [("Vary", more)] * bool(more) + [("Cache-Control", PRIVATE)] * (not kept)
+    there = [name for name, _ in headers]
+    vary = varied(_vary_of(headers) if "vary" in there else "", names)
+    more = [("Vary", vary)] if vary else []
+    if "cache-control" not in there:
+        more.append(("Cache-Control", PRIVATE))
+    return more
 
 
-def never_kept(headers: Iterable[tuple[str, str]], names: tuple[str, ...] = VARY) -> list[tuple[str, str]]:
+def never_kept(headers: Sequence[tuple[str, str]], names: tuple[str, ...] = VARY) -> list[tuple[str, str]]:
     """The headers to set, so that no cache keeps a response with these at all, whatever the application has set."""
-    more = varied([value for name, value in headers if name == "vary"], names)
-    return [("Cache-Control", "no-store"), *[("Vary", more)] * bool(more)]
+    vary = varied(_vary_of(headers), names)
+    return [("Cache-Control", "no-store"), *([("Vary", vary)] if vary else [])]
+
+
+def _vary_of(headers: Sequence[tuple[str, str]]) -> str:
+    return ", ".join([value for name, value in headers if name == "vary"])
 
 
 def is_program(request: Request, by_token: bool = False) -> bool:

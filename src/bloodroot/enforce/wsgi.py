@@ -71,10 +71,11 @@ class AccessMiddleware:
 
 def call(asked: Call) -> Any:
     """Make a call, at once."""
-    result = asked.function(*asked.arguments)
+    function, arguments, _ = asked
+    result = function(*arguments)
     if inspect.iscoroutine(result):
         result.close()
-        raise TypeError(f"{asked.function!r} is async, and WSGI waits for nothing; make it a plain function")
+        raise TypeError(f"{function!r} is async, and WSGI waits for nothing; make it a plain function")
     return result
 
 
@@ -182,10 +183,12 @@ class _Gate(Exchange):
             _close(body)
             return self._instead(answer)
 
-        def sized() -> bool:
-            return number in (204, 304) or any(name.lower() == "content-length" for name, _ in headers)
+        lower = [(name.lower(), value) for name, value in headers]
 
-        more = leaving([self], number, headers, streams=True, sized=sized)
+        def sized() -> bool:
+            return number in (204, 304) or any(name == "content-length" for name, _ in lower)
+
+        more = leaving([self], number, lower, streams=True, sized=sized)
         names = {name.lower() for name, _ in more}
         self.start_response(status, [*(header for header in headers if header[0].lower() not in names), *more])
         return _Body(self, body, [*self.early, *first], pieces)
