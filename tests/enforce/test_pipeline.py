@@ -21,11 +21,13 @@ policy "Orchard"
 roles
   picker
 conditions
-  own  record.owner == caller.id
+  own     record.owner == caller.id
+  theirs  path.id == caller.id
 endpoints
   any /open/**           anyone
   GET /trees/{tree_id}   own
   GET /pickers           picker
+  GET /baskets/{id}      theirs
 """)
 PICKER = Caller(3, {"picker"})
 OWN = object()
@@ -134,6 +136,8 @@ class WhileAResponseGoesOn(unittest.TestCase):
             (PICKER, "/pickers", Caller(4, {"picker"}), False),
             (PICKER, "/pickers", None, False),
             (PICKER, "/pickers", bloodroot.Unidentified("the token has ended"), False),
+            (PICKER, "/baskets/3", PICKER, True),
+            (PICKER, "/baskets/3", Caller(3), True),
             (PICKER, "/open/a", PICKER, True),
             (PICKER, "/open/a", Caller(4), False),
             (PICKER, "/open/a", None, False),
@@ -272,7 +276,7 @@ class AfterTheHandler(unittest.TestCase):
             decided("GET", "/trees/1", records={"tree_id": lambda text: {"height": 3}})
         (line,) = logged.output
         self.assertIn("GET /trees/1 is refused: ", line)
-        self.assertTrue(line.endswith("(<text>:9)"), line)
+        self.assertTrue(line.endswith("(<text>:10)"), line)
 
 
 if __name__ == "__main__":

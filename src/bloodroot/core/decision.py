@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from dataclasses import dataclass
 from enum import StrEnum
-from typing import TYPE_CHECKING, Protocol
+from typing import TYPE_CHECKING, Any, Protocol
 
 from .paths import read_path
 from .question import Question
@@ -83,9 +83,11 @@ class Decision:
             ``closed``, ``signed-out``, ``signed-in``, ``role``, ``condition`` (one without a name) or the name of a
             condition.
         line: the endpoint line that decides; None where there is none, and for a guard.
+        remainder: for `Outcome.DEPENDS`, what still has to hold; None otherwise.
     """
 
-    __slots__ = ("_asked", "_decides", "_remainder", "line", "outcome", "reason")
+    remainder: Formula | None
+    __slots__ = ("_asked", "_decides", "line", "outcome", "reason", "remainder")
 
     def __init__(
         self,
@@ -99,7 +101,8 @@ class Decision:
         self.outcome = outcome
         self.reason = reason
         self.line = line
-        self._remainder = remainder
+        if remainder is not None or outcome is not Outcome.DEPENDS:
+            self.remainder = remainder
         self._decides = evaluator
         # Caller, method and path are most questions, and are worked out only when asked for.
         self._asked = question
@@ -111,12 +114,12 @@ class Decision:
             self._asked = Question(*self._asked)
         return self._asked
 
-    @property
-    def remainder(self) -> Formula | None:
-        """For `Outcome.DEPENDS`, what still has to hold; None otherwise. It is worked out when it is asked for."""
-        if self._remainder is None and self.outcome is Outcome.DEPENDS:
-            self._remainder = self._decides.remainder(self.question, self.line)
-        return self._remainder
+    def __getattr__(self, name: str) -> Any:
+        # What is not set yet is worked out: most decisions are asked for their outcome alone.
+        if name != "remainder":
+            raise AttributeError(f"a decision has no {name}")
+        self.remainder = self._decides.remainder(self.question, self.line)
+        return self.remainder
 
     @property
     def guard(self) -> CompiledGuard | None:

@@ -422,9 +422,7 @@ class Exchange:
 
     def _lacking_scopes(self, decided: Decision | None) -> tuple[str, ...]:
         """The permissions a token would have to name, where it was made for less than its owner may do."""
-        if decided is None or self.access.caller is None or self.access.caller.scopes is None:
-            return ()
-        return self.enforcement.policy.evaluator.scopes_missing(decided)
+        return self.enforcement.policy.evaluator.scopes_missing(decided) if decided is not None else ()
 
     def let_out(self, *, streams: bool, sized: Callable[[], bool]) -> bool:
         """Write down that what was allowed leaves; whether it may be for this caller alone, so that no cache keeps it.
@@ -466,9 +464,7 @@ _NO_VALUES: dict[str, Any] = {}
 def _log_faults(access: Access) -> None:
     """A record without an attribute that a condition requires is a mistake of the program, and logged as such."""
     decision = access.decision
-    if decision.reason is None or decision.reason in ("role", "signed-in", "signed-out", "closed", "apart"):
-        return
-    faults = access.policy.evaluator.faults(decision)
+    faults = access.policy.evaluator.faults(decision) if decision.reason is not None else ()
     if faults:
         # Values may be secret, and whoever sends the request chooses when they are written down.
         log.warning(
