@@ -134,6 +134,7 @@ class Evaluator:
         cache: what requirements come to for sets of roles.
         by_roles: what the bits of a caller's roles alone decide at a line; None where more has to be asked. The one
             short cut; `tests/core/test_settling.py` holds it to the weighing.
+        flagged: what `core.flags` has found of endpoints, by name.
     """
 
     def __init__(self, parts: Parts, bound: BoundLines | None = None) -> None:
@@ -142,6 +143,7 @@ class Evaluator:
         self.answers = parts.answers
         self.lookup = LineLookup(parts.endpoints, parts.actions, parts.standing, parts.tree, bound)
         self.cache = RoleCache()
+        self.flagged: dict[str, object] = {}
         self.by_roles = _by_roles(self.roles, self.lookup.standing)
 
     # Decisions --------------------------------------------------------------------------------

@@ -46,6 +46,7 @@ class Flags:
     """
 
     def __init__(self, evaluator: Evaluator, caller: Caller | None, names: Iterable[str]) -> None:
+        self._caller = caller
         self._tests = _Tests(evaluator, caller)
         self._flags: list[tuple[str, list[int], _Endpoint | None]] = []
         # The names that paths take from a record, each with an endpoint that does.
@@ -56,11 +57,11 @@ class Flags:
                 tests = self._tests.of(permission_named(evaluator.resolver, name))
                 self._flags.append((name, tests, None))
             else:
-                endpoint = _Endpoint(evaluator, caller, written[1], written[2])
-                found = endpoint.tests(self._tests)
-                self._flags.append((name, found or [], endpoint if found is None or endpoint.taken else None))
-                endpoint.is_found = found is not None
-                self._taken.update(dict.fromkeys(endpoint.taken.values() if endpoint.is_found else (), endpoint))
+                endpoint = _endpoint(evaluator, name, written[1], written[2])
+                tests = [number for asked in endpoint.asks or () for number in self._tests.of_line(asked)]
+                self._flags.append((name, tests, endpoint if endpoint.asks is None or endpoint.taken else None))
+                if endpoint.asks is not None:
+                    self._taken.update(dict.fromkeys(endpoint.taken.values(), endpoint))
 
     def of(self, record: Any = None) -> dict[str, bool]:
         """Which of the questions hold, for this record where it depends on one; by name, in the order given.
@@ -73,10 +74,10 @@ class Flags:
         tests.take(record, texts)
         flags = {}
         for name, numbers, endpoint in self._flags:
-            if endpoint is not None and not (endpoint.is_found and not is_odd) and not endpoint.is_covered(texts):
-                flags[name] = endpoint.decided(record)
+            if endpoint is not None and (is_odd or endpoint.asks is None) and not endpoint.is_covered(texts):
+                flags[name] = endpoint.decided(self._caller, record)
             else:
-                flags[name] = tests.hold(numbers)
+                flags[name] = not numbers or tests.hold(numbers)
         return flags
 
 
@@ -102,6 +103,7 @@ class _Tests:
     def __init__(self, evaluator: Evaluator, caller: Caller | None) -> None:
         self._evaluator = evaluator
         self._callers = [(each, facts_of(evaluator.roles, each)) for each in counted_as(evaluator.roles, caller)]
+        self._facts = [facts for _, facts in self._callers]
         self._tests: list[_Test] = []
         self._numbers: dict[tuple[Formula, int], int] = {}
         self._results: list[bool | None] = []
@@ -119,13 +121,17 @@ class _Tests:
                 numbers.append(self._numbers[key])
         return numbers
 
-    def of_path(self, formula: Formula, given: dict[str, str], taken: dict[str, str]) -> list[int]:
-        """The same for a requirement that rests on the path as well."""
+    def of_line(self, asked: _Asked) -> list[int]:
+        """The same for a line of an endpoint, or a rule, which may rest on the path as well."""
+        if not asked.given and not asked.taken:
+            return self.of(asked.formula)
         numbers = []
         for counted, facts in self._callers:
-            left = remaining(self._evaluator, formula, counted, facts)
+            left = remaining(self._evaluator, asked.formula, counted, facts)
             if left.formula is not TRUE:
-                numbers.append(self._add(_Test(left.predicate, facts.with_(), given, taken)))
+                own = facts.with_()
+                self._facts.append(own)
+                numbers.append(self._add(_Test(left.predicate, own, asked.given, asked.taken)))
         return numbers
 
     def _add(self, test: _Test) -> int:
@@ -134,8 +140,8 @@ class _Tests:
 
     def take(self, record: Any, texts: Mapping[str, str | None]) -> None:
         """Go on to a record, and to what it has by name as text of a path."""
-        for test in self._tests:
-            test.facts.record = record
+        for facts in self._facts:
+            facts.record = record
         self._texts = texts
         self._results = [None] * len(self._tests)
 
@@ -155,6 +161,20 @@ class _Tests:
         return test.predicate(test.facts) == CAN_BE_TRUE
 
 
+class _Asked(NamedTuple):
+    """What a line or a rule asks.
+
+    Attributes:
+        formula: what has to hold.
+        given: the parameters of the path that it rests on and that are the same for each record.
+        taken: for the others, what the record has as their text.
+    """
+
+    formula: Formula
+    given: dict[str, str]
+    taken: dict[str, str]
+
+
 class _Endpoint:
     """An endpoint, asked for one record after another.
 
@@ -163,51 +183,49 @@ class _Endpoint:
 
     Attributes:
         taken: for each segment of the path that is a value of the record, by place, its name.
+        asks: what the line and the rules ask, whatever the record has; None where that cannot be said before.
     """
 
-    def __init__(self, evaluator: Evaluator, caller: Caller | None, method: str, path: str) -> None:
-        self._evaluator, self._caller, self._method, self._path = evaluator, caller, method, path
+    def __init__(self, evaluator: Evaluator, method: str, path: str) -> None:
+        self._evaluator, self._method, self._path = evaluator, method, path
         self._segments: list[str] = []
         self.taken: dict[int, str] = {}
-        self.is_found = False
+        self.asks = self._found_once()
 
     def is_covered(self, texts: Mapping[str, str | None]) -> bool:
         """Whether the tests are all that is asked for a record that has these texts."""
-        return self.is_found and all(texts[name] is not None for name in self.taken.values())
+        return self.asks is not None and all(texts[name] is not None for name in self.taken.values())
 
-    def tests(self, tests: _Tests) -> list[int] | None:
-        """The tests that all must hold, whatever the record has; None where that cannot be said before."""
+    def _found_once(self) -> list[_Asked] | None:
         template = self._template()
         line = self._evaluator.lookup.for_all(self._method, template) if template is not None else None
         if line is None or template is None:
             return None
-        numbers: list[int] = []
+        asks = []
         for each in (*self._evaluator.lookup.standing, line):
             covered = overlap(each.template, template) if covers(each.methods, self._method) else False
-            if covered is None:
+            asked = self._asked_by(each) if covered else None
+            if covered is None or (covered and asked is None):
                 return None
-            if covered:
-                asked = self._tests_of(each, tests)
-                if asked is None:
-                    return None
-                numbers += asked
-        return numbers
+            if asked is not None:
+                asks.append(asked)
+        return asks
 
-    def _tests_of(self, line: Line, tests: _Tests) -> list[int] | None:
-        """What a line or a rule asks of the caller; None where a parameter of its path is a part of a segment."""
+    def _asked_by(self, line: Line) -> _Asked | None:
+        """What a line or a rule asks; None where a parameter of its path is a part of a segment."""
         formula = line.requirement.formula
+        asked = _Asked(formula, {}, {})
         if not asks_of(formula) & PATH:
-            return tests.of(formula)
-        given, taken = {}, {}
+            return asked
         for place, part in enumerate(line.template.segments):
             if isinstance(part, Parameter):
                 if not part.bare:
                     return None
                 if place in self.taken:
-                    taken[part.name] = self.taken[place]
+                    asked.taken[part.name] = self.taken[place]
                 else:
-                    given[part.name] = self._segments[place]
-        return tests.of_path(formula, given, taken)
+                    asked.given[part.name] = self._segments[place]
+        return asked
 
     def _template(self) -> Template | None:
         """The path as a template with a parameter for each of the record's own values; None where it is none."""
@@ -231,10 +249,10 @@ class _Endpoint:
         except TemplateError:
             return None
 
-    def decided(self, record: Any) -> bool:
+    def decided(self, caller: Caller | None, record: Any) -> bool:
         """Whether a request to the endpoint is allowed, decided as a request is."""
         path = _FROM_RECORD.sub(lambda match: quote(str(self._value(record, match[1])), safe=""), self._path)
-        question = Question(self._caller, self._method, path)
+        question = Question(caller, self._method, path)
         question.record = record
         decision = self._evaluator.decide(question, read_path(path))
         if decision.line is None and decision.reason == "closed":
@@ -255,3 +273,16 @@ class _Endpoint:
         if value is MISSING or value is None:
             raise UnknownNameError(f'"{self._method} {self._path}" requires the {name} of a record, and there is none')
         return value
+
+
+def _endpoint(evaluator: Evaluator, name: str, method: str, path: str) -> _Endpoint:
+    """An endpoint, which is looked for once in a policy: the same ones are asked for with each page."""
+    found = evaluator.flagged.get(name)
+    if not isinstance(found, _Endpoint):
+        if len(evaluator.flagged) >= _MOST:
+            evaluator.flagged.clear()
+        found = evaluator.flagged[name] = _Endpoint(evaluator, method, path)
+    return found
+
+
+_MOST = 1024  # names may be made from anything
