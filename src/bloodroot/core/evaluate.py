@@ -209,7 +209,10 @@ class Evaluator:
     def _weighed(self, question: Question, segments: list[str] | None, line: Line | None) -> Decision:
         outcome = self._by_predicates(question, segments, line)
         if outcome is not None:
-            return Decision(outcome, None, line, None, self, question)
+            decision = Decision(outcome, None, line, None, self, question)
+            if outcome is Outcome.DEPENDS:
+                del decision.remainder  # it is worked out when it is asked for
+            return decision
         outcome, reason, remainder = self._weigh(question, segments, line)
         return Decision(outcome, reason, line, remainder, self, question)
 

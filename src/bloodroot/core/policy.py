@@ -8,7 +8,7 @@ from ..language.errors import UnknownNameError
 from ..language.parser import parse_guard
 from ..language.problems import Place, PolicyError, Source, suggestion
 from .binding import BoundLines, Route, bound_lines
-from .decision import Decision, Outcome
+from .decision import Decision, Outcome, plain_decision
 from .evaluate import Evaluator, Parts
 from .fields import FieldsRefused
 from .flags import Flags
@@ -126,10 +126,10 @@ class Policy:
         if segments is not None and not assume and (method in _COMMON or is_method(method)):
             line = self._find(method, segments)
             outcome = self._by_roles(caller, line) if line is not None else None
-            if outcome is not None:
+            if line is not None and outcome is not None:
                 # Nothing else was asked, and a question need not be made.
                 reason = None if outcome is _ALLOW else "role"
-                return Decision(outcome, reason, line, None, self.evaluator, (caller, method, path))
+                return plain_decision(outcome, reason, line, self.evaluator, (caller, method, path))
         question = Question(caller, method, path)
         question.record, question.records, question.query = record, records, query
         question.args, question.now, question.guarded, question.assume = args, now, guarded, assume

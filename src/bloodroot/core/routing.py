@@ -16,8 +16,9 @@ _NONE: dict[str, Any] = {}
 
 # Entries alone behind a beginning: all segments of their template, and each by its method. Most templates have nothing
 # beside them; keeping their rest in one piece saves time, memory and a walk. Then come how many segments a path has
-# that is nothing but literals and names of whole segments (0 where a template has others), and its literals by place.
-_Tail = tuple[tuple[Segment, ...], dict[str, T], int, tuple[tuple[int, str], ...]]
+# that is nothing but literals and names of whole segments (0 where a template has others), its literals by place, and
+# the first method with its entry, which is mostly the only one: among many lines each further look takes its time.
+_Tail = tuple[tuple[Segment, ...], dict[str, T], int, tuple[tuple[int, str], ...], str, T]
 # The same literals, kept once: what many requests look at is near.
 _Alike = dict[tuple[tuple[int, str], ...], tuple[tuple[int, str], ...]]
 
@@ -107,7 +108,7 @@ class PathTree(Generic[T]):
 
     def find(self, method: str, segments: list[str]) -> T | None:
         """The most specific entry for a method and the segments of a path, or None."""
-        node = self._root
+        node, entry = self._root, None
         for segment in segments:
             child = node.literals.get(segment)
             if child is None:
@@ -116,8 +117,9 @@ class PathTree(Generic[T]):
                     return self._search(method, segments)
             elif child.__class__ is tuple:
                 # `_fit` without a call, as nearly every request comes here; what is odd is searched for.
-                _, entries, count, literals = child
-                entry = entries.get(method)
+                _, entries, count, literals, first, entry = child
+                if method != first:
+                    entry = entries.get(method)
                 if entry is None or count != len(segments):
                     return self._search(method, segments)
                 for place, text in literals:
@@ -214,7 +216,7 @@ def _put(
             if child is None:
                 if node.literals is _NONE:
                     node.literals = {}
-                node.literals[segment] = _tail(parts, dict.fromkeys(methods, entry), place, alike)
+                node.literals[segment] = _tail(parts, methods, entry, place, alike)
                 return []
             if isinstance(child, tuple):
                 if child[0] == parts and child[1].keys().isdisjoint(methods):
@@ -232,8 +234,8 @@ def _put(
     return _put_here(node, node.ends, methods, entry)
 
 
-def _tail(parts: tuple[Segment, ...], entries: dict[str, T], place: int, alike: _Alike) -> _Tail[T]:
-    """Entries in one piece; their template's segments are compared from a place on."""
+def _tail(parts: tuple[Segment, ...], methods: tuple[str, ...], entry: T, place: int, alike: _Alike) -> _Tail[T]:
+    """An entry in one piece; its template's segments are compared from a place on."""
     found, count = [], len(parts)
     for number in range(place, count):
         part = parts[number]
@@ -243,7 +245,7 @@ def _tail(parts: tuple[Segment, ...], entries: dict[str, T], place: int, alike: 
             count = 0
             break
     literals = tuple(found)
-    return parts, entries, count, alike.setdefault(literals, literals)
+    return parts, dict.fromkeys(methods, entry), count, alike.setdefault(literals, literals), methods[0], entry
 
 
 def _put_here(node: _Node[T], entries: dict[str, T], methods: tuple[str, ...], entry: T) -> list[tuple[str, T]]:
