@@ -120,7 +120,8 @@ class Template:
         parts = []
         for part in self.segments:
             if isinstance(part, Parameter):
-                parts.append(part.before + quote(values[part.name], safe="") + part.after)
+                value = values[part.name]
+                parts.append(part.before + (value if _is_word(value) else quote(value, safe="")) + part.after)
             else:
                 parts.append(encoded_segment(part) if isinstance(part, str) else "x")
         return "/" + "/".join(parts)
@@ -128,7 +129,12 @@ class Template:
 
 def encoded_segment(segment: str) -> str:
     """A segment as a client sends it (RFC 3986, section 3.3)."""
-    return quote(segment, safe="-._~!$&'()*+,=:@")
+    return segment if _is_word(segment) else quote(segment, safe="-._~!$&'()*+,=:@")
+
+
+def _is_word(text: str) -> bool:
+    """Whether a text is of letters and digits alone, so that there is nothing to encode."""
+    return text.isascii() and text.isalnum()
 
 
 def parse_template(text: str) -> Template:

@@ -309,9 +309,8 @@ class _Planning:
         """What the policy says of a request that this endpoint serves."""
         question = Question(persona.caller, self.asked.method, path)
         question.line, question.routed = self.asked.line, True
-        question.query = {
-            name: values[0] if len(values) == 1 else values for name, values in parse_qs(query, True).items()
-        }
+        sent = parse_qs(query, keep_blank_values=True) if query else {}
+        question.query = {name: values[0] if len(values) == 1 else values for name, values in sent.items()}
         question.assume, question.record = assume, record
         return self.policy.evaluator.decide(question, read_path(path.rstrip("/") or "/"))
 

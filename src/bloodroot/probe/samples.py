@@ -196,4 +196,4 @@ def target(settings: Settings, endpoint: AskedEndpoint, record: SampleRecord, pe
     path = template.fill(record.values)
     if endpoint.slash and not path.endswith("/"):
         path += "/"
-    return quote(path, safe="/%-._~!$&'()*+,=:@"), urlencode(record.query)
+    return quote(path, safe="/%-._~!$&'()*+,=:@"), urlencode(record.query) if record.query else ""

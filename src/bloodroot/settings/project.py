@@ -29,6 +29,7 @@ class Persona:
         permissions: permissions beside those of the roles, as a directory grants them.
         member: the login of the member of the directory that it is, or None.
         found: that member as a caller, once the directory was asked; None before, and for one who may not act.
+        caller: the persona as a policy sees it; None for a signed-out one.
     """
 
     name: str
@@ -40,15 +41,15 @@ class Persona:
     permissions: tuple[str, ...] = ()
     member: str | None = None
     found: Caller | None = None
+    caller: Caller | None = field(init=False, repr=False, compare=False)
 
-    @property
-    def caller(self) -> Caller | None:
-        """The persona as a policy sees it; None for a signed-out one."""
-        if not self.signed_in or self.member is not None:
-            return self.found
-        rest = {name: value for name, value in self.attributes.items() if name != "id"}
-        granted = dict.fromkeys(self.permissions, "the directory, as the settings say of this persona")
-        return Caller(self.attributes.get("id"), self.roles, self.groups, rest, granted=granted)
+    def __post_init__(self) -> None:
+        caller = self.found
+        if self.signed_in and self.member is None:
+            rest = {name: value for name, value in self.attributes.items() if name != "id"}
+            granted = dict.fromkeys(self.permissions, "the directory, as the settings say of this persona")
+            caller = Caller(self.attributes.get("id"), self.roles, self.groups, rest, granted=granted)
+        object.__setattr__(self, "caller", caller)
 
 
 @dataclass(frozen=True, slots=True)
