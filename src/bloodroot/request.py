@@ -139,12 +139,11 @@ class AsgiRequest(Request):
         self.prefix = scope.get("root_path", "") if prefix is None else prefix
         query = scope.get("query_string")
         self.query_string = query.decode("latin-1") if query else ""
-        self.segments = read_plain(own)
+        self.path = own or "/"
+        self.segments = read_plain(self.path)
         plain = self.segments is not None
-        if plain:
-            self.path = own
-        else:
-            self.path = encoded(own) or "/"
+        if not plain:
+            self.path = encoded(self.path)
             self.segments = read_path(self.path)
         # As nearly always, the client has sent just this. Else what it sent must be unambiguous as well.
         if raw is not None and not (plain and raw == whole.encode()) and _as_sent(raw) is None:
