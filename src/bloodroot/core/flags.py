@@ -87,14 +87,12 @@ class _Test(NamedTuple):
     Attributes:
         predicate: what must be true.
         facts: what is known of the caller; the record is put in.
-        given: parameters of the path that are the same for each record.
-        taken: for the others, what the record has as their text.
+        names: where the parameters of the path are from; None where it does not rest on the path.
     """
 
     predicate: Predicate
     facts: Facts
-    given: dict[str, str]
-    taken: dict[str, str]
+    names: _Asked | None
 
 
 class _Tests:
@@ -117,7 +115,7 @@ class _Tests:
             if left.formula is not TRUE:
                 key = left.formula, place
                 if key not in self._numbers:
-                    self._numbers[key] = self._add(_Test(left.predicate, facts, {}, {}))
+                    self._numbers[key] = self._add(_Test(left.predicate, facts, None))
                 numbers.append(self._numbers[key])
         return numbers
 
@@ -131,7 +129,7 @@ class _Tests:
             if left.formula is not TRUE:
                 own = facts.with_()
                 self._facts.append(own)
-                numbers.append(self._add(_Test(left.predicate, own, asked.given, asked.taken)))
+                numbers.append(self._add(_Test(left.predicate, own, asked)))
         return numbers
 
     def _add(self, test: _Test) -> int:
@@ -147,18 +145,18 @@ class _Tests:
 
     def hold(self, numbers: list[int]) -> bool:
         """Whether all of these tests hold; each is made once, and only when it is asked for."""
+        results = self._results
         for number in numbers:
-            result = self._results[number]
+            result = results[number]
             if result is None:
-                result = self._results[number] = self._holds(self._tests[number])
+                predicate, facts, names = self._tests[number]
+                if names is not None:
+                    texts = {name: self._texts[source] for name, source in names.taken.items()}
+                    facts.path = {**names.given, **texts}
+                result = results[number] = predicate(facts) == CAN_BE_TRUE
             if not result:
                 return False
         return True
-
-    def _holds(self, test: _Test) -> bool:
-        if test.given or test.taken:
-            test.facts.path = {**test.given, **{name: self._texts[source] for name, source in test.taken.items()}}
-        return test.predicate(test.facts) == CAN_BE_TRUE
 
 
 class _Asked(NamedTuple):
@@ -265,8 +263,10 @@ class _Endpoint:
     def text(self, record: Any, name: str) -> str | None:
         """What a record has by a name, as text of a path; None where a path would have to encode it."""
         value = self._value(record, name)
+        if value.__class__ is int:
+            return str(value)
         text = str(value)
-        return text if value.__class__ is int or _SIMPLE(text) else None
+        return text if _SIMPLE(text) else None
 
     def _value(self, record: Any, name: str) -> Any:
         value = attribute(record, name) if record is not None else MISSING
