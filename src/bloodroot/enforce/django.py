@@ -360,8 +360,6 @@ got_request_exception.connect(_failed)
 def _call(call: Call) -> Any:
     """Make a call, at once; what is async runs to its end."""
     function, arguments, _ = call
-    if iscoroutinefunction(function):
-        return async_to_sync(function)(*arguments)
     result = function(*arguments)
     if result is None or type(result) is Caller or not inspect.isawaitable(result):
         return result
@@ -401,7 +399,13 @@ def _kept(sent: HttpRequest) -> Callable[[], None]:
     for attribute in ("session", "_messages"):
         each = getattr(sent, attribute, None)
         if each is not None and hasattr(each, "__dict__"):
-            values = {name: _copied(value) for name, value in vars(each).items() if name != "request"}
+            values = dict(vars(each))
+            values.pop("request", None)
+            for name, value in values.items():
+                if isinstance(value, dict):
+                    values[name] = copied(value)
+                elif isinstance(value, list):
+                    values[name] = list(value)
             kept.append((attribute, each, values))
 
     def undo() -> None:
@@ -412,12 +416,6 @@ def _kept(sent: HttpRequest) -> Callable[[], None]:
             value.__dict__.update(before)
 
     return undo
-
-
-def _copied(value: Any) -> Any:
-    if isinstance(value, dict):
-        return copied(value)
-    return list(value) if isinstance(value, list) else value
 
 
 def _hold_transactions(sent: HttpRequest, view: Any, databases: tuple[str, ...]) -> None:
