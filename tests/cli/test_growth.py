@@ -70,7 +70,7 @@ COMMANDS: tuple[tuple[str, int, tuple[str, ...]], ...] = (
     ("why --who GET /area0/things0/7", 0, SHEET),
 )
 # The first is not counted: what is imported, and what is kept of what was worked out, comes with it.
-SIZES = (10, 30, 60, 120)
+SIZES = (8, 25, 50, 100)
 
 
 class Growth(InFolder):
