@@ -113,6 +113,7 @@ class Details(unittest.TestCase):
         for request, caller, given, text in (
             ("GET /sent", Caller(3), {"query": {}}, "query.sent is none"),
             ("GET /fern", Caller(3), {}, "caller.kind is missing"),
+            ("GET /kind", Caller(3), {"record": {"kind": "seed"}}, "caller.kind is missing"),
             ("GET /either", Caller(3), {"record": {"owner": None}}, "the record has no by"),
             ("PATCH /lots/3", Caller(3), {}, "depends"),
         ):

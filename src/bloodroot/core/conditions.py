@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Iterable, Iterator
 from dataclasses import dataclass
 from typing import Any
 
@@ -178,13 +179,21 @@ def findings(formula: Formula, facts: Facts, *, types: bool = False) -> list[str
             operands: tuple[Operand, ...] = (part.left, part.right)
         else:
             operands = (part.reference,) if isinstance(part, Holds) else ()
-        for operand in operands:
+        for operand in _with_items(operands):
             value = resolve(operand, facts)
             if isinstance(operand, Reference) and isinstance(value, Value):
                 missing = value.value is MISSING
                 seen = f"of the type {type(value.value).__name__}" if types else value.words()
                 texts[_without(operand, facts) if missing else f"{operand.words()} is {seen}"] = None
     return list(texts)
+
+
+def _with_items(operands: Iterable[Operand]) -> Iterator[Operand]:
+    """Operands, and those that lists among them have."""
+    for operand in operands:
+        yield operand
+        if isinstance(operand, Listed):
+            yield from _with_items(operand.items)
 
 
 def _without(reference: Reference, facts: Facts) -> str:
