@@ -200,11 +200,11 @@ def _needless(subject: Subject, entry: tree.Permission) -> Iterator[Finding]:
     conditional = [(grant, family) for grant, family in given if grant.condition is not None][:_MOST_COMPARED]
     for number, grant in enumerate(entry.grants):
         needs = _held_by(subject, grant.to.text) & enough
-        others = [grant for bits, grants in always.items() if bits & needs for grant in grants] if needs else []
+        others = [pair for bits, pairs in always.items() if bits & needs for pair in pairs] if needs else []
         for other, family in (*others, *conditional):
             if other is grant or not _gives_as_much(subject, other, grant):
                 continue
-            later = any(other is grant for grant in entry.grants[number + 1 :])
+            later = any(other is following for following in entry.grants[number + 1 :])
             if later and _gives_as_much(subject, grant, other):
                 # Of two that give the same, the first one stays.
                 continue

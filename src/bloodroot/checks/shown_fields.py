@@ -82,7 +82,7 @@ def _beyond(subject: Subject, read: Formula, pages: list[Unit]) -> int:
             column = reach.bit[name] & columns
             if not column:
                 continue
-            seen = [formula for page in pages for formula, others in page_groups(page) if others & column]
+            seen = [asked for page in pages for asked, others in page_groups(page) if others & column]
             if not reach.implies(formula, either(seen)) and (not seen or reach.contradicts(formula, either(seen))):
                 mask |= column
     return mask

@@ -225,7 +225,7 @@ def two_policies(old: str, new: str | None, policy: Path | None, settings: Path 
     names = [_name_of_policy(name, usual) for name in (old, new)]
     policies = [read_policy(name)[0] for name in names]
     routes = _routes_if_needed(policies, project)
-    one, other = (side(policy, str(name), routes) for policy, name in zip(policies, names, strict=True))
+    one, other = (side(read, str(name), routes) for read, name in zip(policies, names, strict=True))
     return one, other
 
 
@@ -387,7 +387,7 @@ def check_request(method: str, path: str, policy: Policy) -> None:
         rest = path.split("://", 1)[-1]
         guess = f"/{rest.partition('/')[2]}" if "://" in path else f"/{path}"
         raise UsageError(f'"{path}" is no path: a path begins with /, as in {guess}')
-    methods = {*COMMON, *(method for line in policy.endpoints for method in line.methods)}
+    methods = {*COMMON, *(named for line in policy.endpoints for named in line.methods)}
     guess = "" if method in methods else suggestion(method, methods)
     if guess or not is_method(method):
         raise UsageError(f'"{method}" is no method{guess or "; a method is a word such as GET or POST"}')

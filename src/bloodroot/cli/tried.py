@@ -40,6 +40,6 @@ def tried(
     columns = inputs.columns_of_decisions(rules, matrix, project, personas=personas)
     result = hold_tried(rules, matrix, chain.from_iterable(map(read_tried, logs)), columns, logs)
     output.deliver(result, form, out, color)
-    lacking = (f"{method} {lacking.row.path}" for lacking in result.lacking for method in lacking.row.methods)
-    if any(output.matches(endpoint, fail or []) for endpoint in lacking):
+    endpoints = (f"{method} {cell.row.path}" for cell in result.lacking for method in cell.row.methods)
+    if any(output.matches(endpoint, fail or []) for endpoint in endpoints):
         raise typer.Exit(1)

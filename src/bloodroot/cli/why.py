@@ -67,7 +67,7 @@ def why(
         lines, standing = rules.lookup.candidates(method, sent), rules.lookup.rules_for(method, sent)
         output.deliver(LinesResult(method, sent, tuple(lines), tuple(standing)), form, out, color)
         return
-    values = {name: values[0] if len(values) == 1 else values for name, values in parse_qs(query, True).items()}
+    values = {name: sent[0] if len(sent) == 1 else sent for name, sent in parse_qs(query, True).items()}
     if who_gets_in:
         project = inputs.with_members(project)
         personas = {name: persona.caller for name, persona in project.personas.items()} if project is not None else {}

@@ -176,7 +176,7 @@ def kinds_by_permission(
     Returns:
         The kinds, and whether they are all.
     """
-    formulas = tuple(formula for formulas in question for formula in formulas)
+    formulas = tuple(formula for asked in question for formula in asked)
     names = list(dict.fromkeys(name for formula in formulas for name in permission_names(formula)))
     kinds = [SIGNED_IN, *(CallerKind(name, (name,)) for name in telling_roles(old, new, formulas)), *together]
     most = min(max(asks_together(formulas, permission_names) for formulas in question), len(names))

@@ -292,7 +292,7 @@ def _sent(method: str, *policies: Policy) -> str:
         return method
     named = _methods(*policies)
     return next(
-        method for method in (*COMMON, "TRACE", *(f"OTHER-{n}" for n in range(len(named) + 1))) if method not in named
+        other for other in (*COMMON, "TRACE", *(f"OTHER-{n}" for n in range(len(named) + 1))) if other not in named
     )
 
 

@@ -62,7 +62,7 @@ def with_guards(policy: Policy, routes: Iterable[Route]) -> tuple[Policy, tuple[
         segments = unnamed_segments(template, exact)
         # The methods that one line decides are one endpoint.
         deciding: dict[Line, list[str]] = {}
-        for method in route.methods or (*(method for method in COMMON if method != "HEAD"), ANY):
+        for method in route.methods or (*(common for common in COMMON if common != "HEAD"), ANY):
             line = binding.line_for(method, segments)
             folded = folding.fold(route, method, line)
             if folded is not None and folded is not line:

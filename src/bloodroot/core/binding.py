@@ -204,7 +204,7 @@ def bound_lines(endpoints: tuple[Line, ...], unbound: tuple[ActionLine, ...], ro
             problems += _several_handlers(action, by_action[name])
     if problems:
         raise PolicyError(problems)
-    lines = [*endpoints, *(line for lines in bound.values() for line in lines)]
+    lines = [*endpoints, *(line for of_action in bound.values() for line in of_action)]
     return BoundLines(tuple(sorted(lines, key=lambda line: line.order)), index, served)
 
 

@@ -104,7 +104,7 @@ class _RedirectPaths:
         if found is None:
             answers = (self._evaluator.answers.answer("GET", page, reason) for reason in self._reasons(page))
             pages = dict.fromkeys(answer.location for answer in answers)
-            found = self._next[page] = [page for page in pages if page is not None]
+            found = self._next[page] = [location for location in pages if location is not None]
         return found
 
     def _reasons(self, page: str) -> list[str]:

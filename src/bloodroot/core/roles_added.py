@@ -61,7 +61,7 @@ def roles_added(policy: Policy) -> tuple[RoleAdds, ...]:
         if name == "signed-out":
             continue
         included = _direct(policy, name) if name != "signed-in" else tuple(sorted(base, key=list(roles.bit).index))
-        beside = [0] if name == "signed-in" else [1, *(numbers[name] for name in included)]
+        beside = [0] if name == "signed-in" else [1, *(numbers[role] for role in included)]
         adds = tuple(
             Added(row.method, row.path, row.cell(number).words())
             for row in matrix.rows
@@ -76,8 +76,10 @@ def roles_added(policy: Policy) -> tuple[RoleAdds, ...]:
 def _direct(policy: Policy, name: str) -> tuple[str, ...]:
     """The roles that a role includes, without those that it includes through another one."""
     closure, bit = policy.roles.closure, policy.roles.bit
-    others = [each for each in bit if each != name and closure[name] & bit[each]]
-    return tuple(name for name in others if not any(closure[other] & bit[name] for other in others if other != name))
+    included = [role for role in bit if role != name and closure[name] & bit[role]]
+    return tuple(
+        role for role in included if not any(closure[other] & bit[role] for other in included if other != role)
+    )
 
 
 def _opens(row: Row, number: int) -> bool:

@@ -133,7 +133,7 @@ def _served(policy: Policy, method: str, route: Route) -> _Served:
     segments = unnamed_segments(template, exact)
     binding = policy.lookup.binding(route)
     methods = _COMMON if method == ANY else (method,)
-    lines = (binding.line_for(method, segments) for method in methods)
+    lines = (binding.line_for(each, segments) for each in methods)
     return _Served(method, template, route, next((line for line in lines if line is not None), None))
 
 
@@ -160,11 +160,11 @@ def _findings(
     by_template = PathTree((each.template, each) for each in served)
     for line in policy.endpoints:
         near = by_template.near(line.template)
-        if line.action is None and not any(line.may_cover(served.method, served.template) for served in near):
+        if line.action is None and not any(line.may_cover(each.method, each.template) for each in near):
             yield WITHOUT_ENDPOINT.at(line.place, f"No endpoint of the application is at {line.template.text}.")
     for rule in policy.standing:
         near = by_template.near(rule.template)
-        if not any(rule.may_cover(served.method, served.template) for served in near):
+        if not any(rule.may_cover(each.method, each.template) for each in near):
             yield RULE_WITHOUT_ENDPOINT.at(rule.place, f"No endpoint of the application is covered by {rule.text}.")
     yield from guards_not_run(routes)
     meant = (action for action in policy.declared.actions if SEVERAL_ROUTES.name not in action.accepts)

@@ -83,7 +83,7 @@ def ask(
     """
     application = application_of(settings, hosts)
     path, _, query = target.partition("?")
-    values = {name: values[0] if len(values) == 1 else values for name, values in parse_qs(query, True).items()}
+    values = {name: sent[0] if len(sent) == 1 else sent for name, sent in parse_qs(query, True).items()}
     explanation = explain(policy, persona.name, persona.caller, method, path, query=values)
     response, from_where = asyncio.run(_answered(policy, settings, application, persona, method, target, sent))
     return AskResult(

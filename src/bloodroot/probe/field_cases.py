@@ -24,7 +24,7 @@ def with_fields(plan: Plan, policy: Policy, settings: Settings) -> Plan:
         policy: what is declared.
         settings: the marks, the values, and where fields are changed.
     """
-    secrets = {name: [*secrets] for name, secrets in plan.secrets.items()}
+    secrets = {name: [*planned] for name, planned in plan.secrets.items()}
     for persona in settings.personas.values():
         secrets.setdefault(persona.name, []).extend(_hidden(policy, settings, persona))
     more = {case.key: case for case in _changes(plan, policy, settings)}

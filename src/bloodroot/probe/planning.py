@@ -379,7 +379,7 @@ class _Planning:
             if all(allowed[flip] is outcome_there for flip in flips):
                 continue
             wanted = dict(zip(names, truths, strict=True))
-            if not any(all(truths.get(name) is truth for name, truth in wanted.items()) for truths in tried):
+            if not any(all(seen.get(name) is truth for name, truth in wanted.items()) for seen in tried):
                 yield _no_sample(wanted)
 
     def secrets(self, persona: Persona) -> Iterator[Secret]:

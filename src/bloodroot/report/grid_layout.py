@@ -63,9 +63,9 @@ def grid_sections(grid: Grid) -> Iterator[Section]:
     areas: dict[str, list[Joined]] = {}
     for joined_row in joined_rows(rows, lambda row: [(row, number) in grid.lacking for number in range(len(columns))]):
         areas.setdefault(joined_row.area, []).append(joined_row)
-    for area, joined in areas.items():
+    for area, in_area in areas.items():
         heads = ("endpoint", *(column.name for column in columns))
-        yield Section((strong(area),), heads=heads, rows=tuple(_words(joined, grid) for joined in joined))
+        yield Section((strong(area),), heads=heads, rows=tuple(_words(joined, grid) for joined in in_area))
     yield Section(lines=(line("· deny"),))
 
 

@@ -50,7 +50,7 @@ def joined_rows(rows: Rows, marked: Marked) -> list[Joined]:
         last = joined[-1] if joined else None
         if last and last.row.line is row.line and last.cells == cells and marked(last.row) == marked(row):
             last.rows.append(row)
-            last.names = [f"{' '.join(row.method for row in last.rows)} {row.path}"]
+            last.names = [f"{' '.join(each.method for each in last.rows)} {row.path}"]
         else:
             joined.append(Joined(row.area, [f"{row.method} {row.path}"], [row], cells))
     alone = [each for area, joined in areas.items() if len(joined) == 1 or area == "/" for each in joined]

@@ -41,7 +41,7 @@ class Checked:
         self.file = file
         self.root = root
         self.places = places_of(text)
-        self.asked = {name for root, name in ASKED.findall(text) if root == "persona"}
+        self.asked = {name for asked, name in ASKED.findall(text) if asked == "persona"}
         self._problems: list[tuple[int, str]] = []
 
     def problem(self, path: KeyPath, message: str) -> None:

@@ -162,7 +162,7 @@ def _line_of(policy: Policy, endpoint: Endpoint, method: str, segments: list[str
 
 def _decided(row: Surveyed, method: str, line: Line | None, closed: tuple[str, ...], always: list[Line]) -> Surveyed:
     methods = _SERVED if method == ANY else (method,)
-    rules = tuple(rule for rule in always if any(covers(rule.methods, method) for method in methods))
+    rules = tuple(rule for rule in always if any(covers(rule.methods, each) for each in methods))
     return Surveyed(method, row.endpoint, row.sources, row.template, row.shape, line, closed, rules)
 
 

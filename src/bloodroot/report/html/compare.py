@@ -117,7 +117,7 @@ def _sections(result: PolicyComparison) -> list[dict[str, Any]]:
         place = f"{endpoint.method} {endpoint.path}, {endpoint.line.place.at}"
         lines.append(f"{said}: {place}; {endpoint_in_words(endpoint)}")
     sections.append({"title": "Lines", "lines": lines, "rows": [], "open": True})
-    declared = [f"{'+ ' if declared.opens else ''}{declared_in_words(declared)}" for declared in result.declared]
+    declared = [f"{'+ ' if entry.opens else ''}{declared_in_words(entry)}" for entry in result.declared]
     sections.append({"title": "Declared otherwise", "lines": declared, "rows": [], "open": True})
     left_open = [f"{endpoint}." for endpoint in result.left_open]
     sections.append({"title": "Not compared", "lines": left_open, "rows": [], "open": True})

@@ -163,10 +163,10 @@ def ordered(rows: list[dict[str, Any]]) -> list[dict[str, Any]]:
     areas: dict[str, list[dict[str, Any]]] = {}
     for row in rows:
         areas.setdefault(row["a"], []).append(row)
-    alone = [row for area, rows in areas.items() if len(rows) == 1 or area == "/" for row in rows]
+    alone = [row for area, inside in areas.items() if len(inside) == 1 or area == "/" for row in inside]
     for row in alone:
         row["a"] = "/"
-    return alone + [row for area, rows in areas.items() if len(rows) > 1 and area != "/" for row in rows]
+    return alone + [row for area, inside in areas.items() if len(inside) > 1 and area != "/" for row in inside]
 
 
 def descriptions(policies: Iterable[Policy], names: Iterable[str], also: Mapping[str, str]) -> list[str]:
