@@ -22,7 +22,7 @@ def project(folder: Path, count: int) -> None:
             f"  {method:6}  {path}  {ASKS[(n + shift * (n % 10 == 0)) % 4]}\n"
             for n, (method, path) in enumerate(endpoints)
         )
-        (folder / f"{name}.bloodroot").write_text(head + lines)
+        (folder / f"{name}.bloodroot").write_text(head + lines + "always\n  /area3/**  helper or keeper\n")
     operation = {"responses": {"200": {"description": "done"}}}
     paths = {path: {method.lower(): operation} for method, path in endpoints}
     document = {"openapi": "3.1.0", "info": {"title": "Seeds", "version": "1"}, "paths": paths}
@@ -44,14 +44,14 @@ def project(folder: Path, count: int) -> None:
 
 
 # The commands, in an order in which each finds what it needs; how they end; and in which formats they are tried. One
-# module writes each format of all of them, and `tests/report/test_large.py` looks at these.
+# module writes a format for all of them, so that it is enough to try all with the matrix and the roles.
 SHEET = ("table", "json")
 COMMANDS: tuple[tuple[str, int, tuple[str, ...]], ...] = (
     ("seed members.csv", 0, ("table",)),
     ("seed members.csv --dry-run", 0, ("json",)),
     ("members", 0, SHEET),
     ("matrix", 0, (*SHEET, "csv", "markdown", "html")),
-    ("roles", 0, SHEET),
+    ("roles", 0, (*SHEET, "markdown", "html")),
     ("check", 1, (*SHEET, "sarif", "lines")),
     ("matrix --format csv --out table.csv", 0, ("",)),
     ("expect table.csv", 0, SHEET),

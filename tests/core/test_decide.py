@@ -429,5 +429,5 @@ class Callers(unittest.TestCase):
         for number in range(10_000):
             POLICY.decide(Caller(roles={f"role-{number}"}), "GET", "/lots")
             POLICY.decide(Caller(groups={f"group-{number}"}), "GET", "/lots")
-        self.assertLess(len(POLICY.roles.of_roles), 5000)
-        self.assertLess(len(POLICY.roles.of_groups), 5000)
+        self.assertLess(len(POLICY.roles.held_by_roles), 5000)
+        self.assertLess(len(POLICY.roles.held_by_groups), 5000)

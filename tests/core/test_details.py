@@ -84,7 +84,7 @@ class Details(unittest.TestCase):
             ("/kind", kind, {"kind": "seed"}, None),
             ("/kind", kind, {"kind": "fern"}, None),
             ("/kind", kind, {"kind": "moss"}, "ours"),
-            ("/kind", member, {"kind": "seed"}, "ours"),  # the caller has no kind: nobody knows what the list is
+            ("/kind", member, {"kind": "seed"}, "ours"),  # the caller has no kind, so that the list is not known
             ("/unowned", member, {"owner": None}, None),
             ("/unowned", member, {"owner": 3}, "unowned"),
             ("/unowned", member, {}, "unowned"),

@@ -52,8 +52,7 @@ def exchange(
 
 
 def call(call: Call) -> Any:
-    function, arguments, _ = call
-    return function(*arguments)
+    return call.function(*call.arguments)
 
 
 def decided(*request: str, **how: Any) -> Exchange:
@@ -63,7 +62,7 @@ def decided(*request: str, **how: Any) -> Exchange:
 
 
 class BeforeTheHandler(unittest.TestCase):
-    def test_what_can_be_read_in_two_ways_is_refused_before_anybody_is_asked(self) -> None:
+    def test_what_can_be_read_in_two_ways_is_refused_before_the_caller_is_identified(self) -> None:
         for method, path, query, status in (
             ("GET", "/open/a", "", None),
             ("GET", "/open/a", "&".join(f"p{number}=1" for number in range(1000)), None),
@@ -82,7 +81,7 @@ class BeforeTheHandler(unittest.TestCase):
                 self.assertEqual(who.times, 0 if status else 1)
 
     def test_what_goes_over_a_socket_cannot_be_withheld(self) -> None:
-        """So nothing may be open when it is accepted: without a loader for its record, nobody gets one."""
+        """So nothing may be open when it is accepted, and one whose record has no loader is always refused."""
         trees = {"1": {"owner": 3}, "2": {"owner": 4}}
         for path, records, socket, status in (
             ("/trees/1", {}, False, None),

@@ -3,10 +3,15 @@
 import contextlib
 import csv
 import io
+import json
 import sqlite3
+from collections.abc import Iterator
 from pathlib import Path
 
-from bloodroot.report.registry import RESULTS, Format, formats_table
+import bloodroot
+from bloodroot.core.matrix import matrix_of_roles
+from bloodroot.report.registry import RESULTS, Format, formats_table, written
+from bloodroot.report.results import MatrixResult
 from tests.program import InFolder
 
 # Names that would be markup, where a writer took them for it.
@@ -121,6 +126,15 @@ class Formats(InFolder):
             self.assertEqual((run.status, run.out), (2, ""))
             self.assertIn(message, run.err)
         self.assertFalse((self.folder / "x.png").exists())
+
+    def test_a_list_is_written_as_it_is_made(self) -> None:
+        lines = "".join(f"  GET /things{number}/{{thing_id}}  anyone\n" for number in range(50))
+        policy = bloodroot.parse(f"endpoints\n{lines}")
+        pieces = written(MatrixResult(policy, matrix_of_roles(policy)), Format.JSON)
+        assert isinstance(pieces, Iterator)
+        every = list(pieces)
+        self.assertLess(max(map(len, every)), 2000)
+        self.assertEqual(len(json.loads("".join(every))["rows"]), 50)
 
     def test_the_document_says_what_the_registry_says(self) -> None:
         document = (Path(__file__).parents[2] / "docs" / "formats.md").read_text("utf-8")

@@ -161,21 +161,3 @@ class Decision:
         reason = f", reason={self.reason!r}" if self.reason else ""
         remains = f", remainder={self.remainder.words()!r}" if self.remainder is not None else ""
         return f"<Decision {self.outcome}{reason}{remains}>"
-
-
-_new = object.__new__
-
-
-def plain_decision(
-    outcome: Outcome, reason: str | None, line: Line, evaluator: Decides, question: tuple[Caller | None, str, str]
-) -> Decision:
-    """A decision that leaves nothing to be known, of nothing but caller, method and path, as most are."""
-    # Setting what `Decision` sets takes half as long without a call of the class.
-    decision = _new(Decision)
-    decision.outcome = outcome
-    decision.reason = reason
-    decision.line = line
-    decision.remainder = None
-    decision._decides = evaluator
-    decision._asked = question
-    return decision

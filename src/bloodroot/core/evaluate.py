@@ -102,14 +102,14 @@ def outcome_of_all(weighed: list[Weighed]) -> Weighed:
 
 def _by_roles(roles: RoleTable, standing: tuple[Line, ...]) -> Callable[[Caller | None, Line], Outcome | None]:
     """What bits alone decide, as they do for most requests; a function of locals, since it is run for all of them."""
-    held_by, of_roles = roles.held, roles.of_roles
+    held_by, held_by_roles = roles.held, roles.held_by_roles
     allow, deny = Outcome.ALLOW, Outcome.DENY
 
     def by_roles(caller: Caller | None, line: Line) -> Outcome | None:
         requirement = line.requirement
         if caller is None:
             return allow if requirement.opens & SIGNED_OUT else None
-        held = (of_roles.get(caller.roles) if not caller.groups else None) or held_by(caller)
+        held = (held_by_roles.get(caller.roles) if not caller.groups else None) or held_by(caller)
         if held.apart or caller.scopes is not None:
             return None
         if held.bits & requirement.opens:
@@ -134,7 +134,6 @@ class Evaluator:
         cache: what requirements come to for sets of roles.
         by_roles: what the bits of a caller's roles alone decide at a line; None where more has to be asked. The one
             short cut; `tests/core/test_settling.py` holds it to the weighing.
-        flagged: what `core.flags` has found of endpoints, by name.
     """
 
     def __init__(self, parts: Parts, bound: BoundLines | None = None) -> None:
@@ -143,7 +142,6 @@ class Evaluator:
         self.answers = parts.answers
         self.lookup = LineLookup(parts.endpoints, parts.actions, parts.standing, parts.tree, bound)
         self.cache = RoleCache()
-        self.flagged: dict[str, object] = {}
         self.by_roles = _by_roles(self.roles, self.lookup.standing)
 
     # Decisions --------------------------------------------------------------------------------
@@ -179,7 +177,7 @@ class Evaluator:
 
     def decide_guard(self, question: Question) -> Decision:
         """Decide what ``question.guard`` asks, within the request that the question is about."""
-        return self._weighed(question, None, None)
+        return self._decided_past_roles(question, None, None)
 
     def remainder(self, question: Question, line: Line | None) -> Formula | None:
         """What a question that depends leaves to be known, for the line that decides."""
@@ -197,16 +195,16 @@ class Evaluator:
         if line is None:
             return decision
         # Roles alone have not decided it, and have not changed.
-        return self._weighed(question, question.segments or read_path(question.path) or [], line)
+        return self._decided_past_roles(question, question.segments or read_path(question.path) or [], line)
 
     def _decided(self, question: Question, segments: list[str] | None, line: Line | None) -> Decision:
         if line is not None and not question.assume:
             by_roles = self.by_roles(question.caller, line)
             if by_roles is not None:
                 return Decision(by_roles, None if by_roles is Outcome.ALLOW else "role", line, None, self, question)
-        return self._weighed(question, segments, line)
+        return self._decided_past_roles(question, segments, line)
 
-    def _weighed(self, question: Question, segments: list[str] | None, line: Line | None) -> Decision:
+    def _decided_past_roles(self, question: Question, segments: list[str] | None, line: Line | None) -> Decision:
         outcome = self._by_predicates(question, segments, line)
         if outcome is not None:
             decision = Decision(outcome, None, line, None, self, question)

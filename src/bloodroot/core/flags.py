@@ -38,6 +38,7 @@ class Flags:
 
     Args:
         evaluator: what decides.
+        endpoints: what was found of endpoints before, by name; more is put there.
         caller: who asks; None for a signed-out caller.
         names: permissions, and endpoints: a method and a path, in which ``{id}`` is replaced by the record's ``id``.
 
@@ -45,19 +46,21 @@ class Flags:
         UnknownNameError: the policy has no such permission.
     """
 
-    def __init__(self, evaluator: Evaluator, caller: Caller | None, names: Iterable[str]) -> None:
+    def __init__(
+        self, evaluator: Evaluator, endpoints: dict[str, FlaggedEndpoint], caller: Caller | None, names: Iterable[str]
+    ) -> None:
         self._caller = caller
         self._tests = _Tests(evaluator, caller)
-        self._flags: list[tuple[str, list[int], _Endpoint | None]] = []
+        self._flags: list[tuple[str, list[int], FlaggedEndpoint | None]] = []
         # The names that paths take from a record, each with an endpoint that does.
-        self._taken: dict[str, _Endpoint] = {}
+        self._taken: dict[str, FlaggedEndpoint] = {}
         for name in names:
             written = _ENDPOINT.fullmatch(name)
             if written is None:
                 tests = self._tests.of(permission_named(evaluator.resolver, name))
                 self._flags.append((name, tests, None))
             else:
-                endpoint = _endpoint(evaluator, name, written[1], written[2])
+                endpoint = _endpoint(evaluator, endpoints, name, written)
                 tests = [number for asked in endpoint.asks or () for number in self._tests.of_line(asked)]
                 self._flags.append((name, tests, endpoint if endpoint.asks is None or endpoint.taken else None))
                 if endpoint.asks is not None:
@@ -173,7 +176,7 @@ class _Asked(NamedTuple):
     taken: dict[str, str]
 
 
-class _Endpoint:
+class FlaggedEndpoint:
     """An endpoint, asked for one record after another.
 
     Where the same line and rules decide whatever the record has, they are found once. Everything else is decided as a
@@ -275,14 +278,16 @@ class _Endpoint:
         return value
 
 
-def _endpoint(evaluator: Evaluator, name: str, method: str, path: str) -> _Endpoint:
+def _endpoint(
+    evaluator: Evaluator, endpoints: dict[str, FlaggedEndpoint], name: str, written: re.Match[str]
+) -> FlaggedEndpoint:
     """An endpoint, which is looked for once in a policy: the same ones are asked for with each page."""
-    found = evaluator.flagged.get(name)
-    if not isinstance(found, _Endpoint):
-        if len(evaluator.flagged) >= _MOST:
-            evaluator.flagged.clear()
-        found = evaluator.flagged[name] = _Endpoint(evaluator, method, path)
-    return found
+    endpoint = endpoints.get(name)
+    if endpoint is None:
+        if len(endpoints) >= _MOST:
+            endpoints.clear()
+        endpoint = endpoints[name] = FlaggedEndpoint(evaluator, written[1], written[2])
+    return endpoint
 
 
 _MOST = 1024  # names may be made from anything

@@ -8,10 +8,10 @@ from ..language.errors import UnknownNameError
 from ..language.parser import parse_guard
 from ..language.problems import Place, PolicyError, Source, suggestion
 from .binding import BoundLines, Route, bound_lines
-from .decision import Decision, Outcome, plain_decision
+from .decision import Decision, Outcome
 from .evaluate import Evaluator, Parts
 from .fields import FieldsRefused
-from .flags import Flags
+from .flags import FlaggedEndpoint, Flags
 from .lines import CompiledGuard
 from .methods import COMMON
 from .paths import is_method, read_path, read_plain
@@ -70,6 +70,7 @@ class Policy:
         self.declared = parts
         self._find = parts.tree.find if bound is None else self.lookup.find
         self._by_roles = self.evaluator.by_roles
+        self._flagged: dict[str, FlaggedEndpoint] = {}
 
     def bind(self, routes: Iterable[Route]) -> Policy:
         """The policy with its ``action`` lines turned into the methods and paths of an application's routes.
@@ -94,7 +95,7 @@ class Policy:
         caller: Caller | None,
         method: str,
         path: str,
-        # Not by keyword alone, which takes as long as finding a line does; all the same give them by name.
+        # Not keyword-only, as seven such arguments take as long as finding the line.
         record: Any = None,
         records: Mapping[str, Any] | None = None,
         query: Mapping[str, Any] | None = None,
@@ -109,7 +110,8 @@ class Policy:
             caller: who asks; None for a signed-out caller.
             method: the request method, in capitals.
             path: the path as the client sent it, still percent-encoded, without a query.
-            record: the object or mapping that the endpoint acts on, or None where it is not known yet.
+            record: the object or mapping that the endpoint acts on, or None where it is not known yet; give this and
+                what follows by name.
             records: the records that parameters of the path identify, by parameter, or None where none is known.
             query: parameters of the query by name, or None where they are not known.
             args: arguments of a guarded call by name, or None where they are not known.
@@ -126,10 +128,10 @@ class Policy:
         if segments is not None and not assume and (method in _COMMON or is_method(method)):
             line = self._find(method, segments)
             outcome = self._by_roles(caller, line) if line is not None else None
-            if line is not None and outcome is not None:
+            if outcome is not None:
                 # Nothing else was asked, and a question need not be made.
                 reason = None if outcome is _ALLOW else "role"
-                return plain_decision(outcome, reason, line, self.evaluator, (caller, method, path))
+                return Decision(outcome, reason, line, None, self.evaluator, (caller, method, path))
         question = Question(caller, method, path)
         question.record, question.records, question.query = record, records, query
         question.args, question.now, question.guarded, question.assume = args, now, guarded, assume
@@ -211,7 +213,7 @@ class Policy:
         Raises:
             UnknownNameError: the policy has no such permission, or no line for such an endpoint.
         """
-        return Flags(self.evaluator, caller, names).of(record)
+        return Flags(self.evaluator, self._flagged, caller, names).of(record)
 
     def flags_of_each(
         self, caller: Caller | None, names: Iterable[str], records: Iterable[Any]
@@ -221,7 +223,7 @@ class Policy:
         Raises:
             UnknownNameError: as `flags`.
         """
-        flags = Flags(self.evaluator, caller, names)
+        flags = Flags(self.evaluator, self._flagged, caller, names)
         return [flags.of(record) for record in records]
 
     def readable(self, caller: Caller | None, kind: str, record: Any = None) -> frozenset[str]:

@@ -42,12 +42,12 @@ class RoleTable:
         groups: for each group, the bits of the roles it gives.
         base: the bits of a signed-in caller who was given nothing: signed in, and the default roles.
         apart: sets of roles of which no one may hold two, each with the names as bits.
-        of_roles: what callers in no group hold, by their roles, as far as it was worked out.
-        of_groups: what callers in groups hold, by their roles and groups.
+        held_by_roles: what callers in no group hold, by their roles, as far as it was worked out.
+        held_by_groups: what callers in groups hold, by their roles and groups.
     """
 
-    of_roles: dict[Iterable[str], Held]
-    of_groups: dict[tuple[Iterable[str], Iterable[str]], Held]
+    held_by_roles: dict[Iterable[str], Held]
+    held_by_groups: dict[tuple[Iterable[str], Iterable[str]], Held]
 
     def __init__(
         self,
@@ -64,8 +64,8 @@ class RoleTable:
         self.base = base
         self.apart = apart
         self.descriptions = descriptions
-        self.of_roles = {}
-        self.of_groups = {}
+        self.held_by_roles = {}
+        self.held_by_groups = {}
         self._nobody = Held(SIGNED_OUT, (), ())
 
     def held(self, caller: Caller | None) -> Held:
@@ -73,9 +73,9 @@ class RoleTable:
         if caller is None:
             return self._nobody
         if caller.groups:
-            return self._held(self.of_groups, (caller.roles, caller.groups), caller)
+            return self._held(self.held_by_groups, (caller.roles, caller.groups), caller)
         # Most callers are in no group: their roles alone are the key, which costs less.
-        return self._held(self.of_roles, caller.roles, caller)
+        return self._held(self.held_by_roles, caller.roles, caller)
 
     def _held(self, kept: dict[_Key, Held], key: _Key, caller: Caller) -> Held:
         found = kept.get(key)

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import inspect
-from collections.abc import Awaitable, Callable, Mapping, Sequence
+from collections.abc import Callable, Mapping, Sequence
 from typing import Any
 
 from ..core.answers import Answer
@@ -20,7 +20,6 @@ from .asgi_messages import (
     Receive,
     Scope,
     Send,
-    ends_response,
     is_sized,
     private_headers,
     refuse_socket,
@@ -191,13 +190,8 @@ class Gate(Exchange):
         else:
             await send_response(self.response(answer, own), self.forward, body=self.request.method != "HEAD")
 
-    def send(self, message: Message) -> Awaitable[None]:
+    async def send(self, message: Message) -> None:
         """Pass a message on, or withhold the response: nothing goes on before its beginning may."""
-        if self.started and self.enforcement.identify_again is None:
-            return self.forward(message)
-        return self._send(message)
-
-    async def _send(self, message: Message) -> None:
         if not self.started:
             if self.answer is not None:
                 raise Withheld(self.answer)  # the handler goes on all the same
@@ -211,7 +205,9 @@ class Gate(Exchange):
             self.begin(message)
             for early in self._early:
                 await self.forward(early)
-        elif self.ended or (self.is_due and not await self._may_go_on()):
+        elif self.enforcement.identify_again is not None and (
+            self.ended or (self.is_due and not await self._may_go_on())
+        ):
             raise Gone("the caller may have no more of this")
         await self.forward(message)
 
@@ -266,13 +262,10 @@ class _Alone(Gate):
         self.started = True
         let_leave([self], message)
 
-    def send(self, message: Message) -> Awaitable[None]:
+    async def send(self, message: Message) -> None:
         """As `Gate.send`. Once all of a response has left, asking changes nothing of it."""
-        return self._send_last(message) if ends_response(message) else super().send(message)
-
-    async def _send_last(self, message: Message) -> None:
         await super().send(message)
-        if self.started:
+        if self.started and message["type"] == "http.response.body" and not message.get("more_body"):
             self.access.public = False
 
 

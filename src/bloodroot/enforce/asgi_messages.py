@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 from collections.abc import Awaitable, Callable, Iterable, MutableMapping
-from functools import lru_cache
 from typing import Any
 
 from ..core.answers import Answer
@@ -34,11 +33,6 @@ def status_of(beginning: Message) -> int:
     return 101 if beginning["type"] == "websocket.accept" else 403
 
 
-def ends_response(message: Message) -> bool:
-    """Whether a message is the last one of a response."""
-    return message["type"] == "http.response.body" and not message.get("more_body")
-
-
 async def refuse_socket(answer: Answer, send: Send) -> None:
     """Refuse a WebSocket, before it is accepted or later. Nothing is waited for: a client may never send anything."""
     # 1008: policy violation (RFC 6455, section 7.4.1). Before acceptance, servers turn it into a 403. A reason has
@@ -63,17 +57,13 @@ def private_headers(headers: Iterable[tuple[bytes, bytes]], names: tuple[str, ..
         place = lower.index(b"vary")
         values.append(found.pop(place)[1])
         del lower[place]
-    vary = _varied(b", ".join(values), names)
+    there = b", ".join(values)
+    vary = responses.varied(there.decode("latin-1"), names).encode("latin-1") or there
     if vary:
         found.append((b"vary", vary))
     if b"cache-control" not in lower:
         found.append(_PRIVATE)
     return found
-
-
-@lru_cache(maxsize=256)  # as `responses.varied`, for bytes
-def _varied(vary: bytes, names: tuple[str, ...]) -> bytes:
-    return responses.varied(vary.decode("latin-1"), names).encode("latin-1") or vary
 
 
 _PRIVATE = (b"cache-control", responses.PRIVATE.encode())

@@ -90,7 +90,7 @@ class AuditFile(logging.Handler):
 
     def _write_all(self) -> None:
         waiting: list[logging.LogRecord] = []
-        told = False
+        reported = False
         while True:
             ends = self._ends.is_set()
             waiting += self._taken(_MOST_AT_ONCE - len(waiting), block=not waiting and not ends)
@@ -100,11 +100,11 @@ class AuditFile(logging.Handler):
                 continue
             try:
                 self._write(waiting)
-                waiting, told = [], False
+                waiting, reported = [], False
             except OSError as error:
-                if not told:
+                if not reported:
                     log.error("the audit log cannot be written: %s; it is tried again", error)
-                    told = True
+                    reported = True
                 if ends and time.monotonic() > self._latest:
                     log.error("%d decisions could not be written to %s", len(waiting), self._path)
                     return

@@ -7,7 +7,7 @@ cleared, or was refused in its handler's place.
 
 from __future__ import annotations
 
-from collections.abc import Awaitable, Iterable
+from collections.abc import Iterable
 from typing import Any, NamedTuple, Protocol
 
 from starlette.exceptions import HTTPException
@@ -18,10 +18,10 @@ from starlette.websockets import WebSocket
 from ..core.answers import Answer
 from ..request import AsgiRequest, own_path
 from .asgi import Gate, Withheld, call_async, let_leave
-from .asgi_messages import BEGINNINGS, App, Message, Receive, Scope, Send, ends_response, status_of
+from .asgi_messages import BEGINNINGS, App, Message, Receive, Scope, Send, status_of
 from .enforcement import Enforcement, Served
 from .leaving import are_clear, withheld
-from .pipeline import Steps, Waits, run_async, run_on, run_ready
+from .pipeline import Steps, run_async
 
 KEY = "bloodroot"  # in a scope: the arrivals at the applications that a request comes through, the outer one first
 WAY = "bloodroot.way"  # in a scope: how it came from the router of each application to where it is
@@ -55,7 +55,6 @@ class Arrival:
     request: AsgiRequest
     came = False
     started = False
-    _public = False  # whether what is sent may be kept for anyone, so that nothing in it may be for the caller alone
     _replaced = False
     _failed: tuple[Dispatch, Answer] | None = None
 
@@ -114,9 +113,7 @@ class Arrival:
         dispatch = self.dispatch(way, scope, send)
         served = self.gates.served(way.routes, route, scope) if route is not None else None
         steps = dispatch.decide(dispatch.own, served, scope.get("path_params"))
-        answer = run_ready(steps, call_async) if dispatch.is_placed(scope) else await dispatch.run_placed(steps, scope)
-        if isinstance(answer, Waits):
-            answer = await run_on(steps, call_async, answer)
+        answer = await dispatch.run_placed(steps, scope)
         if answer is None:
             answer = await dispatch.run(handle, scope, receive)
         if answer is not None:
@@ -131,13 +128,8 @@ class Arrival:
         else:
             await missing(scope, receive, send)
 
-    def send(self, message: Message) -> Awaitable[None]:
+    async def send(self, message: Message) -> None:
         """Pass a message on, or answer in the place of the response."""
-        if self.started and not self._replaced and not self._public:
-            return self.forward(message)
-        return self._send(message)
-
-    async def _send(self, message: Message) -> None:
         if self._replaced:
             return
         if not self.started:
@@ -158,14 +150,13 @@ class Arrival:
                 return
             if self.dispatches:
                 let_leave(self.dispatches, message)
-                self._public = any(dispatch.decided and dispatch.access.public for dispatch in self.dispatches)
             for early in self._early:
                 await self.forward(early)
         await self.forward(message)
-        if self._public and ends_response(message):
-            for dispatch in self.dispatches:
-                if dispatch.decided:
-                    dispatch.access.public = False
+        if message["type"] == "http.response.body" and not message.get("more_body"):
+            for each in self.dispatches:
+                if each.decided and each.access.public:
+                    each.access.public = False
 
 
 async def examined(arrival: Arrival, dispatches: list[Dispatch], message: Message) -> tuple[Dispatch, Answer] | None:
@@ -221,14 +212,11 @@ class Routing:
             dispatch, answer = self._refused
             await dispatch.answer_with(answer, scope, receive, send, missing)
 
-    def _release(self, message: Message) -> Awaitable[None]:
+    async def _release(self, message: Message) -> None:
         """Pass a message on, if the response may begin to leave; raises `Withheld` where not.
 
         Error handlers take what they have passed on for sent, and do not answer again: it is seen before.
         """
-        return self._send(message) if self._begun else self._release_first(message)
-
-    async def _release_first(self, message: Message) -> None:
         if not self._begun and message["type"] in BEGINNINGS:
             if self._refused is None and not are_clear(self.dispatches):
                 self._refused = await examined(self.arrival, self.dispatches, message)
@@ -285,19 +273,14 @@ class Dispatch(Gate):
         request = self.request
         return connection({**self._scope, "path": request.prefix + request.own, "root_path": request.prefix})
 
-    def is_placed(self, scope: Scope) -> bool:
-        """Whether a scope has the path that is decided. A mount leaves its own prefix there."""
-        prefix = self.request.prefix
-        return bool(scope["path"] == prefix + self.request.own and scope.get("root_path", "") == prefix)
-
     async def run_placed(self, steps: Steps[Answer | None], scope: Scope) -> Answer | None:
         """Run steps while the scope has the path that is decided: for whatever asks who the caller is, and for loaders.
 
-        What is asked would take the prefix of a mount for that of a server.
+        A mount leaves its own prefix there, and what is asked would take it for that of a server.
         """
         prefix = self.request.prefix
         path = prefix + self.request.own
-        if self.is_placed(scope):
+        if scope["path"] == path and scope.get("root_path", "") == prefix:
             return await run_async(steps, call_async)
         before = {name: scope[name] for name in ("path", "root_path") if name in scope}
         scope["path"], scope["root_path"] = path, prefix

@@ -213,8 +213,7 @@ class _Driver:
         return served[0]
 
     def _call(self, call: Call) -> Any:
-        function, arguments, _ = call
-        return self._sync[id(function)](*arguments)
+        return self._sync[id(call.function)](*call.arguments)
 
     def _refuse(self, exchange: _Exchange, answer: Answer) -> flask.Response:
         """Answer in the place of the view: with the application's error handler, or by ourselves."""

@@ -1,8 +1,7 @@
 """What is done with every request, whatever the server or framework. No input or output here.
 
 The steps that need the application (who is calling, the record of a parameter) are yielded as calls, and a driver makes
-them where the application's own code runs. `run` drives them where calls have their results at once, `run_async` and
-`run_ready` where these may have to be awaited.
+them where the application's own code runs. `run` and `run_async` are the two ways to drive them.
 """
 
 from __future__ import annotations
@@ -10,8 +9,8 @@ from __future__ import annotations
 import contextlib
 import inspect
 import time
-from collections.abc import Awaitable, Callable, Generator, Mapping
-from typing import Any, TypeVar
+from collections.abc import Callable, Generator, Mapping
+from typing import Any, NamedTuple, TypeVar
 
 from ..core.answers import Answer
 from ..core.caller import Caller, Unidentified
@@ -31,10 +30,20 @@ from .responses import Response
 T = TypeVar("T")
 
 
-# What a driver is asked to call: an application's own function, sync or async, its arguments, and whether it may keep a
-# thread waiting, as a loader may that is not async; ``identify`` says itself what it does. A plain tuple, as each
-# request makes one.
-Call = tuple[Callable[..., Any], tuple[Any, ...], bool]
+class Call(NamedTuple):
+    """What a driver is asked to call.
+
+    Attributes:
+        function: an application's own function, sync or async.
+        arguments: its arguments.
+        blocks: whether it may keep a thread waiting: a loader that is not async. ``identify`` says itself what it does.
+    """
+
+    function: Callable[..., Any]
+    arguments: tuple[Any, ...]
+    blocks: bool = False
+
+
 Steps = Generator[Call, Any, T]
 
 
@@ -54,60 +63,22 @@ def run(steps: Steps[T], call: Callable[[Call], Any]) -> T:
         return result
 
 
-class Waits:
-    """What steps have come to that wait for the result of a call."""
-
-    __slots__ = ("awaitable",)
-
-    def __init__(self, awaitable: Awaitable[Any]) -> None:
-        self.awaitable = awaitable
-
-
-def run_ready(
-    steps: Steps[T], call: Callable[[Call], Any], value: Any = None, error: Exception | None = None
-) -> T | Waits:
-    """Drive steps as far as calls have their results at once, as they mostly do: without waiting for anything.
-
-    Args:
-        steps: the steps.
-        call: makes a call.
-        value: the result of the call that the steps have waited for; None at their beginning.
-        error: what that call has raised instead.
-    """
+async def run_async(steps: Steps[T], call: Callable[[Call], Any]) -> T:
+    """Drive steps with calls whose results are awaited where that is needed."""
     try:
-        asked = steps.send(value) if error is None else steps.throw(error)
+        asked = next(steps)
         while True:
             try:
                 found = call(asked)
-            except Exception as raised:
-                asked = steps.throw(raised)
-                continue
-            if found is not None and type(found) is not Caller and inspect.isawaitable(found):
-                return Waits(found)
-            asked = steps.send(found)
+                if found is not None and type(found) is not Caller and inspect.isawaitable(found):
+                    found = await found
+            except Exception as error:
+                asked = steps.throw(error)
+            else:
+                asked = steps.send(found)
     except StopIteration as done:
         result: T = done.value
         return result
-
-
-async def run_async(steps: Steps[T], call: Callable[[Call], Any]) -> T:
-    """Drive steps with calls whose results are awaited where that is needed."""
-    result = run_ready(steps, call)
-    return await run_on(steps, call, result) if isinstance(result, Waits) else result
-
-
-async def run_on(steps: Steps[T], call: Callable[[Call], Any], waits: Waits) -> T:
-    """Drive steps to their end that wait for the result of a call."""
-    while True:
-        try:
-            value = await waits.awaitable
-        except Exception as error:
-            result = run_ready(steps, call, error=error)
-        else:
-            result = run_ready(steps, call, value)
-        if not isinstance(result, Waits):
-            return result
-        waits = result
 
 
 class Exchange:
@@ -166,24 +137,7 @@ class Exchange:
         Raises:
             Exception: whatever ``identify`` or a loader raises.
         """
-        policy, question = self.enforcement.policy, self._question()
-        if question.segments is None:
-            self.access = Access(policy, question, policy.evaluator.decide_unread(question))
-        else:
-            unidentified = None
-            try:
-                identity = self._identity(own)
-                question.caller = _caller((yield identity) if identity.__class__ is tuple else identity)
-            except Unidentified as error:
-                unidentified = error
-            except Exception:
-                log.error("identify failed for %s %s; the request is refused", question.method, plain(question.path))
-                raise
-            loaders = self._admit(question, unidentified, served, values, line)
-            # Nothing is loaded for a caller who is refused whatever the record: they learn nothing of whether there is
-            # one.
-            if loaders and self.access.decision.reason is None:
-                yield from self._load(own, loaders, question.segments)
+        self.access = yield from self._admit(own, served, values, line)
         self.decided = True
         answer = self._refusal_before()
         if self.socket and answer is None and self.access.open:
@@ -212,32 +166,33 @@ class Exchange:
             line = line or policy.lookup.for_request(request.method, request.path)
         return (yield from self.decide(own, line=line))
 
-    def _question(self) -> Question:
-        """What is asked, of nobody yet; without segments where it can be read in more than one way."""
-        request = self.request
+    def _admit(
+        self, own: Any, served: Served | None, values: Mapping[str, Any] | None, line: Line | None
+    ) -> Steps[Access]:
+        request, policy = self.request, self.enforcement.policy
         question = Question(None, request.method, request.path)
         question.query = query_of(request.query_string) if request.query_string else _NO_QUERY
-        if request.readable and question.query is not None:
-            question.segments = request.segments
-        return question
-
-    def _admit(
-        self,
-        question: Question,
-        unidentified: Unidentified | None,
-        served: Served | None,
-        values: Mapping[str, Any] | None,
-        line: Line | None,
-    ) -> Loaders:
-        """Decide by what is known without records; what loads these."""
+        segments = request.segments
+        if segments is None or not request.readable or question.query is None:
+            return Access(policy, question, policy.evaluator.decide_unread(question))
+        unidentified = None
+        try:
+            question.caller = yield from self._who(own)
+        except Unidentified as error:
+            unidentified = error
+        except Exception:
+            log.error("identify failed for %s %s; the request is refused", request.method, plain(request.path))
+            raise
         if self.enforcement.identify_again is not None:
             self._identified = time.monotonic()
-        policy, segments = self.enforcement.policy, question.segments or []
         loaders = self._route(question, segments, served, values, line)
-        self.access = Access(policy, question, policy.evaluator.decide_routed(question, segments))
+        access = Access(policy, question, policy.evaluator.decide_routed(question, segments))
         if unidentified is not None:
-            self.access.unidentified = unidentified
-        return loaders
+            access.unidentified = unidentified
+        # Nothing is loaded for a caller who is refused whatever the record: they learn nothing of whether there is one.
+        if loaders and access.decision.reason is None:
+            yield from self._load(access, own, loaders, segments)
+        return access
 
     def _route(
         self,
@@ -258,20 +213,15 @@ class Exchange:
         question.values = _texts_of(values) if values else _NO_VALUES
         return served.loaders
 
-    def _identity(self, own: Any) -> Call | Caller | None:
-        """The call that says who asks, on the path that is decided, whatever the application's own request says.
-
-        A test that acts as a caller has that one, and needs no call.
-        """
+    def _who(self, own: Any) -> Steps[Caller | None]:
+        """Who asks: on the path that is decided, whatever the application's own request says."""
         test = in_test.get()
         if test is not None and test.acts:
             return test.caller
-        return self.enforcement.identify, self._located(own), False
-
-    def _who(self, own: Any) -> Steps[Caller | None]:
-        """Who asks."""
-        identity = self._identity(own)
-        return _caller((yield identity) if isinstance(identity, tuple) else identity)
+        caller: Caller | None = yield Call(self.enforcement.identify, self._located(own))
+        if caller is not None and not isinstance(caller, Caller):
+            raise TypeError(f"identify returns a bloodroot.Caller or None, not {type(caller).__name__}")
+        return caller
 
     def _located(self, own: Any) -> tuple[Any, ...]:
         return (own, self.request.path) if self.enforcement.identify_takes_path else (own,)
@@ -294,9 +244,8 @@ class Exchange:
             return False
         return before.still_allowed(caller, self.request.segments or [])
 
-    def _load(self, own: Any, loaders: Loaders, segments: list[str]) -> Steps[None]:
+    def _load(self, access: Access, own: Any, loaders: Loaders, segments: list[str]) -> Steps[None]:
         """Load the record of each parameter, in the order of the path, and decide again."""
-        access = self.access
         decision = access.decision
         values = decision.question.values
         if values is None:
@@ -307,7 +256,7 @@ class Exchange:
                 continue
             text = values[name]
             try:
-                record = yield loader, (text, own) if takes_request else (text,), blocks
+                record = yield Call(loader, (text, own) if takes_request else (text,), blocks)
             except Exception as error:
                 if not self.enforcement.is_missing(error):
                     log.error("the loader of %s failed for %s %s", name, access.method, plain(access.path))
@@ -477,19 +426,9 @@ def _log_faults(access: Access) -> None:
         )
 
 
-def _caller(identified: Any) -> Caller | None:
-    """What ``identify`` has returned, which nothing is decided for unless it is a caller or None."""
-    if identified is not None and not isinstance(identified, Caller):
-        raise TypeError(f"identify returns a bloodroot.Caller or None, not {type(identified).__name__}")
-    return identified
-
-
 def _texts_of(values: Mapping[str, Any]) -> Mapping[str, Any]:
     """The parameters of a path as text, whatever plain types a framework has made of them."""
-    for value in values.values():
-        if type(value) is not str:
-            break
-    else:
+    if all(type(value) is str for value in values.values()):
         return values
     return {name: str(value) if type(value).__module__ in _PLAIN else value for name, value in values.items()}
 

@@ -71,11 +71,10 @@ class AccessMiddleware:
 
 def call(asked: Call) -> Any:
     """Make a call, at once."""
-    function, arguments, _ = asked
-    result = function(*arguments)
+    result = asked.function(*asked.arguments)
     if inspect.iscoroutine(result):
         result.close()
-        raise TypeError(f"{function!r} is async, and WSGI waits for nothing; make it a plain function")
+        raise TypeError(f"{asked.function!r} is async, and WSGI waits for nothing; make it a plain function")
     return result
 
 
