@@ -16,6 +16,9 @@ if TYPE_CHECKING:
     from .conditions import Condition
     from .paths import Template
 
+# The records that a path names do not belong together. What answers any reason does not answer this one: the address
+# names nothing, and must look like it.
+ELSEWHERE = "elsewhere"
 REASONS = ("signed-out", "signed-in", "role", "closed", "apart")
 
 _DEFAULTS = {
@@ -95,18 +98,19 @@ class Answers:
         own = condition.message if condition is not None else None
         # What cannot be read was refused before any line was asked, denials too.
         segments = read_path(path) if reason not in UNREADABLE else None
+        is_elsewhere = reason == ELSEWHERE and condition is None
         if segments is not None:
             denial = min(self._matching(method, segments, reason), key=lambda denial: denial.rank(method), default=None)
             if denial is not None:
                 # What a condition has to say is closer to the matter than what is said for any reason at all.
                 said = own or denial.message if denial.reason == "any" else denial.message or own
                 return _answer(denial, status, said or default)
-        return Answer(status, own or default)
+        return Answer(*_HIDDEN, hidden=True) if is_elsewhere else Answer(status, own or default)
 
     def _matching(self, method: str, segments: list[str], reason: str) -> Iterator[Denial]:
         """The denial with the most specific path for each combination of method and reason."""
         for named in (method, *(("GET",) if method == "HEAD" else ()), ANY):
-            for because in (reason, "any"):
+            for because in (reason, "any") if reason != ELSEWHERE or ELSEWHERE in self._conditions else (reason,):
                 index = self._by_path.get((because, named))
                 denial = index.find(ANY, segments) if index is not None else None
                 denial = denial or self._everywhere.get((because, named))

@@ -8,6 +8,7 @@ from typing import TYPE_CHECKING, Any
 
 from ..language.errors import BloodrootError
 from .records import UNKNOWN
+from .roles_in import NOWHERE, RolesIn
 
 if TYPE_CHECKING:
     from collections.abc import Iterable, Iterator
@@ -67,6 +68,8 @@ class Caller:
         scopes: for a token made for less than its owner may do, the permissions it names; None holds nothing back.
         granted: permissions that a directory gives this caller beside those of its roles, each with who gave it, such
             as ``{"lot:edit": "the directory, to group field-staff"}``. ``thing:*`` means every permission of a thing.
+        roles_in: for each thing, the roles that are held in one of its records, by the identifier of that:
+            ``{"studio": {7: {"editor"}}}``. It is kept as a copy that cannot be changed.
         notes: what was found while the caller was identified, for explanations.
     """
 
@@ -77,6 +80,7 @@ class Caller:
     scopes: Iterable[str] | None = None
     granted: Mapping[str, str] = field(default_factory=lambda: _NOTHING)
     notes: tuple[str, ...] = field(default=(), compare=False)
+    roles_in: Mapping[str, Mapping[Any, Iterable[str]]] = NOWHERE
 
     def __post_init__(self) -> None:
         for name in ("roles", "groups", "scopes"):
@@ -90,6 +94,8 @@ class Caller:
                 # Of {"curator": False} the names alone would count.
                 raise TypeError(f"Caller.{name} is a collection of names, not a mapping: give those that count")
             object.__setattr__(self, name, frozenset(value))
+        if type(self.roles_in) is not RolesIn:
+            object.__setattr__(self, "roles_in", RolesIn(self.roles_in))
         for name, holds in (("attributes", "names to values"), ("granted", "permissions to who gave them")):
             if not isinstance(getattr(self, name), Mapping):
                 raise TypeError(f"Caller.{name} is a mapping of {holds}, not {getattr(self, name)!r}")

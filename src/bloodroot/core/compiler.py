@@ -9,7 +9,7 @@ from typing import TYPE_CHECKING
 from ..language import tree
 from ..language.parser import parse_with_problems
 from ..language.problems import ENOUGH, Place, PolicyError, Problem, suggestion
-from .answers import REASONS, Answers, Denial
+from .answers import ELSEWHERE, REASONS, Answers, Denial
 from .evaluate import Parts
 from .fields import FieldRule, FieldRules
 from .formulas import FALSE
@@ -18,8 +18,9 @@ from .methods import ANY
 from .paths import Template, TemplateError, parse_template, specificity
 from .policy import Policy
 from .redirects import redirect_problems
+from .placing import unplaced_fields, unplaced_roles
 from .requirements import references_in
-from .resolver import Resolver
+from .resolver import Resolver, of_record
 from .roles import compile_roles
 from .routing import PathTree
 
@@ -27,6 +28,7 @@ if TYPE_CHECKING:
     from collections.abc import Iterator
 
     from .formulas import Formula
+    from .roles import RoleTable
 
 
 def parse(text: str, name: str = "<text>") -> Policy:
@@ -80,20 +82,23 @@ def compile_documents(documents: list[tree.Document], problems: list[Problem]) -
     whole = merged(documents)
     roles = compile_roles(whole, problems)
     resolver = Resolver(whole, roles, problems)
-    endpoints, actions = _endpoints(whole, resolver, problems)
+    endpoints, actions = _endpoints(whole, roles, resolver, problems)
     parts = Parts(
         _title(whole, problems),
         roles,
         resolver,
         endpoints,
         actions,
-        _standing(whole, resolver, problems),
+        _standing(whole, roles, resolver, problems),
         _indexed(endpoints, problems),
         Answers(_denials(whole, resolver, problems), resolver.conditions),
-        _fields(whole, resolver, problems),
+        _fields(whole, roles, resolver, problems),
     )
     if not endpoints and not actions and not problems:
         message = "this policy has no endpoints; without any, every request is refused"
+        problems.append(Problem(message, Place(whole.source, 1, 1, 1)))
+    if ELSEWHERE in resolver.conditions and roles.things:
+        message = f'"{ELSEWHERE}" is a reason of its own where there are things; give the condition another name'
         problems.append(Problem(message, Place(whole.source, 1, 1, 1)))
     policy = Policy(parts)
     if not problems:
@@ -120,7 +125,7 @@ def _title(document: tree.Document, problems: list[Problem]) -> str | None:
 
 
 def _endpoints(
-    document: tree.Document, resolver: Resolver, problems: list[Problem]
+    document: tree.Document, roles: RoleTable, resolver: Resolver, problems: list[Problem]
 ) -> tuple[tuple[Line, ...], tuple[ActionLine, ...]]:
     """The endpoint lines, those with a path and those that name actions."""
     lines: list[Line] = []
@@ -142,6 +147,8 @@ def _endpoints(
         if template is not None:
             if not requirement.plain:
                 _check_path_names(requirement.formula, template, entry.path.place(entry.place), problems)
+            if roles.things:
+                problems += unplaced_roles(roles, requirement.formula, template, entry.path.place(entry.place))
             lines.append(Line(entry.methods, template, requirement, entry.place, order, *about))
     return tuple(lines), tuple(actions)
 
@@ -168,13 +175,16 @@ def _path_of(line: Line) -> Place:
     return place if column < 0 else place._replace(column=column + 1, length=len(path))
 
 
-def _standing(document: tree.Document, resolver: Resolver, problems: list[Problem]) -> tuple[Line, ...]:
+def _standing(
+    document: tree.Document, roles: RoleTable, resolver: Resolver, problems: list[Problem]
+) -> tuple[Line, ...]:
     lines = []
     for order, entry in enumerate(document.entries(tree.Standing)):
         requirement = resolver.requirement(entry.requirement, entry.asks_at)
         template = _template(entry.path, entry.place, problems)
         if template is not None:
             _check_path_names(requirement.formula, template, entry.path.place(entry.place), problems)
+            problems += unplaced_roles(roles, requirement.formula, template, entry.path.place(entry.place))
             about = (entry.description,)
             lines.append(Line(entry.methods, template, requirement, entry.place, order, *about))
     return tuple(lines)
@@ -202,6 +212,8 @@ def _denials(document: tree.Document, resolver: Resolver, problems: list[Problem
     denials: list[Denial] = []
     known_denials: dict[object, Denial] = {}
     reasons = {*REASONS, "any", *resolver.conditions, *document.broken}
+    if document.headed("things"):
+        reasons.add(ELSEWHERE)
     for entry in document.entries(tree.Denial):
         reason = entry.reason.text
         if reason not in reasons:
@@ -228,7 +240,9 @@ def _denials(document: tree.Document, resolver: Resolver, problems: list[Problem
     return denials
 
 
-def _fields(document: tree.Document, resolver: Resolver, problems: list[Problem]) -> dict[str, FieldRules]:
+def _fields(
+    document: tree.Document, roles: RoleTable, resolver: Resolver, problems: list[Problem]
+) -> dict[str, FieldRules]:
     kinds: dict[str, FieldRules] = {}
     for section in document.headed("fields"):
         kind = section.argument or ""
@@ -242,5 +256,9 @@ def _fields(document: tree.Document, resolver: Resolver, problems: list[Problem]
                 FALSE if asked is None else resolver.requirement(asked, entry.place).formula
                 for asked in (entry.read, entry.change)
             )
+            if kind in roles.things.by_name:
+                read, change = of_record(read, kind), of_record(change, kind)
+            else:
+                problems += unplaced_fields(kind, (read, change), entry.place)
             rules.rules[entry.name] = FieldRule(read, change, entry.place)
     return kinds

@@ -5,21 +5,24 @@ from __future__ import annotations
 from dataclasses import dataclass, replace
 from typing import TYPE_CHECKING, Any, NamedTuple
 
+from .answers import ELSEWHERE
 from .binding import BoundLines
 from .caller import Caller
 from .conditions import findings
 from .decision import Decision, Outcome, Step, StepVerdict
 from .formulas import CAN_BE_TRUE, FALSE, FAULTY, TRUE, Facts, Formula, both, can_be_true
 from .line_lookup import LineLookup
+from .locating import location_at, names_of_record, there_of
 from .methods import COMMON
-from .paths import is_method, read_path
+from .paths import Parameter, is_method, read_path
 from .question import Question
 from .reasons import Trace, add_passed, blamable, opens_after_sign_in, reason_of, roles_alone
 from .request_facts import ANYONE_AT_ALL, facts_for, known_to_signed_in, path_facts
-from .requirements import PATH, permissions_in, without_guarded
+from .requirements import PATH, THERE, asks_of, permissions_in, without_guarded
 from .resolver import Resolver
 from .role_cache import RoleCache
 from .roles import SIGNED_OUT, Held, RoleTable
+from .roles_in import is_odd
 from .routing import PathTree
 
 if TYPE_CHECKING:
@@ -28,6 +31,9 @@ if TYPE_CHECKING:
     from .answers import Answers
     from .fields import FieldRules
     from .lines import ActionLine, CompiledGuard, Line
+    from .locating import Location, There
+
+    _ByRoles = Callable[[Caller | None, Line, list[str] | None], Outcome | None]
 
 _COMMON = frozenset(COMMON)
 
@@ -66,6 +72,7 @@ class WeighedPart(NamedTuple):
     formula: Formula
     facts: Facts
     is_rule: bool = False
+    location: Location | None = None  # where what is asked is only that the records of the path belong together
 
 
 class Weighed(NamedTuple):
@@ -100,12 +107,14 @@ def outcome_of_all(weighed: list[Weighed]) -> Weighed:
     return outcome_left(part.remainder for part in weighed if part.remainder is not None)
 
 
-def _by_roles(roles: RoleTable, standing: tuple[Line, ...]) -> Callable[[Caller | None, Line], Outcome | None]:
+def _by_roles(roles: RoleTable, standing: tuple[Line, ...]) -> _ByRoles:
     """What bits alone decide, as they do for most requests; a function of locals, since it is run for all of them."""
+    if standing:
+        return lambda caller, line, segments: None  # noqa: ARG005
     held_by, held_by_roles = roles.held, roles.held_by_roles
     allow, deny = Outcome.ALLOW, Outcome.DENY
 
-    def by_roles(caller: Caller | None, line: Line) -> Outcome | None:
+    def by_roles(caller: Caller | None, line: Line, segments: list[str] | None) -> Outcome | None:  # noqa: ARG001
         requirement = line.requirement
         if caller is None:
             return allow if requirement.opens & SIGNED_OUT else None
@@ -116,7 +125,68 @@ def _by_roles(roles: RoleTable, standing: tuple[Line, ...]) -> Callable[[Caller 
             return allow
         return deny if requirement.plain and not requirement.opens & SIGNED_OUT and not caller.granted else None
 
-    return by_roles if not standing else lambda caller, line: None  # noqa: ARG005
+    return _by_roles_in_things(roles, by_roles) if roles.things else by_roles
+
+
+class _Placing(NamedTuple):
+    """What of a line's path says where roles are to be held.
+
+    Attributes:
+        alone: whether roles alone can decide at all.
+        position: the segment that identifies the one thing of the path; None where there is none.
+        thing: that thing.
+        is_all: whether nothing but its record says what is held there.
+    """
+
+    alone: bool
+    position: int | None = None
+    thing: str = ""
+    is_all: bool = False
+
+
+def _placing(roles: RoleTable, line: Line) -> _Placing:
+    named = roles.things.named(line.template.names)
+    if not named:
+        return _Placing(not asks_of(line.requirement.formula) & THERE)
+    (name, thing), *others = named
+    if others or roles.apart_in:
+        return _Placing(False)
+    for position, part in enumerate(line.template.segments):
+        if isinstance(part, Parameter) and part.name == name:
+            return _Placing(part.bare, position, thing.name, thing.parent is None)
+    return _Placing(False)
+
+
+def _by_roles_in_things(roles: RoleTable, plain: _ByRoles) -> _ByRoles:
+    """The same where roles are held in things, as long as the path alone says in which record."""
+    placings: dict[Line, _Placing] = {}
+    held_by, bits_in = roles.held, roles.bits_in
+
+    def by_roles(caller: Caller | None, line: Line, segments: list[str] | None) -> Outcome | None:
+        placing = placings.get(line)
+        if placing is None:
+            if len(placings) >= _MOST_PLACINGS:
+                placings.clear()
+            placing = placings[line] = _placing(roles, line)
+        alone, position, thing, is_all = placing
+        if not alone:
+            return None
+        if position is None or caller is None:
+            return plain(caller, line, segments)
+        requirement = line.requirement
+        held = held_by(caller)
+        if held.apart or caller.scopes is not None or segments is None:
+            return None
+        bits = held.bits | bits_in(thing, caller.roles_in.at(thing, segments[position]))  # type: ignore[attr-defined]
+        if bits & requirement.opens:
+            return Outcome.ALLOW
+        refuses = is_all and requirement.plain and not requirement.opens & SIGNED_OUT and not caller.granted
+        return Outcome.DENY if refuses and not is_odd(segments[position]) else None
+
+    return by_roles
+
+
+_MOST_PLACINGS = 8192  # lines with the guards of handlers may be made anew
 
 
 class Evaluator:
@@ -198,8 +268,9 @@ class Evaluator:
         return self._decided_past_roles(question, question.segments or read_path(question.path) or [], line)
 
     def _decided(self, question: Question, segments: list[str] | None, line: Line | None) -> Decision:
-        if line is not None and not question.assume:
-            by_roles = self.by_roles(question.caller, line)
+        # A route may name things that its line does not.
+        if line is not None and not question.assume and not (question.values and self.roles.things):
+            by_roles = self.by_roles(question.caller, line, segments)
             if by_roles is not None:
                 return Decision(by_roles, None if by_roles is Outcome.ALLOW else "role", line, None, self, question)
         return self._decided_past_roles(question, segments, line)
@@ -292,11 +363,22 @@ class Evaluator:
             rules = self.lookup.rules_at(question.method, segments or []) if self.lookup.standing else ()
             asking = (*rules, line) if rules else (line,)
         outcome = Outcome.ALLOW
+        there = None
+        if self.roles.things and guard is None:
+            there = self._there(question, segments, tuple(reversed([*asking])))  # type: ignore[arg-type]
+            together = there.location.together if there.location is not None else TRUE
+            if not can_be_true(together):
+                return None
+            if together is not TRUE:
+                outcome = Outcome.DEPENDS
         for rule in asking:
             remaining = self.cache.get(rule.requirement.formula, held.bits)
             if remaining.formula is TRUE:
                 continue
+            if guard is not None and remaining.asks & THERE:
+                return None
             facts = known_to_signed_in(question, held, remaining.asks)
+            facts.there = there
             if remaining.asks & PATH:
                 if guard is not None or line is None or segments is None:
                     return None
@@ -318,7 +400,15 @@ class Evaluator:
                 text = "the caller is signed out; a signed-in caller might be let in"
                 trace.add("sign-in", StepVerdict.REFUSED, text, parts[-1].line)
             return Weighed(Outcome.SIGN_IN, "signed-out")
-        for (line, requirement, facts, is_rule), formula in zip(parts, left, strict=True):
+        for (line, requirement, facts, is_rule, location), formula in zip(parts, left, strict=True):
+            if location is not None:
+                refuses = not can_be_true(formula)
+                if trace:
+                    verdict = StepVerdict.REFUSED if refuses else StepVerdict.OPEN
+                    trace.add("things", verdict, location.words(), line)
+                if refuses:
+                    return Weighed(Outcome.DENY, ELSEWHERE)
+                continue
             if not can_be_true(formula):
                 reason = reason_of(self.roles, line, requirement, facts, caller, trace, is_rule=is_rule)
                 return Weighed(Outcome.DENY, reason)
@@ -335,14 +425,19 @@ class Evaluator:
             line = question.line
             if not question.routed:
                 line = self.lookup.find(question.method, segments) if segments else None
-            facts = _facts(question, segments, line, held)
+            facts = _facts(question, segments, line, held, self._there(question, segments, (line,) if line else ()))
             if question.values is not None:
                 facts = _of_handler(question, facts, question.values)
             return [WeighedPart(question.guard, question.guard.requirement.formula, facts)]
         assert line is not None
-        facts = _facts(question, segments, line, held)
+        rules = self.lookup.rules_at(question.method, segments or []) if self.lookup.standing else ()
+        there = self._there(question, segments, (line, *rules))
+        facts = _facts(question, segments, line, held, there)
         parts = []
-        for rule in self.lookup.rules_at(question.method, segments or []) if self.lookup.standing else ():
+        location = there.location if there is not None else None
+        if location is not None and location.together is not TRUE:
+            parts.append(WeighedPart(line, location.together, facts, location=location))
+        for rule in rules:
             own = facts
             if rule.template.names and segments is not None:
                 # A rule has names of its own for the parts of the path.
@@ -357,6 +452,16 @@ class Evaluator:
             parts += [WeighedPart(guard, guard.requirement.formula, facts) for guard in line.guards]
         return parts
 
+    def _there(self, question: Question, segments: list[str] | None, lines: tuple[Line, ...]) -> There | None:
+        """What a caller holds where a request is; None for a policy without things."""
+        roles = self.roles
+        if not roles.things:
+            return None
+        location = location_at(roles.things, question, segments, lines)
+        names = names_of_record(question, segments, lines)
+        is_known = any(name in roles.things.by_parameter for name in names)
+        return there_of(roles, question.caller, location, None if is_known else question.record)
+
     # Of a decision that was made ----------------------------------------------------------------------------
 
     def possible_reasons(self, decision: Decision) -> set[str]:
@@ -369,7 +474,10 @@ class Evaluator:
         if caller is None and decision.remainder is not None:
             reasons.add("signed-out")
         parts = self._asked(question, read_path(question.path), line, self.roles.held(caller))
-        for part, formula, facts, _ in parts:
+        for part, formula, facts, _, location in parts:
+            if location is not None:
+                reasons.add(ELSEWHERE)
+                continue
             left = roles_alone(formula, facts)
             if not can_be_true(left):
                 reasons.add(reason_of(self.roles, part, formula, facts, caller, None, is_rule=False))
@@ -383,7 +491,9 @@ class Evaluator:
         question, line = decision.question, decision.line
         condition = self.resolver.conditions.get(decision.reason or "")
         formula = condition if condition is not None else line.requirement.formula if line is not None else FALSE
-        facts = _facts(question, read_path(question.path), line, self.roles.held(question.caller))
+        segments = read_path(question.path)
+        there = self._there(question, segments, (line,) if line is not None else ())
+        facts = _facts(question, segments, line, self.roles.held(question.caller), there)
         return findings(formula, facts, types=True) if formula.fold(facts) is FAULTY else []
 
     def scopes_missing(self, decision: Decision) -> tuple[str, ...]:
@@ -405,7 +515,9 @@ def line_in_words(line: Line, question: Question) -> str:
     return f"{which} {question.method} {question.path}"
 
 
-def _facts(question: Question, segments: list[str] | None, line: Line | None, held: Held) -> Facts:
+def _facts(
+    question: Question, segments: list[str] | None, line: Line | None, held: Held, there: There | None
+) -> Facts:
     """What is known at a line."""
     names = path_facts(question, segments, line, line) if line is not None and segments is not None else {}
     if "records" not in names:
@@ -419,6 +531,7 @@ def _facts(question: Question, segments: list[str] | None, line: Line | None, he
         now=question.now,
         guarded=question.guarded,
         assumed=question.assume or {},
+        there=there if question.caller is not None else None,
         **names,
     )
 

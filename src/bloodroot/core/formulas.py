@@ -33,6 +33,7 @@ class Supplied(TypedDict, total=False):
     guarded: bool
     hidden: frozenset[str] | None
     assumed: Mapping[str, bool]
+    there: Any
 
 
 class Facts:
@@ -53,6 +54,8 @@ class Facts:
         granted: permissions that a directory gives the caller, each with who gave it; None for no such thing.
         guarded: whether a guard in the handler has let the caller pass.
         assumed: conditions whose value is taken as given, by name.
+        there: what the caller holds in the records that the path leads to (`locating.There`); None where that is not
+            known, and the bits say what may be held.
         folded: what parts that are shared have come to, by their id and what they rest on beside the facts. Each is
             kept with its part, so that the id is never that of another one. Predicates keep there what references to
             the caller lead to, by their words.
@@ -68,6 +71,7 @@ class Facts:
     guarded: bool = False
     hidden: frozenset[str] | None = None
     assumed: Mapping[str, bool] = MappingProxyType({})
+    there: Any = None
 
     def __init__(
         self,

@@ -127,7 +127,7 @@ class Policy:
             segments = read_path(path)
         if segments is not None and not assume and (method in _COMMON or is_method(method)):
             line = self._find(method, segments)
-            outcome = self._by_roles(caller, line) if line is not None else None
+            outcome = self._by_roles(caller, line, segments) if line is not None else None
             if outcome is not None:
                 # Nothing else was asked, and a question need not be made.
                 reason = None if outcome is _ALLOW else "role"

@@ -15,7 +15,7 @@ from ..language.operators import OPERATORS
 from .conditions import Comparison, Holds, Listed, Now, Operand, Reference, follow, is_textual, resolve
 from .formulas import CAN_BE_FALSE, CAN_BE_FAULTY, CAN_BE_TRUE, Constant, Facts, Formula, Interpretation, walk
 from .records import MISSING, UNKNOWN, attribute
-from .requirements import Guarded, PermissionAsked
+from .requirements import Guarded, HoldingIn, HoldingSomewhere, PermissionAsked
 from .values import Value, compare
 
 Predicate = Callable[[Facts], int]
@@ -104,6 +104,8 @@ class _Compiling(Interpretation[Predicate]):
             return _holds(formula)
         if isinstance(formula, Guarded):
             return lambda facts: CAN_BE_TRUE if facts.guarded else _TRUE_OR_FALSE
+        if isinstance(formula, HoldingIn | HoldingSomewhere):
+            return lambda facts: formula.fold(facts).values()
         return _folding(formula)
 
     def node(self, formula: Formula) -> Predicate:

@@ -7,9 +7,9 @@ from typing import TYPE_CHECKING
 
 from .conditions import Condition, findings
 from .decision import Step, StepVerdict
-from .formulas import FAULTY, TRUE, Conjunction, Constant, Disjunction, Facts, Formula, can_be_true
+from .formulas import FAULTY, TRUE, Conjunction, Constant, Disjunction, Facts, Formula, can_be_true, walk
 from .records import UNKNOWN
-from .requirements import ANY_GRANT, in_words, permissions_in, requirement_in_words
+from .requirements import ANY_GRANT, HoldingAt, in_words, permissions_in, requirement_in_words
 from .roles import SIGNED_OUT, RoleTable
 
 if TYPE_CHECKING:
@@ -17,6 +17,7 @@ if TYPE_CHECKING:
 
     from .caller import Caller
     from .lines import CompiledGuard, Line
+    from .locating import There
     from .roles import Held
 
 UNNAMED = "condition"  # the reason where no condition with a name is to blame
@@ -43,7 +44,7 @@ class Trace:
 def as_signed_in(facts: Facts, roles: RoleTable) -> Facts:
     """The facts with a signed-in caller of whom nothing is known: any roles, attributes and grants are possible."""
     return facts.with_(
-        certain=roles.base, possible=~SIGNED_OUT, caller=UNKNOWN, scopes=None, hidden=None, granted=ANY_GRANT
+        certain=roles.base, possible=~SIGNED_OUT, caller=UNKNOWN, scopes=None, hidden=None, granted=ANY_GRANT, there=None
     )
 
 
@@ -54,7 +55,9 @@ def opens_after_sign_in(roles: RoleTable, parts: Iterable[tuple[Formula, Facts]]
 
 def as_signed_out(facts: Facts) -> Facts:
     """The facts with a signed-out caller."""
-    return facts.with_(certain=SIGNED_OUT, possible=SIGNED_OUT, caller=None, scopes=None, hidden=None, granted=None)
+    return facts.with_(
+        certain=SIGNED_OUT, possible=SIGNED_OUT, caller=None, scopes=None, hidden=None, granted=None, there=None
+    )
 
 
 def reason_of(
@@ -80,15 +83,37 @@ def reason_of(
     left = roles_alone(requirement, facts)
     if not can_be_true(left):
         if trace:
-            has = ", ".join(roles.names(facts.certain)) or "no role"
-            text = f"requires {requirement_in_words(requirement)}; the caller has {has}"
+            text = f"requires {requirement_in_words(requirement)}; the caller has {_held(roles, facts)}"
             trace.add("standing" if is_rule else "roles", StepVerdict.REFUSED, text, line)
         return "role"
     blamed = blame(left, facts)
+    if blamed is None and any(isinstance(part, HoldingAt) for part in walk(left)):
+        if trace:
+            text = f"{_does_not_hold(left, facts)}; the caller has {_held(roles, facts)}"
+            trace.add("standing" if is_rule else "roles", StepVerdict.REFUSED, text, line)
+        return "role"
     if trace:
         text = _failed(blamed, facts) if blamed is not None else _does_not_hold(left, facts)
         trace.add("standing" if is_rule else "conditions", StepVerdict.REFUSED, text, line)
     return blamed.name if blamed is not None else UNNAMED
+
+
+def _held(roles: RoleTable, facts: Facts) -> str:
+    """The roles that a caller has, in words; those in things with where they are held."""
+    found = list(roles.names(facts.certain))
+    there: There | None = facts.there
+    if there is not None and there.caller is not None:
+        for thing, records in there.caller.roles_in.items():
+            for identifier, names in list(records.items())[:_MOST_RECORDS]:
+                found.append(f"{' and '.join(sorted(names))} in {thing} {identifier}")
+            if len(records) > _MOST_RECORDS:
+                found.append(f"roles in {len(records) - _MOST_RECORDS} more of {thing}")
+    text = ", ".join(found) or "no role"
+    location = there.location if there is not None else None
+    return "; ".join([text, *location.steps]) if location is not None else text
+
+
+_MOST_RECORDS = 5  # that a step names
 
 
 def roles_alone(requirement: Formula, facts: Facts) -> Formula:
@@ -101,6 +126,7 @@ def roles_alone(requirement: Formula, facts: Facts) -> Formula:
         hidden=facts.hidden,
         granted=facts.granted,
         guarded=facts.guarded,
+        there=facts.there,
     )
     return requirement.fold(by_roles)
 

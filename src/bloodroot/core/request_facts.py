@@ -7,6 +7,7 @@ from typing import TYPE_CHECKING, Any
 
 from .caller import Caller, CallerView
 from .formulas import Facts
+from .locating import there_of
 from .requirements import NOW
 
 if TYPE_CHECKING:
@@ -33,7 +34,8 @@ def facts_of(
     roles: RoleTable, caller: Caller | None, record: Any = None, args: Mapping[str, Any] | None = None
 ) -> Facts:
     """What is known of one of the callers of `counted_as`, a record and the arguments of a call."""
-    return facts_for(roles.held(caller), caller, record=record, args=args)
+    there = there_of(roles, caller, None, record) if roles.things and caller is not None else None
+    return facts_for(roles.held(caller), caller, record=record, args=args, there=there)
 
 
 def facts_for(held: Held, caller: Caller | None, **supplied: Any) -> Facts:

@@ -7,12 +7,31 @@ from dataclasses import dataclass, replace
 from types import MappingProxyType
 from typing import TYPE_CHECKING
 
-from .conditions import Comparison, Condition, Holds, Listed, Now, Operand, Reference
-from .formulas import FALSE, TRUE, Disjunction, Facts, Formula, Leaf, either, mapped, walk
+from .conditions import Comparison, Condition, Holds, Listed, Now, Operand, Reference, resolve
+from .formulas import (
+    CAN_BE_FALSE,
+    CAN_BE_FAULTY,
+    CAN_BE_TRUE,
+    FALSE,
+    FAULTY,
+    TRUE,
+    Disjunction,
+    Facts,
+    Formula,
+    Leaf,
+    either,
+    mapped,
+    walk,
+)
+from .records import MISSING
 from .roles import ANYONE, SIGNED_IN, SIGNED_OUT
+
+from .values import Value
 
 if TYPE_CHECKING:
     from collections.abc import Collection, Iterator
+
+    from .locating import There
 
 
 @dataclass(frozen=True, slots=True)
@@ -29,6 +48,103 @@ class Holding(Leaf):
 
     def words(self) -> str:
         return self.name
+
+
+@dataclass(frozen=True, slots=True)
+class HoldingIn(Leaf):
+    """The caller holds a role in the record of a thing that is asked about, or holds it everywhere.
+
+    Attributes:
+        mask: the bit of the role.
+        name: the role.
+        thing: what it is held in.
+        of: the thing of the record at hand where no parameter of the path says what it is: that of the permission, or
+            of the fields; None for none.
+    """
+
+    mask: int
+    name: str
+    thing: str
+    of: str | None = None
+
+    def fold(self, facts: Facts) -> Formula:
+        there: There | None = facts.there
+        mask = self.mask
+        if there is None:
+            if facts.certain & mask:
+                return TRUE
+            return self if facts.possible & mask else FALSE
+        if self.of is not None and there.record is not None:
+            there = there.of_record(self.of)
+        if there.here & mask:
+            return TRUE
+        if there.blocked & mask:
+            return FAULTY
+        if facts.certain & mask:
+            return TRUE
+        if there.unclear & mask:
+            return FAULTY
+        return self if (there.perhaps | facts.possible) & mask else FALSE
+
+    def values(self) -> int:
+        return CAN_BE_TRUE | CAN_BE_FALSE | CAN_BE_FAULTY
+
+    def words(self) -> str:
+        return self.name
+
+
+@dataclass(frozen=True, slots=True)
+class HoldingSomewhere(Leaf):
+    """The caller holds a role in some record of its thing: ``editor in any studio``."""
+
+    mask: int
+    name: str
+    thing: str
+
+    def fold(self, facts: Facts) -> Formula:
+        there: There | None = facts.there
+        if facts.certain & self.mask or (there is not None and there.somewhere & self.mask):
+            return TRUE
+        possible = facts.possible | (there.perhaps if there is not None else 0)
+        return self if possible & self.mask else FALSE
+
+    def words(self) -> str:
+        return f"{self.name} in any {self.thing}"
+
+
+@dataclass(frozen=True, slots=True)
+class HoldingAt(Leaf):
+    """The caller holds a role in the record that something names: ``editor in args.studio_id``."""
+
+    mask: int
+    name: str
+    thing: str
+    where: Operand
+
+    def fold(self, facts: Facts) -> Formula:
+        mask = self.mask
+        if facts.certain & mask:
+            return TRUE
+        there: There | None = facts.there
+        possible = facts.possible | (there.perhaps | there.somewhere if there is not None else 0)
+        if not possible & mask:
+            return FALSE
+        value = resolve(self.where, facts)
+        if not isinstance(value, Value) or there is None or there.roles is None:
+            return self
+        if value.value is MISSING or value.value is None:
+            return FAULTY
+        return HoldingIn(mask, self.name, self.thing).fold(facts.with_(there=there.at(self.thing, value)))
+
+    def values(self) -> int:
+        return CAN_BE_TRUE | CAN_BE_FALSE | CAN_BE_FAULTY
+
+    def words(self) -> str:
+        return f"{self.name} in {self.where.words()}"
+
+
+# Roles, wherever they are held.
+HELD = (Holding, HoldingIn, HoldingSomewhere, HoldingAt)
 
 
 @dataclass(frozen=True, slots=True)
@@ -146,7 +262,7 @@ class Requirement:
 
 def bits_that_open(formula: Formula) -> tuple[int, bool]:
     """The bits of which any one alone makes a formula true, and whether nothing but those can."""
-    if isinstance(formula, Holding):
+    if isinstance(formula, Holding | HoldingIn):
         return formula.mask, True
     if isinstance(formula, PermissionAsked):
         return formula.opens, formula.plain
@@ -203,7 +319,7 @@ def permissions_in(formula: Formula) -> Iterator[PermissionAsked]:
 
 def roles_in(formula: Formula) -> Iterator[str]:
     """The roles that a formula requires, through permissions."""
-    return (part.name for part in walk(formula) if isinstance(part, Holding) and part.mask & ~(SIGNED_IN | SIGNED_OUT))
+    return (part.name for part in walk(formula) if isinstance(part, HELD) and part.mask & ~(SIGNED_IN | SIGNED_OUT))
 
 
 def references_in(formula: Formula) -> Iterator[Reference]:
@@ -214,21 +330,28 @@ def references_in(formula: Formula) -> Iterator[Reference]:
 
 def _operands(formula: Formula) -> Iterator[Operand]:
     for part in walk(formula):
-        if isinstance(part, Comparison):
-            yield part.left
-            yield part.right
-        elif isinstance(part, Holds):
-            yield part.reference
+        yield from _operands_of(part)
 
 
-PATH, NOW = 1, 2
+def _operands_of(part: Formula) -> tuple[Operand, ...]:
+    if isinstance(part, Comparison):
+        return part.left, part.right
+    if isinstance(part, Holds):
+        return (part.reference,)
+    return (part.where,) if isinstance(part, HoldingAt) else ()
+
+
+PATH, NOW, THERE = 1, 2, 4
 
 
 def asks_of(formula: Formula) -> int:
-    """Whether a formula rests on the parameters of the path, and on the time, as bits."""
+    """Whether a formula rests on the parameters of the path, on the time, and on roles held in something, as bits."""
     bits = 0
-    for operand in _operands(formula):
-        bits |= _asks_of(operand)
+    for part in walk(formula):
+        for operand in _operands_of(part):
+            bits |= _asks_of(operand)
+        if isinstance(part, HELD) and part.__class__ is not Holding:
+            bits |= THERE
     return bits
 
 

@@ -8,9 +8,19 @@ from typing import TYPE_CHECKING
 from ..language import tree
 from ..language.problems import ENOUGH, Place, Problem, suggestion
 from .conditions import Comparison, Condition, Holds, Listed, Now, Operand, Reference
-from .formulas import FALSE, TRUE, Conjunction, Disjunction, Formula, Negated, opposite, walk
+from .formulas import FALSE, TRUE, Conjunction, Disjunction, Formula, Negated, mapped, opposite, walk
 from .order import in_order
-from .requirements import Guarded, Holding, PermissionAsked, Requirement, bits_that_open, roles_in
+from .requirements import (
+    Guarded,
+    Holding,
+    HoldingAt,
+    HoldingIn,
+    HoldingSomewhere,
+    PermissionAsked,
+    Requirement,
+    bits_that_open,
+    roles_in,
+)
 from .roles import SIGNED_IN, SIGNED_OUT, RoleTable
 from .values import Value
 
@@ -42,6 +52,8 @@ class Resolver:
         self._holding: dict[str, Formula] = dict(_AUDIENCES)
         for name, bit in roles.bit.items():
             self._holding[name] = Holding(bit, name)
+        for name, bit in roles.bit_in.items():
+            self._holding[name] = HoldingIn(bit, name, roles.in_thing[name])
         self._conditions(document)
         self.permissions = self._permissions(document)
         self._wildcards = {name[:-1]: grants for name, grants in self.permissions.items() if name.endswith("*")}
@@ -82,12 +94,37 @@ class Resolver:
             return Conjunction(tuple([self._formula(part) for part in node.parts]))
         if isinstance(node, tree.Given):
             return Conjunction((self._formula(node.requirement), self.expression(node.condition)))
+        if isinstance(node, tree.Held):
+            return self._held(node)
         assert isinstance(node, tree.Negation)
         part = self._formula(node.part)
         if _asks_what_is_held(part):
             # A signed-out caller holds nothing, so a plain negation would allow every signed-out caller.
             return Conjunction((_AUDIENCES["signed-in"], opposite(part)))
         return opposite(part)
+
+    def _held(self, node: tree.Held) -> Formula:
+        """A role in any record of its thing, or in the one that something names."""
+        word = node.role
+        thing = self._roles.in_thing.get(word.text)
+        if thing is None:
+            if word.text in self._roles.bit:
+                return self._mistake(f'"{word.text}" is a role that is held everywhere; leave out what follows it', word)
+            if word.text not in self._broken:
+                guess = suggestion(word.text, self._roles.in_thing) if len(self._problems) < ENOUGH else ""
+                guess = guess or "; roles that are held in something are declared in a section such as roles in studio"
+                return self._mistake(f'unknown role "{word.text}"{guess}', word)
+            return FALSE
+        bit = self._roles.bit_in[word.text]
+        if node.reference is not None:
+            return HoldingAt(bit, word.text, thing, Reference(node.reference.root, node.reference.names))
+        if node.thing is not None and node.thing.text != thing:
+            return self._mistake(f'"{word.text}" is held in a {thing}; write: {word.text} in any {thing}', node.thing)
+        return HoldingSomewhere(bit, word.text, thing)
+
+    def _mistake(self, message: str, word: tree.Word) -> Formula:
+        self._problems.append(Problem(message, word.place(self._origin)))
+        return FALSE
 
     def expression(self, node: tree.Node) -> Formula:
         """A condition's test, as a formula."""
@@ -137,7 +174,7 @@ class Resolver:
         condition = self.conditions.get(word.text)
         if condition is not None:
             return condition
-        names = [*self._roles.bit, *self.conditions, *_AUDIENCES, *self._broken]
+        names = [*self._roles.bit, *self._roles.in_thing, *self.conditions, *_AUDIENCES, *self._broken]
         what = "role or condition" if self.conditions else "role"
         guess = suggestion(word.text, names) if len(self._problems) < ENOUGH else ""
         if guess:
@@ -169,7 +206,7 @@ class Resolver:
         declared: dict[str, tree.Condition] = {}
         for entry in document.entries(tree.Condition):
             name, place = entry.name.text, entry.place
-            if name in self._roles.bit:
+            if name in self._roles.bit or name in self._roles.in_thing:
                 self._problems.append(
                     Problem(f'"{name}" is the name of a role already; give the condition another', place)
                 )
@@ -211,16 +248,30 @@ class Resolver:
                 )
                 continue
             declared[name] = self._origin = entry.place
-            permissions[name] = _flat([self._grant(grant) for grant in entry.grants])
+            kind = name.split(":")[0]
+            of = kind if kind in self._roles.things.by_name else None
+            permissions[name] = of_record(_flat([self._grant(grant) for grant in entry.grants]), of)
         return permissions
 
     def _grant(self, grant: tree.Grant) -> Formula:
         held = self._holding.get(grant.to.text)
         if held is None:
-            held = self._unknown("role", grant.to, [*self._roles.bit, *self._broken])
+            held = self._unknown("role", grant.to, [*self._roles.bit, *self._roles.in_thing, *self._broken])
         if grant.condition is None:
             return held
         return Conjunction((held, self.expression(grant.condition)))
+
+
+def of_record(formula: Formula, thing: str | None) -> Formula:
+    """A formula whose roles are held in what the record at hand belongs to, which is one of a thing."""
+    if thing is None:
+        return formula
+
+    def change(part: Formula) -> Formula | None:
+        is_open = isinstance(part, HoldingIn) and part.of is None
+        return HoldingIn(part.mask, part.name, part.thing, thing) if is_open else None  # type: ignore[attr-defined]
+
+    return mapped(formula, change)
 
 
 def _flat(parts: list[Formula]) -> Formula:

@@ -5,6 +5,7 @@ from __future__ import annotations
 from typing import TYPE_CHECKING
 
 from .formulas import Facts, Formula
+from .locating import ANYWHERE
 from .predicates import Predicate, compiled
 from .records import UNKNOWN
 from .requirements import asks_of
@@ -59,7 +60,9 @@ class RoleCache:
 
 
 def _facts_of_roles(bits: int) -> Facts:
-    return Facts(bits, bits, caller=None if bits & SIGNED_OUT else UNKNOWN)
+    if bits & SIGNED_OUT:
+        return Facts(bits, bits)
+    return Facts(bits, bits, caller=UNKNOWN, there=ANYWHERE)
 
 
 def is_plain(caller: Caller | None) -> bool:

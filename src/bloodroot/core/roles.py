@@ -9,6 +9,7 @@ from typing import TYPE_CHECKING, TypeVar
 from ..language import tree
 from ..language.problems import ENOUGH, Place, Problem, suggestion
 from .order import in_order
+from .things import Things, compile_things
 
 if TYPE_CHECKING:
     from collections.abc import Iterable, Iterator
@@ -42,6 +43,11 @@ class RoleTable:
         groups: for each group, the bits of the roles it gives.
         base: the bits of a signed-in caller who was given nothing: signed in, and the default roles.
         apart: sets of roles of which no one may hold two, each with the names as bits.
+        things: what roles may be held in.
+        in_thing: for each role that is held in particular records, the thing of those.
+        apart_in: for each thing, the sets of roles of which no one may hold two in one record.
+        bits_of_thing: for each thing, the bits of the roles held in it, and of those that they include.
+        bits_in_things: the bits of all roles that are held in something.
         held_by_roles: what callers in no group hold, by their roles, as far as it was worked out.
         held_by_groups: what callers in groups hold, by their roles and groups.
     """
@@ -57,6 +63,7 @@ class RoleTable:
         base: int,
         apart: tuple[tuple[tuple[str, int], ...], ...],
         descriptions: dict[str, str],
+        in_things: InThings | None = None,
     ) -> None:
         self.bit = bit
         self.closure = closure
@@ -64,6 +71,15 @@ class RoleTable:
         self.base = base
         self.apart = apart
         self.descriptions = descriptions
+        in_things = in_things or InThings()
+        self.things = in_things.things
+        self.in_thing = in_things.in_thing
+        self.bit_in = in_things.bit
+        self.closure_in = in_things.closure
+        self.apart_in = in_things.apart
+        self.bits_of_thing = {thing: self._closure_of(thing) for thing in self.things.by_name}
+        self.bits_in_things = sum(self.bit_in.values())
+        self._bits_in: dict[tuple[str, frozenset[str]], int] = {}
         self.held_by_roles = {}
         self.held_by_groups = {}
         self._nobody = Held(SIGNED_OUT, (), ())
@@ -93,7 +109,8 @@ class RoleTable:
         for role in caller.roles:
             closure = self.closure.get(role)
             if closure is None:
-                unknown.append(f'role "{role}"')
+                thing = self.in_thing.get(role)
+                unknown.append(f'role "{role}"' if thing is None else f'role "{role}" outside of a {thing}')
             else:
                 bits |= closure
         for group in caller.groups:
@@ -109,6 +126,37 @@ class RoleTable:
                 apart = both
                 break
         return Held(bits, apart, tuple(sorted(unknown)))
+
+    def bits_in(self, thing: str, names: frozenset[str]) -> int:
+        """The bits of these roles of a thing, with those that they include; a name that it has not gives none."""
+        if not names:
+            return 0
+        bits = self._bits_in.get((thing, names))
+        if bits is None:
+            bits = 0
+            for name in names:
+                if self.in_thing.get(name) == thing:
+                    bits |= self.closure_in[name]
+            if len(self._bits_in) >= _KEPT:
+                self._bits_in.clear()
+            self._bits_in[thing, names] = bits
+        return bits
+
+    def are_apart_in(self, thing: str, bits: int) -> bool:
+        """Whether these roles, held in one record of a thing, are kept apart there."""
+        return any(sum(1 for _, bit in members if bits & bit) > 1 for members in self.apart_in.get(thing, ()))
+
+    def roles_of(self, thing: str) -> tuple[str, ...]:
+        """The roles that are held in a thing, from least to most: by how many roles each includes, then as in the file."""
+        names = [name for name, other in self.in_thing.items() if other == thing]
+        return tuple(sorted(names, key=lambda name: self.closure_in[name].bit_count()))
+
+    def _closure_of(self, thing: str) -> int:
+        bits = 0
+        for name, other in self.in_thing.items():
+            if other == thing:
+                bits |= self.closure_in[name]
+        return bits
 
     def names(self, bits: int) -> tuple[str, ...]:
         """The roles whose bits are set, in the order of the file."""
@@ -128,46 +176,159 @@ class RoleTable:
         return tuple(sorted(self.bit, key=lambda name: (self.closure[name].bit_count(), order[name])))
 
 
+class InThings:
+    """The roles that are held in particular records.
+
+    Attributes:
+        things: the things of the policy.
+        in_thing: for each role, its thing, in the order of the file.
+        bit: the one bit of each role.
+        closure: for each role, its bit and those of all roles it includes.
+        apart: for each thing, sets of roles that are kept apart in one record, each with the names as bits.
+    """
+
+    def __init__(self, things: Things | None = None) -> None:
+        self.things = things or Things()
+        self.in_thing: dict[str, str] = {}
+        self.bit: dict[str, int] = {}
+        self.closure: dict[str, int] = {}
+        self.apart: dict[str, tuple[tuple[tuple[str, int], ...], ...]] = {}
+
+
 def compile_roles(document: tree.Document, problems: list[Problem]) -> RoleTable:
-    """Resolve the sections ``roles`` and ``groups``; mistakes are added to ``problems``."""
-    declared: dict[str, tree.Role] = {}
-    for role in document.entries(tree.Role):
-        first = declared.setdefault(role.name.text, role)
-        if first is not role:
-            problems.append(Problem(f'role "{role.name.text}" is declared already, in {first.place.at}', role.place))
-    names = {**dict.fromkeys(declared), **dict.fromkeys(document.broken)}
+    """Resolve the sections ``roles``, ``things`` and ``groups``; mistakes are added to ``problems``."""
+    return _Compiling(document, problems).table()
 
-    def resolved(words: list[tree.Word], origin: Place) -> list[str]:
+
+class _Compiling:
+    """The roles of one policy on their way into a table."""
+
+    def __init__(self, document: tree.Document, problems: list[Problem]) -> None:
+        self.document = document
+        self.problems = problems
+        self.in_things = InThings(compile_things(document, problems))
+        self.plain: dict[str, tree.Role] = {}
+        self.declared: dict[str, tree.Role] = {}
+        self._declare(document.entries(tree.Role), None)
+        self.sections: list[tuple[str, tree.Section]] = []
+        for section in document.headed("roles in"):
+            self._section(section)
+        self.names = {**dict.fromkeys(self.declared), **dict.fromkeys(document.broken)}
+
+    def _section(self, section: tree.Section) -> None:
+        thing = section.argument or ""
+        things = self.in_things.things.by_name
+        if thing not in things:
+            declared = {entry.name.text: None for entry in self.document.entries(tree.Thing)}
+            if thing not in declared and thing not in self.document.broken:
+                guess = suggestion(thing, things) or "; declare it in the section things"
+                self.problems.append(Problem(f'unknown thing "{thing}"{guess}', section.place))
+        self.sections.append((thing, section))
+        self._declare([entry for entry in section.entries if isinstance(entry, tree.Role)], thing)
+
+    def _declare(self, roles: Iterable[tree.Role], thing: str | None) -> None:
+        for role in roles:
+            name = role.name.text
+            first = self.declared.setdefault(name, role)
+            if first is not role:
+                self.problems.append(Problem(f'role "{name}" is declared already, in {first.place.at}', role.place))
+            elif thing is None:
+                self.plain[name] = role
+            else:
+                self.in_things.in_thing[name] = thing
+
+    def resolved(self, words: list[tree.Word], origin: Place) -> list[str]:
+        """The roles by these names; a name that is no role is a mistake."""
         for word in words:
-            if word.text not in names:
-                guess = suggestion(word.text, names) if len(problems) < ENOUGH else ""
-                problems.append(Problem(f'unknown role "{word.text}"{guess}', word.place(origin)))
-        return [word.text for word in words if word.text in declared]
+            if word.text not in self.names:
+                guess = suggestion(word.text, self.names) if len(self.problems) < ENOUGH else ""
+                self.problems.append(Problem(f'unknown role "{word.text}"{guess}', word.place(origin)))
+        return [word.text for word in words if word.text in self.declared]
 
-    bit = {name: 1 << (number + 2) for number, name in enumerate(declared)}
-    includes = {name: resolved(role.includes, role.place) for name, role in declared.items()}
-    closure = _closures(includes, bit, declared, problems)
-    base = SIGNED_IN
-    for name, role in declared.items():
-        if role.default:
-            base |= closure[name]
-    groups: dict[str, int] = {}
-    for group in document.entries(tree.Group):
-        if group.name in groups:
-            problems.append(Problem(f'group "{group.name}" is declared already', group.place))
-        bits = 0
-        for name in resolved(group.roles, group.place):
-            bits |= closure[name]
-        groups[group.name] = bits
-    apart = []
-    entries = list(document.entries(tree.Apart))
-    holders = _holders(includes) if entries else {}
-    for entry in entries:
-        members = tuple((name, bit[name]) for name in dict.fromkeys(resolved(entry.roles, entry.place)))
-        apart.append(members)
-        problems += _never_apart(entry, members, base, holders)
-    descriptions = {name: role.description for name, role in declared.items() if role.description}
-    return RoleTable(closure, bit, groups, base, tuple(apart), descriptions)
+    def held_everywhere(self, words: list[tree.Word], origin: Place, wanted: str) -> list[str]:
+        """Those of some roles that are held everywhere; one that is held in a thing is a mistake."""
+        for word in words:
+            thing = self.in_things.in_thing.get(word.text)
+            if thing is not None:
+                message = f'"{word.text}" is held in particular records of {thing}, and {wanted}'
+                self.problems.append(Problem(message, word.place(origin)))
+        return [name for name in self.resolved(words, origin) if name in self.plain]
+
+    def included(self, name: str, role: tree.Role) -> list[str]:
+        """What a role includes; nothing includes upwards."""
+        found = self.resolved(role.includes, role.place)
+        thing = self.in_things.in_thing.get(name)
+        if thing is None or thing not in self.in_things.things.by_name:
+            return found
+        for word in role.includes:
+            other = self.in_things.in_thing.get(word.text)
+            if word.text in self.declared and (other is None or not self._is_within(other, thing)):
+                where = f"held in a {other}" if other is not None else "held everywhere"
+                message = (
+                    f'"{word.text}" is {where}: a role in a {thing} includes roles of a {thing} and of what belongs to it'
+                )
+                self.problems.append(Problem(message, word.place(role.place)))
+        return found
+
+    def _is_within(self, thing: str, other: str) -> bool:
+        """Whether each record of a thing is one of another, or belongs to one."""
+        things = self.in_things.things
+        return thing not in things.by_name or other in {each.name for each in things.chain(thing)}
+
+    def table(self) -> RoleTable:
+        """The table."""
+        bit = {name: 1 << (number + 2) for number, name in enumerate((*self.plain, *self.in_things.in_thing))}
+        includes = {name: self.included(name, self.declared[name]) for name in bit}
+        closure = _closures(includes, bit, self.declared, self.problems)
+        base = SIGNED_IN
+        for name, role in self.plain.items():
+            if role.default:
+                base |= closure[name]
+        apart = self._kept_apart(bit, includes, base)
+        descriptions = {name: role.description for name, role in self.declared.items() if role.description}
+        for name in self.in_things.in_thing:
+            self.in_things.bit[name] = bit.pop(name)
+            self.in_things.closure[name] = closure.pop(name)
+        groups = self._groups(closure)
+        return RoleTable(closure, bit, groups, base, apart, descriptions, self.in_things)
+
+    def _groups(self, closure: dict[str, int]) -> dict[str, int]:
+        groups: dict[str, int] = {}
+        for group in self.document.entries(tree.Group):
+            if group.name in groups:
+                self.problems.append(Problem(f'group "{group.name}" is declared already', group.place))
+            bits = 0
+            wanted = "a group gives roles that are held everywhere; a plain role may include it"
+            for name in self.held_everywhere(group.roles, group.place, wanted):
+                bits |= closure[name]
+            groups[group.name] = bits
+        return groups
+
+    def _kept_apart(
+        self, bit: dict[str, int], includes: dict[str, list[str]], base: int
+    ) -> tuple[tuple[tuple[str, int], ...], ...]:
+        """The sets of roles that are kept apart; those in things are put there."""
+        apart = []
+        entries = self.document.entries(tree.Apart)
+        inner = [(thing, entry) for thing, section in self.sections for entry in section.entries]
+        holders = _holders(includes) if entries or any(isinstance(entry, tree.Apart) for _, entry in inner) else {}
+        wanted = "roles that are held everywhere are kept apart here; write this line in its own section"
+        for entry in entries:
+            names = dict.fromkeys(self.held_everywhere(entry.roles, entry.place, wanted))
+            apart.append(tuple((name, bit[name]) for name in names))
+            self.problems += _never_apart(entry, apart[-1], base, holders)
+        for thing, entry_in in inner:
+            if not isinstance(entry_in, tree.Apart):
+                continue
+            names = dict.fromkeys(self.resolved(entry_in.roles, entry_in.place))
+            for word in entry_in.roles:
+                if word.text in names and self.in_things.in_thing.get(word.text) != thing:
+                    message = f'"{word.text}" is no role in a {thing}; this section keeps apart the roles in it'
+                    self.problems.append(Problem(message, word.place(entry_in.place)))
+            members = tuple((name, bit[name]) for name in names)
+            self.in_things.apart[thing] = (*self.in_things.apart.get(thing, ()), members)
+            self.problems += _never_apart(entry_in, members, base, holders)
+        return tuple(apart)
 
 
 def _never_apart(

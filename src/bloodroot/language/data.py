@@ -14,11 +14,11 @@ def to_data(document: tree.Document) -> Data:
     return {"sections": [_section(section) for section in document.sections]}
 
 
-_ARGUMENTS = {"policy": "name", "include": "file", "fields": "kind"}
+_ARGUMENTS = {"policy": "name", "include": "file", "fields": "kind", "roles in": "thing"}
 
 
 def _section(section: tree.Section) -> Data:
-    data: Data = {"section": section.keyword}
+    data: Data = {"section": section.keyword.partition(" ")[0]}
     if section.argument is not None:
         data[_ARGUMENTS[section.keyword]] = section.argument
     if section.keyword not in ("policy", "include"):
@@ -37,6 +37,14 @@ def _entry(entry: tree.Entry) -> Data:
             }
         case tree.Apart():
             data = {"apart": _texts(entry.roles)}
+        case tree.Thing():
+            data = {
+                "thing": entry.name.text,
+                "parameters": [parameter.text[1:-1] for parameter in entry.parameters],
+                "in": entry.parent.text if entry.parent is not None else None,
+                "by": list(entry.by),
+                "description": entry.description,
+            }
         case tree.Group():
             data = {"group": entry.name, "roles": _texts(entry.roles)}
         case tree.Permission():
@@ -95,6 +103,10 @@ def _node(node: tree.Node) -> Any:
     match node:
         case tree.Word():
             return node.text
+        case tree.Held():
+            if node.reference is not None:
+                return {"role": node.role.text, "in": _node(node.reference)}
+            return {"role": node.role.text, "in": {"any": node.thing.text if node.thing is not None else ""}}
         case tree.Negation():
             return {"not": _node(node.part)}
         case tree.AllOf():

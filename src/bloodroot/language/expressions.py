@@ -49,7 +49,7 @@ def _alternative(reader: Reader) -> tuple[tree.Node, bool]:
 
 
 def _term(reader: Reader) -> tree.Node:
-    """term = [ "not" ] ( NAME | PERMISSION | audience | "guarded" | "(" requirement ")" )"""
+    """term = [ "not" ] ( held | PERMISSION | audience | "guarded" | "(" requirement ")" )"""
     if reader.skip("not"):
         return tree.Negation(_deeper(reader, _term))
     if reader.text == "(":
@@ -64,7 +64,21 @@ def _term(reader: Reader) -> tree.Node:
             return reader.word()
         if reader.text in AUDIENCES or reader.text == "guarded":
             return reader.word()
-    return reader.name("a role, a permission or a condition")
+    return _held(reader)
+
+
+def _held(reader: Reader) -> tree.Node:
+    """held = NAME [ "in" ( "any" NAME | reference ) ]"""
+    name = reader.name("a role, a permission or a condition")
+    if not reader.skip("in"):
+        return name
+    if reader.skip("any"):
+        return tree.Held(name, reader.name("a thing"), None)
+    if reader.kind != "word" or "." not in reader.text:
+        reader.fail(
+            f'expected "any" and a thing, or what identifies the record, such as args.studio_id, found {reader.found()}'
+        )
+    return tree.Held(name, None, _reference(reader))
 
 
 def _begins_comparison(reader: Reader) -> bool:

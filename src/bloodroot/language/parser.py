@@ -8,7 +8,7 @@ from collections.abc import Callable
 from . import tree
 from .expressions import check_permission, read_expression, read_requirement
 from .problems import Place, PolicyError, Problem, Source, suggestion
-from .reader import AUDIENCES, Mistake, Reader, read_names
+from .reader import AUDIENCES, ROOTS, Mistake, Reader, read_names
 from .tokenizer import Entry, read_entries, read_tokens, tokens_of, unseen
 
 METHODS = ("GET", "HEAD", "POST", "PUT", "PATCH", "DELETE", "OPTIONS", "TRACE", "CONNECT")
@@ -114,7 +114,7 @@ class _Parser:
 
 
 def _header(parser: _Parser, head: Reader) -> tuple[_ReadEntry, tree.Section]:
-    """section = "policy" STRING | "include" STRING | ( "roles" | ... | "denials" | "fields" NAME )"""
+    """section = "policy" STRING | "include" STRING | ( "roles" [ "in" NAME ] | ... | "denials" | "fields" NAME )"""
     place = head.place()
     keyword = head.take()[1]
     argument = None
@@ -124,8 +124,10 @@ def _header(parser: _Parser, head: Reader) -> tuple[_ReadEntry, tree.Section]:
             head.fail("this policy has a name already", place)
     elif keyword == "fields":
         argument = head.name("a kind of record").text
+    elif keyword == "roles" and head.skip("in"):
+        keyword, argument = "roles in", head.name("a thing").text
     elif keyword not in _SECTIONS:
-        words = tuple(_SECTIONS)
+        words = tuple(word for word in _SECTIONS if word.isalpha())
         guess = suggestion(keyword, words) or f"; sections are {', '.join(words)}, and entries are indented"
         head.fail(f'unknown section "{keyword}"{guess}', place)
     head.end("; entries follow the header, one to a line and indented")
@@ -162,6 +164,53 @@ def _role(parser: _Parser, reader: Reader) -> tree.Role | tree.Apart:  # noqa: A
     description = reader.optional_string()
     reader.end()
     return tree.Role(name, includes, default, description, place, accepts)
+
+
+def _role_in(parser: _Parser, reader: Reader) -> tree.Role | tree.Apart:
+    """role = ( NAME { "includes" names } accepts [ STRING ] ) | ( "apart" names accepts )"""
+    place = reader.place()
+    entry = _role(parser, reader)
+    if isinstance(entry, tree.Role) and entry.default:
+        reader.fail("a role that is held in particular records cannot be a default: nobody holds it everywhere", place)
+    return entry
+
+
+def _thing(parser: _Parser, reader: Reader) -> tree.Thing:  # noqa: ARG001
+    """thing = NAME { PARAMETER } [ "in" NAME "by" NAME { "." NAME } ] accepts [ STRING ]"""
+    place = reader.place()
+    name = reader.name("a thing")
+    parameters: list[tree.Word] = []
+    while reader.kind == "parameter":
+        parameters.append(reader.word())
+    parent = None
+    by: tuple[str, ...] = ()
+    if reader.skip("in"):
+        parent = reader.name("the thing that it belongs to")
+        if not reader.skip("by"):
+            reader.fail(
+                f'expected "by" and the attribute that says which {parent.text} it belongs to, found {reader.found()}'
+            )
+        by = _attributes(reader)
+    accepts = _accepts(reader)
+    description = reader.optional_string()
+    reader.end("; a thing has its parameters first, then what it belongs to")
+    return tree.Thing(name, parameters, parent, by, description, place, accepts)
+
+
+_MOST_ATTRIBUTES = 5
+
+
+def _attributes(reader: Reader) -> tuple[str, ...]:
+    """NAME { "." NAME }"""
+    if reader.kind != "word" or ":" in reader.text or "*" in reader.text:
+        reader.fail(f"expected an attribute such as studio_id or kiln.studio_id, found {reader.found()}")
+    names = tuple(reader.text.split("."))
+    if names[0] in ROOTS:
+        reader.fail(f'write the attribute without "{names[0]}.": it is one of the record\'s own')
+    if len(names) > _MOST_ATTRIBUTES:
+        reader.fail(f"an attribute is at most {_MOST_ATTRIBUTES} names long; declare the things between as well")
+    reader.take()
+    return names
 
 
 def _group(parser: _Parser, reader: Reader) -> tree.Group:  # noqa: ARG001
@@ -395,6 +444,8 @@ _SECTIONS: dict[str, _ReadEntry] = {
     "policy": _nothing,
     "include": _nothing,
     "roles": _role,
+    "roles in": _role_in,
+    "things": _thing,
     "groups": _group,
     "permissions": _permission,
     "conditions": _condition,

@@ -209,6 +209,11 @@ def _cells(entry: tree.Entry) -> list[Cell]:
             return [[entry.name.text], modifiers, _accepts(entry) + _text(entry.description)]
         case tree.Apart():
             return [["apart"], _pieces([role.text for role in entry.roles], ","), _accepts(entry)]
+        case tree.Thing():
+            parameters = [parameter.text for parameter in entry.parameters]
+            belongs = f"in {entry.parent.text} by {'.'.join(entry.by)}" if entry.parent is not None else ""
+            about = _accepts(entry) + _text(entry.description)
+            return [[entry.name.text], parameters, [belongs] if belongs else [], about]
         case tree.Group():
             return [[_quoted(entry.name)], _pieces([role.text for role in entry.roles], ","), _accepts(entry)]
         case tree.Permission():
@@ -276,6 +281,9 @@ def words(node: tree.Node) -> str:
     match node:
         case tree.Word():
             return node.text
+        case tree.Held():
+            where = f"any {node.thing.text}" if node.thing is not None else ""
+            return f"{node.role.text} in {where or words(node.reference)}"  # type: ignore[arg-type]
         case tree.Negation():
             return f"not {_inner(node.part)}"
         case tree.AllOf() | tree.AnyOf():

@@ -20,6 +20,7 @@ _TOKEN = re.compile(
     | (?P<path>/[^\s\#]*)
     | (?P<string>"(?:[^"\\]|\\.)*")
     | (?P<number>-?\d+(?:\.\d+)?(?![\w.]))
+    | (?P<parameter>\{[^\s{}\#]*\})
     | (?P<mark>OPERATORS|[()\[\],*])
     | (?P<comment>\#.*)
     | (?P<stray>.+)

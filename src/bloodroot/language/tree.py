@@ -86,6 +86,21 @@ class Reference:
 
 
 @dataclass(slots=True)
+class Held:
+    """``editor in any studio``, ``editor in args.studio_id``: a role of a thing, and in which record it is held.
+
+    Attributes:
+        role: the role.
+        thing: of ``in any studio``, the thing; None where a reference says which record.
+        reference: what leads to the identifier of the record; None for any.
+    """
+
+    role: Word
+    thing: Word | None
+    reference: Reference | None
+
+
+@dataclass(slots=True)
 class Literal:
     """A string, a number, ``true``, ``false`` or ``none``."""
 
@@ -104,8 +119,8 @@ class Listing:
     items: list[Node]
 
 
-# A requirement uses Word, Negation, AllOf, AnyOf and Given; an expression all but Given.
-Node = Word | Negation | AllOf | AnyOf | Given | Comparison | Reference | Literal | Now | Listing
+# A requirement uses Word, Held, Negation, AllOf, AnyOf and Given; an expression all but Held and Given.
+Node = Word | Held | Negation | AllOf | AnyOf | Given | Comparison | Reference | Literal | Now | Listing
 
 
 @dataclass(slots=True)
@@ -133,6 +148,27 @@ class Apart:
     """``apart registrar, auditor``: no one may hold two of these."""
 
     roles: list[Word]
+    place: Place = field(compare=False, repr=False)
+    accepts: tuple[Accept, ...] = ()
+
+
+@dataclass(slots=True)
+class Thing:
+    """``kiln {kiln_id} in studio by studio_id``: a kind of record, and what each of them belongs to.
+
+    Attributes:
+        name: the name of the thing.
+        parameters: the parameters of paths that identify one, in braces as written.
+        parent: the thing that each belongs to, or None.
+        by: the attribute of a record that identifies what it belongs to, as names that lead from the record.
+        description: what it is, or None.
+    """
+
+    name: Word
+    parameters: list[Word]
+    parent: Word | None
+    by: tuple[str, ...]
+    description: str | None
     place: Place = field(compare=False, repr=False)
     accepts: tuple[Accept, ...] = ()
 
@@ -244,12 +280,13 @@ class Field:
     accepts: tuple[Accept, ...] = ()
 
 
-Entry = Role | Apart | Group | Permission | Condition | Endpoint | Standing | Denial | Field
+Entry = Role | Apart | Thing | Group | Permission | Condition | Endpoint | Standing | Denial | Field
 
 
 _KEYWORDS: dict[type, str] = {
     Role: "roles",
     Apart: "roles",
+    Thing: "things",
     Group: "groups",
     Permission: "permissions",
     Condition: "conditions",
@@ -262,7 +299,10 @@ _KEYWORDS: dict[type, str] = {
 
 @dataclass(slots=True)
 class Section:
-    """A section as it is in the file: its keyword, what the header says beside it, and its entries."""
+    """A section as it is in the file: its keyword, what the header says beside it, and its entries.
+
+    The section ``roles in studio`` has the keyword ``roles in``.
+    """
 
     keyword: str
     argument: str | None
