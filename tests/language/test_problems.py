@@ -52,7 +52,7 @@ MISTAKES = (
     ('policy "x"\n  a b', "9:3", "this section has no entries"),
     # sections
     ("rolls\n  x", "8:1", 'unknown section "rolls"; did you mean "roles"?'),
-    ("stuff\n  x", "8:1", 'unknown section "things"; sections are policy, include, roles'),
+    ("stuff\n  x", "8:1", 'unknown section "stuff"; sections are policy, include, roles'),
     ('policy "a"\npolicy "b"', "9:1", "this policy has a name already"),
     ("policy a", "8:8", "expected the name of the policy between double quotes"),
     ('include "x.bloodroot"', "8:1", "a string cannot include files"),

@@ -452,6 +452,11 @@ class Evaluator:
             parts += [WeighedPart(guard, guard.requirement.formula, facts) for guard in line.guards]
         return parts
 
+    def names_things(self, line: Line) -> bool:
+        """Whether a line is about particular records of things: its path names some, or it requires roles in them."""
+        things = self.roles.things
+        return bool(things) and (bool(things.named(line.template.names)) or bool(asks_of(line.requirement.formula) & THERE))
+
     def _there(self, question: Question, segments: list[str] | None, lines: tuple[Line, ...]) -> There | None:
         """What a caller holds where a request is; None for a policy without things."""
         roles = self.roles

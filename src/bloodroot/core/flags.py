@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import re
+from dataclasses import replace
 from typing import TYPE_CHECKING, Any, NamedTuple
 from urllib.parse import quote
 
@@ -143,6 +144,8 @@ class _Tests:
         """Go on to a record, and to what it has by name as text of a path."""
         for facts in self._facts:
             facts.record = record
+            if facts.there is not None:
+                facts.there = replace(facts.there, record=record)
         self._texts = texts
         self._results = [None] * len(self._tests)
 
@@ -213,7 +216,9 @@ class FlaggedEndpoint:
         return asks
 
     def _asked_by(self, line: Line) -> _Asked | None:
-        """What a line or a rule asks; None where a parameter of its path is a part of a segment."""
+        """What a line or a rule asks; None where a parameter of its path is a part of a segment, or names a record."""
+        if self._evaluator.names_things(line):
+            return None
         formula = line.requirement.formula
         asked = _Asked(formula, {}, {})
         if not asks_of(formula) & PATH:

@@ -15,6 +15,7 @@ from .formulas import (
     FALSE,
     FAULTY,
     TRUE,
+    Constant,
     Disjunction,
     Facts,
     Formula,
@@ -134,7 +135,8 @@ class HoldingAt(Leaf):
             return self
         if value.value is MISSING or value.value is None:
             return FAULTY
-        return HoldingIn(mask, self.name, self.thing).fold(facts.with_(there=there.at(self.thing, value)))
+        found = HoldingIn(mask, self.name, self.thing).fold(facts.with_(there=there.at(self.thing, value)))
+        return found if isinstance(found, Constant) else self
 
     def values(self) -> int:
         return CAN_BE_TRUE | CAN_BE_FALSE | CAN_BE_FAULTY
