@@ -13,10 +13,12 @@ if TYPE_CHECKING:
     from .core.decision import Decision, Outcome, Step, StepVerdict
     from .core.fields import FieldsRefused
     from .core.lines import CompiledGuard, Line
+    from .core.moving import Moved
     from .core.paths import Template
     from .core.policy import Policy
     from .core.question import Question
     from .core.requirements import Requirement
+    from .core.whereabouts import EVERYWHERE
     from .files import load
     from .language.errors import BloodrootError, UnknownNameError
     from .language.problems import Place, PolicyError, Problem
@@ -24,6 +26,7 @@ if TYPE_CHECKING:
 __version__ = "0.1.0"
 
 __all__ = [
+    "EVERYWHERE",
     "Answer",
     "BloodrootError",
     "Caller",
@@ -31,6 +34,7 @@ __all__ = [
     "Decision",
     "FieldsRefused",
     "Line",
+    "Moved",
     "Outcome",
     "Place",
     "Policy",
@@ -58,10 +62,12 @@ _ROOMS = {
     "core.decision": ("Decision", "Outcome", "Step", "StepVerdict"),
     "core.fields": ("FieldsRefused",),
     "core.lines": ("CompiledGuard", "Line"),
+    "core.moving": ("Moved",),
     "core.paths": ("Template",),
     "core.policy": ("Policy",),
     "core.question": ("Question",),
     "core.requirements": ("Requirement",),
+    "core.whereabouts": ("EVERYWHERE",),
     "files": ("load",),
     "language.errors": ("BloodrootError", "UnknownNameError"),
     "language.problems": ("Place", "PolicyError", "Problem"),

@@ -94,11 +94,14 @@ class ThingWorld:
     def place(self, ids: dict[str, int]) -> dict[str, Any] | None:
         """For each thing that a path leads to, its record; None where the records do not belong together."""
         place: dict[str, Any] = {}
-        for thing in self.path:
-            for each, identifier in self.way(thing, ids[thing]).items():
-                if each in place and (place[each] != identifier or identifier is MISSING):
+        for number, thing in enumerate(self.path):
+            way = self.way(thing, ids[thing])
+            for other in self.path[:number]:
+                theirs = self.way(other, ids[other])
+                shared = next((each for each in way if each in theirs), None)
+                if shared and (way[shared] is MISSING or way[shared] != theirs[shared]):
                     return None
-                place[each] = identifier
+            place |= way
         return place
 
     def everywhere(self, caller: Caller) -> set[str]:
@@ -167,10 +170,8 @@ class ThingWorld:
         thing = THING_OF[role]
         if caller is None or not self.holds_somewhere(caller, role):
             return False
-        if role in self.everywhere(caller):
-            return True
         if identifier is MISSING:
-            return None
+            return True if role in self.everywhere(caller) else None
         return self.holds(caller, role, self.way(thing, identifier))
 
     def allows(self, caller: Caller | None, ids: dict[str, int], query: dict[str, Any]) -> bool:
@@ -228,7 +229,9 @@ def thing_worlds(draw: st.DrawFn) -> ThingWorld:
              for thing in THINGS}  # fmt: skip
     for thing in ("house", "town"):
         least, most = ROLES_IN[thing][1], ROLES_IN[thing][0]
-        includes[least] = tuple(sorted(draw(st.sets(st.sampled_from(below[thing]), max_size=2)))) if below[thing] else ()
+        includes[least] = (
+            tuple(sorted(draw(st.sets(st.sampled_from(below[thing]), max_size=2)))) if below[thing] else ()
+        )
         includes[most] = tuple(sorted(draw(st.sets(st.sampled_from([least, *below[thing]]), max_size=2))))
     includes["guest"] = ()
     includes["chief"] = tuple(sorted(draw(st.sets(st.sampled_from([*THING_OF, "guest"]), max_size=2))))

@@ -141,7 +141,9 @@ class Identifiers(unittest.TestCase):
                 self.assertEqual(decision.allowed, allowed)
 
     def test_an_odd_spelling_opens_nothing_under_not(self) -> None:
-        policy = bloodroot.parse(POLICY.replace("GET /studios/{studio_id} viewer", "GET /studios/{studio_id} not viewer"))
+        policy = bloodroot.parse(
+            POLICY.replace("GET /studios/{studio_id} viewer", "GET /studios/{studio_id} not viewer")
+        )
         caller = Caller(1, roles_in={"studio": {7: {"viewer"}}})
         for text, allowed in (("7", False), ("07", False), ("7.0", False), ("8", True), ("clay", True)):
             self.assertEqual(policy.decide(caller, "GET", f"/studios/{text}").allowed, allowed, text)
@@ -173,7 +175,10 @@ class Callers(unittest.TestCase):
 class Mistakes(unittest.TestCase):
     def test_each_is_told(self) -> None:
         for change, message in (
-            (("kiln {kiln_id} in studio by studio_id", "kiln {studio_id} in studio by studio_id"), "identifies a studio"),
+            (
+                ("kiln {kiln_id} in studio by studio_id", "kiln {studio_id} in studio by studio_id"),
+                "identifies a studio",
+            ),
             (("studio {studio_id}", "studio {studio_id} in firing by firing_id"), "belong to each other in a circle"),
             (("in studio by studio_id", "in studoi by studio_id"), 'unknown thing "studoi"; did you mean "studio"'),
             (("roles in kiln", "roles in kilm"), 'unknown thing "kilm"; did you mean "kiln"'),
@@ -182,11 +187,20 @@ class Mistakes(unittest.TestCase):
             (("  stoker\n", "  stoker default\n"), "cannot be a default"),
             (("  stoker\n", "  stoker\n  apart stoker, viewer\n"), '"viewer" is no role in a kiln'),
             (("editor includes viewer", "editor includes viewer\n  apart editor, viewer"), "keeps apart"),
-            (("  member default", "  member default\n  apart admin, editor"), "is held in particular records of studio"),
+            (
+                ("  member default", "  member default\n  apart admin, editor"),
+                "is held in particular records of studio",
+            ),
             (("  member default", "  member default\n  viewer"), 'role "viewer" is declared already'),
-            (("roles in kiln", 'groups\n  "staff" editor\nroles in kiln'), "a group gives roles that are held everywhere"),
+            (
+                ("roles in kiln", 'groups\n  "staff" editor\nroles in kiln'),
+                "a group gives roles that are held everywhere",
+            ),
             (("GET /studios viewer in any studio", "GET /studios viewer"), "no parameter of this path leads to one"),
-            (("GET /studios viewer in any studio", "GET /studios kiln:edit"), "kiln:edit requires editor, which is held"),
+            (
+                ("GET /studios viewer in any studio", "GET /studios kiln:edit"),
+                "kiln:edit requires editor, which is held",
+            ),
             (("viewer in any studio", "viewer in any kiln"), '"viewer" is held in a studio'),
             (("viewer in any studio", "member in any studio"), "is a role that is held everywhere"),
             (("viewer in any studio", "viewr in any studio"), 'unknown role "viewr"; did you mean "viewer"'),

@@ -16,9 +16,9 @@ from .formulas import FALSE
 from .lines import ActionLine, Line
 from .methods import ANY
 from .paths import Template, TemplateError, parse_template, specificity
+from .placing import unplaced_fields, unplaced_roles
 from .policy import Policy
 from .redirects import redirect_problems
-from .placing import unplaced_fields, unplaced_roles
 from .requirements import references_in
 from .resolver import Resolver, of_record
 from .roles import compile_roles

@@ -12,7 +12,7 @@ from .conditions import findings
 from .decision import Decision, Outcome, Step, StepVerdict
 from .formulas import CAN_BE_TRUE, FALSE, FAULTY, TRUE, Facts, Formula, both, can_be_true
 from .line_lookup import LineLookup
-from .locating import location_at, names_of_record, there_of
+from .locating import ANYWHERE, ANYWHERE_APART, locate_record, location_at, names_of_record, rests_on_records, there_of
 from .methods import COMMON
 from .paths import Parameter, is_method, read_path
 from .question import Question
@@ -31,7 +31,7 @@ if TYPE_CHECKING:
     from .answers import Answers
     from .fields import FieldRules
     from .lines import ActionLine, CompiledGuard, Line
-    from .locating import Location, There
+    from .locating import Location, There, Wanted
 
     _ByRoles = Callable[[Caller | None, Line, list[str] | None], Outcome | None]
 
@@ -211,7 +211,7 @@ class Evaluator:
         self.resolver = parts.resolver
         self.answers = parts.answers
         self.lookup = LineLookup(parts.endpoints, parts.actions, parts.standing, parts.tree, bound)
-        self.cache = RoleCache()
+        self.cache = RoleCache(ANYWHERE_APART if self.roles.apart_in else ANYWHERE)
         self.by_roles = _by_roles(self.roles, self.lookup.standing)
 
     # Decisions --------------------------------------------------------------------------------
@@ -355,6 +355,7 @@ class Evaluator:
         if held.apart:
             return None
         asking: Iterable[Line | CompiledGuard]
+        rules: Iterable[Line] = ()
         if guard is not None:
             asking = (guard,)
         elif line is None or line.guards:
@@ -365,8 +366,9 @@ class Evaluator:
         outcome = Outcome.ALLOW
         there = None
         if self.roles.things and guard is None:
-            there = self._there(question, segments, tuple(reversed([*asking])))  # type: ignore[arg-type]
-            together = there.location.together if there.location is not None else TRUE
+            assert line is not None
+            there = self._there(question, segments, (line, *rules))
+            together = there.location.together if there is not None and there.location is not None else TRUE
             if not can_be_true(together):
                 return None
             if together is not TRUE:
@@ -452,10 +454,32 @@ class Evaluator:
             parts += [WeighedPart(guard, guard.requirement.formula, facts) for guard in line.guards]
         return parts
 
+    def wanted(self, question: Question, line: Line | None) -> list[Wanted]:
+        """The records that have to be known to say where a request is, and that are not at hand."""
+        segments = question.segments or read_path(question.path)
+        rules = self.lookup.rules_at(question.method, segments or []) if self.lookup.standing else ()
+        there = self._there(question, segments, (line, *rules) if line is not None else ())
+        return there.location.wanted if there is not None and there.location is not None else []
+
+    def holds_for(self, question: Question, formula: Formula, thing: str, record: Any) -> bool:
+        """Whether what was required holds for a record of a thing as well, wherever the path of the question leads.
+
+        What rests on the record in other ways than by roles is not asked of it again.
+        """
+        if not asks_of(formula) & THERE:
+            return True
+        location = locate_record(self.roles.things, self.roles.things.by_name[thing], record)
+        there = there_of(self.roles, question.caller, location)
+        facts = _facts(question, None, None, self.roles.held(question.caller), there)
+        left = roles_alone(formula, facts)
+        return can_be_true(left) and not rests_on_records(left)
+
     def names_things(self, line: Line) -> bool:
         """Whether a line is about particular records of things: its path names some, or it requires roles in them."""
         things = self.roles.things
-        return bool(things) and (bool(things.named(line.template.names)) or bool(asks_of(line.requirement.formula) & THERE))
+        return bool(things) and (
+            bool(things.named(line.template.names)) or bool(asks_of(line.requirement.formula) & THERE)
+        )
 
     def _there(self, question: Question, segments: list[str] | None, lines: tuple[Line, ...]) -> There | None:
         """What a caller holds where a request is; None for a policy without things."""
@@ -520,9 +544,7 @@ def line_in_words(line: Line, question: Question) -> str:
     return f"{which} {question.method} {question.path}"
 
 
-def _facts(
-    question: Question, segments: list[str] | None, line: Line | None, held: Held, there: There | None
-) -> Facts:
+def _facts(question: Question, segments: list[str] | None, line: Line | None, held: Held, there: There | None) -> Facts:
     """What is known at a line."""
     names = path_facts(question, segments, line, line) if line is not None and segments is not None else {}
     if "records" not in names:

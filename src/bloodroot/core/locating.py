@@ -3,11 +3,13 @@
 from __future__ import annotations
 
 from dataclasses import dataclass, field
-from typing import TYPE_CHECKING, Any, NamedTuple
+from typing import TYPE_CHECKING, Any, NamedTuple, cast
 
-from .formulas import FALSE, FAULTY, TRUE, Constant, Facts, Formula, Leaf
+from .formulas import FALSE, FAULTY, TRUE, Constant, Facts, Formula, Leaf, walk
+from .moving import AsChanged
 from .records import MISSING, attribute, is_keyed
-from .roles_in import NOWHERE, is_odd
+from .requirements import HoldingIn
+from .roles_in import NOWHERE, RolesIn, is_odd
 from .values import Value, compare
 
 if TYPE_CHECKING:
@@ -31,6 +33,11 @@ class Together(Leaf):
 
     def words(self) -> str:
         return " in ".join(self.things)
+
+
+def rests_on_records(formula: Formula) -> bool:
+    """Whether a remainder rests on where the records of the path are."""
+    return any(isinstance(part, Together | HoldingIn) for part in walk(formula))
 
 
 class Wanted(NamedTuple):
@@ -73,7 +80,9 @@ class Location:
 
     def words(self) -> str:
         """What is known of the chain, and what is not."""
-        steps = self.steps if isinstance(self.together, Constant) else [f"depends on {self.together.words()}", *self.steps]
+        steps = (
+            self.steps if isinstance(self.together, Constant) else [f"depends on {self.together.words()}", *self.steps]
+        )
         return "; ".join(steps)
 
 
@@ -105,11 +114,13 @@ def locate_record(things: Things, thing: Thing, record: Any, location: Location 
         record: the record.
         location: where the request is beside; both have to agree.
     """
-    walk = _Walk(things, (), {}, {})
+    walk = _Walk(things, (), {}, record.on_the_way if isinstance(record, AsChanged) else {})
     if location is not None:
         walk.take_over(location)
     walk.reached.append(set())
-    found = next((value for name in (*thing.parameters, "id") if (value := attribute(record, name)) is not MISSING), None)
+    found = next(
+        (value for name in (*thing.parameters, "id") if (value := attribute(record, name)) is not MISSING), None
+    )
     walk.go(thing, _NONE if found is None else Value(found), record, f"the record is {thing.name}")
     return walk.ended()
 
@@ -260,6 +271,7 @@ class There:
         caller: who asks.
         location: where the request is; None where no path leads to a thing.
         record: a record at hand of which no parameter of the path says what it is.
+        may_be_blocked: whether even what is held everywhere may be blocked, as nothing is known of the records.
     """
 
     here: int = 0
@@ -271,6 +283,12 @@ class There:
     caller: Caller | None = None
     location: Location | None = None
     record: Any = None
+    may_be_blocked: bool = False
+
+    @property
+    def is_blocking(self) -> bool:
+        """Whether what is held everywhere may be blocked in some record."""
+        return self.may_be_blocked or (self.roles is not None and bool(self.roles.apart_in))
 
     def of_record(self, name: str) -> There:
         """The same where the record at hand, if there is one, is known to be one of a thing."""
@@ -289,6 +307,10 @@ class There:
         if known is not None and compare(known, "==", value) is True:
             return self
         location = Location({thing: value})
+        if self.record is not None:
+            of_record = locate_record(roles.things, roles.things.by_name[thing], self.record)
+            if compare(of_record.records[thing], "==", value) is True:
+                return there_of(roles, caller, of_record)
         for above in roles.things.chain(thing)[1:]:
             location.open.setdefault(above.name)
         return there_of(roles, caller, location)
@@ -296,6 +318,7 @@ class There:
 
 # Of a caller of whom it is not known what is held where.
 ANYWHERE = There(perhaps=~0)
+ANYWHERE_APART = There(perhaps=~0, may_be_blocked=True)  # where roles of things are kept apart
 
 
 def there_of(roles: RoleTable, caller: Caller | None, location: Location | None, record: Any = None) -> There:
@@ -307,17 +330,19 @@ def there_of(roles: RoleTable, caller: Caller | None, location: Location | None,
         location: where the request is; None where no path leads to a thing.
         record: a record at hand of which no parameter of the path says what it is.
     """
-    held = caller.roles_in if caller is not None else NOWHERE
+    held = cast("RolesIn", caller.roles_in) if caller is not None else NOWHERE
     here = perhaps = blocked = unclear = somewhere = 0
     for thing in held:
         somewhere |= roles.bits_in(thing, held.anywhere(thing))
     if location is None:
-        return There(0, somewhere, 0, 0, somewhere, roles, caller, None, record)
+        return There(
+            0, somewhere, 0, 0, somewhere, roles, caller, None, record, any(held.get(n) for n in roles.apart_in)
+        )
     if location.together is FALSE or location.together is FAULTY:
         return There(0, 0, roles.bits_in_things, 0, somewhere, roles, caller, location, record)
     everywhere = roles.held(caller).bits if roles.apart_in else 0
     for thing, value in location.records.items():
-        found = held.at(thing, value.value)
+        found = held.at(thing, value.value, textual=value.textual)
         bits = roles.bits_in(thing, found)
         if not found and value.textual and isinstance(value.value, str) and thing in held and is_odd(value.value):
             unclear |= roles.bits_in(thing, held.anywhere(thing))
@@ -329,10 +354,40 @@ def there_of(roles: RoleTable, caller: Caller | None, location: Location | None,
         perhaps |= roles.bits_in(thing, held.anywhere(thing))
     for thing in location.lost:
         unclear |= roles.bits_of_thing.get(thing, 0)
-    return There(here, perhaps, blocked, unclear, somewhere, roles, caller, location, record)
+    may_be_blocked = any(thing in location.open for thing in roles.apart_in if held.get(thing))
+    return There(here, perhaps, blocked, unclear, somewhere, roles, caller, location, record, may_be_blocked)
 
 
-def location_at(things: Things, question: Question, segments: list[str] | None, lines: Sequence[Line]) -> Location | None:
+def records_where(roles: RoleTable, caller: Caller, thing: str, mask: int) -> tuple[list[Any], list[Any]]:
+    """The records of a thing in which a caller holds one of some roles, and those in which nobody does, for this caller.
+
+    Args:
+        roles: the roles of the policy.
+        caller: who asks.
+        thing: its name.
+        mask: the bits of the roles; they may be of what belongs to the thing.
+
+    Returns:
+        The identifiers as they are in ``caller.roles_in``: where one is held, and where roles that are kept apart are.
+    """
+    held = cast("RolesIn", caller.roles_in)
+    everywhere = roles.held(caller).bits
+    where: list[Any] = []
+    blocked: list[Any] = []
+    for identifier, names in held.get(thing, {}).items():
+        # All that is held there: an identifier may have been given in two spellings.
+        bits = roles.bits_in(thing, held.at(thing, identifier, textual=False))
+        if roles.apart_in and roles.are_apart_in(thing, bits | everywhere):
+            if roles.bits_of_thing[thing] & mask:
+                blocked.append(identifier)
+        elif names and bits & mask:
+            where.append(identifier)
+    return where, blocked
+
+
+def location_at(
+    things: Things, question: Question, segments: list[str] | None, lines: Sequence[Line]
+) -> Location | None:
     """Where a request is, by the parameters of the route that is served and those of the lines that decide.
 
     Args:
@@ -375,9 +430,7 @@ def _values_at(question: Question, segments: list[str] | None, lines: Sequence[L
 def _records_at(question: Question, segments: list[str] | None, lines: Sequence[Line]) -> Mapping[str, Any]:
     """The records at hand by parameter, with the one that the endpoint acts on for the last parameter."""
     records = question.records or {}
-    added = {
-        name: question.record for name in names_of_record(question, segments, lines) if records.get(name) is None
-    }
+    added = {name: question.record for name in names_of_record(question, segments, lines) if records.get(name) is None}
     return {**records, **added} if added else records
 
 

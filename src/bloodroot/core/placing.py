@@ -48,6 +48,8 @@ def unplaced_fields(kind: str, formulas: Iterable[Formula], place: Place) -> Ite
     for formula in formulas:
         for part in walk(formula):
             if isinstance(part, HoldingIn) and part.of is None:
-                message = f"{part.name} is held in a {part.thing}, and {kind} is no thing of which it is known where it is"
+                message = (
+                    f"{part.name} is held in a {part.thing}, and {kind} is no thing of which it is known where it is"
+                )
                 yield Problem(f"{message}; declare it in the section things", place)
                 return

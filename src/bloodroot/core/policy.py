@@ -14,19 +14,23 @@ from .fields import FieldsRefused
 from .flags import FlaggedEndpoint, Flags
 from .lines import CompiledGuard
 from .methods import COMMON
+from .moving import moved
 from .paths import is_method, read_path, read_plain
 from .permissions import holds, permission_named
 from .question import Question
 from .records import names_of
 from .redirects import redirect_problems
 from .request_facts import counted_as, facts_of
+from .whereabouts import where
 
 if TYPE_CHECKING:
     import datetime
     from collections.abc import Iterable, Mapping
+    from collections.abc import Set as AbstractSet
 
     from .caller import Caller
     from .fields import FieldRules
+    from .moving import Moved
 
 _COMMON = frozenset(COMMON)
 _ALLOW = Outcome.ALLOW
@@ -255,7 +259,9 @@ class Policy:
         Args:
             caller: who asks; None for a signed-out caller.
             kind: the kind of record, as in ``fields accession``.
-            changes: the names of the fields, or a mapping of them to new values.
+            changes: the names of the fields, or a mapping of them to new values. A change of what says which record
+                this one belongs to, as ``studio_id``, needs the right there as well; of the name alone it is not
+                known where.
             record: the record as it is, for conditions that ask for it.
 
         Raises:
@@ -266,10 +272,46 @@ class Policy:
         if rules is None:
             return
         names = list(changes)
-        each = [rules.refused(names, facts_of(self.roles, other, record)) for other in counted_as(self.roles, caller)]
+        counted = counted_as(self.roles, caller)
+        each = [rules.refused(names, facts_of(self.roles, other, record)) for other in counted]
+        move = self.moved(kind, record, changes)
+        if move is not None:
+            # Whoever moves a record needs the right where it is and where it goes.
+            each += [rules.refused([move.attribute], facts_of(self.roles, other, move.record)) for other in counted]
         refused = [name for name in names if any(name in found for found in each)]
         if refused:
             raise FieldsRefused(kind, refused)
+
+    def moved(self, kind: str, record: Any, changes: Iterable[str]) -> Moved | None:
+        """What becomes of a record where a change moves it into another one, as kiln 4 from studio 7 into studio 8.
+
+        Args:
+            kind: the kind of record, a thing of the policy.
+            record: the record as it is, or None for one that is new.
+            changes: new values by field. Of names alone it is not known where they lead, so that what requires a role
+                there refuses.
+
+        Returns:
+            None where it is not moved.
+        """
+        return moved(self.roles.things, kind, record, changes)
+
+    def where(self, caller: Caller | None, permission: str) -> dict[str, AbstractSet[Any]]:
+        """Where a caller may do something, for menus and lists: ``{"studio": {7}}``.
+
+        Args:
+            caller: who asks; None for a signed-out caller.
+            permission: such as ``kiln:edit``.
+
+        Returns:
+            For each thing in which a role gives the permission, the identifiers of the records in which the caller
+            has it, or may have it for some of what belongs there, as they are in ``caller.roles_in``; `EVERYWHERE`
+            for a caller who needs no role in a particular one.
+
+        Raises:
+            UnknownNameError: the policy has no such permission.
+        """
+        return where(self.roles, permission_named(self.resolver, permission), caller)
 
     def _rules_for(self, kind: str) -> FieldRules | None:
         rules = self.fields.get(kind)

@@ -44,7 +44,13 @@ class Trace:
 def as_signed_in(facts: Facts, roles: RoleTable) -> Facts:
     """The facts with a signed-in caller of whom nothing is known: any roles, attributes and grants are possible."""
     return facts.with_(
-        certain=roles.base, possible=~SIGNED_OUT, caller=UNKNOWN, scopes=None, hidden=None, granted=ANY_GRANT, there=None
+        certain=roles.base,
+        possible=~SIGNED_OUT,
+        caller=UNKNOWN,
+        scopes=None,
+        hidden=None,
+        granted=ANY_GRANT,
+        there=None,
     )
 
 

@@ -26,7 +26,6 @@ from .formulas import (
 )
 from .records import MISSING
 from .roles import ANYONE, SIGNED_IN, SIGNED_OUT
-
 from .values import Value
 
 if TYPE_CHECKING:
@@ -82,7 +81,7 @@ class HoldingIn(Leaf):
         if there.blocked & mask:
             return FAULTY
         if facts.certain & mask:
-            return TRUE
+            return self if there.may_be_blocked else TRUE
         if there.unclear & mask:
             return FAULTY
         return self if (there.perhaps | facts.possible) & mask else FALSE
@@ -124,9 +123,10 @@ class HoldingAt(Leaf):
 
     def fold(self, facts: Facts) -> Formula:
         mask = self.mask
-        if facts.certain & mask:
-            return TRUE
         there: There | None = facts.there
+        is_certain = bool(facts.certain & mask)
+        if is_certain and (there is None or not there.is_blocking):
+            return TRUE
         possible = facts.possible | (there.perhaps | there.somewhere if there is not None else 0)
         if not possible & mask:
             return FALSE
@@ -134,7 +134,7 @@ class HoldingAt(Leaf):
         if not isinstance(value, Value) or there is None or there.roles is None:
             return self
         if value.value is MISSING or value.value is None:
-            return FAULTY
+            return TRUE if is_certain else FAULTY
         found = HoldingIn(mask, self.name, self.thing).fold(facts.with_(there=there.at(self.thing, value)))
         return found if isinstance(found, Constant) else self
 

@@ -109,7 +109,9 @@ class Resolver:
         thing = self._roles.in_thing.get(word.text)
         if thing is None:
             if word.text in self._roles.bit:
-                return self._mistake(f'"{word.text}" is a role that is held everywhere; leave out what follows it', word)
+                return self._mistake(
+                    f'"{word.text}" is a role that is held everywhere; leave out what follows it', word
+                )
             if word.text not in self._broken:
                 guess = suggestion(word.text, self._roles.in_thing) if len(self._problems) < ENOUGH else ""
                 guess = guess or "; roles that are held in something are declared in a section such as roles in studio"

@@ -5,7 +5,6 @@ from __future__ import annotations
 from typing import TYPE_CHECKING
 
 from .formulas import Facts, Formula
-from .locating import ANYWHERE
 from .predicates import Predicate, compiled
 from .records import UNKNOWN
 from .requirements import asks_of
@@ -13,6 +12,7 @@ from .roles import SIGNED_OUT
 
 if TYPE_CHECKING:
     from .caller import Caller
+    from .locating import There
 
 _MOST = 8192
 
@@ -43,9 +43,14 @@ class Remaining:
 
 
 class RoleCache:
-    """What is kept for each requirement and set of roles that was asked for; no more than a bounded number."""
+    """What is kept for each requirement and set of roles that was asked for; no more than a bounded number.
 
-    def __init__(self) -> None:
+    Args:
+        somewhere: what a caller of whom only that is known holds in things.
+    """
+
+    def __init__(self, somewhere: There) -> None:
+        self._somewhere = somewhere
         self._kept: dict[tuple[int, int], Remaining] = {}
 
     def get(self, requirement: Formula, bits: int) -> Remaining:
@@ -55,14 +60,13 @@ class RoleCache:
             if len(self._kept) >= _MOST:
                 # Roles come from tokens: without a limit they could fill the memory.
                 self._kept.clear()
-            cached = self._kept[id(requirement), bits] = Remaining(requirement, _facts_of_roles(bits))
+            cached = self._kept[id(requirement), bits] = Remaining(requirement, self._facts_of_roles(bits))
         return cached
 
-
-def _facts_of_roles(bits: int) -> Facts:
-    if bits & SIGNED_OUT:
-        return Facts(bits, bits)
-    return Facts(bits, bits, caller=UNKNOWN, there=ANYWHERE)
+    def _facts_of_roles(self, bits: int) -> Facts:
+        if bits & SIGNED_OUT:
+            return Facts(bits, bits)
+        return Facts(bits, bits, caller=UNKNOWN, there=self._somewhere)
 
 
 def is_plain(caller: Caller | None) -> bool:

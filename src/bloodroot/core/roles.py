@@ -264,9 +264,7 @@ class _Compiling:
             other = self.in_things.in_thing.get(word.text)
             if word.text in self.declared and (other is None or not self._is_within(other, thing)):
                 where = f"held in a {other}" if other is not None else "held everywhere"
-                message = (
-                    f'"{word.text}" is {where}: a role in a {thing} includes roles of a {thing} and of what belongs to it'
-                )
+                message = f'"{word.text}" is {where}: a role in a {thing} includes roles of a {thing} and of what belongs to it'
                 self.problems.append(Problem(message, word.place(role.place)))
         return found
 

@@ -51,17 +51,25 @@ class RolesIn(Mapping[str, Mapping[Any, frozenset[str]]]):
     def __repr__(self) -> str:
         return repr({thing: dict(in_thing.given) for thing, in_thing in self._by_thing.items()})
 
-    def at(self, thing: str, identifier: Any) -> frozenset[str]:
-        """The roles that are held in one record of a thing."""
+    def at(self, thing: str, identifier: Any, *, textual: bool = True) -> frozenset[str]:
+        """The roles that are held in one record of a thing.
+
+        Args:
+            thing: its name.
+            identifier: that of the record.
+            textual: whether text is from a path, so that it may mean a UUID in another spelling.
+        """
         in_thing = self._by_thing.get(thing)
-        return in_thing.at(identifier) if in_thing is not None else _NO_ROLES
+        return in_thing.at(identifier, textual) if in_thing is not None else _NO_ROLES
 
     def anywhere(self, thing: str) -> frozenset[str]:
         """The roles that are held in some record of a thing."""
         names = self._names.get(thing)
         if names is None:
             in_thing = self._by_thing.get(thing)
-            names = self._names[thing] = _NO_ROLES.union(*in_thing.given.values()) if in_thing is not None else _NO_ROLES
+            names = self._names[thing] = (
+                _NO_ROLES.union(*in_thing.given.values()) if in_thing is not None else _NO_ROLES
+            )
         return names
 
 
@@ -97,14 +105,14 @@ class _InThing:
         elif isinstance(identifier, str) and (found := plain_uuid(text)) is not None:
             _add(self._by_uuid, str(found), names)
 
-    def at(self, identifier: Any) -> frozenset[str]:
+    def at(self, identifier: Any, textual: bool) -> frozenset[str]:
         text = identifier if identifier.__class__ is str else text_of(identifier)
         if text is None:
             return _NO_ROLES
         found = self._by_text.get(text, _NO_ROLES)
         if self._by_uuid and isinstance(identifier, uuid.UUID):
             found |= self._by_uuid.get(text, _NO_ROLES)
-        elif self._uuids and identifier.__class__ is str and (like := plain_uuid(text)) is not None:
+        elif textual and self._uuids and identifier.__class__ is str and (like := plain_uuid(text)) is not None:
             found |= self._uuids.get(str(like), _NO_ROLES)
         return found
 

@@ -112,7 +112,7 @@ def compile_things(document: tree.Document, problems: list[Problem]) -> Things:
         Thing(
             name,
             tuple(parameter for parameter, owner in parameters.items() if owner == name),
-            (parents[name] or [None])[0],
+            next(iter(parents[name]), None),
             entry.by,
             entry.description,
             entry.place,

@@ -16,12 +16,15 @@ from typing import TYPE_CHECKING, Any, cast
 
 from ..core.caller import Caller, Unidentified
 from ..core.decision import Decision, Outcome, Step, StepVerdict
+from ..core.fields import FieldsRefused
 from ..core.question import Question
 from . import active_policies, field_values
 from .errors import EnforcementError, Refusal, Unsettled
 
 if TYPE_CHECKING:
+    from ..core.formulas import Formula
     from ..core.lines import CompiledGuard
+    from ..core.locating import Wanted
     from ..core.policy import Policy
 
 log = logging.getLogger("bloodroot.enforce")
@@ -45,6 +48,7 @@ class Acting:
     record: Any = None
     refusal: Decision | None = None
     _guards_open: tuple[_Guarding, ...] = ()
+    _guards_passed: tuple[CompiledGuard, ...] = ()
 
     def __init__(self, policy: Policy, caller: Caller | None) -> None:
         if caller is not None and not isinstance(caller, Caller):
@@ -104,7 +108,26 @@ class Acting:
         """
         wanted = field_values.changes_in(changes)
         self.policy.changeable(self.caller, kind, wanted, record)
+        self._move(kind, record, wanted)
         return wanted
+
+    def _move(self, kind: str, record: Any, changes: Mapping[str, Any]) -> None:
+        """See that a record may be moved into another one, where a change does that: all that was asked holds there.
+
+        Raises:
+            FieldsRefused: it does not.
+        """
+        moved = self.policy.moved(kind, record, changes)
+        if moved is None:
+            return
+        question, formulas = self._all_asked()
+        for formula in formulas:
+            if not self.policy.evaluator.holds_for(question, formula, kind, moved.record):
+                raise FieldsRefused(kind, [moved.attribute])
+
+    def _all_asked(self) -> tuple[Question, list[Formula]]:
+        """What was asked of the caller before this."""
+        return Question(self.caller, "", ""), [guard.requirement.formula for guard in self._guards_passed]
 
     # Guards and records --------------------------------------------------------------------------------
 
@@ -141,6 +164,8 @@ class Acting:
     def _pass(self, guarding: _Guarding) -> None:
         decision = guarding.policy.evaluator.decide_guard(self._question(guarding))
         if decision.outcome is Outcome.ALLOW:
+            if self.policy.roles.things:
+                self._guards_passed += (guarding.guard,)
             self._passed()
         elif decision.outcome is Outcome.DEPENDS:
             self._guards_open += (guarding,)
@@ -275,6 +300,10 @@ class Access(Acting):
         if self._before.outcome is Outcome.DEPENDS:
             self.decision = self.policy.evaluator.settle(self._before, self._asked)
 
+    def wanted(self) -> list[Wanted]:
+        """The records that have to be known to say where the request is, and that are not at hand."""
+        return self.policy.evaluator.wanted(self._asked, self.decision.line)
+
     def still_allowed(self, caller: Caller | None, segments: list[str]) -> bool:
         """Whether a caller who was identified again may still have what was allowed."""
         question = self._asked.with_(caller=caller)
@@ -282,6 +311,11 @@ class Access(Acting):
         if decision.outcome is Outcome.DEPENDS:
             decision = self.policy.evaluator.settle(decision, question)
         return decision.outcome is Outcome.ALLOW and self.refusal is None
+
+    def _all_asked(self) -> tuple[Question, list[Formula]]:
+        formulas = super()._all_asked()[1]
+        line = self.decision.line
+        return self._asked, [*formulas, *([line.requirement.formula] if line is not None else [])]
 
     def pass_guard(
         self, guard: CompiledGuard, args: Mapping[str, Any] | None, *, policy: Policy | None = None, of: str = ""

@@ -19,7 +19,7 @@ from django.core.exceptions import FieldDoesNotExist
 from django.db import connections, models
 from django.db.models import F, Q, Value
 from django.db.models.functions import Collate
-from django.db.models.lookups import Exact, LessThanOrEqual
+from django.db.models.lookups import Exact, In, LessThanOrEqual
 
 from ..core.caller import Caller, imagined
 from ..core.conditions import Reference
@@ -27,9 +27,10 @@ from ..core.endpoint_outcomes import left_of
 from ..core.permissions import permission_named
 from ..core.policy import Policy
 from ..core.request_facts import facts_of
+from ..core.things import Thing
 from ..core.values import kind_of
 from ..language.operators import OPERATORS
-from .translation import RowsError, Translation
+from .translation import Holder, RowsError, Translation
 
 __all__ = ["RowsError", "check_rows", "rows"]
 
@@ -93,7 +94,8 @@ def rows(policy: Policy, caller: Caller | None, permission: str, model: Any, *, 
             when a list is made: the condition is used for another model.
     """
     formula = left_of(policy, permission_named(policy.resolver, permission), caller)
-    return Q(_Of(model)) & _Translation(model, permission, using).of(formula).true
+    holder = Holder(policy.roles, caller)
+    return Q(_Of(model)) & _Translation(model, permission, using, holder).of(formula).true
 
 
 def check_rows(policy: Policy, permission: str, model: Any, *, using: str = "default") -> None:
@@ -105,8 +107,10 @@ def check_rows(policy: Policy, permission: str, model: Any, *, using: str = "def
     """
     facts = facts_of(policy.roles, imagined(*policy.roles.bit))
     # Any part of what is granted may remain for some caller: each is translated, whatever roles it goes with.
-    facts.certain, facts.possible = 0, ~0
-    _Translation(model, permission, using, check=True).of(permission_named(policy.resolver, permission).fold(facts))
+    facts.certain, facts.possible, facts.there = 0, ~0, None
+    _Translation(model, permission, using, Holder(policy.roles, None), check=True).of(
+        permission_named(policy.resolver, permission).fold(facts)
+    )
 
 
 class _Of(Value):  # type: ignore[misc]
@@ -151,9 +155,20 @@ class _Translation(Translation[_Test, _Column]):
 
     true, false, faulty = _Test(_EVERY, _NONE), _Test(_NONE, _EVERY), _Test(_NONE, _NONE)
 
-    def __init__(self, model: Any, permission: str, using: str, *, check: bool = False) -> None:
-        super().__init__(model, permission, check=check)
+    def __init__(
+        self,
+        model: Any,
+        permission: str,
+        using: str,
+        holder: Holder | None = None,
+        *,
+        check: bool = False,
+        prefix: tuple[str, ...] = (),
+    ) -> None:
+        super().__init__(model, permission, holder, check=check)
+        self._using = using
         self._vendor = connections[using].vendor
+        self._prefix = prefix
 
     def all_of(self, tests: Iterable[_Test]) -> _Test:
         every = list(tests)
@@ -220,6 +235,46 @@ class _Translation(Translation[_Test, _Column]):
             )
         return Collate(text, collation)
 
+    def among(self, column: _Column, values: list[Any]) -> _Test:
+        if self.kind(column) is str:
+            test = Q(In(self._exactly(F(column.path)), [self._exactly(Value(value)) for value in values]))
+        else:
+            test = Q(**{f"{column.path}__in": values})
+        return _Test(test, ~test)
+
+    def identified(self, thing: Thing, test: Callable[[_Column], _Test]) -> _Test:
+        names = {field.attname for field in self.model._meta.concrete_fields}
+        name = next((name for name in (*thing.parameters, "id") if name in names), None)
+        if name is None:
+            raise self.error(f"no column identifies a {thing.name}: neither id nor {' nor '.join(thing.parameters)}")
+        column = self._column(self.model, name, self._prefix, Reference("record", (name,)))
+        return self.if_none(column, self.false, test(column))
+
+    def belonging(
+        self,
+        thing: Thing,
+        test: Callable[[_Column], _Test],
+        above: Callable[[Translation[_Test, _Column]], _Test] | None,
+    ) -> _Test:
+        reference = Reference("record", thing.by)
+        model, way = self._way(reference)
+        column = self._column(model, thing.by[-1], (*self._prefix, *way), reference)
+        tests = [test(column)]
+        if above is not None and thing.leads_by_record:
+            tests.append(above(self._of_model(model, (*self._prefix, *way))))
+        elif above is not None:
+            field = self._field(model, thing.by[-1], reference)
+            if not field.is_relation:
+                raise self.error(f"{reference.words()} is no foreign key, so that it is not known where it leads")
+            prefix = (*self._prefix, *way, field.name)
+            inner = above(self._of_model(field.related_model, prefix))
+            there = Q(**{f"{'__'.join(prefix)}__isnull": False})
+            tests.append(_Test(_and([there, inner.true]), _and([there, inner.false])))
+        return self.if_none(column, self.false, self.any_of(tests))
+
+    def _of_model(self, model: Any, prefix: tuple[str, ...]) -> _Translation:
+        return _Translation(model, self.permission, self._using, self.holder, check=self.check, prefix=prefix)
+
     def kind(self, column: _Column) -> Any:
         like = _LIKE.get(type(column.field))
         if isinstance(like, Decimal) and self._vendor == "sqlite" and column.field.max_digits > _EXACT_DIGITS:
@@ -242,6 +297,14 @@ class _Translation(Translation[_Test, _Column]):
 
     def follow(self, reference: Reference, test: Callable[[_Column], _Test]) -> _Test:
         """A test of the column that a reference leads to, through foreign keys."""
+        model, way = self._way(reference)
+        found = test(self._column(model, reference.names[-1], way, reference))
+        there = [Q(**{f"{'__'.join(way[: place + 1])}__isnull": False}) for place in range(len(way))]
+        # Where a record on the way is missing, nothing is true or false of it.
+        return _Test(_and([*there, found.true]), _and([*there, found.false]))
+
+    def _way(self, reference: Reference) -> tuple[Any, tuple[str, ...]]:
+        """The model that all but the last name of a reference lead to, and the foreign keys on the way."""
         model, way = self.model, []
         for name in reference.names[:-1]:
             field = self._field(model, name, reference)
@@ -249,16 +312,16 @@ class _Translation(Translation[_Test, _Column]):
                 raise self.error(f"{reference.words()} leads to more than one record")
             way.append(name)
             model = field.related_model
-        field = self._field(model, reference.names[-1], reference)
+        return model, tuple(way)
+
+    def _column(self, model: Any, name: str, way: tuple[str, ...], reference: Reference) -> _Column:
+        field = self._field(model, name, reference)
         if field.is_relation:
-            if not getattr(field, "concrete", False) or reference.names[-1] != field.attname:
+            if not getattr(field, "concrete", False) or name != field.attname:
                 raise self.error(f"{model.__name__} has no column for {reference.words()}")
             while field.is_relation:
                 field = field.target_field
-        found = test(_Column("__".join((*way, reference.names[-1])), field))
-        there = [Q(**{f"{'__'.join(way[: place + 1])}__isnull": False}) for place in range(len(way))]
-        # Where a record on the way is missing, nothing is true or false of it.
-        return _Test(_and([*there, found.true]), _and([*there, found.false]))
+        return _Column("__".join((*way, name)), field)
 
     def _field(self, model: Any, name: str, reference: Reference) -> Any:
         try:

@@ -54,7 +54,9 @@ class Enforcement:
             names the headers that it reads, by default ``Authorization`` and ``Cookie``; ``again``, a number of
             seconds, says how often it is asked again while a WebSocket or a stream is open, by default never.
         records: for path parameters, how to load the record one identifies: a function from the parameter's text to
-            the record, or to None where there is none. It gets the request too, where it takes a second argument.
+            the record, or to None where there is none. It gets the request too, where it takes a second argument. One
+            for a thing of the policy, by its name, loads what any of its parameters identifies, and the records that
+            only another record leads to.
         page: what people are shown instead of the small page of a refusal: a function from the answer and the request
             to HTML, or to None for the small page.
         audit: what is written down of decisions; None for refusals.
@@ -113,7 +115,17 @@ class Enforcement:
         return loader
 
     def _loaders_of(self, names: tuple[str, ...]) -> Loaders:
-        return tuple((name, *self.records[name]) for name in names if name in self.records)
+        things = self.policy.roles.things.by_parameter
+        found = (
+            (name, self.records.get(name) or self.records.get(things[name].name if name in things else ""))
+            for name in names
+        )
+        return tuple((name, *loader) for name, loader in found if loader is not None)
+
+    def loader_of(self, thing: str) -> tuple[Loader, bool, bool] | None:
+        """What loads a record of a thing that no parameter of the path names."""
+        declared = self.policy.roles.things.by_name[thing]
+        return next((self.records[name] for name in (thing, *declared.parameters) if name in self.records), None)
 
 
 def _never(*_: Any) -> bool:

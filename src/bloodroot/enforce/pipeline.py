@@ -17,12 +17,13 @@ from ..core.caller import Caller, Unidentified
 from ..core.decision import Decision, Outcome
 from ..core.fields import FieldsRefused
 from ..core.lines import Line
+from ..core.locating import rests_on_records
 from ..core.question import Question
 from ..core.requirements import references_in
 from ..request import Request, query_of
 from . import responses
 from .access import Access, log, plain
-from .enforcement import Enforcement, Loaders, Served
+from .enforcement import Enforcement, Loader, Loaders, Served
 from .errors import Refusal
 from .in_test import in_test
 from .responses import Response
@@ -109,6 +110,7 @@ class Exchange:
     refusing: Answer | None = None
     undo: Callable[[], None] | None = None
     _identified = 0.0
+    _lost = False  # whether a record on the way to what a role is held in is missing
 
     def __init__(self, enforcement: Enforcement, request: Request) -> None:
         self.enforcement = enforcement
@@ -254,24 +256,42 @@ class Exchange:
         for name, loader, takes_request, blocks in loaders:
             if name not in values:
                 continue
-            text = values[name]
-            try:
-                record = yield Call(loader, (text, own) if takes_request else (text,), blocks)
-            except Exception as error:
-                if not self.enforcement.is_missing(error):
-                    log.error("the loader of %s failed for %s %s", name, access.method, plain(access.path))
-                    raise
-                record = None
+            record = yield from self._loaded(access, own, name, values[name], (loader, takes_request, blocks))
             if record is not None:
                 records[name] = record
         if records:
-            try:
-                access.decide_with(record, records)
-            except Exception:
-                # Not an answer: whether the record has what a condition asks for could not be read.
-                log.exception("a record could not be read for %s %s", access.method, plain(access.path))
-                raise
+            _decide_with(access, record, records)
+            if self.enforcement.policy.roles.things:
+                yield from self._load_on_the_way(access, own, record, records)
             _log_faults(access)
+
+    def _loaded(self, access: Access, own: Any, name: str, text: Any, how: tuple[Loader, bool, bool]) -> Steps[Any]:
+        """What a loader finds; None for nothing."""
+        loader, takes_request, blocks = how
+        try:
+            return (yield Call(loader, (text, own) if takes_request else (text,), blocks))
+        except Exception as error:
+            if not self.enforcement.is_missing(error):
+                log.error("the loader of %s failed for %s %s", name, access.method, plain(access.path))
+                raise
+            return None
+
+    def _load_on_the_way(self, access: Access, own: Any, record: Any, records: dict[str, Any]) -> Steps[None]:
+        """Load the records that only other records lead to, each once, as long as they make a difference."""
+        while access.open:
+            wanted = next((w for w in access.wanted() if w.parameter is None and w.thing not in records), None)
+            loader = self.enforcement.loader_of(wanted.thing) if wanted is not None else None
+            if wanted is None or loader is None:
+                return
+            text = wanted.identifier.value
+            text = str(text) if type(text).__module__ in _PLAIN else text
+            found = yield from self._loaded(access, own, wanted.thing, text, loader)
+            if found is None:
+                # A record that belongs to what is not there is in nothing.
+                self._lost = True
+                return
+            records[wanted.thing] = found
+            _decide_with(access, record, records)
 
     def _refusal_before(self) -> Answer | None:
         decision, records = self.access.decision, self.enforcement.records
@@ -280,14 +300,21 @@ class Exchange:
         if decision.reason is not None:
             return decision.answer
         needs = decision.question.values if decision.question.values is not None else decision.path_values
-        lacking = records and any(name in records and name not in self.access.records for name in needs)
+        if self._lost:
+            return responses.MISSING
+        things = self.enforcement.policy.roles.things.by_parameter
+        lacking = records and any(
+            (name in records or (name in things and things[name].name in records)) and name not in self.access.records
+            for name in needs
+        )
         # A record that all depends on is missing.
         return responses.MISSING if lacking and self._asks_for_record() else None
 
     def _asks_for_record(self) -> bool:
         remainder = self.access.decision.remainder
         roots = {reference.root for reference in references_in(remainder)} if remainder is not None else set()
-        return bool(roots & {"record", "records"})
+        about_place = remainder is not None and rests_on_records(remainder)
+        return about_place or bool(roots & {"record", "records"})
 
     # After the handler --------------------------------------------------------------------------------
 
@@ -408,6 +435,15 @@ class Exchange:
 _MOST_NAMES, _LONGEST_NAME = 20, 100
 _NO_QUERY: dict[str, Any] = {}
 _NO_VALUES: dict[str, Any] = {}
+
+
+def _decide_with(access: Access, record: Any, records: Mapping[str, Any]) -> None:
+    try:
+        access.decide_with(record, records)
+    except Exception:
+        # Not an answer: whether the record has what a condition asks for could not be read.
+        log.exception("a record could not be read for %s %s", access.method, plain(access.path))
+        raise
 
 
 def _log_faults(access: Access) -> None:

@@ -17,7 +17,7 @@ from typing import Any
 
 import sqlalchemy as sa
 from sqlalchemy.ext.compiler import compiles
-from sqlalchemy.orm import InstrumentedAttribute, RelationshipDirection
+from sqlalchemy.orm import InstrumentedAttribute, RelationshipDirection, aliased
 from sqlalchemy.sql.visitors import InternalTraversal
 
 from ..core.caller import Caller, imagined
@@ -26,9 +26,10 @@ from ..core.endpoint_outcomes import left_of
 from ..core.permissions import permission_named
 from ..core.policy import Policy
 from ..core.request_facts import facts_of
+from ..core.things import Thing
 from ..core.values import kind_of
 from ..language.operators import OPERATORS
-from .translation import RowsError, Translation
+from .translation import Holder, RowsError, Translation
 
 __all__ = ["RowsError", "check_rows", "rows"]
 
@@ -46,7 +47,8 @@ def rows(policy: Policy, caller: Caller | None, permission: str, model: Any) -> 
         caller: who asks; None for a signed-out caller.
         permission: such as ``trial:read``.
         model: a class mapped by SQLAlchemy, and the one that is selected. ``record.botanist_id`` is its column of that
-            name; ``record.trial.botanist_id`` follows a relationship that leads to one record.
+            name; ``record.trial.botanist_id`` follows a relationship that leads to one record. What a record belongs
+            to is found by the foreign key of the column that says so.
 
     Raises:
         LookupError: the policy has no such permission.
@@ -54,7 +56,8 @@ def rows(policy: Policy, caller: Caller | None, permission: str, model: Any) -> 
             when the list is made: the condition is used in a query that does not select from the class.
     """
     formula = left_of(policy, permission_named(policy.resolver, permission), caller)
-    return _Listed(_Translation(_mapped(model), permission).of(formula), sa.inspect(model).local_table)
+    holder = Holder(policy.roles, caller)
+    return _Listed(_Translation(_mapped(model), permission, holder).of(formula), sa.inspect(model).local_table)
 
 
 def check_rows(policy: Policy, permission: str, model: Any) -> None:
@@ -66,8 +69,11 @@ def check_rows(policy: Policy, permission: str, model: Any) -> None:
     """
     facts = facts_of(policy.roles, imagined(*policy.roles.bit))
     # Any part of what is granted may remain for some caller: each is translated, whatever roles it goes with.
-    facts.certain, facts.possible = 0, ~0
-    _Translation(_mapped(model), permission, check=True).of(permission_named(policy.resolver, permission).fold(facts))
+    facts.certain, facts.possible, facts.there = 0, ~0, None
+    holder = Holder(policy.roles, None)
+    _Translation(_mapped(model), permission, holder, check=True).of(
+        permission_named(policy.resolver, permission).fold(facts)
+    )
 
 
 def _mapped(model: Any) -> Any:
@@ -79,6 +85,10 @@ def _mapped(model: Any) -> Any:
     if not isinstance(model, type) or sa.inspect(model, raiseerr=False) is None:
         raise RowsError(f"rows is for a mapped class, and {model!r} is none; use the class, and select from it")
     return model
+
+
+def _exists(model: Any, *tests: Test) -> Test:
+    return sa.select(sa.literal(1)).select_from(model).where(*tests).correlate_except(model).exists()
 
 
 def _null() -> Test:
@@ -120,6 +130,78 @@ class _Translation(Translation[Test, Column]):
         test: Test = OPERATORS[operator].test(_compared(one), _compared(other))
         return test
 
+    def among(self, column: Column, values: list[Any]) -> Test:
+        if _kind(column) is str:
+            return _Exact(column).in_([sa.literal(value, sa.Text()) for value in values])
+        return column.in_(values)
+
+    def identified(self, thing: Thing, test: Callable[[Column], Test]) -> Test:
+        columns = sa.inspect(self.model).mapper.column_attrs
+        name = next((name for name in (*thing.parameters, "id") if name in columns), None)
+        if name is None:
+            raise self.error(f"no column identifies a {thing.name}: neither id nor {' nor '.join(thing.parameters)}")
+        column = getattr(self.model, name)
+        return self.if_none(column, self.false, test(column))
+
+    def belonging(
+        self, thing: Thing, test: Callable[[Column], Test], above: Callable[[Translation[Test, Column]], Test] | None
+    ) -> Test:
+        return self._belonging(self.model, thing, 0, test, above)
+
+    def _belonging(
+        self,
+        model: Any,
+        thing: Thing,
+        place: int,
+        test: Callable[[Column], Test],
+        above: Callable[[Translation[Test, Column]], Test] | None,
+    ) -> Test:
+        name, mapper = thing.by[place], sa.inspect(model).mapper
+        reference = Reference("record", thing.by)
+        if place < len(thing.by) - 1:
+            relation = mapper.relationships.get(name)
+            if relation is None or relation.direction is not RelationshipDirection.MANYTOONE:
+                raise self.error(f"{mapper.class_.__name__} has no relationship to one record for {reference.words()}")
+            attribute = getattr(model, name)
+            inner = self._belonging(relation.mapper.class_, thing, place + 1, test, above)
+            # No such record: what belongs to nothing is in nothing.
+            return sa.case(
+                (attribute.has(inner), sa.true()),
+                (attribute.has(sa.not_(inner)), sa.false()),
+                (~attribute.has(), sa.false()),
+                else_=_null(),
+            )
+        if name not in mapper.column_attrs:
+            raise self.error(f"{mapper.class_.__name__} has no column for {reference.words()}")
+        column = getattr(model, name)
+        tests = [test(column)]
+        if above is not None and thing.leads_by_record:
+            tests.append(above(self._of_model(model)))
+        elif above is not None:
+            tests.append(self._above(model, column, reference, above))
+        return self.if_none(column, self.false, self.any_of(tests))
+
+    def _above(
+        self, model: Any, column: Column, reference: Reference, above: Callable[[Translation[Test, Column]], Test]
+    ) -> Test:
+        """What is asked of the record that a foreign key leads to."""
+        keys = list(column.property.columns[0].foreign_keys)
+        mappers = {mapper.local_table: mapper for mapper in sa.inspect(model).mapper.registry.mappers if not mapper.inherits}
+        if len(keys) != 1 or keys[0].column.table not in mappers:
+            raise self.error(f"{reference.words()} has no foreign key that says which records it leads to")
+        target = keys[0].column
+        mapper = mappers[target.table]
+        # An alias: the query may select from the table itself, and mean other rows of it.
+        parent = aliased(mapper.class_)
+        same = getattr(parent, mapper.get_property_by_column(target).key) == column
+        inner = above(self._of_model(parent))
+        return sa.case(
+            (_exists(parent, same, inner), sa.true()), (_exists(parent, same, sa.not_(inner)), sa.false()), else_=_null()
+        )
+
+    def _of_model(self, model: Any) -> _Translation:
+        return _Translation(model, self.permission, self.holder, check=self.check)
+
     def kind(self, column: Column) -> Any:
         return _kind(column)
 
@@ -142,7 +224,7 @@ class _Translation(Translation[Test, Column]):
 
     def _follow(self, model: Any, reference: Reference, place: int, test: Callable[[Column], Test]) -> Test:
         name = reference.names[place]
-        mapper = sa.inspect(model)
+        mapper = sa.inspect(model).mapper
         last = place == len(reference.names) - 1
         if name in mapper.column_attrs and last:
             return test(getattr(model, name))

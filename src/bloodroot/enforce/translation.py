@@ -6,16 +6,24 @@ questions about one column; everything else is the same for all of them and is h
 
 from __future__ import annotations
 
+import copy
 import decimal
 import math
 import uuid
 from abc import abstractmethod
 from collections.abc import Callable
+from dataclasses import dataclass
 from decimal import Decimal
 from typing import Any, Generic, TypeVar
 
+from ..core.caller import Caller
 from ..core.conditions import Comparison, Holds, Listed, Operand, Reference
 from ..core.formulas import FALSE, TRUE, Constant, Formula, Interpretation
+from ..core.locating import records_where
+from ..core.requirements import HoldingIn
+from ..core.roles import RoleTable
+from ..core.roles_in import text_of
+from ..core.things import Thing
 from ..core.values import Value, as_decimal, as_numbers, kind_of, leads_astray, plain_number, plain_uuid
 from ..language.errors import BloodrootError
 from ..language.operators import OPERATORS
@@ -36,6 +44,7 @@ class Translation(Interpretation[Test], Generic[Test, Column]):
     Args:
         model: the class of the records.
         permission: its name, for messages.
+        holder: the caller and the roles of the policy, for roles that are held in what records belong to.
         check: whether the caller is only imagined, so that what is asked of callers is passed over.
     """
 
@@ -43,10 +52,11 @@ class Translation(Interpretation[Test], Generic[Test, Column]):
     false: Test
     faulty: Test
 
-    def __init__(self, model: Any, permission: str, *, check: bool = False) -> None:
+    def __init__(self, model: Any, permission: str, holder: Holder | None = None, *, check: bool = False) -> None:
         super().__init__()
         self.model = model
         self.permission = permission
+        self.holder = holder
         self.check = check
 
     # What a library has to answer --------------------------------------------------------------------------------
@@ -54,6 +64,27 @@ class Translation(Interpretation[Test], Generic[Test, Column]):
     @abstractmethod
     def follow(self, reference: Reference, test: Callable[[Column], Test]) -> Test:
         """A test of the column that a reference leads to; faulty where a record on the way is missing."""
+
+    @abstractmethod
+    def among(self, column: Column, values: list[Any]) -> Test:
+        """Whether a column that has a value has one of these, which are of its type."""
+
+    @abstractmethod
+    def identified(self, thing: Thing, test: Callable[[Column], Test]) -> Test:
+        """A test of the column that identifies a record of a thing."""
+
+    @abstractmethod
+    def belonging(
+        self, thing: Thing, test: Callable[[Column], Test], above: Callable[[Translation[Test, Column]], Test] | None
+    ) -> Test:
+        """A test of the column that identifies what a record belongs to; false where it belongs to nothing.
+
+        Args:
+            thing: what the record is.
+            test: what is asked of the column.
+            above: what is asked of the record that it belongs to, or None. Either is enough. Where there is no such
+                record, neither true nor false.
+        """
 
     @abstractmethod
     def kind(self, column: Column) -> Any:
@@ -111,9 +142,48 @@ class Translation(Interpretation[Test], Generic[Test, Column]):
             return self._holds(formula)
         if isinstance(formula, Comparison):
             return self._comparison(formula)
+        if isinstance(formula, HoldingIn):
+            return self._held_in(formula)
         if self.check:
             return self.true  # a role that is only imagined here, and known of every real caller
         raise self.error(f"{formula.words()} is not about the record")
+
+    def _held_in(self, formula: HoldingIn) -> Test:
+        """A role that is held in what the record is, or belongs to."""
+        if formula.of is None or self.holder is None:
+            raise self.error(f"{formula.name} is held in a {formula.thing}, and it is not said what the record is")
+        found = Found(self.holder, formula, check=self.check)
+        test = self.held(found, 0)
+        if found.is_everywhere:
+            # What is held everywhere does not count where it is kept apart.
+            return self.any_of([test, self.opposite(self.held(found.without_where(), 0))])
+        return test
+
+    def held(self, found: Found, level: int) -> Test:
+        """Whether a role is held in a record of a thing of the chain, or in what that belongs to."""
+        tests = []
+        thing = found.chain[level]
+        if level == 0 and found.concerns(level):
+            tests.append(self.identified(thing, lambda column: self._is_held_at(column, found, level)))
+        if found.concerns_above(level):
+            more = found.concerns_above(level + 1)
+            above = (lambda inner: inner.held(found, level + 1)) if more else None
+            tests.append(self.belonging(thing, lambda column: self._is_held_at(column, found, level + 1), above))
+        return self.any_of(tests)
+
+    def _is_held_at(self, column: Column, found: Found, level: int) -> Test:
+        where, blocked = found.records[level]
+        tests = [self._among_identifiers(column, where)]
+        if blocked:
+            tests.append(self.all_of([self._among_identifiers(column, blocked), self.faulty]))
+        return self.any_of(tests)
+
+    def _among_identifiers(self, column: Column, identifiers: list[Any]) -> Test:
+        like = self.type_of(column)
+        if self.kind(column) is None or not issubclass(like, int | str | uuid.UUID) or like is bool:
+            raise self.error(f"identifiers are integers, texts or UUIDs, not {self.describe(column)}")
+        values = [value for each in identifiers if (value := _identifier(each, like)) is not None]
+        return self.among(column, values) if values else self.false
 
     def error(self, message: str) -> RowsError:
         """What prevents it."""
@@ -309,6 +379,67 @@ class Translation(Interpretation[Test], Generic[Test, Column]):
     def _check_order(self, column: Column, formula: Comparison) -> None:
         if self.kind(column) is str:
             raise self.error(f"{formula.words()}: databases put texts into another order than Python does")
+
+
+@dataclass(frozen=True, slots=True)
+class Holder:
+    """Who holds roles in things, and what these mean."""
+
+    roles: RoleTable
+    caller: Caller | None
+
+
+class Found:
+    """Where a caller holds a role, by the things that a record may belong to.
+
+    Args:
+        holder: the caller.
+        formula: the role.
+        check: whether the caller is only imagined, and may hold it in any of them.
+
+    Attributes:
+        chain: what the record is, what that belongs to, and so on.
+        records: for each of the chain, the identifiers where the role is held, and those where it is kept apart.
+        is_everywhere: whether it is held everywhere as well.
+    """
+
+    def __init__(self, holder: Holder, formula: HoldingIn, *, check: bool) -> None:
+        roles, caller = holder.roles, holder.caller
+        self.chain = roles.things.chain(formula.of or "")
+        nothing: tuple[list[Any], list[Any]] = ([], [])
+        self.records = [
+            nothing if caller is None else records_where(roles, caller, thing.name, formula.mask)
+            for thing in self.chain
+        ]
+        self.is_everywhere = caller is not None and bool(roles.held(caller).bits & formula.mask)
+        self._check = [check and bool(roles.bits_of_thing[thing.name] & formula.mask) for thing in self.chain]
+
+    def concerns(self, level: int) -> bool:
+        """Whether it makes a difference which record of the chain that is."""
+        return self._check[level] or any(self.records[level])
+
+    def concerns_above(self, level: int) -> bool:
+        """Whether it makes a difference what that belongs to."""
+        return any(self.concerns(above) for above in range(level + 1, len(self.chain)))
+
+    def without_where(self) -> Found:
+        """The same with nothing but where the role is kept apart."""
+        other = copy.copy(self)
+        other.records = [([], blocked) for _, blocked in self.records]
+        return other
+
+
+def _identifier(identifier: Any, like: type[Any]) -> Any:
+    """An identifier of a caller's as a value of a column; None where no value of that type is the same."""
+    text = text_of(identifier)
+    if text is None:
+        return None
+    if issubclass(like, uuid.UUID):
+        return plain_uuid(text)
+    if issubclass(like, str):
+        return text
+    number = plain_number(text)
+    return number if isinstance(number, int) and -_LARGEST - 1 <= number <= _LARGEST else None
 
 
 def _next_floats(number: Any) -> tuple[Any, Any]:
