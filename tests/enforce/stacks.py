@@ -6,7 +6,7 @@ import re
 import unittest
 from collections.abc import Callable, Iterator
 from types import SimpleNamespace
-from typing import Any
+from typing import Any, NamedTuple
 
 import django
 import django.conf
@@ -213,9 +213,27 @@ ENDPOINTS: list[tuple[str, str, str, Callable[..., Any]]] = [
 ]
 
 
-def found(method: str, path: str) -> tuple[Callable[..., Any], dict[str, str]] | None:
+class Small(NamedTuple):
+    """A small application: what it serves, and how it is protected, with a framework and without one."""
+
+    endpoints: list[tuple[str, str, str, Callable[..., Any]]]
+    policy: bloodroot.Policy
+    by_path: bloodroot.Policy
+    identify: Callable[[Any], Caller | None]
+    records: dict[str, Callable[..., Any]]
+    page: Callable[[Any, Any], str | None] | None = None
+
+    @property
+    def how(self) -> dict[str, Any]:
+        return {"identify": self.identify, "records": self.records, "page": self.page}
+
+
+TARN = Small(ENDPOINTS, POLICY, BY_PATH, identify, RECORDS, page)
+
+
+def found(small: Small, method: str, path: str) -> tuple[Callable[..., Any], dict[str, str]] | None:
     """The handler of a decoded path, for the two stacks without a framework."""
-    for wanted, template, _, handler in ENDPOINTS:
+    for wanted, template, _, handler in small.endpoints:
         pattern = re.sub(r"\\\{(\w+)\\\}", r"(?P<\1>[^/]+)", re.escape(template)).replace(r"\*\*", ".*") + "/?"
         match = re.fullmatch(pattern, path)
         if match is not None and (method == wanted or (method == "HEAD" and wanted == "GET")):
@@ -223,30 +241,36 @@ def found(method: str, path: str) -> tuple[Callable[..., Any], dict[str, str]] |
     return None
 
 
-async def bare_asgi(scope: Any, receive: Any, send: Any) -> None:
-    match = found(scope["method"], scope["path"])
-    status, body = 404, "nothing here"
-    if match is not None:
-        made = match[0](**match[1])
-        status, body = made if isinstance(made, tuple) else (200, made)
-    headers = [(b"x-app", b"yes")]
-    if isinstance(body, str):
-        headers.append((b"content-length", str(len(body)).encode()))
-    await send({"type": "http.response.start", "status": status, "headers": headers})
-    for piece in [body] if isinstance(body, str) else body:
-        await send({"type": "http.response.body", "body": piece.encode(), "more_body": True})
-    await send({"type": "http.response.body", "body": b""})
+def bare_asgi(small: Small) -> Callable[..., Any]:
+    async def app(scope: Any, receive: Any, send: Any) -> None:
+        match = found(small, scope["method"], scope["path"])
+        status, body = 404, "nothing here"
+        if match is not None:
+            made = match[0](**match[1])
+            status, body = made if isinstance(made, tuple) else (200, made)
+        headers = [(b"x-app", b"yes")]
+        if isinstance(body, str):
+            headers.append((b"content-length", str(len(body)).encode()))
+        await send({"type": "http.response.start", "status": status, "headers": headers})
+        for piece in [body] if isinstance(body, str) else body:
+            await send({"type": "http.response.body", "body": piece.encode(), "more_body": True})
+        await send({"type": "http.response.body", "body": b""})
+
+    return app
 
 
-def bare_wsgi(environ: Any, start_response: Any) -> Any:
-    match = found(environ["REQUEST_METHOD"], environ["PATH_INFO"])
-    status, body = 404, "nothing here"
-    if match is not None:
-        made = match[0](**match[1])
-        status, body = made if isinstance(made, tuple) else (200, made)
-    length = [("Content-Length", str(len(body)))] if isinstance(body, str) else []
-    start_response(f"{status} Status", [("X-App", "yes"), ("Content-Type", "text/plain"), *length])
-    return [body.encode()] if isinstance(body, str) else (piece.encode() for piece in body)
+def bare_wsgi(small: Small) -> Callable[..., Any]:
+    def app(environ: Any, start_response: Any) -> Any:
+        match = found(small, environ["REQUEST_METHOD"], environ["PATH_INFO"])
+        status, body = 404, "nothing here"
+        if match is not None:
+            made = match[0](**match[1])
+            status, body = made if isinstance(made, tuple) else (200, made)
+        length = [("Content-Length", str(len(body)))] if isinstance(body, str) else []
+        start_response(f"{status} Status", [("X-App", "yes"), ("Content-Type", "text/plain"), *length])
+        return [body.encode()] if isinstance(body, str) else (piece.encode() for piece in body)
+
+    return app
 
 
 def of_starlette(handler: Callable[..., Any]) -> Callable[..., Any]:
@@ -267,17 +291,17 @@ def with_converter(template: str, rest: str) -> str:
     return template.replace("**", rest)
 
 
-def starlette_app() -> Any:
+def starlette_app(small: Small = TARN) -> Any:
     routes = [
         StarletteRoute(with_converter(path, "{rest:path}"), of_starlette(handler), methods=[method], name=name)
-        for method, path, name, handler in ENDPOINTS
+        for method, path, name, handler in small.endpoints
     ]
     app = Starlette(routes=routes)
-    for_starlette.protect(app, POLICY, identify=identify, records=RECORDS, page=page)
+    for_starlette.protect(app, small.policy, **small.how)
     return app
 
 
-def fastapi_app() -> Any:
+def fastapi_app(small: Small = TARN) -> Any:
     app = fastapi.FastAPI(docs_url=None, redoc_url=None, openapi_url=None)
 
     def of_fastapi(handler: Callable[..., Any]) -> Callable[..., Any]:
@@ -291,7 +315,7 @@ def fastapi_app() -> Any:
 
         return waiting if handler is plain else endpoint
 
-    for method, path, name, handler in ENDPOINTS:
+    for method, path, name, handler in small.endpoints:
         # Here the guard is a dependency, and not around the function.
         asks = [for_fastapi.guard("memo:read", policy=POLICY)] if name == "memos" else []
         app.add_api_route(
@@ -301,11 +325,11 @@ def fastapi_app() -> Any:
             name=name,
             dependencies=asks,
         )
-    for_fastapi.protect(app, POLICY, identify=identify, records=RECORDS, page=page)
+    for_fastapi.protect(app, small.policy, **small.how)
     return app
 
 
-def flask_app() -> Any:
+def flask_app(small: Small = TARN) -> Any:
     app = flask.Flask("tarn", static_folder=None)
 
     def of_flask(handler: Callable[..., Any]) -> Callable[..., Any]:
@@ -316,10 +340,10 @@ def flask_app() -> Any:
 
         return view
 
-    for method, path, name, handler in ENDPOINTS:
+    for method, path, name, handler in small.endpoints:
         rule = re.sub(r"\{(\w+)\}", r"<\1>", with_converter(path, "<path:rest>"))
         app.add_url_rule(rule, name, of_flask(handler), methods=[method])
-    for_flask.protect(app, POLICY, identify=identify, records=RECORDS, page=page)
+    for_flask.protect(app, small.policy, **small.how)
     return app
 
 
@@ -339,9 +363,9 @@ def of_django(handlers: dict[str, Callable[..., Any]]) -> Callable[..., Any]:
     return view
 
 
-def django_urls() -> list[Any]:
+def django_urls(small: Small = TARN) -> list[Any]:
     by_path: dict[str, dict[str, tuple[str, Callable[..., Any]]]] = {}
-    for method, path, name, handler in ENDPOINTS:
+    for method, path, name, handler in small.endpoints:
         by_path.setdefault(path, {})[method] = (name, handler)
     patterns = []
     for path, served in by_path.items():
@@ -352,41 +376,41 @@ def django_urls() -> list[Any]:
     return patterns
 
 
-DJANGO = {"policy": POLICY, "identify": identify, "records": RECORDS, "page": page}
-
-
-def as_django_project() -> Any:
+def as_django_project(small: Small = TARN) -> Any:
     """Django with this application as its project."""
-    return project(django_urls(), MIDDLEWARE=["bloodroot.enforce.django.AccessMiddleware"], BLOODROOT=DJANGO)
+    how = {"policy": small.policy, **small.how}
+    return project(django_urls(small), MIDDLEWARE=["bloodroot.enforce.django.AccessMiddleware"], BLOODROOT=how)
 
 
 @contextlib.contextmanager
-def all_stacks() -> Iterator[dict[str, int]]:
+def all_stacks(small: Small = TARN) -> Iterator[dict[str, int]]:
     """The application on every stack, each served on loopback; gives the ports by name."""
-    how = {"identify": identify, "records": RECORDS, "page": page}
     with contextlib.ExitStack() as stack:
-        stack.enter_context(as_django_project())
+        stack.enter_context(as_django_project(small))
         ports = {
-            "asgi": serving(asgi.AccessMiddleware(bare_asgi, BY_PATH, **how)),
-            "starlette": serving(starlette_app()),
-            "fastapi": serving(fastapi_app()),
+            "asgi": serving(asgi.AccessMiddleware(bare_asgi(small), small.by_path, **small.how)),
+            "starlette": serving(starlette_app(small)),
+            "fastapi": serving(fastapi_app(small)),
             "django on asgi": serving(django.core.handlers.asgi.ASGIHandler()),
-            "wsgi": serving_wsgi(wsgi.AccessMiddleware(bare_wsgi, BY_PATH, **how)),
-            "flask": serving_wsgi(flask_app()),
+            "wsgi": serving_wsgi(wsgi.AccessMiddleware(bare_wsgi(small), small.by_path, **small.how)),
+            "flask": serving_wsgi(flask_app(small)),
             "django": serving_wsgi(django.core.handlers.wsgi.WSGIHandler()),
         }
         yield {name: stack.enter_context(server) for name, server in ports.items()}
 
 
 class OnEveryStack(unittest.TestCase):
-    """Tests that ask the application on every stack.
+    """Tests that ask an application on every stack.
 
     Attributes:
+        small: the application.
         ports: where each stack is served, by name.
     """
+
+    small = TARN
 
     @classmethod
     def setUpClass(cls) -> None:
         logging.disable(logging.CRITICAL)
         cls.addClassCleanup(logging.disable, logging.NOTSET)
-        cls.ports = cls.enterClassContext(all_stacks())
+        cls.ports = cls.enterClassContext(all_stacks(cls.small))

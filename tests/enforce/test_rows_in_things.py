@@ -86,11 +86,17 @@ def policies(draw: st.DrawFn) -> tuple[str, str]:
     thing = draw(st.sampled_from(list(MODELS)))
     below = {role: draw(st.sets(st.sampled_from(names), max_size=2)) for role, names in BELOW.items()}
     roles = {thing: [f"  {role}{_includes(below.get(role))}" for role in names] for thing, names in ROLES.items()}
-    if draw(st.booleans()) and "lodger" not in below["owner"] and not any({"owner", "lodger"} <= b for b in below.values()):
+    if (
+        draw(st.booleans())
+        and "lodger" not in below["owner"]
+        and not any({"owner", "lodger"} <= b for b in below.values())
+    ):
         if not (below["chief"] & {"mayor"} and below["mayor"] & {"owner", "lodger"}):
             roles["house"].append("  apart owner, lodger")
     possible = [role for other, names in ROLES.items() for role in names if thing in _within(other)]
-    grants = draw(st.lists(st.tuples(st.sampled_from([*possible, *possible, "chief"]), st.booleans()), min_size=1, max_size=3))
+    grants = draw(
+        st.lists(st.tuples(st.sampled_from([*possible, *possible, "chief"]), st.booleans()), min_size=1, max_size=3)
+    )
     given = ", ".join(f"{role} if mine" if mine else role for role, mine in grants)
     text = "\n".join(
         [
@@ -169,7 +175,9 @@ class Rows:
             for caller in who:
                 asked = sa.select(model.id).where(rows(policy, caller, permission, model)).order_by(model.id)
                 single = [way[thing].id for way in ways if is_read(policy, caller, thing, way)]
-                self.assertEqual(list(session.scalars(asked)), single, f"{permission} {caller.roles_in} {caller}\n{text}")
+                self.assertEqual(
+                    list(session.scalars(asked)), single, f"{permission} {caller.roles_in} {caller}\n{text}"
+                )
 
 
 some = st.lists(callers(), min_size=4, max_size=4)
@@ -329,7 +337,10 @@ class OnDjango(unittest.TestCase):
         model = DJANGO[thing]
         django_rows.check_rows(policy, permission, model, using="things")
         every = list(model.objects.using("things").order_by("id"))
-        ways = [way_up(record, thing, lambda name, key: DJANGO[name].objects.using("things").get(pk=key)) for record in every]
+        ways = [
+            way_up(record, thing, lambda name, key: DJANGO[name].objects.using("things").get(pk=key))
+            for record in every
+        ]
         for caller in who:
             condition = django_rows.rows(policy, caller, permission, model, using="things")
             found = {record.id for record in model.objects.using("things").filter(condition)}

@@ -9,7 +9,7 @@ from ..core.finding import Finding, FindingKind, Needs, Severity
 from ..core.formulas import both
 from ..core.methods import ANY
 from ..core.paths import specificity
-from ..enforce.start_checks import CACHED, MISSING, NOT_RUN, NOT_SETTLED, AtRoute, find_at, guards_not_run
+from ..enforce.start_checks import CACHED, MISSING, NOT_RUN, NOT_LOADED, NOT_SETTLED, AtRoute, find_at, guards_not_run
 from .reach import Shape, Unit
 from .subject import Subject
 
@@ -27,7 +27,7 @@ UNKNOWN_NAME = FindingKind(
     "Correct the name in the guard, or declare it in the policy.",
     Needs.ROUTES,
 )
-KINDS = (NOT_RUN, MISSING, CONTRADICTS, UNKNOWN_NAME, NOT_SETTLED, CACHED)
+KINDS = (NOT_RUN, MISSING, CONTRADICTS, UNKNOWN_NAME, NOT_SETTLED, NOT_LOADED, CACHED)
 
 
 def find(subject: Subject) -> Iterator[Finding]:
@@ -44,7 +44,8 @@ def find(subject: Subject) -> Iterator[Finding]:
         for route in by_shape.get(unit.shape, ()):
             if not route.methods or unit.method == ANY or unit.method in route.methods:
                 rules = tuple(subject.policy.lookup.rules_over(unit.template, unit.method))
-                yield from find_at(AtRoute(unit.words, unit.method, route, unit.line, rules), subject.loaders)
+                at = AtRoute(unit.words, unit.method, route, unit.line, rules)
+                yield from find_at(subject.policy.roles, at, subject.loaders)
 
 
 def _contradicts(subject: Subject, unit: Unit) -> Iterator[Finding]:

@@ -13,7 +13,10 @@ from ..core.conditions import Reference
 from ..core.finding import Finding, FindingKind, Needs, Severity
 from ..core.lines import ActionLine, Line
 from ..core.methods import ANY
-from ..core.requirements import asks_for_guard, references_in
+from ..core.formulas import walk
+from ..core.requirements import HoldingIn, asks_for_guard, references_in
+from ..core.roles import RoleTable
+from ..core.things import Thing
 from .guards import misplaced
 
 WITHOUT_ENDPOINT = FindingKind(
@@ -64,6 +67,15 @@ NOT_SETTLED = FindingKind(
     Needs.ROUTES,
     at_start=True,
 )
+NOT_LOADED = FindingKind(
+    "thing-not-loaded",
+    Severity.ERROR,
+    "An endpoint depends on what a record belongs to, and nothing loads that record: it is refused to all who hold a "
+    "role in something.",
+    "Register a loader for the thing, which loads what any of its parameters identifies.",
+    Needs.ROUTES,
+    at_start=True,
+)
 CACHED = FindingKind(
     "cached-for-all",
     Severity.WARNING,
@@ -106,16 +118,21 @@ def parameters_of(route: Route) -> tuple[str, ...]:
     return route.names if route.names is not None else template_of(route)[0].names
 
 
-def find_at(at: AtRoute, loaders: Collection[str] | None, *, at_start: bool = False) -> Iterator[Finding]:
+def find_at(
+    roles: RoleTable, at: AtRoute, loaders: Collection[str] | None, *, at_start: bool = False
+) -> Iterator[Finding]:
     """What is wrong where a route serves a method.
 
     Args:
+        roles: the roles of the policy.
         at: the route, and what is asked there.
         loaders: the parameters that have loaders; None where that is not known.
         at_start: whether an error keeps the application from starting: then what a handler calls out of sight counts.
     """
     yield from _missing(at)
     yield from _not_settled(at, loaders, at_start)
+    if roles.things and loaders is not None:
+        yield from _not_loaded(roles, at, loaders, at_start)
     if at.route.cached and not at.line.open_to_anyone:
         yield CACHED.at(at.line.place, f"A cache is around {at.route.action}, and {at.words} is not open to anyone.")
 
@@ -163,6 +180,48 @@ def _not_settled(at: AtRoute, loaders: Collection[str] | None, at_start: bool) -
             message = f"{at.words} depends on a record, and has {lack.words}; its handler does not settle it."
             may_be_settled = at_start and lack.has_parameters
             yield NOT_SETTLED.at(line.place, message, severity=Severity.WARNING if may_be_settled else None)
+
+
+def _not_loaded(roles: RoleTable, at: AtRoute, loaders: Collection[str], at_start: bool) -> Iterator[Finding]:
+    """Records that have to be known to say what they belong to, and that nothing loads."""
+    names = dict.fromkeys((*at.parameters, *(name for line in (at.line, *at.rules) for name in line.template.names)))
+    named = roles.things.named(names)
+    required = _required_things(roles, at)
+    for name, thing in named:
+        chain = roles.things.chain(thing.name)
+        others = {each.name for other, of in named if other != name for each in roles.things.chain(of.name)}
+        needed = [level for level, each in enumerate(chain) if each.name in required or each.name in others]
+        lacking = [
+            each
+            for level, each in enumerate(chain[: max(needed, default=0)])
+            if not (level and chain[level - 1].leads_by_record)
+            and name not in (loaders if not level else ())
+            and loaders_of(each).isdisjoint(loaders)
+        ]
+        # The handler may settle the record of the last parameter, and nothing else.
+        may_be_settled = lacking == [thing] and name == list(names)[-1] and max(needed) == 1
+        if may_be_settled and settles(at.route.handler):
+            continue
+        for each in lacking:
+            message = f"{at.words} depends on what a {each.name} belongs to, and no loader loads one."
+            severity = Severity.WARNING if at_start and may_be_settled else None
+            remedy = f'Register one: records={{"{each.name}": ...}}.'
+            yield NOT_LOADED.at(at.line.place, message, remedy=remedy, severity=severity)
+
+
+def loaders_of(thing: Thing) -> set[str]:
+    """The names under which loaders of a thing may be registered."""
+    return {thing.name, *thing.parameters}
+
+
+def _required_things(roles: RoleTable, at: AtRoute) -> set[str]:
+    """The things in which a role may be held that is required at an endpoint, or one that includes it."""
+    mask = 0
+    for line in (at.line, *at.rules):
+        for part in walk(line.requirement.formula):
+            if isinstance(part, HoldingIn):
+                mask |= part.mask
+    return {thing for thing, bits in roles.bits_of_thing.items() if bits & mask}
 
 
 class LackingRecord(NamedTuple):

@@ -114,7 +114,7 @@ def look_over(policy: Policy, routes: Iterable[Route], records: Collection[str] 
     routes = list(routes)
     served = [_served(policy, method, route) for route in routes for method in route.methods or (ANY,)]
     _understood(policy, routes)
-    wrong = list(_unknown_records(routes, records))
+    wrong = list(_unknown_records(policy, routes, records))
     try:
         refuse_caches()
     except EnforcementError as found:
@@ -146,8 +146,8 @@ def _understood(policy: Policy, routes: list[Route]) -> None:
                 guard.compiled_for(policy)
 
 
-def _unknown_records(routes: list[Route], records: Collection[str]) -> Iterator[str]:
-    names = {name for route in routes for name in parameters_of(route)}
+def _unknown_records(policy: Policy, routes: list[Route], records: Collection[str]) -> Iterator[str]:
+    names = {name for route in routes for name in parameters_of(route)} | set(policy.roles.things.by_name)
     for name in records:
         if name not in names:
             guess = suggestion(name, names) or f"; parameters are {', '.join(sorted(names)) or 'none'}"
@@ -174,7 +174,7 @@ def _findings(
             continue
         rules = tuple(policy.lookup.rules_over(each.template, "GET" if each.method == ANY else each.method))
         at = AtRoute(each.words, each.method, each.route, each.line, rules)
-        yield from find_at(at, records, at_start=True)
+        yield from find_at(policy.roles, at, records, at_start=True)
 
 
 def _inexact(routes: list[Route]) -> Iterator[str]:
