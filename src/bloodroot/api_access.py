@@ -67,7 +67,7 @@ class AccessOfOperations:
         self._policy = policy
         self._spreading = spreading_of_roles(policy)
         self._names = [column.name for column in matrix_of_roles(policy).columns]
-        self._callers = (None, imagined(), *(imagined(name) for name in policy.roles.by_reach()))
+        self._callers = (None, imagined(), *(imagined(name) for name in policy.roles.kinds))
         self._known: dict[object, list[str]] = {}
 
     def of(self, line: Line | None, rules: Iterable[Line], method: str, template: Template) -> OperationAccess:

@@ -133,7 +133,14 @@ class ThingWorld:
         if role in self.everywhere(caller):
             return True
         lost = [thing for thing, identifier in place.items() if identifier is MISSING]
-        return None if any(role in self.closure(ROLES_IN[thing]) for thing in lost) else False
+        return None if any(role in self.anywhere_in(caller, thing) for thing in lost) else False
+
+    def anywhere_in(self, caller: Caller, thing: str) -> set[str]:
+        """All that is held in some record of a thing."""
+        given = {
+            role for roles in caller.roles_in.get(thing, {}).values() for role in roles if THING_OF.get(role) == thing
+        }
+        return self.closure(given)
 
     def value(self, asks: Any, caller: Caller | None, place: dict[str, Any], query: dict[str, Any]) -> bool | None:
         kind, *rest = asks
@@ -159,11 +166,7 @@ class ThingWorld:
     def holds_somewhere(self, caller: Caller | None, role: str) -> bool:
         if caller is None:
             return False
-        given = self.everywhere(caller)
-        for thing, records in caller.roles_in.items():
-            for roles in records.values():
-                given |= self.closure(role for role in roles if THING_OF.get(role) == thing)
-        return role in given
+        return role in self.everywhere(caller) or any(role in self.anywhere_in(caller, thing) for thing in THINGS)
 
     def at(self, role: str, caller: Caller | None, identifier: Any) -> bool | None:
         """A role in the very record that the query names."""

@@ -10,7 +10,7 @@ from ..core.lines import Line
 from ..core.matrix import Row
 from ..core.records import UNKNOWN
 from ..core.requirements import Requirement, permissions_in
-from ..core.roles import ANYONE, SIGNED_IN, SIGNED_OUT
+from ..core.roles import ANYONE, SIGNED_IN, SIGNED_OUT, kind_of_role
 from ..language import tree
 from ..language.printer import words
 from .reach import Reach, sum_of
@@ -115,20 +115,24 @@ def _is_nobody(grant: tree.Grant) -> bool:
 def _roles(subject: Subject) -> Iterator[Finding]:
     """What each role opens beside those it includes."""
     reach, roles = subject.reach, subject.policy.roles
-    entries = {entry.name.text: entry for entry in all_entries(subject.document) if isinstance(entry, tree.Role)}
+    entries = {
+        kind_of_role(entry.name.text, roles.in_thing.get(entry.name.text)): entry
+        for entry in all_entries(subject.document)
+        if isinstance(entry, tree.Role)
+    }
     rows: dict[object, Row] = {}
     for unit in reach.units:
         # Most endpoints treat the roles as many others do.
         rows.setdefault((unit.row.allow, unit.row.depends, unit.row.marks), unit.row)
     for name, entry in entries.items():
         own = reach.bit[name]
-        lesser = reach.bit[entry.includes[0].text] if entry.includes else reach.signed_in
+        lesser = _bit(reach, entry.includes[0].text) if entry.includes else reach.signed_in
         if _is_lone(subject, entry) and all(
             _required(reach, row, own) == _required(reach, row, lesser) for row in rows.values()
         ):
             other = entry.includes[0].text if entry.includes else "every signed-in caller"
             yield IDLE_ROLE.at(entry.place, f'The role "{name}" opens nothing beyond what {other} may do.')
-        included = sum(reach.bit[each] for each in roles.names(roles.closure[name]) if each != name)
+        included = sum(reach.bit[each] for each in roles.kinds_of(roles.closure_of[name]) if each != name)
         for row in rows.values():
             let_in = reach.let_in(row)
             if let_in & included and not let_in & own:
@@ -139,6 +143,10 @@ def _roles(subject: Subject) -> Iterator[Finding]:
                     related=(entry.place,),
                 )
     yield from _open_everything(reach, entries, [row for row in rows.values() if reach.let_in(row) & ~reach.signed_out])
+
+
+def _bit(reach: Reach, role: str) -> int:
+    return reach.bit[kind_of_role(role, reach.policy.roles.in_thing.get(role))]
 
 
 def _open_everything(reach: Reach, entries: dict[str, tree.Role], rows: list[Row]) -> Iterator[Finding]:
@@ -242,7 +250,8 @@ def _gives_as_much(subject: Subject, one: tree.Grant, other: tree.Grant) -> bool
 def _holding(subject: Subject, name: str) -> int:
     """The bits of which any one is enough for a grant."""
     audiences = {"anyone": ANYONE, "signed-in": SIGNED_IN, "signed-out": SIGNED_OUT, "nobody": 0}
-    return audiences[name] if name in audiences else subject.policy.roles.bit[name]
+    roles = subject.policy.roles
+    return audiences[name] if name in audiences else roles.bit_of[kind_of_role(name, roles.in_thing.get(name))]
 
 
 def _held_by(subject: Subject, name: str) -> int:
@@ -250,4 +259,6 @@ def _held_by(subject: Subject, name: str) -> int:
     roles = subject.policy.roles
     audiences = {"anyone": 0, "signed-in": SIGNED_IN, "signed-out": SIGNED_OUT, "nobody": 0}
     # That a default role is held by every signed-in caller may change, and is no reason to leave others out.
-    return audiences[name] if name in audiences else SIGNED_IN | roles.closure[name]
+    if name in audiences:
+        return audiences[name]
+    return SIGNED_IN | roles.closure_of[kind_of_role(name, roles.in_thing.get(name))]

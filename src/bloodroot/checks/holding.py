@@ -107,8 +107,8 @@ def _may_pass(subject: Subject, formulas: list[Formula], chosen: tuple[str, ...]
     roles = subject.policy.roles
     bits = roles.base | SIGNED_IN
     for name in chosen:
-        bits |= roles.closure[name]
-    if any(sum(1 for _, bit in members if bits & bit) > 1 for members in roles.apart):
+        bits |= roles.closure_of[name]
+    if roles.are_apart(bits):
         return False
     facts = Facts(bits, bits, caller=UNKNOWN)
     return all(can_be_true(formula.fold(facts)) for formula in formulas)

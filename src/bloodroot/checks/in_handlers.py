@@ -9,7 +9,7 @@ from ..core.finding import Finding, FindingKind, Needs, Severity
 from ..core.formulas import both
 from ..core.methods import ANY
 from ..core.paths import specificity
-from ..enforce.start_checks import CACHED, MISSING, NOT_RUN, NOT_LOADED, NOT_SETTLED, AtRoute, find_at, guards_not_run
+from ..enforce.start_checks import CACHED, MISSING, NOT_LOADED, NOT_RUN, NOT_SETTLED, AtRoute, find_at, guards_not_run
 from .reach import Shape, Unit
 from .subject import Subject
 

@@ -90,7 +90,7 @@ class Reach:
         self._reasoner = reasoner
         together = roles_together(policy)
         self.together = {" with ".join(names): names for names in together}
-        self.columns = ("signed-out", "signed-in", *policy.roles.by_reach(), *self.together)
+        self.columns = ("signed-out", "signed-in", *policy.roles.kinds, *self.together)
         self.bit = {name: 1 << number for number, name in enumerate(self.columns)}
         self.signed_out, self.signed_in = 1, 2
         self.every = (1 << len(self.columns)) - 1
@@ -234,7 +234,7 @@ class Reach:
 
     def names(self, bits: int) -> list[str]:
         """The columns whose bits are set; roles that include another one of them are left out."""
-        closure, bit = self.policy.roles.closure, self.policy.roles.bit
+        closure, bit = self.policy.roles.closure_of, self.policy.roles.bit_of
         chosen = [name for name in self.columns if self.bit[name] & bits]
         if "signed-in" in chosen:
             return [name for name in chosen if name in ("signed-out", "signed-in")]
@@ -288,9 +288,9 @@ def roles_together(policy: Policy) -> dict[tuple[str, ...], int]:
                 continue
             options = [tuple(dict.fromkeys(roles_in(child)))[:_MOST_OPTIONS] for child in part.parts]
             for names in product(*(option for option in options if option)):
-                chosen = tuple(sorted(set(names), key=list(roles.bit).index))
-                bits = sum_of(roles.closure[name] for name in chosen)
-                apart = any(sum(1 for _, bit in members if bits & bit) > 1 for members in roles.apart)
-                if len(chosen) > 1 and bits not in roles.closure.values() and not apart and len(found) < _MOST_TOGETHER:
+                chosen = tuple(sorted(set(names), key=list(roles.bit_of).index))
+                bits = sum_of(roles.closure_of[name] for name in chosen)
+                is_new = len(chosen) > 1 and bits not in roles.closure_of.values()
+                if is_new and not roles.are_apart(bits) and len(found) < _MOST_TOGETHER:
                     found[chosen] = bits
     return found

@@ -27,8 +27,9 @@ from ..core.formulas import (
     mapped,
     walk,
 )
+from ..core.locating import Together
 from ..core.records import MISSING, UNKNOWN
-from ..core.requirements import GrantedPerhaps, Guarded, Holding, OtherPath, PermissionAsked
+from ..core.requirements import HELD, GrantedPerhaps, Guarded, OtherPath, PermissionAsked
 from ..core.values import Value, plain_number, plain_uuid
 from ..language.operators import OPERATORS
 
@@ -121,7 +122,7 @@ def _tried(one: Formula, other: Formula) -> Proof:
 
 def parts_left_open(*formulas: Formula) -> list[Formula]:
     """What formulas depend on beside values: a guard, a grant, a role, or another path."""
-    kinds = Holding | PermissionAsked | GrantedPerhaps | OtherPath | Guarded
+    kinds = (Together, *HELD, PermissionAsked, GrantedPerhaps, OtherPath, Guarded)
     return list(dict.fromkeys(part for formula in formulas for part in walk(formula) if isinstance(part, kinds)))
 
 

@@ -12,7 +12,7 @@ from ..core.decision import Outcome
 from ..core.endpoint_outcomes import left_of, outcome_of
 from ..core.formulas import FALSE, TRUE, Formula, can_be_true, walk
 from ..core.policy import Policy
-from ..core.requirements import Holding, in_words, permissions_in
+from ..core.requirements import HELD, in_words, permissions_in
 from ..core.roles import ANYONE
 from .caller_kinds import CallerKind, asks_together, kind_apart, kinds_by_permission, kinds_together
 from .changes import Change
@@ -209,7 +209,7 @@ def _bits_in(formulas: Asked) -> int:
     bits = ANYONE
     for formula in formulas:
         for part in walk(formula):
-            if isinstance(part, Holding):
+            if isinstance(part, HELD):
                 bits |= part.mask
     return bits
 

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Iterable, Iterator
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from itertools import chain, combinations, islice, product
 from math import inf
 
@@ -44,7 +44,7 @@ class CallerKind:
             return None
         plain = imagined(*self.roles)
         granted = dict.fromkeys(self.granted, "a directory")
-        return Caller(plain.id, plain.roles, attributes=plain.attributes, scopes=self.scopes, granted=granted)
+        return replace(plain, scopes=self.scopes, granted=granted)
 
 
 SIGNED_OUT, SIGNED_IN = CallerKind("signed-out", None), CallerKind("signed-in", ())
@@ -52,8 +52,9 @@ SIGNED_OUT, SIGNED_IN = CallerKind("signed-out", None), CallerKind("signed-in", 
 
 def single_kinds(old: Policy, new: Policy) -> tuple[CallerKind, ...]:
     """Signed-out and signed-in callers, and a kind for each role of either policy, from least to most."""
-    names = dict.fromkeys((*new.roles.by_reach(), *old.roles.by_reach()))
-    return SIGNED_OUT, SIGNED_IN, *(CallerKind(name, (name,)) for name in names)
+    names = dict.fromkeys((*new.roles.kinds, *old.roles.kinds))
+    elsewhere = [name.replace(" in ", " in another ") for name in names if " in " in name]
+    return SIGNED_OUT, SIGNED_IN, *(CallerKind(name, (name,)) for name in (*names, *elsewhere))
 
 
 Names = Callable[[Formula], Iterable[str]]
@@ -103,9 +104,9 @@ def telling_roles(old: Policy, new: Policy, formulas: Iterable[Formula]) -> list
     """The roles that formulas ask for, and those by which a caller holds others of them than before."""
     asked_for = dict.fromkeys(name for formula in formulas for name in roles_in(formula))
     names = list(asked_for)
-    for name in dict.fromkeys((*new.roles.bit, *old.roles.bit)):
-        bits = [(policy, policy.roles.held(Caller(roles=(name,))).bits) for policy in (old, new)]
-        held = [asked_for.keys() & policy.roles.names(mask) for policy, mask in bits]
+    for name in dict.fromkeys((*new.roles.bit_of, *old.roles.bit_of)):
+        bits = [(policy, policy.roles.base | policy.roles.closure_of.get(name, 0)) for policy in (old, new)]
+        held = [asked_for.keys() & policy.roles.kinds_of(mask) for policy, mask in bits]
         if name not in asked_for and held[0] != held[1]:
             names.append(name)
     return names
@@ -149,8 +150,15 @@ def kinds_together(old: Policy, new: Policy, question: Asked) -> tuple[list[Call
 
 def _bits(old: Policy, new: Policy, roles: tuple[str, ...]) -> tuple[int, int] | None:
     """What roles come to in both policies; None where one of them keeps them apart."""
-    one, other = (policy.roles.held(Caller(roles=roles)) for policy in (old, new))
-    return None if one.apart or other.apart else (one.bits, other.bits)
+    one, other = (_sum(policy, roles) for policy in (old, new))
+    return None if old.roles.are_apart(one) or new.roles.are_apart(other) else (one, other)
+
+
+def _sum(policy: Policy, names: tuple[str, ...]) -> int:
+    bits = policy.roles.base
+    for name in names:
+        bits |= policy.roles.closure_of.get(name, 0)
+    return bits
 
 
 def kind_apart(old: Policy, new: Policy) -> list[CallerKind]:

@@ -298,8 +298,8 @@ def _sent(method: str, *policies: Policy) -> str:
 
 def _roles(policy: Policy) -> object:
     roles = policy.roles
-    closures = {name: frozenset(roles.names(bits)) for name, bits in roles.closure.items()}
-    apart = {frozenset(name for name, _ in members) for members in roles.apart}
+    closures = {name: frozenset(roles.kinds_of(bits)) for name, bits in roles.closure_of.items()}
+    apart = {frozenset(name for name, _ in members) for members in roles.every_apart()}
     return closures, frozenset(roles.names(roles.base)), apart
 
 

@@ -84,6 +84,7 @@ def changed_declarations(policies: Pair) -> Iterator[Declared]:
     yield from _differing("group", *groups)
     apart = [_apart(policy) for policy in (old, new)]
     yield from _differing("apart", *apart)
+    yield from _differing("thing", _things(old), _things(new))
     permissions = _permissions(old), _permissions(new)
     for name in sorted(permissions[1] - permissions[0]):
         yield Declared("permission", name, None, ())
@@ -93,13 +94,24 @@ def changed_declarations(policies: Pair) -> Iterator[Declared]:
 
 def _closures(policy: Policy) -> dict[str, tuple[str, ...]]:
     roles = policy.roles
-    return {name: tuple(each for each in roles.names(bits) if each != name) for name, bits in roles.closure.items()}
+    return {
+        name: tuple(each for each in roles.kinds_of(bits) if each != name) for name, bits in roles.closure_of.items()
+    }
+
+
+def _things(policy: Policy) -> dict[str, tuple[str, ...]]:
+    """What identifies each thing, and what it belongs to by which attribute."""
+    found = {}
+    for thing in policy.roles.things.by_name.values():
+        belongs = (f"in {thing.parent} by {'.'.join(thing.by)}",) if thing.parent is not None else ()
+        found[thing.name] = (*(f"{{{name}}}" for name in thing.parameters), *belongs)
+    return found
 
 
 def _apart(policy: Policy) -> dict[str, tuple[str, ...]]:
     """What is kept apart, pair by pair: how pairs are gathered on lines makes no difference."""
     pairs: dict[str, tuple[str, ...]] = {}
-    for members in policy.roles.apart:
+    for members in policy.roles.every_apart():
         names = sorted(name for name, _ in members)
         for number, one in enumerate(names):
             for other in names[number + 1 :]:

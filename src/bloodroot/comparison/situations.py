@@ -2,16 +2,17 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Mapping
+from collections.abc import Iterable, Iterator, Mapping
 from dataclasses import dataclass
 
 from ..core.conditions import Comparison, Condition, Holds, Listed, Operand, Reference
 from ..core.formulas import Conjunction, Disjunction, Formula, Negated, mapped
 from ..core.lines import Line
+from ..core.locating import Together
 from ..core.methods import covers
 from ..core.paths import Parameter
 from ..core.policy import Policy
-from ..core.requirements import Holding, PermissionAsked, references_in
+from ..core.requirements import Holding, HoldingAt, HoldingIn, PermissionAsked, references_in
 from ..core.roles import SIGNED_IN, SIGNED_OUT
 from .regions import Region
 
@@ -83,14 +84,23 @@ class Terms:
     def __init__(self, policy: Policy, ids: dict[object, int]) -> None:
         self.policy = policy
         self._ids = ids
-        self._names = {bit: name for name, bit in policy.roles.bit.items()} | {SIGNED_IN: "", SIGNED_OUT: "-"}
+        self._names = {bit: name for name, bit in policy.roles.bit_of.items()} | {SIGNED_IN: "", SIGNED_OUT: "-"}
         self._keys: dict[int, tuple[Formula, int]] = {}
         self._renamed: dict[tuple[int, tuple[tuple[str, str], ...]], tuple[Formula, Formula]] = {}
         self._named: dict[Line, frozenset[str]] = {}
 
     def asked(self, lines: tuple[Line, ...], names: Mapping[Spot, str]) -> tuple[Formula, ...]:
         """What lines ask, with these names for the parts of the path."""
-        return tuple(self._in_terms(line, names) for line in lines)
+        return (*(self._in_terms(line, names) for line in lines), *self._together(lines))
+
+    def _together(self, lines: tuple[Line, ...]) -> Iterator[Formula]:
+        """That the records which a path names belong together, where it names several of one chain."""
+        things = self.policy.roles.things
+        named = things.named(dict.fromkeys(name for line in lines for name in line.template.names)) if things else ()
+        if named and things.are_tied(named):
+            chains = (things.chain(thing.name) for _, thing in named)
+            how = tuple((each.name, *each.by) for chain in chains for each in chain)
+            yield Together(tuple(dict.fromkeys(thing.name for _, thing in reversed(named))), how)
 
     def _in_terms(self, line: Line, names: Mapping[Spot, str]) -> Formula:
         formula = line.requirement.formula
@@ -126,6 +136,8 @@ class Terms:
     def _meaning(self, formula: Formula) -> object:
         if isinstance(formula, Holding):
             return "holding", frozenset(name for bit, name in self._names.items() if bit & formula.mask)
+        if isinstance(formula, HoldingIn):
+            return "in", formula.kind, formula.of
         if isinstance(formula, PermissionAsked):
             return "permission", formula.name, self.key(formula.grants)
         if isinstance(formula, Condition):
@@ -145,6 +157,8 @@ def renamed(formula: Formula, names: Mapping[str, str]) -> Formula:
     def change(part: Formula) -> Formula | None:
         if isinstance(part, Comparison):
             return Comparison(_operand(part.left, names), part.operator, _operand(part.right, names))
+        if isinstance(part, HoldingAt):
+            return HoldingAt(part.mask, part.name, part.thing, _operand(part.where, names))
         return Holds(_operand(part.reference, names)) if isinstance(part, Holds) else None
 
     return mapped(formula, change)

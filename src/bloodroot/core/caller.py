@@ -8,7 +8,7 @@ from typing import TYPE_CHECKING, Any
 
 from ..language.errors import BloodrootError
 from .records import UNKNOWN
-from .roles_in import NOWHERE, RolesIn
+from .roles_in import NOWHERE, InEvery, RolesIn
 
 if TYPE_CHECKING:
     from collections.abc import Iterable, Iterator
@@ -94,7 +94,7 @@ class Caller:
                 # Of {"curator": False} the names alone would count.
                 raise TypeError(f"Caller.{name} is a collection of names, not a mapping: give those that count")
             object.__setattr__(self, name, frozenset(value))
-        if type(self.roles_in) is not RolesIn:
+        if not isinstance(self.roles_in, RolesIn):
             object.__setattr__(self, "roles_in", RolesIn(self.roles_in))
         for name, holds in (("attributes", "names to values"), ("granted", "permissions to who gave them")):
             if not isinstance(getattr(self, name), Mapping):
@@ -138,6 +138,30 @@ class Unidentified(BloodrootError):
         super().__init__(reason)
 
 
-def imagined(*roles: str) -> Caller:
-    """A signed-in caller of whom nothing is known but the roles: what requires an attribute stays open."""
-    return Caller(UNKNOWN, roles, attributes=_NotKnownYet())
+def imagined(*kinds: str) -> Caller:
+    """A signed-in caller of whom nothing is known but the roles: what requires an attribute stays open.
+
+    Args:
+        kinds: roles; ``editor in studio`` for one that is held in the record of a thing that is asked about, and
+            ``editor in another studio`` for one that is held in some other one.
+    """
+    return with_roles(UNKNOWN, kinds, _NotKnownYet())
+
+
+def with_roles(identity: Any, kinds: Iterable[str], attributes: Mapping[str, Any] = _NOTHING) -> Caller:
+    """A caller with roles as `imagined` takes them."""
+    plain = []
+    held: dict[bool, dict[str, set[str]]] = {False: {}, True: {}}
+    for kind in kinds:
+        role, _, thing = kind.partition(" in ")
+        if not thing:
+            plain.append(role)
+            continue
+        held[thing.startswith(_ANOTHER)].setdefault(thing.removeprefix(_ANOTHER), set()).add(role)
+    is_elsewhere = not held[False]
+    names = {thing: frozenset(roles) for thing, roles in held[is_elsewhere].items()}
+    roles_in = InEvery(names, elsewhere=is_elsewhere) if names else NOWHERE
+    return Caller(identity, plain, attributes=attributes, roles_in=roles_in)
+
+
+_ANOTHER = "another "

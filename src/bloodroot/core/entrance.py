@@ -75,7 +75,7 @@ def entrance(policy: Policy, method: str, path: str, personas: Mapping[str, Call
         personas: callers by name, beside the kinds of callers.
         known: what else `Policy.decide` takes: ``record``, ``query`` and so on.
     """
-    roles = policy.roles.by_reach()
+    roles = policy.roles.kinds
     kinds: dict[str, Caller | None] = {"signed-out": None, "signed-in": imagined()}
     kinds |= {name: imagined(name) for name in roles}
     decided = {name: policy.decide(caller, method, path, **values) for name, caller in kinds.items()}

@@ -5,7 +5,7 @@ from __future__ import annotations
 from dataclasses import dataclass
 from typing import TYPE_CHECKING, Any
 
-from .caller import Caller
+from .caller import Caller, with_roles
 from .decision import Decision, Outcome
 from .formulas import Formula
 from .requirements import in_words, references_in
@@ -59,8 +59,8 @@ def explain(policy: Policy, who: str, caller: Caller | None, method: str, path: 
     sufficient = []
     if decision.outcome is not Outcome.ALLOW:
         of_caller = (caller.id, caller.attributes) if caller is not None else (None, {})
-        for role in policy.roles.by_reach():
-            other = Caller(of_caller[0], {role}, attributes=of_caller[1])
+        for role in policy.roles.kinds:
+            other = with_roles(of_caller[0], (role,), of_caller[1])
             if policy.decide(other, method, path, **values).outcome is Outcome.ALLOW:
                 sufficient.append(role)
     remainder = decision.remainder

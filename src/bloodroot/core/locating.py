@@ -9,7 +9,7 @@ from .formulas import FALSE, FAULTY, TRUE, Constant, Facts, Formula, Leaf, walk
 from .moving import AsChanged
 from .records import MISSING, attribute, is_keyed
 from .requirements import HoldingIn
-from .roles_in import NOWHERE, RolesIn, is_odd
+from .roles_in import NOWHERE, InEvery, RolesIn, is_odd
 from .values import Value, compare
 
 if TYPE_CHECKING:
@@ -24,9 +24,15 @@ if TYPE_CHECKING:
 
 @dataclass(frozen=True, slots=True)
 class Together(Leaf):
-    """The records that a path names belong together; not known before they are loaded."""
+    """The records that a path names belong together; not known before they are loaded.
+
+    Attributes:
+        things: the things, in words from the last to the first.
+        how: by which attributes each of them is followed, where that makes a difference.
+    """
 
     things: tuple[str, ...]
+    how: tuple[tuple[str, ...], ...] = ()
 
     def fold(self, facts: Facts) -> Formula:  # noqa: ARG002
         return self
@@ -334,10 +340,11 @@ def there_of(roles: RoleTable, caller: Caller | None, location: Location | None,
     here = perhaps = blocked = unclear = somewhere = 0
     for thing in held:
         somewhere |= roles.bits_in(thing, held.anywhere(thing))
+    if location is None and isinstance(held, InEvery):
+        return There(0 if held.elsewhere else somewhere, 0, 0, 0, somewhere, roles, caller, None, record)
     if location is None:
-        return There(
-            0, somewhere, 0, 0, somewhere, roles, caller, None, record, any(held.get(n) for n in roles.apart_in)
-        )
+        may_be_blocked = any(held.get(thing) for thing in roles.apart_in)
+        return There(0, somewhere, 0, 0, somewhere, roles, caller, None, record, may_be_blocked)
     if location.together is FALSE or location.together is FAULTY:
         return There(0, 0, roles.bits_in_things, 0, somewhere, roles, caller, location, record)
     everywhere = roles.held(caller).bits if roles.apart_in else 0
@@ -353,13 +360,13 @@ def there_of(roles: RoleTable, caller: Caller | None, location: Location | None,
     for thing in location.open:
         perhaps |= roles.bits_in(thing, held.anywhere(thing))
     for thing in location.lost:
-        unclear |= roles.bits_of_thing.get(thing, 0)
+        unclear |= roles.bits_in(thing, held.anywhere(thing))
     may_be_blocked = any(thing in location.open for thing in roles.apart_in if held.get(thing))
     return There(here, perhaps, blocked, unclear, somewhere, roles, caller, location, record, may_be_blocked)
 
 
 def records_where(roles: RoleTable, caller: Caller, thing: str, mask: int) -> tuple[list[Any], list[Any]]:
-    """The records of a thing in which a caller holds one of some roles, and those in which nobody does, for this caller.
+    """The records of a thing in which a caller holds one of some roles, and those where roles are kept apart.
 
     Args:
         roles: the roles of the policy.

@@ -24,7 +24,7 @@ from .formulas import (
 from .methods import ANY, treatments
 from .reasons import opens_after_sign_in
 from .records import UNKNOWN
-from .requirements import Holding, Requirement, permissions_in, references_in
+from .requirements import Holding, HoldingAt, HoldingIn, HoldingSomewhere, Requirement, permissions_in, references_in
 from .roles import SIGNED_OUT
 
 if TYPE_CHECKING:
@@ -142,11 +142,11 @@ def matrix_of_roles(policy: Policy, names: Iterable[str] | None = None) -> Matri
             policy does not know adds nothing.
     """
     roles = policy.roles
-    names = roles.by_reach() if names is None else tuple(names)
+    names = roles.kinds if names is None else tuple(names)
     columns = (
         Column("signed-out", "nobody is signed in"),
         Column("signed-in", "signed in, with no role beyond the defaults"),
-        *(Column(name, roles.descriptions.get(name, "")) for name in names),
+        *(Column(name, roles.descriptions.get(name.partition(" in ")[0], "")) for name in names),
     )
     spreading = spreading_of_names(policy, names)
     rows = [row_of(policy, spreading, line, methods) for line, methods in _rows_of(policy)]
@@ -160,14 +160,15 @@ def spreading_of_roles(policy: Policy, more: Iterable[int] = ()) -> Spreading:
         policy: the policy.
         more: for each column more, the bits of the roles that its caller holds.
     """
-    return spreading_of_names(policy, policy.roles.by_reach(), more)
+    return spreading_of_names(policy, policy.roles.kinds, more)
 
 
 def spreading_of_names(policy: Policy, names: Iterable[str], more: Iterable[int] = ()) -> Spreading:
     """The same with columns for these roles; one that the policy does not know adds nothing."""
-    roles = policy.roles
-    held = [SIGNED_OUT, roles.base, *(roles.base | roles.closure.get(name, 0) for name in names)]
-    return Spreading([*held, *(roles.base | bits for bits in more)], roles.base)
+    roles, names = policy.roles, tuple(names)
+    held = [SIGNED_OUT, roles.base, *(roles.base | roles.closure_of.get(name, 0) for name in names)]
+    inner = sum(1 << number for number, name in enumerate(names, 2) if " in " in name)
+    return Spreading([*held, *(roles.base | bits for bits in more)], roles.base, inner)
 
 
 def matrix_of_callers(policy: Policy, callers: Mapping[str, Caller | None]) -> Matrix:
@@ -209,13 +210,15 @@ class Spreading(Interpretation[Spread]):
     Args:
         columns: the bits of roles that the caller of each column holds.
         base: the bits of a signed-in caller without a role.
+        inner: the columns of callers who hold their roles in records of things, and only there.
     """
 
-    def __init__(self, columns: list[int], base: int) -> None:
+    def __init__(self, columns: list[int], base: int, inner: int = 0) -> None:
         super().__init__()
         self.every = (1 << len(columns)) - 1
         self.signed_out = self.holding_columns(columns, SIGNED_OUT)
         self._columns = columns
+        self._everywhere = self.every & ~inner
         self._by_mask: dict[int, int] = {}
         self._invites: dict[Requirement, bool] = {}
         self.facts_out = Facts(SIGNED_OUT, SIGNED_OUT)
@@ -264,9 +267,15 @@ class Spreading(Interpretation[Spread]):
 
     def leaf(self, formula: Formula) -> Spread:
         """By the bits that each column holds, or by whether it is signed in."""
-        if isinstance(formula, Holding):
+        if isinstance(formula, Holding | HoldingIn | HoldingSomewhere):
+            # In the record of a thing that the endpoint is about, where it is a role of a thing.
             held = self.holding(formula.mask)
             return {outcome: columns for outcome, columns in ((TRUE, held), (FALSE, self.every & ~held)) if columns}
+        if isinstance(formula, HoldingAt):
+            held = self.holding(formula.mask)
+            everywhere = held & self._everywhere
+            spread = ((TRUE, everywhere), (formula, held & ~everywhere), (FALSE, self.every & ~held))
+            return {outcome: columns for outcome, columns in spread if columns}
         # Conditions do not ask for roles, so there are only two kinds of column: signed in and signed out.
         signed_in = self.every & ~self.signed_out
         return _merged(((formula.fold(self.facts_in), signed_in), (formula.fold(self.facts_out), self.signed_out)))

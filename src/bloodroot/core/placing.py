@@ -28,8 +28,8 @@ def unplaced_roles(roles: RoleTable, formula: Formula, template: Template, place
             parameter = f"{{{thing.parameters[0]}}}" if thing is not None and thing.parameters else "a parameter"
             yield Problem(
                 f"{_required(formula, part)} is held in a {part.thing}, and no parameter of this path leads to one. "
-                f"Have {parameter} in the path, say which, as in {part.name} in query.{part.thing}, or, for a list that "
-                f"rows filters, write {part.name} in any {part.thing}",
+                f"Have {parameter} in the path, or say which, as in {part.name} in query.{part.thing}; for a list that "
+                f"rows filters write {part.name} in any {part.thing}",
                 place,
             )
             return

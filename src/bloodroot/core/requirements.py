@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Mapping
-from dataclasses import dataclass, replace
+from dataclasses import dataclass, field, replace
 from types import MappingProxyType
 from typing import TYPE_CHECKING
 
@@ -25,7 +25,7 @@ from .formulas import (
     walk,
 )
 from .records import MISSING
-from .roles import ANYONE, SIGNED_IN, SIGNED_OUT
+from .roles import ANYONE, SIGNED_IN, SIGNED_OUT, kind_of_role
 from .values import Value
 
 if TYPE_CHECKING:
@@ -55,14 +55,14 @@ class HoldingIn(Leaf):
     """The caller holds a role in the record of a thing that is asked about, or holds it everywhere.
 
     Attributes:
-        mask: the bit of the role.
+        mask: the bit of the role; it has another one in another policy.
         name: the role.
         thing: what it is held in.
         of: the thing of the record at hand where no parameter of the path says what it is: that of the permission, or
             of the fields; None for none.
     """
 
-    mask: int
+    mask: int = field(compare=False)
     name: str
     thing: str
     of: str | None = None
@@ -92,12 +92,17 @@ class HoldingIn(Leaf):
     def words(self) -> str:
         return self.name
 
+    @property
+    def kind(self) -> str:
+        """The role as a kind of caller."""
+        return kind_of_role(self.name, self.thing)
+
 
 @dataclass(frozen=True, slots=True)
 class HoldingSomewhere(Leaf):
     """The caller holds a role in some record of its thing: ``editor in any studio``."""
 
-    mask: int
+    mask: int = field(compare=False)
     name: str
     thing: str
 
@@ -111,12 +116,17 @@ class HoldingSomewhere(Leaf):
     def words(self) -> str:
         return f"{self.name} in any {self.thing}"
 
+    @property
+    def kind(self) -> str:
+        """The role as a kind of caller."""
+        return kind_of_role(self.name, self.thing)
+
 
 @dataclass(frozen=True, slots=True)
 class HoldingAt(Leaf):
     """The caller holds a role in the record that something names: ``editor in args.studio_id``."""
 
-    mask: int
+    mask: int = field(compare=False)
     name: str
     thing: str
     where: Operand
@@ -143,6 +153,11 @@ class HoldingAt(Leaf):
 
     def words(self) -> str:
         return f"{self.name} in {self.where.words()}"
+
+    @property
+    def kind(self) -> str:
+        """The role as a kind of caller."""
+        return kind_of_role(self.name, self.thing)
 
 
 # Roles, wherever they are held.
@@ -320,8 +335,13 @@ def permissions_in(formula: Formula) -> Iterator[PermissionAsked]:
 
 
 def roles_in(formula: Formula) -> Iterator[str]:
-    """The roles that a formula requires, through permissions."""
-    return (part.name for part in walk(formula) if isinstance(part, HELD) and part.mask & ~(SIGNED_IN | SIGNED_OUT))
+    """The roles that a formula requires, through permissions; those of things as ``editor in studio``."""
+    for part in walk(formula):
+        if isinstance(part, Holding):
+            if part.mask & ~(SIGNED_IN | SIGNED_OUT):
+                yield part.name
+        elif isinstance(part, HoldingIn | HoldingSomewhere | HoldingAt):
+            yield part.kind
 
 
 def references_in(formula: Formula) -> Iterator[Reference]:

@@ -48,6 +48,9 @@ class RoleTable:
         apart_in: for each thing, the sets of roles of which no one may hold two in one record.
         bits_of_thing: for each thing, the bits of the roles held in it, and of those that they include.
         bits_in_things: the bits of all roles that are held in something.
+        kinds: the roles as kinds of callers, from least to most; those of things come last, as ``editor in studio``.
+        bit_of: for each of these, its bit.
+        closure_of: for each of these, its bit and those of all roles it includes.
         held_by_roles: what callers in no group hold, by their roles, as far as it was worked out.
         held_by_groups: what callers in groups hold, by their roles and groups.
     """
@@ -79,6 +82,15 @@ class RoleTable:
         self.apart_in = in_things.apart
         self.bits_of_thing = {thing: self._closure_of(thing) for thing in self.things.by_name}
         self.bits_in_things = sum(self.bit_in.values())
+        self.kinds = (
+            *self.by_reach(),
+            *(kind_of_role(role, thing) for thing in self.things.by_name for role in self.roles_of(thing)),
+        )
+        self.bit_of = {**bit, **{kind_of_role(name, self.in_thing[name]): one for name, one in self.bit_in.items()}}
+        self.closure_of = {
+            **closure,
+            **{kind_of_role(name, self.in_thing[name]): bits for name, bits in self.closure_in.items()},
+        }
         self._bits_in: dict[tuple[str, frozenset[str]], int] = {}
         self.held_by_roles = {}
         self.held_by_groups = {}
@@ -147,7 +159,7 @@ class RoleTable:
         return any(sum(1 for _, bit in members if bits & bit) > 1 for members in self.apart_in.get(thing, ()))
 
     def roles_of(self, thing: str) -> tuple[str, ...]:
-        """The roles that are held in a thing, from least to most: by how many roles each includes, then as in the file."""
+        """The roles that are held in a thing, from least to most: by how many each includes, then as in the file."""
         names = [name for name, other in self.in_thing.items() if other == thing]
         return tuple(sorted(names, key=lambda name: self.closure_in[name].bit_count()))
 
@@ -170,10 +182,29 @@ class RoleTable:
         direct = caller.roles if caller is not None else ()
         return tuple(name for name in held if name in direct), tuple(name for name in held if name not in direct)
 
+    def kinds_of(self, bits: int) -> tuple[str, ...]:
+        """The roles whose bits are set, as kinds of callers, in the order of the file."""
+        return tuple(name for name, bit in self.bit_of.items() if bits & bit)
+
+    def are_apart(self, bits: int) -> bool:
+        """Whether nobody may hold all of these roles, or not in one record."""
+        return any(sum(1 for _, bit in members if bits & bit) > 1 for members in self.every_apart())
+
+    def every_apart(self) -> Iterator[tuple[tuple[str, int], ...]]:
+        """The sets of roles that are kept apart, everywhere and in one record."""
+        yield from self.apart
+        for sets in self.apart_in.values():
+            yield from sets
+
     def by_reach(self) -> tuple[str, ...]:
         """Role names from least to most: by how many roles each includes, then as in the file."""
         order = {name: place for place, name in enumerate(self.bit)}
         return tuple(sorted(self.bit, key=lambda name: (self.closure[name].bit_count(), order[name])))
+
+
+def kind_of_role(name: str, thing: str | None) -> str:
+    """A role as a kind of caller: ``curator``, or ``editor in studio`` for one that is held in a thing."""
+    return name if thing is None else f"{name} in {thing}"
 
 
 class InThings:
@@ -264,8 +295,8 @@ class _Compiling:
             other = self.in_things.in_thing.get(word.text)
             if word.text in self.declared and (other is None or not self._is_within(other, thing)):
                 where = f"held in a {other}" if other is not None else "held everywhere"
-                message = f'"{word.text}" is {where}: a role in a {thing} includes roles of a {thing} and of what belongs to it'
-                self.problems.append(Problem(message, word.place(role.place)))
+                included = f"a role in a {thing} includes roles in a {thing} and in what belongs to it"
+                self.problems.append(Problem(f'"{word.text}" is {where}: {included}', word.place(role.place)))
         return found
 
     def _is_within(self, thing: str, other: str) -> bool:

@@ -68,14 +68,16 @@ def roles_added(policy: Policy) -> tuple[RoleAdds, ...]:
             if _opens(row, number) and not any(_as_open(row, other, number) for other in beside)
         )
         total = sum(1 for row in matrix.rows if _opens(row, number))
-        about = roles.descriptions.get(name, "") if name != "signed-in" else "every signed-in caller"
+        about = (
+            roles.descriptions.get(name.partition(" in ")[0], "") if name != "signed-in" else "every signed-in caller"
+        )
         added.append(RoleAdds(name, about, name in base, included, adds, total))
     return tuple(added)
 
 
 def _direct(policy: Policy, name: str) -> tuple[str, ...]:
     """The roles that a role includes, without those that it includes through another one."""
-    closure, bit = policy.roles.closure, policy.roles.bit
+    closure, bit = policy.roles.closure_of, policy.roles.bit_of
     included = [role for role in bit if role != name and closure[name] & bit[role]]
     return tuple(
         role for role in included if not any(closure[other] & bit[role] for other in included if other != role)

@@ -73,6 +73,32 @@ class RolesIn(Mapping[str, Mapping[Any, frozenset[str]]]):
         return names
 
 
+class InEvery(RolesIn):
+    """The roles of a caller who is only imagined: held in whichever record is asked about.
+
+    Args:
+        names: the roles by thing.
+        elsewhere: whether they are held in other records than any that is asked about.
+    """
+
+    __slots__ = ("elsewhere",)
+
+    def __init__(self, names: Mapping[str, frozenset[str]], *, elsewhere: bool = False) -> None:
+        super().__init__({thing: {None: roles} for thing, roles in names.items()})
+        self.elsewhere = elsewhere
+
+    def at(self, thing: str, identifier: Any, *, textual: bool = True) -> frozenset[str]:  # noqa: ARG002
+        """The same in every record."""
+        return _NO_ROLES if self.elsewhere else self.anywhere(thing)
+
+    def __reduce__(self) -> tuple[Any, ...]:
+        return _in_every, ({thing: self.anywhere(thing) for thing in self}, self.elsewhere)
+
+
+def _in_every(names: Mapping[str, frozenset[str]], elsewhere: bool) -> InEvery:
+    return InEvery(names, elsewhere=elsewhere)
+
+
 class _InThing:
     """The roles that are held in records of one thing, found by identifiers of any type."""
 

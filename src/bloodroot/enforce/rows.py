@@ -186,7 +186,9 @@ class _Translation(Translation[Test, Column]):
     ) -> Test:
         """What is asked of the record that a foreign key leads to."""
         keys = list(column.property.columns[0].foreign_keys)
-        mappers = {mapper.local_table: mapper for mapper in sa.inspect(model).mapper.registry.mappers if not mapper.inherits}
+        mappers = {
+            mapper.local_table: mapper for mapper in sa.inspect(model).mapper.registry.mappers if not mapper.inherits
+        }
         if len(keys) != 1 or keys[0].column.table not in mappers:
             raise self.error(f"{reference.words()} has no foreign key that says which records it leads to")
         target = keys[0].column
@@ -196,7 +198,9 @@ class _Translation(Translation[Test, Column]):
         same = getattr(parent, mapper.get_property_by_column(target).key) == column
         inner = above(self._of_model(parent))
         return sa.case(
-            (_exists(parent, same, inner), sa.true()), (_exists(parent, same, sa.not_(inner)), sa.false()), else_=_null()
+            (_exists(parent, same, inner), sa.true()),
+            (_exists(parent, same, sa.not_(inner)), sa.false()),
+            else_=_null(),
         )
 
     def _of_model(self, model: Any) -> _Translation:

@@ -11,9 +11,9 @@ from typing import Any, NamedTuple
 from ..core.binding import Route, template_of
 from ..core.conditions import Reference
 from ..core.finding import Finding, FindingKind, Needs, Severity
+from ..core.formulas import walk
 from ..core.lines import ActionLine, Line
 from ..core.methods import ANY
-from ..core.formulas import walk
 from ..core.requirements import HoldingIn, asks_for_guard, references_in
 from ..core.roles import RoleTable
 from ..core.things import Thing

@@ -168,8 +168,10 @@ def columns_of_roles(policy: Policy, matrix: Matrix, personas: Mapping[str, Call
     """
     by_roles: dict[int, list[int]] = {}
     for number, column in enumerate(matrix.columns):
-        caller = None if number == 0 else Caller("", [column.name] if number > 1 else [])
-        by_roles.setdefault(policy.roles.held(caller).bits, []).append(number)
+        if number < 2:
+            by_roles.setdefault(policy.roles.held(None if number == 0 else Caller("")).bits, []).append(number)
+        elif " in " not in column.name:
+            by_roles.setdefault(policy.roles.held(Caller("", [column.name])).bits, []).append(number)
 
     known: dict[object, Iterable[int]] = {}
 

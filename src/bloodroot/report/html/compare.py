@@ -28,7 +28,7 @@ if TYPE_CHECKING:
 def compare(result: PolicyComparison) -> str:
     """What changes, in words; then the matrix of the new policy, with what each cell was before."""
     old, new = result.old.policy, result.new.policy
-    roles = list(dict.fromkeys((*new.roles.by_reach(), *old.roles.by_reach())))
+    roles = list(dict.fromkeys((*new.roles.kinds, *old.roles.kinds)))
     matrix = matrix_of_roles(new, roles)
     names = [column.name for column in matrix.columns]
     data = PageData(new, names, callers_of_roles(names))
