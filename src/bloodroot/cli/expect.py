@@ -63,5 +63,6 @@ def _actual(
     if journals:
         callers = inputs.callers_of_personas(settings)
         return application_as_observed(policy, callers, journals), list(callers)
-    matrix = matrix_of_callers(policy, inputs.callers_of_personas(settings)) if personas else matrix_of_roles(policy)
-    return matrix_as_it_is(policy, matrix), [column.name for column in matrix.columns]
+    of_personas = inputs.callers_of_personas(settings) if personas else None
+    matrix = matrix_of_callers(policy, of_personas) if of_personas is not None else matrix_of_roles(policy)
+    return matrix_as_it_is(policy, matrix, of_personas), [column.name for column in matrix.columns]

@@ -12,13 +12,14 @@ from .conditions import findings
 from .decision import Decision, Outcome, Step, StepVerdict
 from .formulas import CAN_BE_TRUE, FALSE, FAULTY, TRUE, Facts, Formula, both, can_be_true
 from .line_lookup import LineLookup
-from .locating import ANYWHERE, ANYWHERE_APART, locate_record, location_at, names_of_record, rests_on_records, there_of
+from .locating import ANYWHERE, ANYWHERE_APART, locate_record, there_of
 from .methods import COMMON
 from .paths import Parameter, is_method, read_path
 from .question import Question
 from .reasons import Trace, add_passed, blamable, opens_after_sign_in, reason_of, roles_alone
 from .request_facts import ANYONE_AT_ALL, facts_for, known_to_signed_in, path_facts
-from .requirements import PATH, THERE, asks_of, permissions_in, without_guarded
+from .request_location import location_at, names_of_record
+from .requirements import PATH, THERE, asks_of, permissions_in, rests_on_records, without_guarded
 from .resolver import Resolver
 from .role_cache import RoleCache
 from .roles import SIGNED_OUT, Held, RoleTable

@@ -24,6 +24,7 @@ from .formulas import (
     mapped,
     walk,
 )
+from .locating import Together
 from .records import MISSING
 from .roles import ANYONE, SIGNED_IN, SIGNED_OUT, kind_of_role
 from .values import Value
@@ -90,7 +91,7 @@ class HoldingIn(Leaf):
         return CAN_BE_TRUE | CAN_BE_FALSE | CAN_BE_FAULTY
 
     def words(self) -> str:
-        return self.name
+        return self.kind
 
     @property
     def kind(self) -> str:
@@ -302,6 +303,11 @@ def bits_that_open(formula: Formula) -> tuple[int, bool]:
 def conditions_in(formula: Formula) -> Iterator[Condition]:
     """The named conditions that a formula mentions, in the order of the text."""
     return (part for part in walk(formula) if isinstance(part, Condition))
+
+
+def rests_on_records(formula: Formula) -> bool:
+    """Whether a remainder rests on where the records of the path are."""
+    return any(isinstance(part, Together | HoldingIn) for part in walk(formula))
 
 
 def asks_for_guard(formula: Formula) -> bool:

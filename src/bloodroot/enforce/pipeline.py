@@ -17,9 +17,8 @@ from ..core.caller import Caller, Unidentified
 from ..core.decision import Decision, Outcome
 from ..core.fields import FieldsRefused
 from ..core.lines import Line
-from ..core.locating import rests_on_records
 from ..core.question import Question
-from ..core.requirements import references_in
+from ..core.requirements import references_in, rests_on_records
 from ..request import Request, query_of
 from . import responses
 from .access import Access, log, plain

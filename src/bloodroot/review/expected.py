@@ -7,14 +7,15 @@ from __future__ import annotations
 
 import csv
 import io
-from collections.abc import Callable, Iterable, Iterator
+from collections.abc import Callable, Iterable, Iterator, Mapping
 from dataclasses import dataclass, replace
 from pathlib import Path
 
+from ..core.caller import Caller
 from ..core.lines import Line
 from ..core.matrix import Matrix, Row
 from ..core.methods import ANY, covers
-from ..core.paths import TemplateError, parse_template, specificity, unnamed_segments
+from ..core.paths import Template, TemplateError, parse_template, specificity, unnamed_segments
 from ..core.policy import Policy
 from ..language.errors import BloodrootError
 from ..language.problems import suggestion
@@ -186,6 +187,11 @@ def _in_row(row: ExpectedRow, more: int) -> Iterator[str]:
             yield f'{row.at}: {column}: "{cell}" is no outcome{guess}'
 
 
+def is_address(template: Template) -> bool:
+    """Whether a template covers one path alone."""
+    return all(isinstance(part, str) for part in template.segments)
+
+
 class Actual:
     """What is true of every endpoint.
 
@@ -194,12 +200,22 @@ class Actual:
         rows: the endpoints.
         observed: whether this is what an application answered: nothing is concluded from one endpoint to another that
             the same line decides.
+        callers: by column, who asks, where an address without parameters is decided with its own values.
 
     Attributes:
         missing: what is said of an endpoint that has no row.
     """
 
-    def __init__(self, policy: Policy, rows: Iterable[ActualRow], *, observed: bool = False) -> None:
+    def __init__(
+        self,
+        policy: Policy,
+        rows: Iterable[ActualRow],
+        *,
+        observed: bool = False,
+        callers: Mapping[str, Caller | None] | None = None,
+    ) -> None:
+        self._callers = callers
+        self._addresses: dict[tuple[str, str], ActualRow] = {}
         self.rows = tuple(rows)
         self.missing = NOT_ASKED if observed else "no line"
         self._policy = policy
@@ -222,19 +238,41 @@ class Actual:
         line = self._policy.lookup.find(sent, unnamed_segments(template, True))
         if line is None or (method == ANY and line.methods):
             return None
+        if self._callers is not None and method != ANY and line.template.names and is_address(template):
+            return self._at_address(method, path, line)
         rows = self._by_line.get(line, [])
         named = [row for row in rows if ANY not in row.methods and covers(row.methods, method)]
         return next(iter(named or [row for row in rows if ANY in row.methods or method in row.methods]), None)
 
+    def _at_address(self, method: str, path: str, line: Line) -> ActualRow:
+        """What becomes of an address that is a request itself: the values of its path are known."""
+        row = self._addresses.get((method, path))
+        if row is None:
 
-def matrix_as_it_is(policy: Policy, matrix: Matrix) -> Actual:
-    """What a matrix says of every endpoint."""
+            def cell(name: str) -> str:
+                decision = self._policy.decide((self._callers or {})[name], method, path)
+                remainder = decision.remainder
+                return decision.outcome.value if remainder is None else f"if {remainder.words()}"
+
+            row = self._addresses[method, path] = ActualRow((method,), path, cell, line)
+        return row
+
+
+def matrix_as_it_is(policy: Policy, matrix: Matrix, callers: Mapping[str, Caller | None] | None = None) -> Actual:
+    """What a matrix says of every endpoint.
+
+    Args:
+        policy: the policy.
+        matrix: the matrix.
+        callers: the callers of its columns, where these are callers: for them an address such as ``/studios/7`` is
+            decided with its own values.
+    """
     numbers = {column.name: number for number, column in enumerate(matrix.columns)}
 
     def actual(row: Row) -> ActualRow:
         return ActualRow(row.methods, row.path, lambda name: row.cell(numbers[name]).words(), row.line)
 
-    return Actual(policy, map(actual, matrix.rows))
+    return Actual(policy, map(actual, matrix.rows), callers=callers)
 
 
 def hold_against(actual: Actual, rows: list[ExpectedRow], files: Iterable[Path] = ()) -> ExpectedResult:

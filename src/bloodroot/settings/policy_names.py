@@ -43,6 +43,10 @@ def check_names(settings: Settings, policy: Policy) -> None:
     for name, persona in settings.personas.items():
         path = ("personas", name)
         check((*path, "roles"), "role", persona.roles, policy.roles.bit)
+        for thing, records in persona.roles_in.items():
+            check((*path, "roles_in"), "thing", [thing], policy.roles.things.by_name)
+            for identifier, names in records.items():
+                check((*path, "roles_in", thing, identifier), f"role in a {thing}", names, policy.roles.roles_of(thing))
         check((*path, "groups"), "group", persona.groups, policy.roles.groups)
         unknown = [permission for permission in persona.permissions if not knows(policy.resolver, permission)]
         check((*path, "permissions"), "permission", unknown, policy.permissions)

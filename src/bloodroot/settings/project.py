@@ -28,6 +28,7 @@ class Persona:
         values: strings for ``{persona.NAME}``: the attributes, and whatever else the settings say of this persona.
         permissions: permissions beside those of the roles, as a directory grants them.
         member: the login of the member of the directory that it is, or None.
+        roles_in: for each thing, the roles that are held in one of its records, by the identifier of that.
         found: that member as a caller, once the directory was asked; None before, and for one who may not act.
         caller: the persona as a policy sees it; None for a signed-out one.
     """
@@ -40,6 +41,7 @@ class Persona:
     values: Mapping[str, str] = field(default_factory=dict)
     permissions: tuple[str, ...] = ()
     member: str | None = None
+    roles_in: Mapping[str, Mapping[str, tuple[str, ...]]] = field(default_factory=dict)
     found: Caller | None = None
     caller: Caller | None = field(init=False, repr=False, compare=False)
 
@@ -48,7 +50,8 @@ class Persona:
         if self.signed_in and self.member is None:
             rest = {name: value for name, value in self.attributes.items() if name != "id"}
             granted = dict.fromkeys(self.permissions, "the directory, as the settings say of this persona")
-            caller = Caller(self.attributes.get("id"), self.roles, self.groups, rest, granted=granted)
+            identity = self.attributes.get("id")
+            caller = Caller(identity, self.roles, self.groups, rest, granted=granted, roles_in=self.roles_in)
         object.__setattr__(self, "caller", caller)
 
 

@@ -120,11 +120,22 @@ def _persona(name: str, table: Table) -> Persona:
     member = table.text("member")
     attributes = table.table("attributes").values
     roles, groups, permissions = table.names("roles"), table.names("groups"), table.names("permissions")
-    if not signed_in and (roles or attributes or groups or permissions or member is not None):
+    roles_in = _roles_in(table)
+    if not signed_in and (roles or attributes or groups or permissions or roles_in or member is not None):
         table.problem("signed_in", "a persona that is not signed in has no roles and no attributes")
-    if member is not None and (roles or groups or permissions):
+    if member is not None and (roles or groups or permissions or roles_in):
         table.problem("member", "the directory says what this member holds; leave roles, groups and permissions out")
     values = {key: str(value) for key, value in {**attributes, **extra, "name": name}.items()}
     if member is not None:
         values["member"] = member
-    return Persona(name, signed_in, roles, groups, attributes, values, permissions, member)
+    return Persona(name, signed_in, roles, groups, attributes, values, permissions, member, roles_in)
+
+
+def _roles_in(table: Table) -> dict[str, dict[str, tuple[str, ...]]]:
+    """The roles of a persona by thing and by the identifier of the record."""
+    things = table.table("roles_in")
+    found = {}
+    for thing in things.values:
+        records = things.table(thing)
+        found[thing] = {identifier: records.names(identifier) for identifier in records.values}
+    return found
