@@ -9,6 +9,7 @@ from typing import Any
 from ..core.caller import Caller, Unidentified
 from ..settings import ClaimNames
 from ..settings.callers import ClaimPath
+from .held_in_records import claim_of, in_claim
 from .names import names_in, shown, translated
 
 
@@ -82,9 +83,11 @@ class _Reader:
         if where.scopes is not None:
             # RFC 6749, section 3.3: scopes are one string with blanks between them.
             scopes = self._names("scopes", where.scopes, " ")
+        roles_in = self._roles_in()
         attributes = self._attributes()
         notes = tuple(note for step in self.steps for note in step.notes)
-        return Reading(Caller(identity, roles, groups, attributes, scopes, notes=notes), tuple(self.steps))
+        caller = Caller(identity, roles, groups, attributes, scopes, notes=notes, roles_in=roles_in)
+        return Reading(caller, tuple(self.steps))
 
     def _id(self) -> Any:
         value = follow(self.claims, self.where.id)
@@ -111,6 +114,22 @@ class _Reader:
                 roles.append(role)
         self.steps.append(ClaimStep("roles", step.where, step.found, tuple(roles), tuple(notes)))
         return roles
+
+    def _roles_in(self) -> dict[str, dict[Any, set[str]]]:
+        """The roles that are held in records, by thing."""
+        found = {}
+        for thing, where in self.where.roles_in.items():
+            what, path = f"roles in {thing}", in_words(where.at)
+            value = follow(self.claims, where.at)
+            if value is _MISSING:
+                note = f"{self.source} has no {path}, so no {what} come from it"
+                self.steps.append(ClaimStep(what, path, "", (), (note,)))
+                continue
+            found[thing], wrong = in_claim(value, where)
+            gives = tuple(f"{role} in {key}" for key, names in found[thing].items() for role in sorted(names))
+            notes = tuple(f"{path} of {self.source} {note}" for note in wrong)
+            self.steps.append(ClaimStep(what, path, shown(value), gives, notes))
+        return found
 
     def _names(self, what: str, path: ClaimPath, separator: str | None) -> list[str]:
         """The names at a path. The step taken is written down."""
@@ -179,6 +198,9 @@ def claims_of(caller: Caller, where: ClaimNames) -> dict[str, Any]:
         _put(claims, where.groups, _as_told(sorted(caller.groups), where.separator))
     if where.scopes is not None and caller.scopes is not None:
         _put(claims, where.scopes, " ".join(sorted(caller.scopes)))
+    for thing, held in where.roles_in.items():
+        if thing in caller.roles_in:
+            _put(claims, held.at, claim_of(caller.roles_in[thing], held))
     for name, path in where.attributes.items():
         if name in caller.attributes:
             _put(claims, path, caller.attributes[name])

@@ -107,7 +107,7 @@ class Directory:
         if self.own:
             return _by_kind(connection.execute(self._queries["member"], {"id": identifier}).mappings().all())
         rows: dict[str, list[Row]] = {}
-        for name in ("member", "roles", "groups", "permissions"):
+        for name in ("member", "roles", "groups", "permissions", "roles_in"):
             if name in self._queries:
                 found = connection.execute(self._queries[name], {"id": identifier})
                 columns = columns_of(found.keys(), NEEDED.get(name, ()))
@@ -178,7 +178,13 @@ class Directory:
         with self.engine.connect() as connection:
             rows: dict[object, dict[str, list[Row]]] = {}
             for row in connection.execute(tables.without_password()).mappings():
-                rows[row["id"]] = {"member": [_spread(dict(row))], "roles": [], "groups": [], "permissions": []}
+                rows[row["id"]] = {
+                    "member": [_spread(dict(row))],
+                    "roles": [],
+                    "groups": [],
+                    "permissions": [],
+                    "roles_in": [],
+                }
             for name, query in tables.of_all_members().items():
                 for row in connection.execute(query).mappings():
                     rest = {key: value for key, value in row.items() if key != "member_id"}
@@ -264,7 +270,7 @@ class Directory:
         where = tables.members.c.id == self._as_asked(member_id)
 
         def work(connection: sa.Connection) -> int:
-            for table in (tables.member_roles, tables.memberships, tables.member_grants):
+            for table in tables.OF_MEMBERS:
                 connection.execute(table.delete().where(table.c.member_id == self._as_asked(member_id)))
             return connection.execute(tables.members.delete().where(where)).rowcount
 
@@ -285,7 +291,7 @@ class Directory:
 
         def take(connection: sa.Connection) -> None:
             taken.clear()
-            for table in (tables.member_roles, tables.memberships, tables.member_grants):
+            for table in tables.OF_MEMBERS:
                 rows = connection.execute(table.select().where(table.c.member_id == member)).mappings()
                 taken.append((table, [dict(row) for row in rows]))
                 connection.execute(table.delete().where(table.c.member_id == member))
@@ -318,10 +324,14 @@ class Directory:
 
 def _by_kind(found: Sequence[sa.RowMapping]) -> dict[str, list[Row]]:
     """The rows of one question (`tables.of_one_member`) as those of four."""
-    rows: dict[str, list[Row]] = {"member": [], "roles": [], "groups": [], "permissions": []}
-    about = ("source", "group_name")
+    rows: dict[str, list[Row]] = {"member": [], "roles": [], "groups": [], "permissions": [], "roles_in": []}
+    about = ("source", "group_name", "until")
     for row in found:
-        if row["held"] is not None:
+        if row["held"] == "roles_in":
+            rows["roles_in"].append(
+                {"role": row["held_name"], "thing": row["source"], "record": row["group_name"], "until": row["until"]}
+            )
+        elif row["held"] is not None:
             rows[row["held"]].append({"name": row["held_name"], **{name: row[name] for name in about}})
     for row in found[:1]:
         held = ("held", "held_name", *about)

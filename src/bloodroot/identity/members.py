@@ -2,13 +2,16 @@
 
 from __future__ import annotations
 
+import datetime
 from collections.abc import Iterable, Mapping, Sequence
 from dataclasses import dataclass, field
 from typing import Any
 
 from ..core.caller import Caller
+from ..core.roles_in import NOWHERE, RolesIn
 from ..core.values import Value, compare
 from ..settings import SettingsError
+from .held_in_records import RoleIn, of_rows, roles_in
 from .names import names_in_cell, permissions_in
 
 Row = Mapping[str, Any]
@@ -42,6 +45,7 @@ class Member:
         grants: permissions beside those of the roles.
         attributes: every other column of the member's row, and the status.
         notes: what could not be read.
+        roles_in: roles that are held in particular records, those included that have ended.
     """
 
     id: Any
@@ -52,6 +56,23 @@ class Member:
     grants: tuple[Grant, ...] = ()
     attributes: Mapping[str, Any] = field(default_factory=dict)
     notes: tuple[str, ...] = ()
+    roles_in: tuple[RoleIn, ...] = ()
+    # What of these is held, and until when that is so.
+    _held: list[tuple[RolesIn, datetime.datetime | None]] = field(
+        default_factory=list, init=False, repr=False, compare=False
+    )
+
+    def held_in(self, now: datetime.datetime) -> RolesIn:
+        """The roles that are held in records at a moment: one that has ended gives nothing from then on."""
+        if not self.roles_in:
+            return NOWHERE
+        if self._held:
+            held, ends = self._held[0]
+            if ends is None or now < ends:
+                return held
+        found = roles_in(self.roles_in, now)
+        self._held[:] = [found]
+        return found[0]
 
     @property
     def name(self) -> str:
@@ -79,7 +100,8 @@ class Member:
             old = sorted(frozenset(claimed.roles) - self.roles)
             if old:
                 notes.append(f"the directory does not say {', '.join(old)} of this member, whatever the sign-in says")
-        return Caller(self.id, self.roles, self.groups, attributes, scopes, self.granted, tuple(notes))
+        held = self.held_in(datetime.datetime.now(datetime.UTC))
+        return Caller(self.id, self.roles, self.groups, attributes, scopes, self.granted, tuple(notes), held)
 
 
 def columns_of(keys: Iterable[str], needed: Iterable[str] = ()) -> list[str]:
@@ -92,11 +114,12 @@ def columns_of(keys: Iterable[str], needed: Iterable[str] = ()) -> list[str]:
     Raises:
         SettingsError: one that is needed is not there, or one with a meaning is there twice.
     """
-    columns = [key.lower() if key.lower() in _MEANT else key for key in keys]
+    meant = {*_MEANT, *needed, *(("until",) if "role" in needed else ())}
+    columns = [key.lower() if key.lower() in meant else key for key in keys]
     for name in needed:
         if name not in columns:
             raise SettingsError(f'the row needs a column "{name}"{_REMEDIES.get(name, "")}')
-    for name in _MEANT:
+    for name in sorted(meant):
         if columns.count(name) > 1:
             raise SettingsError(f'the row has the column "{name}" {columns.count(name)} times')
     return columns
@@ -104,7 +127,7 @@ def columns_of(keys: Iterable[str], needed: Iterable[str] = ()) -> list[str]:
 
 _MEANT = ("id", "status", "source", "group_name", "member_id")
 _REMEDIES = {"status": ": name it so, or write 'active' as status where no member is ever suspended"}
-NEEDED = {"member": ("id", "status"), "members": ("id",), "login": ("id",)}
+NEEDED = {"roles_in": ("thing", "record", "role"), "member": ("id", "status"), "members": ("id",), "login": ("id",)}
 
 
 def member_of(
@@ -119,7 +142,8 @@ def member_of(
     Args:
         rows: what each query brought: ``member`` a row with ``id`` and ``status``; ``roles`` and ``groups``
             a name, names in one string, a JSON list or a JSON map in the first column; ``permissions`` the same, with
-            who gave them in a column ``source``, and the group that has them in ``group_name``.
+            who gave them in a column ``source``, and the group that has them in ``group_name``; ``roles_in`` rows with
+            ``thing``, ``record``, ``role`` and perhaps ``until``.
         asked: the id that was asked for.
         separator: what is between names in one string; None where a string is one name.
         active: the statuses of members who may act.
@@ -142,6 +166,8 @@ def member_of(
         giver = f"the directory, to {source}" if source else "the directory"
         grants += [Grant(name, giver, group) for name in names]
         notes += [f"a permission in the directory {name}" for name in wrong]
+    held, wrong = of_rows(rows.get("roles_in", ()))
+    notes += wrong
     return Member(
         member_rows[0]["id"],
         str(status),
@@ -151,6 +177,7 @@ def member_of(
         tuple(grants),
         attributes,
         tuple(notes),
+        held,
     )
 
 

@@ -13,15 +13,19 @@ from typing import Any
 
 from ..language.errors import BloodrootError
 from ..language.problems import suggestion
+from .held_in_records import RoleIn, end_of
 
 PROMPT = "prompt"
 _FROM_ENVIRONMENT = re.compile(r"\{env\.([A-Za-z_][A-Za-z0-9_]*)\}")
 _LISTS = ("roles", "groups", "permissions")
-_MEMBER = ("id", "login", "name", "status", *_LISTS, "password", "attributes")
+_MEMBER = ("id", "login", "name", "status", *_LISTS, "roles_in", "password", "attributes")
 _GROUP = ("name", "permissions")
 _LONGEST = 200
+_LONGEST_RECORD = 80
 _LARGEST_ID = 2**31 - 1
 _BETWEEN = ";"
+_ROLE_IN = '{ role = "editor", in = { studio = 7 }, until = 2027-01-01 }'
+_ROLE_IN_CELL = re.compile(r"(\S+) in (\S+) (\S+)(?: until (\S+))?")
 
 
 class SeedError(BloodrootError):
@@ -51,6 +55,7 @@ class SeedMember:
         permissions: permissions beside those of the roles.
         attributes: what else conditions may ask for.
         password: ``{env.NAME}`` or ``prompt``, or None for a member who has no password.
+        roles_in: roles to be held in particular records.
     """
 
     place: str
@@ -63,6 +68,7 @@ class SeedMember:
     permissions: tuple[str, ...] | None = None
     attributes: Mapping[str, Any] | None = None
     password: str | None = None
+    roles_in: tuple[RoleIn, ...] | None = None
 
     @property
     def variable(self) -> str | None:
@@ -204,7 +210,33 @@ class _Reader:
             self._names(place, "permissions", entry.get("permissions")),
             attributes,
             password,
+            self._roles_in(place, entry.get("roles_in")),
         )
+
+    def _roles_in(self, place: str, value: Any) -> tuple[RoleIn, ...] | None:
+        if value is None:
+            return None
+        if not isinstance(value, list) or not all(isinstance(entry, dict) for entry in value):
+            self._wrong(place, f"roles_in must be a list of tables, such as {_ROLE_IN}")
+            return None
+        found = [self._role_in(place, entry) for entry in value]
+        return tuple(dict.fromkeys(role for role in found if role is not None))
+
+    def _role_in(self, place: str, entry: dict[str, Any]) -> RoleIn | None:
+        self._known("members.roles_in.", place, entry, ("role", "in", "until"))
+        role, where = entry.get("role"), entry.get("in")
+        if not isinstance(role, str) or not isinstance(where, dict) or len(where) != 1:
+            self._wrong(place, f"a role in a record is written as {_ROLE_IN}")
+            return None
+        ((thing, record),) = where.items()
+        if isinstance(record, bool) or not isinstance(record, str | int) or not 0 < len(str(record)) <= _LONGEST_RECORD:
+            self._wrong(place, f"the record of {thing} is identified by a number or a string, not by {record!r}")
+            return None
+        try:
+            return RoleIn(thing, str(record), role, end_of(entry.get("until")))
+        except ValueError:
+            self._wrong(place, f'until must be a date, such as 2027-01-01, not "{entry["until"]}"')
+            return None
 
     def check_once(self, seed: Seed) -> None:
         """No member may be in the file twice."""
@@ -242,6 +274,15 @@ class _Reader:
         self.reasons.append(f"{place}: {message}")
 
 
+def _role_in_cell(text: str) -> dict[str, Any]:
+    """``editor in studio 7 until 2027-01-01`` as TOML would have it; what is not like that has no role."""
+    match = _ROLE_IN_CELL.fullmatch(text)
+    if match is None:
+        return {}
+    role, thing, record, until = match.groups()
+    return {"role": role, "in": {thing: record}, **({"until": until} if until else {})}
+
+
 def _from_cells(cells: dict[str, str]) -> dict[str, Any]:
     """The cells of a line as TOML would have them: lists, a number, a table of attributes."""
     entry: dict[str, Any] = {}
@@ -250,6 +291,8 @@ def _from_cells(cells: dict[str, str]) -> dict[str, Any]:
             entry.setdefault("attributes", {})[head.removeprefix("attributes.")] = cell
         elif head in _LISTS:
             entry[head] = [name.strip() for name in cell.split(_BETWEEN) if name.strip()]
+        elif head == "roles_in":
+            entry[head] = [_role_in_cell(part.strip()) for part in cell.split(_BETWEEN) if part.strip()]
         elif head == "id" and cell.isascii() and cell.isdecimal():
             entry[head] = int(cell)
         else:

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import datetime
-from collections.abc import Callable, Iterable, Mapping
+from collections.abc import Callable, Iterable, Iterator, Mapping
 from dataclasses import dataclass, field, replace
 from pathlib import Path
 from typing import Any
@@ -19,6 +19,7 @@ from ..settings import SettingsError
 from . import passwords, tables
 from .database import file_of, in_one_transaction, open_database, reason_of
 from .directory import Directory
+from .held_in_records import RoleIn, end_of
 from .seed_file import Seed, SeedError, SeedMember
 from .seed_result import SeedResult, SeedRow, SeedVerdict
 
@@ -56,7 +57,12 @@ def check_seed(seed: Seed, policy: Policy) -> None:
         check(member.place, "role", member.roles or (), list(policy.roles.bit))
         check(member.place, "group", member.groups or (), known_groups)
         check_permissions(member.place, member.permissions or ())
+        for held in member.roles_in or ():
+            check(member.place, "thing", (held.thing,), list(policy.roles.things.by_name))
+            if held.thing in policy.roles.things.by_name:
+                check(member.place, f"role in a {held.thing}", (held.role,), list(policy.roles.roles_of(held.thing)))
         reasons += _apart(member.place, member.login, member.roles or (), member.groups or (), policy)
+        reasons += _apart_in(member, policy)
     if reasons:
         raise SeedError(reasons)
 
@@ -64,6 +70,21 @@ def check_seed(seed: Seed, policy: Policy) -> None:
 def _apart(place: str, login: str, roles: tuple[str, ...], groups: tuple[str, ...], policy: Policy) -> list[str]:
     held = policy.roles.held(Caller(login, roles, groups))
     return [f"{place}: {login} would hold {' and '.join(held.apart)}, which are kept apart"] if held.apart else []
+
+
+def _apart_in(member: SeedMember, policy: Policy) -> Iterator[str]:
+    """Records in which a member would hold roles that are kept apart there, for some time at least."""
+    by_record: dict[tuple[str, str], list[str]] = {}
+    for held in member.roles_in or ():
+        by_record.setdefault((held.thing, held.record), []).append(held.role)
+    everywhere = policy.roles.held(Caller(member.login, member.roles or (), member.groups or ())).bits
+    for (thing, record), names in by_record.items():
+        bits = policy.roles.bits_in(thing, frozenset(names)) | everywhere
+        if policy.roles.apart_in and policy.roles.are_apart_in(thing, bits):
+            yield (
+                f"{member.place}: {member.login} would hold {' and '.join(dict.fromkeys(names))} in {thing} {record}, "
+                "where they are kept apart"
+            )
 
 
 def seed_directory(
@@ -129,6 +150,7 @@ class _Standing:
     roles: set[str] = field(default_factory=set)
     groups: set[str] = field(default_factory=set)
     permissions: set[str] = field(default_factory=set)
+    roles_in: set[RoleIn] = field(default_factory=set)
 
 
 class _Seeding:
@@ -177,21 +199,21 @@ class _Seeding:
         ):
             for number, value in self.connection.execute(sa.select(*table.c)):
                 getattr(found[number], name).add(value)
+        for row in self.connection.execute(sa.select(*tables.member_roles_in.c)):
+            found[row.member_id].roles_in.add(RoleIn(row.thing, row.record, row.role, end_of(row.until)))
         return {standing.row["login"]: standing for standing in found.values()}
 
     def _roles(self) -> list[SeedRow]:
         there = set(self.connection.scalars(sa.select(tables.roles.c.name)))
-        missing = [name for name in self.policy.roles.bit if name not in there]
+        names = (*self.policy.roles.bit, *self.policy.roles.in_thing)
+        missing = [name for name in names if name not in there]
         descriptions = self.policy.roles.descriptions
         if missing:
             self.connection.execute(
                 tables.roles.insert(),
                 [{"name": name, "description": descriptions.get(name, "")[:400]} for name in missing],
             )
-        return [
-            SeedRow("role", name, SeedVerdict.MADE if name in missing else SeedVerdict.KEPT)
-            for name in self.policy.roles.bit
-        ]
+        return [SeedRow("role", name, SeedVerdict.MADE if name in missing else SeedVerdict.KEPT) for name in names]
 
     def _groups(self) -> list[SeedRow]:
         there = set(self.connection.scalars(sa.select(tables.groups.c.name)))
@@ -268,6 +290,16 @@ class _Seeding:
             if rows:
                 self.connection.execute(table.insert(), rows)
                 self._note_given(table, [(row[first.name], row[second.name]) for row in rows])
+        self._add_roles_in([(numbers[member.login], held) for member in new for held in member.roles_in or ()])
+
+    def _add_roles_in(self, held: list[tuple[Any, RoleIn]]) -> None:
+        rows = [
+            {"member_id": owner, "thing": each.thing, "record": each.record, "role": each.role, "until": each.until}
+            for owner, each in held
+        ]
+        if rows:
+            self.connection.execute(tables.member_roles_in.insert(), rows)
+            self._note_given(tables.member_roles_in, [(owner, each.name) for owner, each in held])
 
     def _note_given(self, table: sa.Table, given: Iterable[tuple[Any, str]]) -> None:
         """Write down when members were given something."""
@@ -292,7 +324,11 @@ class _Seeding:
             roles=member.roles if member.roles is not None else tuple(standing.roles),
             groups=member.groups if member.groups is not None else tuple(standing.groups),
         )
-        if reasons := _apart(member.place, member.login, held.roles or (), held.groups or (), self.policy):
+        reasons = _apart(member.place, member.login, held.roles or (), held.groups or (), self.policy)
+        if reasons := [
+            *reasons,
+            *_apart_in(replace(held, roles_in=held.roles_in or tuple(standing.roles_in)), self.policy),
+        ]:
             raise SeedError(reasons)
         number = standing.row["id"]
         said = {"name": member.name, "status": member.status, "attributes": member.attributes}
@@ -307,6 +343,17 @@ class _Seeding:
         ):
             if wanted is not None:
                 self._set(table, number, has, set(wanted))
+        if member.roles_in is not None and set(member.roles_in) != standing.roles_in:
+            self._set_roles_in(number, standing.roles_in, set(member.roles_in))
+
+    def _set_roles_in(self, owner: object, has: set[RoleIn], wanted: set[RoleIn]) -> None:
+        of, given = tables.member_roles_in.c, tables.given.c
+        for each in has - wanted:
+            where = (of.member_id == owner, of.thing == each.thing, of.record == each.record, of.role == each.role)
+            self.connection.execute(tables.member_roles_in.delete().where(*where))
+            is_it = (given.member_id == owner, given.kind == "role", given.name == each.name)
+            self.connection.execute(tables.given.delete().where(*is_it))
+        self._add_roles_in([(owner, each) for each in wanted - has])
 
     def _set(self, table: sa.Table, owner: object, has: set[str], wanted: set[str]) -> None:
         """Make the rows of an owner those that are wanted."""
@@ -339,6 +386,9 @@ def _differences(member: SeedMember, standing: _Standing) -> tuple[str, ...]:
         wanted = getattr(member, name)
         if wanted is not None and set(wanted) != getattr(standing, name):
             differences.append(_sets(name, getattr(standing, name), set(wanted)))
+    if member.roles_in is not None and set(member.roles_in) != standing.roles_in:
+        has, wanted_in = ({held.words() for held in each} for each in (standing.roles_in, member.roles_in))
+        differences.append(_sets("roles in records", has, wanted_in))
     return tuple(differences)
 
 

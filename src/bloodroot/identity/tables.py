@@ -64,6 +64,18 @@ group_grants = sa.Table(
 )
 
 
+# Roles that are held in one record of a thing, perhaps until some moment.
+member_roles_in = sa.Table(
+    "bloodroot_member_roles_in",
+    metadata,
+    sa.Column("member_id", sa.ForeignKey("bloodroot_members.id", ondelete="CASCADE"), primary_key=True),
+    sa.Column("thing", sa.String(100), primary_key=True),
+    sa.Column("record", sa.String(200), primary_key=True),
+    sa.Column("role", sa.ForeignKey("bloodroot_roles.name"), primary_key=True, index=True),
+    sa.Column("until", sa.DateTime(timezone=True)),
+)
+
+
 # When each member was given what it holds. A review of access asks for it; decisions do not.
 given = sa.Table(
     "bloodroot_given",
@@ -74,8 +86,15 @@ given = sa.Table(
     sa.Column("at", sa.DateTime(timezone=True), nullable=False),
 )
 
+# Everything that goes with a member.
+OF_MEMBERS = (member_roles, memberships, member_grants, member_roles_in)
 # The tables of what members hold, each with what `given` calls it.
-HELD = ((member_roles, "role"), (memberships, "group"), (member_grants, "permission"))
+HELD = (
+    (member_roles, "role"),
+    (memberships, "group"),
+    (member_grants, "permission"),
+    (member_roles_in, "role"),
+)
 
 
 def without_password() -> sa.Select[Any]:
@@ -96,8 +115,11 @@ _GRANTED_TO_GROUP = (
 )
 
 
+_NO_END = sa.cast(sa.null(), sa.DateTime(timezone=True))
+
+
 def of_all_members() -> dict[str, sa.Executable]:
-    """The roles, groups and permissions of all members, each with ``member_id``."""
+    """The roles, groups, permissions and roles in records of all members, each with ``member_id``."""
     to_member = sa.select(member_grants.c.member_id, *_GRANTED_TO_MEMBER)
     to_group = sa.select(memberships.c.member_id, *_GRANTED_TO_GROUP).join(
         group_grants, group_grants.c.group_name == memberships.c.group_name
@@ -106,29 +128,39 @@ def of_all_members() -> dict[str, sa.Executable]:
         "roles": sa.select(*member_roles.c),
         "groups": sa.select(*memberships.c),
         "permissions": sa.union_all(to_member, to_group),
+        "roles_in": sa.select(*member_roles_in.c),
     }
 
 
 def of_one_member() -> sa.Select[Any]:
     """A member whose number is ``:id``, in one question: a row for each thing that it holds, or one row for nothing.
 
-    Beside the columns of the member there are ``held`` (``roles``, ``groups`` or ``permissions``; None for nothing),
-    ``held_name``, ``source`` and ``group_name`` as `of_all_members` has them.
+    Beside the columns of the member there are ``held`` (``roles``, ``groups``, ``permissions``, ``roles_in``; None for
+    nothing), ``held_name``, ``source``, ``group_name`` and ``until`` as `of_all_members` has them; of roles in records
+    the thing is in ``source`` and the record in ``group_name``.
     """
     member = sa.bindparam("id", type_=sa.Integer)
     nothing = sa.cast(sa.null(), sa.String)
+    in_record = member_roles_in.c
     own_groups = sa.select(memberships.c.group_name).where(memberships.c.member_id == member)
     held = sa.union_all(
         _held("roles", member_roles.c.role, nothing, nothing).where(member_roles.c.member_id == member),
         _held("groups", memberships.c.group_name, nothing, nothing).where(memberships.c.member_id == member),
         _held("permissions", *_GRANTED_TO_MEMBER).where(member_grants.c.member_id == member),
         _held("permissions", *_GRANTED_TO_GROUP).where(group_grants.c.group_name.in_(own_groups)),
+        _held("roles_in", in_record.role, in_record.thing, in_record.record, in_record.until).where(
+            in_record.member_id == member
+        ),
     ).subquery("held")
     columns = (members.c.id, members.c.login, members.c.name, members.c.status, members.c.attributes)
     return sa.select(*columns, *held.c).select_from(members.outerjoin(held, sa.true())).where(members.c.id == member)
 
 
-def _held(kind: str, name: Any, source: Any, group: Any) -> sa.Select[Any]:
+def _held(kind: str, name: Any, source: Any, group: Any, until: Any = _NO_END) -> sa.Select[Any]:
     return sa.select(
-        sa.literal(kind).label("held"), name.label("held_name"), source.label("source"), group.label("group_name")
+        sa.literal(kind).label("held"),
+        name.label("held_name"),
+        source.label("source"),
+        group.label("group_name"),
+        until.label("until"),
     )

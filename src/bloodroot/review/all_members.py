@@ -132,28 +132,31 @@ def _last_used(policy: Policy, member: Member, uses: list[Use]) -> dict[Holding,
     What is not used can be taken away, all of it at once, and each of these requests is let in all the same.
     """
     holdings = tuple(holdings_of(policy, member))
-    last: dict[tuple[Line, str], tuple[Line, str, datetime.datetime]] = {}
+    last: dict[tuple[Line, str, str], datetime.datetime] = {}
     for use in uses:
         line = policy.lookup.for_request(use.method, use.path)
         if line is not None:
-            key = line, use.method
-            last[key] = line, use.method, max(use.at, last[key][2]) if key in last else use.at
+            # Which record it was makes a difference only where roles are held in records.
+            key = line, use.method, use.path if member.roles_in else ""
+            last[key] = max(use.at, last.get(key, use.at))
 
-    def let_in(member: Member, line: Line, method: str) -> bool:
-        return outcome_at(policy, line, method, member.caller())[0] in _LET_IN
+    def let_in(member: Member, line: Line, method: str, path: str) -> bool:
+        caller = member.caller()
+        outcome = policy.decide(caller, method, path).outcome if path else outcome_at(policy, line, method, caller)[0]
+        return outcome in _LET_IN
 
     used: dict[Holding, datetime.datetime] = {}
-    for line, method, at in last.values():
-        if let_in(only(member), line, method):
+    for asked, at in last.items():
+        if let_in(only(member), *asked):
             continue  # every signed-in caller may
         for holding in holdings:
-            if let_in(only(member, holding), line, method) or not let_in(without(member, holding), line, method):
+            if let_in(only(member, holding), *asked) or not let_in(without(member, holding), *asked):
                 used[holding] = max(at, used.get(holding, at))
     # Things that open an endpoint in several combinations are neither enough alone nor needed.
     unused = [holding for holding in holdings if holding not in used]
     rest = without(member, *unused)
-    for line, method, at in last.values():
-        if let_in(member, line, method) and not let_in(rest, line, method):
+    for asked, at in last.items():
+        if let_in(member, *asked) and not let_in(rest, *asked):
             used |= {holding: max(at, used.get(holding, at)) for holding in unused}
     return used
 

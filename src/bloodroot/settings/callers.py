@@ -15,6 +15,29 @@ ClaimPath = tuple[str, ...]
 
 
 @dataclass(frozen=True, slots=True)
+class ClaimedRoles:
+    """Where the roles that are held in records of a thing are in claims, and how they are written.
+
+    Attributes:
+        at: the way to them.
+        id: of a list of objects, the key of the record's identifier.
+        role: of a list of objects, the key of the role or the roles.
+        pattern: of strings, what each is like, as in ``studio:{id}:{role}``; None for other shapes.
+        separator: what is between names, or strings of the pattern, that come as one string; None for nothing.
+        drop_prefix: what names of roles begin with; a name without it is no role here.
+        names: role names as they come, to those of the policy.
+    """
+
+    at: ClaimPath
+    id: str = "id"
+    role: str = "role"
+    pattern: str | None = None
+    separator: str | None = None
+    drop_prefix: str = ""
+    names: Mapping[str, str] = field(default_factory=dict)
+
+
+@dataclass(frozen=True, slots=True)
 class ClaimNames:
     """Where each part of a caller is in claims, in a session or in headers.
 
@@ -27,6 +50,7 @@ class ClaimNames:
         separator: what is between names that come as one string; None where a string is one name.
         drop_prefix: what role names begin with; a name without it is another application's, and no role here.
         names: role names as they come, to those of the policy.
+        roles_in: for each thing, where the roles are that are held in its records.
     """
 
     id: ClaimPath
@@ -37,6 +61,7 @@ class ClaimNames:
     separator: str | None = None
     drop_prefix: str = ""
     names: Mapping[str, str] = field(default_factory=dict)
+    roles_in: Mapping[str, ClaimedRoles] = field(default_factory=dict)
 
 
 @dataclass(frozen=True, slots=True)

@@ -5,7 +5,16 @@ from __future__ import annotations
 import ipaddress
 import re
 
-from .callers import ClaimNames, ClaimPath, Development, DirectoryTables, SourceSettings, TokenRules, claim_path
+from .callers import (
+    ClaimedRoles,
+    ClaimNames,
+    ClaimPath,
+    Development,
+    DirectoryTables,
+    SourceSettings,
+    TokenRules,
+    claim_path,
+)
 from .checked import Table
 
 ALGORITHMS = ("HS256", "RS256", "ES256", "EdDSA")
@@ -54,7 +63,34 @@ def _claims(table: Table, kind: str) -> ClaimNames:
         table.text("separator"),
         table.text("drop_prefix") or "",
         {name: names.text(name) or "" for name in names.values},
+        {
+            thing: _claimed_roles(each)
+            for thing, each in table.table("roles_in").each_table("identity.roles_in.NAME").items()
+        },
     )
+
+
+def _claimed_roles(table: Table) -> ClaimedRoles:
+    table.known()
+    names = table.table("names")
+    pattern = table.text("pattern")
+    if pattern is not None and (sorted(_HELD_AS.findall(pattern)) != ["id", "role"] or "}{" in pattern):
+        table.problem("pattern", "a pattern has {id} and {role} once each, with something between them")
+        pattern = None
+    if "at" not in table:
+        table.problem(None, 'at is missing: where are these roles? Write at = "studios", for example')
+    return ClaimedRoles(
+        _path(table, "at") or (),
+        table.text("id") or "",
+        table.text("role") or "",
+        pattern,
+        table.text("separator"),
+        table.text("drop_prefix") or "",
+        {name: names.text(name) or "" for name in names.values},
+    )
+
+
+_HELD_AS = re.compile(r"\{(\w*)\}")
 
 
 def _path(table: Table, key: str) -> ClaimPath | None:

@@ -52,7 +52,8 @@ def member_access(result: MemberAccess) -> Iterator[str]:
 
 
 def _holding(holding: Holding) -> dict[str, Any]:
-    return {"kind": holding.kind, "name": holding.name, "gives": list(holding.gives), "known": holding.known}
+    until = {"until": holding.until.isoformat()} if holding.until is not None else {}
+    return {"kind": holding.kind, "name": holding.name, "gives": list(holding.gives), "known": holding.known, **until}
 
 
 def _moment(at: datetime.datetime | None) -> str | None:

@@ -60,7 +60,8 @@ def _in_words(holding: Holding) -> str:
     others = [name for name in holding.gives if name != holding.name]
     known = "" if holding.known else ", which the policy does not know"
     included = f" ({', '.join(others)})" if others else ""
-    return f"{holding.kind} {holding.name}{included}{known}"
+    end = f" until {holding.until:%Y-%m-%d}" if holding.until is not None else ""
+    return f"{holding.kind} {holding.name}{end}{included}{known}"
 
 
 def _next(result: Review) -> str:
