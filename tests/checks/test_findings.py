@@ -50,8 +50,42 @@ def policy(
     return HEAD.format(**split, sections=sections, tail=tail)
 
 
+THINGS = "things; studio {studio_id}; kiln {kiln_id} in studio by studio_id; roles in studio; owner".replace(
+    "; ", "\n  "
+)
+THINGS = THINGS.replace("  roles in", "roles in")
+IN_STUDIO = "GET /studios/{studio_id} owner; GET /kilns/{kiln_id} owner"
 # For each kind: policies that have it, and near misses.
 POLICIES: dict[str, tuple[list[str], list[str]]] = {
+    "unused-thing": (
+        [policy(IN_STUDIO, sections=THINGS.replace("roles in", "  shelf {shelf_id}\nroles in"))],
+        [
+            policy(IN_STUDIO, sections=THINGS),
+            policy("GET /studios/{studio_id} owner", sections=THINGS, permissions="kiln:edit owner"),
+        ],
+    ),
+    "nested-record-untied": (
+        [
+            policy("GET /lots/{lot_id}/pots/{pot_id} helper if by-lot", conditions="by-lot path.lot_id in caller.lots"),
+            policy(
+                "GET /lots/{lot_id}/pots/{pot_id} helper if by-lot", conditions="by-lot records.lot_id.o == caller.id"
+            ),
+        ],
+        [
+            policy("GET /lots/{lot_id}/pots/{pot_id} helper if own-lot"),
+            policy("GET /lots/{lot_id}/pots/{pot_id} helper"),
+            policy("GET /lots/{lot_id}/pots helper if by-lot", conditions="by-lot path.lot_id in caller.lots"),
+            policy(
+                "GET /lots/{lot_id}/pots/{pot_id} helper if by-lot",
+                conditions="by-lot path.lot_id in caller.lots and record.lot_id == path.lot_id",
+            ),
+            policy(
+                f"{IN_STUDIO}; GET /studios/{{studio_id}}/kilns/{{kiln_id}} helper if by-studio",
+                sections=THINGS,
+                conditions="by-studio path.studio_id in caller.studios",
+            ),
+        ],
+    ),
     "unused-role": (
         [policy(roles="porter")],
         [policy(roles="porter includes clerk"), policy("GET /bay porter", roles="porter")],
@@ -389,6 +423,15 @@ def application(routes: str, handlers: str = "", after: str = "", framework: str
     return APP.format(routes=routes, handlers=handlers, after=after, framework=framework)
 
 
+LISTING = "def rows():\n    return []\ndef listing(request):\n    return PlainTextResponse(str(rows()))\n"
+STUDIOS = """things
+  studio {studio_id}
+  kiln {kiln_id} in studio by studio_id
+  firing {firing_id} in kiln by kiln_id
+roles in studio
+  owner
+endpoints
+"""
 GUARDED = '@guard("{0}")\ndef guarded(request):\n    return PlainTextResponse("here")\n'
 PROTECTED = "starlette.protect(app, 'access.bloodroot', identify=lambda request: None, records={records})"
 
@@ -467,6 +510,13 @@ APPLICATIONS: dict[str, tuple[list[tuple[str, str]], list[tuple[str, str]]]] = {
         [("  GET /a guarded", application('Route("/a", guarded)', GUARDED.format("keepr")))],
         [("  GET /a guarded", application('Route("/a", guarded)', GUARDED.format("keeper")))],
     ),
+    "list-not-filtered": (
+        [(f"{STUDIOS}  GET /studios owner in any studio", application('Route("/studios", answer)'))],
+        [
+            (f"{STUDIOS}  GET /studios owner in any studio", application('Route("/studios", listing)', LISTING)),
+            (f"{STUDIOS}  GET /studios keeper", application('Route("/studios", answer)')),
+        ],
+    ),
     "record-not-settled": (
         [
             ("  GET /a keeper if own", application('Route("/a", answer)')),
@@ -481,6 +531,32 @@ APPLICATIONS: dict[str, tuple[list[tuple[str, str]], list[tuple[str, str]]]] = {
 
 
 class Applications(Finding):
+    def test_records_on_the_way_are_loaded(self) -> None:
+        protect = "from bloodroot import load\n" + PROTECTED.replace("'access.bloodroot'", "load('access.bloodroot')")
+        kilns = "{'kiln': lambda x: None}"
+        for path, records, handler, expected in (
+            ("/studios/{studio_id}", "{}", "answer", False),
+            ("/kilns/{kiln_id}", "{}", "answer", True),
+            ("/kilns/{kiln_id}", "{}", "settling", False),
+            ("/kilns/{kiln_id}", kilns, "answer", False),
+            ("/kilns/{kiln_id}", "{'kiln_id': lambda x: None}", "answer", False),
+            ("/firings/{firing_id}", "{'firing_id': lambda x: None}", "answer", True),
+            ("/firings/{firing_id}", kilns, "settling", True),
+            ("/firings/{firing_id}", "{'firing_id': lambda x: None, 'kiln': lambda x: None}", "answer", False),
+            ("/studios/{studio_id}/kilns/{kiln_id}", "{}", "answer", True),
+            ("/studios/{studio_id}/kilns/{kiln_id}", kilns, "answer", False),
+        ):
+            for requires in ("owner", "keeper"):
+                with self.subTest(path=path, records=records, handler=handler, requires=requires):
+                    self.write("access.bloodroot", f"{KEEPER}{STUDIOS}  GET {path} {requires}\n")
+                    self.write(
+                        "shop.py", application(f'Route("{path}", {handler})', after=protect.format(records=records))
+                    )
+                    tied = expected and (requires == "owner" or "/studios" in path)
+                    # What cannot be settled either keeps the application from starting.
+                    refused = "depends on what a" in self.bloodroot("check", "shop:app").err
+                    self.assertEqual(refused or bool(self.found("thing-not-loaded", "shop:app")), tied)
+
     def test_each_kind_that_an_application_shows(self) -> None:
         for name, (raising, near) in APPLICATIONS.items():
             for expected, cases in ((True, raising), (False, near)):
@@ -508,7 +584,10 @@ class Applications(Finding):
         self.assertEqual([each["file"] for each in found["related"]], ["shop.py"])
 
     def test_every_kind_has_its_cases(self) -> None:
-        self.assertEqual({*POLICIES, *APPLICATIONS, *SETTINGS, "cached-for-all"}, set(KINDS))
+        self.assertEqual(
+            {*POLICIES, *APPLICATIONS, *SETTINGS, "cached-for-all", "thing-not-loaded", "role-never-assigned"},
+            set(KINDS),
+        )
 
 
 CLASSES = {
@@ -606,6 +685,26 @@ SETTINGS = {
 
 
 class Settings(Finding):
+    def test_roles_that_nothing_gives(self) -> None:
+        things = policy(IN_STUDIO, sections=THINGS)
+        everywhere = policy(IN_STUDIO, sections=THINGS, roles="chief includes owner")
+        token = '[identity]\nfrom = "jwt"\nkey = "{env.K}"\n'
+        own = '[directory]\nurl = "sqlite:///x.db"\n'
+        queries = '[directory.queries]\nmember = "select * from m where id = :id"\n'
+        for text, settings, expected in (
+            (things, token, True),
+            (things, "", False),
+            (everywhere, token, False),
+            (things, token + '[identity.roles_in.studio]\nat = "studios"\n', False),
+            (things, token + own, False),
+            (things, token + own + queries, True),
+            (things, token + own + queries + 'roles_in = "select thing, record, role from r where id = :id"\n', False),
+        ):
+            with self.subTest(settings=settings, text=text):
+                self.write("access.bloodroot", text)
+                self.write("bloodroot.toml", f'policy = "access.bloodroot"\n{settings}')
+                self.assertEqual(bool(self.found("role-never-assigned")), expected)
+
     def test_each_kind_that_settings_show(self) -> None:
         self.write("access.bloodroot", policy())
         for name, (raising, near) in SETTINGS.items():

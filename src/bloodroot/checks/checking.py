@@ -13,7 +13,19 @@ from ..core.policy import Policy
 from ..core.requirements import asks_for_guard, references_in
 from ..language import tree
 from ..language.problems import Source, suggestion
-from . import declared, hiding, holders, holding, in_handlers, lifetimes, openness, shown_fields, siblings, unused
+from . import (
+    declared,
+    hiding,
+    holders,
+    holding,
+    in_handlers,
+    in_things,
+    lifetimes,
+    openness,
+    shown_fields,
+    siblings,
+    unused,
+)
 from .subject import Subject, all_entries
 
 STALE_ACCEPT = FindingKind(
@@ -22,7 +34,19 @@ STALE_ACCEPT = FindingKind(
     "An entry accepts a finding that it does not have.",
     "Remove the accept, or correct the name of the finding.",
 )
-_FAMILIES = (declared, unused, holders, openness, siblings, in_handlers, holding, shown_fields, hiding, lifetimes)
+_FAMILIES = (
+    declared,
+    unused,
+    holders,
+    openness,
+    siblings,
+    in_handlers,
+    in_things,
+    holding,
+    shown_fields,
+    hiding,
+    lifetimes,
+)
 _FIND: tuple[Callable[[Subject], Iterator[Finding]], ...] = tuple(family.find for family in _FAMILIES)
 KINDS: dict[str, FindingKind] = {
     kind.name: kind for kind in (*(kind for family in _FAMILIES for kind in family.KINDS), STALE_ACCEPT)

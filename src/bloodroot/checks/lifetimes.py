@@ -33,7 +33,10 @@ def find(subject: Subject) -> Iterator[Finding]:
                 f"A member is remembered for {settings.directory.cache:g} seconds, with the roles it had before.",
             )
         return
-    if not any(source.kind == "jwt" and source.claims.roles is not None for source in settings.identity):
+    if not any(
+        source.kind == "jwt" and (source.claims.roles is not None or source.claims.roles_in)
+        for source in settings.identity
+    ):
         return
     made = settings.development
     if made is not None and made.minutes * 60 > _LONGEST:

@@ -144,6 +144,8 @@ def nodes_in(node: tree.Node) -> Iterator[tree.Node]:
                 waiting += child.parts
             case tree.Negation():
                 waiting.append(child.part)
+            case tree.Held():
+                waiting += [part for part in (child.role, child.reference) if part is not None]
             case tree.Given():
                 waiting += [child.requirement, child.condition]
             case tree.Comparison():

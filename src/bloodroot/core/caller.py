@@ -103,6 +103,20 @@ class Caller:
                 object.__setattr__(self, name, _frozen(getattr(self, name)))
 
 
+_MOST_RECORDS = 5  # that are named in words
+
+
+def roles_in_records(caller: Caller | None) -> list[str]:
+    """The roles that a caller holds in particular records, in words: ``editor in studio 7``."""
+    found = []
+    for thing, records in caller.roles_in.items() if caller is not None else ():
+        for identifier, names in list(records.items())[:_MOST_RECORDS]:
+            found.append(f"{' and '.join(sorted(names))} in {thing} {identifier}")
+        if len(records) > _MOST_RECORDS:
+            found.append(f"roles in {len(records) - _MOST_RECORDS} more of {thing}")
+    return found
+
+
 class CallerView:
     """A caller as conditions see it: ``id``, and the attributes by name."""
 

@@ -26,7 +26,6 @@ from .whereabouts import where
 if TYPE_CHECKING:
     import datetime
     from collections.abc import Iterable, Mapping
-    from collections.abc import Set as AbstractSet
 
     from .caller import Caller
     from .fields import FieldRules
@@ -296,7 +295,7 @@ class Policy:
         """
         return moved(self.roles.things, kind, record, changes)
 
-    def where(self, caller: Caller | None, permission: str) -> dict[str, AbstractSet[Any]]:
+    def where(self, caller: Caller | None, permission: str) -> dict[str, frozenset[Any]]:
         """Where a caller may do something, for menus and lists: ``{"studio": {7}}``.
 
         Args:

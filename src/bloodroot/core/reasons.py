@@ -5,12 +5,14 @@ from __future__ import annotations
 from dataclasses import dataclass, field
 from typing import TYPE_CHECKING
 
+from .caller import roles_in_records
 from .conditions import Condition, findings
 from .decision import Step, StepVerdict
 from .formulas import FAULTY, TRUE, Conjunction, Constant, Disjunction, Facts, Formula, can_be_true, walk
 from .records import UNKNOWN
-from .requirements import ANY_GRANT, HoldingAt, in_words, permissions_in, requirement_in_words
+from .requirements import ANY_GRANT, HoldingAt, HoldingIn, in_words, permissions_in, requirement_in_words
 from .roles import SIGNED_OUT, RoleTable
+from .roles_in import NOWHERE, RolesIn
 
 if TYPE_CHECKING:
     from collections.abc import Iterable
@@ -105,21 +107,12 @@ def reason_of(
 
 
 def _held(roles: RoleTable, facts: Facts) -> str:
-    """The roles that a caller has, in words; those in things with where they are held."""
-    found = list(roles.names(facts.certain))
+    """The roles that a caller has, in words; those in things with where they are held, and where this is."""
     there: There | None = facts.there
-    if there is not None and there.caller is not None:
-        for thing, records in there.caller.roles_in.items():
-            for identifier, names in list(records.items())[:_MOST_RECORDS]:
-                found.append(f"{' and '.join(sorted(names))} in {thing} {identifier}")
-            if len(records) > _MOST_RECORDS:
-                found.append(f"roles in {len(records) - _MOST_RECORDS} more of {thing}")
+    found = [*roles.names(facts.certain), *roles_in_records(there.caller if there is not None else None)]
     text = ", ".join(found) or "no role"
     location = there.location if there is not None else None
     return "; ".join([text, *location.steps]) if location is not None else text
-
-
-_MOST_RECORDS = 5  # that a step names
 
 
 def roles_alone(requirement: Formula, facts: Facts) -> Formula:
@@ -191,10 +184,27 @@ def add_passed(
     """Write down the step of a line that does not refuse: its requirement has come to a formula."""
     name = "standing" if is_rule else "roles"
     if formula is TRUE:
-        text = f"requires {requirement.words()}, which holds{_by_grant(requirement, facts)}"
+        held = f"{_by_grant(requirement, facts)}{_held_here(requirement, facts)}"
+        text = f"requires {requirement.words()}, which holds{held}"
         trace.add(name, StepVerdict.PASSED, text, line)
     else:
         trace.add("standing" if is_rule else "conditions", StepVerdict.OPEN, f"depends on {in_words(formula)}", line)
+
+
+def _held_here(formula: Formula, facts: Facts) -> str:
+    """Where the caller holds a role of a thing that is required, by the chain that leads there."""
+    there: There | None = facts.there
+    location = there.location if there is not None else None
+    if there is None or location is None or not any(isinstance(part, HoldingIn) for part in walk(formula)):
+        return ""
+    held = there.caller.roles_in if there.caller is not None else NOWHERE
+    places = [
+        f"{' and '.join(sorted(names))} in {thing} {value.words().strip(chr(34))}"
+        for thing, value in location.records.items()
+        if isinstance(held, RolesIn) and (names := held.at(thing, value.value, textual=value.textual))
+    ]
+    steps = [*location.steps, *([f"the caller is {', '.join(places)}"] if places else [])]
+    return f"; {'; '.join(steps)}" if steps else ""
 
 
 def _by_grant(formula: Formula, facts: Facts) -> str:

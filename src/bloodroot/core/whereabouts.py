@@ -11,8 +11,6 @@ from .requirements import HoldingIn
 from .values import Value
 
 if TYPE_CHECKING:
-    from collections.abc import Set as AbstractSet
-
     from .caller import Caller
     from .formulas import Formula
     from .roles import RoleTable
@@ -45,7 +43,7 @@ class Everywhere(frozenset[Any]):
 EVERYWHERE = Everywhere()
 
 
-def where(roles: RoleTable, permission: Formula, caller: Caller | None) -> dict[str, AbstractSet[Any]]:
+def where(roles: RoleTable, permission: Formula, caller: Caller | None) -> dict[str, frozenset[Any]]:
     """For each thing in which a role gives a permission, the records where the caller may have it."""
     # With what follows from a role in a thing in what belongs to that, too: all things of the chains.
     names = {part.thing for part in walk(permission) if isinstance(part, HoldingIn)}
@@ -66,7 +64,7 @@ def _mask(permission: Formula) -> int:
     return mask
 
 
-def _in_thing(roles: RoleTable, permission: Formula, caller: Caller | None, thing: str) -> AbstractSet[Any]:
+def _in_thing(roles: RoleTable, permission: Formula, caller: Caller | None, thing: str) -> frozenset[Any]:
     nowhere = Location({each.name: Value(None) for each in roles.things.chain(thing)})
     if caller is None or all(_may(roles, permission, other, nowhere) for other in counted_as(roles, caller)):
         # What needs no role in a record of the thing needs none in any.

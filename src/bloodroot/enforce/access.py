@@ -24,7 +24,6 @@ from .errors import EnforcementError, Refusal, Unsettled
 if TYPE_CHECKING:
     from ..core.formulas import Formula
     from ..core.lines import CompiledGuard
-    from ..core.locating import Wanted
     from ..core.policy import Policy
 
 log = logging.getLogger("bloodroot.enforce")
@@ -299,10 +298,6 @@ class Access(Acting):
         self._asked = self._asked.with_(record=record, records=records)
         if self._before.outcome is Outcome.DEPENDS:
             self.decision = self.policy.evaluator.settle(self._before, self._asked)
-
-    def wanted(self) -> list[Wanted]:
-        """The records that have to be known to say where the request is, and that are not at hand."""
-        return self.policy.evaluator.wanted(self._asked, self.decision.line)
 
     def still_allowed(self, caller: Caller | None, segments: list[str]) -> bool:
         """Whether a caller who was identified again may still have what was allowed."""

@@ -278,7 +278,8 @@ class Exchange:
     def _load_on_the_way(self, access: Access, own: Any, record: Any, records: dict[str, Any]) -> Steps[None]:
         """Load the records that only other records lead to, each once, as long as they make a difference."""
         while access.open:
-            wanted = next((w for w in access.wanted() if w.parameter is None and w.thing not in records), None)
+            lacking = access.policy.evaluator.wanted(access.decision.question, access.decision.line)
+            wanted = next((each for each in lacking if each.parameter is None and each.thing not in records), None)
             loader = self.enforcement.loader_of(wanted.thing) if wanted is not None else None
             if wanted is None or loader is None:
                 return

@@ -261,6 +261,11 @@ def lacking_record(line: Line, parameters: Iterable[str], loaders: Collection[st
 
 def settles(handler: Any) -> bool:
     """Whether a handler, or a function that it calls by name, mentions ``settle``."""
+    return mentions(handler, ("settle",))
+
+
+def mentions(handler: Any, wanted: Collection[str]) -> bool:
+    """Whether a handler, or a function that it calls by name, mentions one of some names."""
     waiting: list[Any] = [handler]
     seen: set[int] = set()
     while waiting and len(seen) < _MOST_FUNCTIONS:
@@ -276,7 +281,7 @@ def settles(handler: Any) -> bool:
         if code is None:
             continue
         names = set(_names_in(code))
-        if "settle" in names:
+        if not names.isdisjoint(wanted):
             return True
         known = {**getattr(function, "__globals__", {}), **_closure(function)}
         waiting += [known[name] for name in names if isinstance(known.get(name), types.FunctionType | type)]

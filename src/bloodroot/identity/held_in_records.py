@@ -142,13 +142,13 @@ def _pairs(value: Any, where: ClaimedRoles) -> tuple[list[tuple[Any, Any]], list
     return pairs, notes
 
 
-def _by_pattern(texts: Iterable[str], pattern: str) -> Iterator[tuple[str, str]]:
+def _by_pattern(texts: Iterable[str], pattern: str) -> Iterator[tuple[str, list[str]]]:
     """What strings of a pattern such as ``studio:{id}:{role}`` say; others are about something else."""
     match = compiled_pattern(pattern).fullmatch
     for text in texts:
         found = match(text)
         if found is not None:
-            yield found["id"], found["role"]
+            yield found["id"], [found["role"]]
 
 
 def compiled_pattern(pattern: str) -> re.Pattern[str]:

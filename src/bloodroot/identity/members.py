@@ -57,22 +57,21 @@ class Member:
     attributes: Mapping[str, Any] = field(default_factory=dict)
     notes: tuple[str, ...] = ()
     roles_in: tuple[RoleIn, ...] = ()
-    # What of these is held, and until when that is so.
-    _held: list[tuple[RolesIn, datetime.datetime | None]] = field(
+    # What of these is held, and from when until when that is so.
+    _held: list[tuple[RolesIn, datetime.datetime, datetime.datetime | None]] = field(
         default_factory=list, init=False, repr=False, compare=False
     )
 
-    def held_in(self, now: datetime.datetime) -> RolesIn:
+    def held_in(self, now: datetime.datetime) -> Mapping[str, Mapping[Any, frozenset[str]]]:
         """The roles that are held in records at a moment: one that has ended gives nothing from then on."""
         if not self.roles_in:
             return NOWHERE
-        if self._held:
-            held, ends = self._held[0]
-            if ends is None or now < ends:
+        for held, since, ends in self._held:
+            if since <= now and (ends is None or now < ends):
                 return held
-        found = roles_in(self.roles_in, now)
-        self._held[:] = [found]
-        return found[0]
+        held, ends = roles_in(self.roles_in, now)
+        self._held[:] = [(held, now, ends)]
+        return held
 
     @property
     def name(self) -> str:

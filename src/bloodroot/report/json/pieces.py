@@ -36,6 +36,11 @@ def caller_of(name: str, caller: Caller | None, roles: RoleTable) -> dict[str, A
         values["groups"] = sorted(caller.groups)
         values["granted"] = dict(sorted(caller.granted.items()))
         values["scopes"] = sorted(caller.scopes) if caller.scopes is not None else None
+        if caller.roles_in:
+            values["roles_in"] = {
+                thing: {str(identifier): sorted(names) for identifier, names in records.items()}
+                for thing, records in caller.roles_in.items()
+            }
     return values
 
 

@@ -6,6 +6,7 @@ import shlex
 from collections.abc import Iterator
 from typing import TYPE_CHECKING
 
+from ...core.caller import roles_in_records
 from ...core.decision import Outcome
 from ...core.requirements import requirement_in_words
 from ..sheet import OF_OUTCOME, Cell, Line, Meaning, Section, Sheet, line, place, plural, quiet, strong
@@ -39,7 +40,7 @@ def _decided(result: Explanation) -> tuple[Cell, tuple[Section, ...]]:
     sections = []
     if made.reason != "signed-out" and result.who != "signed-out":
         direct, included = result.role_table.direct_and_included(result.caller)
-        held = ", ".join((*direct, *included)) or "no role"
+        held = ", ".join((*direct, *included, *roles_in_records(result.caller))) or "no role"
         sections.append(Section(lines=(line(quiet(f"{result.who} holds {held}")),), tight=True))
     sections.append(Section(rows=tuple(_steps(made))))
     after = tuple(_after(result))

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import datetime
 from typing import TYPE_CHECKING
 
 from ..sheet import Cell, Meaning, Section, Sheet, endpoint, line, plural, quiet, strong
@@ -60,7 +61,10 @@ def _in_words(holding: Holding) -> str:
     others = [name for name in holding.gives if name != holding.name]
     known = "" if holding.known else ", which the policy does not know"
     included = f" ({', '.join(others)})" if others else ""
-    end = f" until {holding.until:%Y-%m-%d}" if holding.until is not None else ""
+    end = ""
+    if holding.until is not None:
+        has_ended = holding.until <= datetime.datetime.now(datetime.UTC)
+        end = f", which ended on {holding.until:%Y-%m-%d}" if has_ended else f" until {holding.until:%Y-%m-%d}"
     return f"{holding.kind} {holding.name}{end}{included}{known}"
 
 
