@@ -160,7 +160,7 @@ class Suite:
         self.assertEqual(
             set(caller.roles_in["studio"]), {"x-8", *(["7"] if datetime.datetime.now(datetime.UTC) < ENDS else [])}
         )
-        self.assertEqual([each.roles_in for each in self.directory.members()], [member.roles_in])
+        self.assertEqual([{*each.roles_in} for each in self.directory.members()], [{*member.roles_in}])
         self.directory.remove(1)
         self.assertIsNone(self.directory.member(1))
 

@@ -171,6 +171,9 @@ def _is_lone(subject: Subject, entry: tree.Role) -> bool:
     """Whether a role is there for its own sake: it joins no others, and is more than a name for everyone signed in."""
     if not subject.reach.units or (subject.policy.fields and entry.name.text in subject.uses.names):
         return False
+    if any(word.text in subject.policy.roles.in_thing for word in entry.includes):
+        # It holds everywhere what the others hold in one record.
+        return False
     if not entry.includes:
         return not entry.default and entry.name.text in subject.uses.names
     return len(entry.includes) == 1

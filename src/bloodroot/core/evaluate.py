@@ -321,7 +321,14 @@ class Evaluator:
             return Weighed(Outcome.DENY, "closed")
         if trace and line is not None and guard is None:
             trace.add("line", StepVerdict.PASSED, line_in_words(line, question), line)
-        return self._weigh_asked(self._asked(question, segments, line, held), caller, trace)
+        parts = self._asked(question, segments, line, held)
+        if parts and parts[0].location is not None and not can_be_true(parts[0].formula):
+            # Whoever is refused whatever the records hears that, and learns nothing of where they are.
+            without = question.with_(record=None, records=None)
+            weighed = self._weigh_asked(self._asked(without, segments, line, held), caller, None)
+            if weighed.reason is not None:
+                return self._weigh_asked(self._asked(without, segments, line, held), caller, trace)
+        return self._weigh_asked(parts, caller, trace)
 
     def _weigh_apart(
         self, question: Question, segments: list[str] | None, line: Line | None, held: Held, trace: Trace | None

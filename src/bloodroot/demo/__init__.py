@@ -1,20 +1,53 @@
-"""Fernhollow Seed Bank: a full example to run, to read and to break."""
+"""The examples to run, to read and to break: Fernhollow Seed Bank, and Kilnhouse, a cooperative with tenants."""
 
 from __future__ import annotations
 
 import secrets
 import shutil
+from dataclasses import dataclass
 from pathlib import Path
 
-FILES = Path(__file__).parent / "files"
+_FOLDER = Path(__file__).parent
 
 
-def write_demo(folder: Path, *, faulty: bool) -> list[Path]:
+@dataclass(frozen=True, slots=True)
+class Example:
+    """One of the examples.
+
+    Attributes:
+        name: what it is called.
+        files: the folder that it is copied from.
+        package: the package of its application; the version with holes in it is its module ``faulty``.
+        secrets: the environment variables that are made for each copy.
+        mistakes: how many mistakes the version with holes has, in words.
+    """
+
+    name: str
+    files: Path
+    package: str
+    secrets: tuple[str, ...]
+    mistakes: str
+
+
+SEED_BANK = Example(
+    "Fernhollow Seed Bank", _FOLDER / "files", "seedbank", ("SEEDBANK_PASSWORD", "SEEDBANK_KEY"), "five mistakes"
+)
+COOPERATIVE = Example(
+    "Kilnhouse Pottery Cooperative",
+    _FOLDER / "tenants",
+    "kilnhouse",
+    ("KILNHOUSE_PASSWORD", "KILNHOUSE_KEY"),
+    "four mistakes",
+)
+
+
+def write_demo(folder: Path, *, faulty: bool, example: Example = SEED_BANK) -> list[Path]:
     """Write the example's files to a folder, with passwords and keys made for this folder alone.
 
     Args:
         folder: made where it is missing.
         faulty: have the settings name the application with holes in it.
+        example: which one.
 
     Returns:
         The files written, in order.
@@ -22,8 +55,9 @@ def write_demo(folder: Path, *, faulty: bool) -> list[Path]:
     Raises:
         FileExistsError: the folder has a file of one of these names, which is left as it is.
     """
+    files = example.files
     wanted = sorted(
-        path.relative_to(FILES) for path in FILES.rglob("*") if path.is_file() and "__pycache__" not in path.parts
+        path.relative_to(files) for path in files.rglob("*") if path.is_file() and "__pycache__" not in path.parts
     )
     wanted.append(Path("secrets.env"))
     for name in wanted:
@@ -31,13 +65,11 @@ def write_demo(folder: Path, *, faulty: bool) -> list[Path]:
             raise FileExistsError(17, "this file is there already; name an empty or a new folder", str(folder / name))
     for name in wanted[:-1]:
         (folder / name).parent.mkdir(parents=True, exist_ok=True)
-        shutil.copyfile(FILES / name, folder / name)
+        shutil.copyfile(files / name, folder / name)
     if faulty:
-        settings = folder / "bloodroot.toml"
-        settings.write_text(settings.read_text("utf-8").replace("seedbank.app:app", "seedbank.faulty:app"), "utf-8")
+        settings, app = folder / "bloodroot.toml", f"{example.package}.app:app"
+        settings.write_text(settings.read_text("utf-8").replace(app, app.replace(".app:", ".faulty:")), "utf-8")
     made = folder / "secrets.env"
     made.touch(mode=0o600)
-    made.write_text(
-        f"SEEDBANK_PASSWORD={secrets.token_urlsafe(12)}\nSEEDBANK_KEY={secrets.token_urlsafe(32)}\n", "utf-8"
-    )
+    made.write_text("".join(f"{name}={secrets.token_urlsafe(24)}\n" for name in example.secrets), "utf-8")
     return [folder / name for name in wanted]

@@ -129,6 +129,9 @@ def find_at(
         loaders: the parameters that have loaders; None where that is not known.
         at_start: whether an error keeps the application from starting: then what a handler calls out of sight counts.
     """
+    if loaders is not None:
+        things = roles.things.by_parameter
+        loaders = {*loaders, *(name for name, thing in things.items() if thing.name in loaders)}
     yield from _missing(at)
     yield from _not_settled(at, loaders, at_start)
     if roles.things and loaders is not None:

@@ -4,13 +4,15 @@ from __future__ import annotations
 
 from collections.abc import Iterator
 from dataclasses import replace
-from typing import TYPE_CHECKING
+from typing import TYPE_CHECKING, Any
 
 from ..core.decision import Outcome
 from ..core.endpoint_outcomes import left_of
 from ..core.formulas import can_be_true
+from ..core.request_facts import counted_as, facts_of
 from ..settings import Body, Persona, Settings
 from .planning import Case, Plan, Secret
+from .thing_samples import ThingSamples
 
 if TYPE_CHECKING:
     from ..core.policy import Policy
@@ -51,7 +53,8 @@ def _changes(plan: Plan, policy: Policy, settings: Settings) -> Iterator[Case]:
             if not case.allowed or case.spelled or not _is_one_of(case, fields.change):
                 continue
             for name, value in fields.values.items():
-                if not _may(policy, case.persona, kind, name, "change"):
+                may = _may(policy, case.persona, kind, name, "change")
+                if not may or not _may_move(policy, settings, case, kind, {name: value}):
                     form = case.body is not None and case.body.kind == "form"
                     body = Body("form", {name: str(value)}) if form else Body("json", {name: value})
                     yield replace(
@@ -61,6 +64,23 @@ def _changes(plan: Plan, policy: Policy, settings: Settings) -> Iterator[Case]:
                         spelled=f"{name} of {kind}",
                         changes=f"{name} of {kind}",
                     )
+
+
+def _may_move(policy: Policy, settings: Settings, case: Case, kind: str, changes: dict[str, Any]) -> bool:
+    """Whether a persona may move a record into another one, where a change does that; as far as it is known."""
+    if kind not in policy.roles.things.by_name:
+        return True
+    record = ThingSamples(policy.roles.things, settings).record(kind, case.values)
+    moved = policy.moved(kind, record, changes) if record is not None else None
+    if moved is None:
+        return True
+    required = policy.fields[kind].required(moved.attribute, "change")
+    every = counted_as(policy.roles, case.persona.caller)
+    return all(
+        can_be_true(required.fold(facts_of(policy.roles, caller, each)))
+        for caller in every
+        for each in (record, moved.record)
+    )
 
 
 def _is_one_of(case: Case, endpoints: tuple[str, ...]) -> bool:

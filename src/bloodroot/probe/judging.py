@@ -286,6 +286,8 @@ class _EndpointEvidence:
         served = case.path in self.there or (
             not case.asked.template.names and seen.by in (AnsweredBy.HANDLER, AnsweredBy.ROUTE)
         )
+        # Nothing is at a crossed address: that its records are shown where they belong says that they are there.
+        served = served or (case.crossed and self.works)
         if not served:
             return Verdict.INCONCLUSIVE, "nothing found, and no one was shown anything there", _SAMPLE
         return self._as_declared(case, seen)
@@ -293,6 +295,9 @@ class _EndpointEvidence:
     def _as_declared(self, case: Case, seen: Seen) -> Said:
         """A refusal: is it the one that was declared?"""
         answer = case.answer
+        if case.crossed and seen.came is ResponseKind.NOT_FOUND:
+            # A crossed address names nothing, whoever asks.
+            return Verdict.AGREE, _refusal(seen), ""
         if case.asked.line is None or _goes_where_declared(case, seen):
             # How to refuse what no line covers is nowhere declared.
             return Verdict.AGREE, _refusal(seen), ""

@@ -11,13 +11,14 @@ from urllib.parse import parse_qs
 from ..core.decision import Decision, Outcome
 from ..core.endpoint_outcomes import asked_at, outcome_at
 from ..core.formulas import TRUE, can_be_true
-from ..core.paths import read_path
+from ..core.paths import Parameter, read_path
 from ..core.question import Question
 from ..core.request_facts import facts_for
-from ..core.requirements import asks_for_guard, conditions_in
+from ..core.requirements import asks_for_guard, conditions_in, rests_on_records
 from ..settings import Body, Persona, Settings, SettingsError
 from .samples import NoValueError, SampleRecord, records_for, target
 from .spelling import is_same_page
+from .thing_samples import ThingSamples
 
 if TYPE_CHECKING:
     from ..core.answers import Answer
@@ -48,6 +49,7 @@ class Case:
         method: the method that is sent, in capitals.
         spelled: in words, how such a request is spelled.
         changes: the field that such a request tries to change, where that is what it is about.
+        crossed: whether the path names records that do not belong together.
     """
 
     asked: AskedEndpoint
@@ -65,6 +67,7 @@ class Case:
     method: str = ""
     spelled: str = ""
     changes: str = ""
+    crossed: bool = False
 
     def __post_init__(self) -> None:
         if not self.method:
@@ -236,6 +239,9 @@ class _Planning:
         body = bodies.get(endpoint.name) or bodies.get(f"{endpoint.method} {named}")
         self.body = body if body is not None or endpoint.method in SAFE else known_values.body(endpoint)
         self.examples = known_values.examples(endpoint)
+        things = policy.roles.things
+        self.things = ThingSamples(things, settings)
+        self.named = things.named(endpoint.template.names)
 
     def requests(self, persona: Persona) -> list[Case | SkippedRequest]:
         """The requests as one persona, and what of them cannot be made."""
@@ -257,9 +263,10 @@ class _Planning:
                 made.append(SkippedRequest(self.asked, persona, _depends(declared)))
                 continue
             truths = {**record.settled, **record.known}
-            tried.append(truths)
+            if not record.crossed:
+                tried.append(truths)
             body = self.body or self.signing_in(persona, path)
-            words = record.words if self.conditions else ""
+            words = record.words if self.conditions or record.crossed else ""
             made.append(
                 Case(
                     self.asked,
@@ -272,11 +279,14 @@ class _Planning:
                     record.values,
                     truths,
                     body,
+                    crossed=bool(record.crossed),
                 )
             )
         if not made:
             made.append(SkippedRequest(self.asked, persona, missing or "no sample leads to a record"))
         elif any(isinstance(planned, Case) for planned in made):
+            lacking = self.things.lacks_crossing(self.records(persona), self.named)
+            made += [SkippedRequest(self.asked, persona, lacking)] if lacking else []
             made += [SkippedRequest(self.asked, persona, why) for why in self.lacking(persona, tried)]
         return made
 
@@ -300,18 +310,26 @@ class _Planning:
         found = self._records.get(persona.name)
         if found is None:
             found = records_for(self.settings, self.asked, self.conditions, persona, self.examples)
+            if self.named:
+                found = [each for record in found for each in self.things.addresses(record, self.named)] or found
             self._records[persona.name] = found
         return found
 
     def decided(
-        self, persona: Persona, path: str, query: str, assume: Mapping[str, bool] | None, record: Any = None
+        self,
+        persona: Persona,
+        path: str,
+        query: str,
+        assume: Mapping[str, bool] | None,
+        record: Any = None,
+        records: Mapping[str, Any] | None = None,
     ) -> Decision:
         """What the policy says of a request that this endpoint serves."""
         question = Question(persona.caller, self.asked.method, path)
         question.line, question.routed = self.asked.line, True
         sent = parse_qs(query, keep_blank_values=True) if query else {}
         question.query = {name: values[0] if len(values) == 1 else values for name, values in sent.items()}
-        question.assume, question.record = assume, record
+        question.assume, question.record, question.records = assume, record, records or None
         return self.policy.evaluator.decide(question, read_path(path.rstrip("/") or "/"))
 
     def corrected(self, persona: Persona, record: SampleRecord, query: str) -> SampleRecord:
@@ -352,10 +370,10 @@ class _Planning:
 
     def declared(self, persona: Persona, path: str, query: str, record: SampleRecord) -> Decision:
         """What the policy says, the sample taken at its word where that matters."""
-        before = self.decided(persona, path, query, None)
+        before = self.decided(persona, path, query, None, records=record.records)
         if before.remainder is None or not record.known:
             return before
-        return self.decided(persona, path, query, record.known)
+        return self.decided(persona, path, query, record.known, records=record.records)
 
     def lacking(self, persona: Persona, tried: list[Mapping[str, bool]]) -> Iterator[str]:
         """The combinations of conditions that change the outcome for a persona, and that no sample leads to."""
@@ -367,10 +385,10 @@ class _Planning:
         names = tuple(dict.fromkeys(condition.name for condition in conditions_in(remainder)))
         if not names or len(names) > _MOST_CONDITIONS:
             return
-        path = "/" + "/".join("x" for _ in self.asked.template.segments)
+        path, records = self.an_address(persona)
         allowed: dict[tuple[bool, ...], bool] = {}
         for truths in itertools.product((True, False), repeat=len(names)):
-            decision = self.decided(persona, path, "", dict(zip(names, truths, strict=True)))
+            decision = self.decided(persona, path, "", dict(zip(names, truths, strict=True)), records=records)
             if decision.outcome is Outcome.DEPENDS:
                 return  # on something without a name
             allowed[truths] = decision.allowed
@@ -382,9 +400,41 @@ class _Planning:
             if not any(all(seen.get(name) is truth for name, truth in wanted.items()) for seen in tried):
                 yield _no_sample(wanted)
 
+    def secrets_of_things(self, persona: Persona) -> Iterator[Secret]:
+        """Marked records of things that their own page keeps from a persona."""
+        if not self.named or self.named[-1][0] != self.asked.template.names[-1]:
+            return
+        if not isinstance(self.asked.template.segments[-1], Parameter):
+            return
+        for record in self.records(persona):
+            mark = self.things.mark(record, self.named)
+            if mark is None or record.crossed:
+                continue
+            try:
+                path, query = target(self.settings, self.asked, record, persona)
+            except SettingsError:
+                continue
+            if self.declared(persona, path, query, record).reason is not None:
+                yield Secret(mark, f"which GET {path} keeps from them")
+
+    def an_address(self, persona: Persona) -> tuple[str, Mapping[str, Any]]:
+        """An address at which conditions make a difference for a persona, and the records that it leads to."""
+        for record in self.records(persona) if self.named else ():
+            path = "/" + "/".join(
+                record.values.get(part.name, "x") if isinstance(part, Parameter) else str(part)
+                for part in self.asked.template.segments
+            )
+            depends = self.decided(persona, path, "", None, records=record.records).remainder
+            if not record.crossed and depends is not None and not rests_on_records(depends):
+                return path, record.records
+        return "/" + "/".join("x" for _ in self.asked.template.segments), {}
+
     def secrets(self, persona: Persona) -> Iterator[Secret]:
         """Marked records that this endpoint, being the record's own page, keeps from a persona."""
-        if self.asked.method != "GET" or not self.conditions:
+        if self.asked.method != "GET":
+            return
+        yield from self.secrets_of_things(persona)
+        if not self.conditions:
             return
         for record in self.records(persona):
             if not record.marks:
@@ -403,6 +453,8 @@ class _Planning:
 def _depends(declared: Decision) -> str:
     assert declared.remainder is not None
     words = declared.remainder.words()
+    if rests_on_records(declared.remainder):
+        return f"depends on {words}; write the records, and what they belong to, under [samples.THING]"
     if asks_for_guard(declared.remainder):
         return f"depends on {words}: what the guard asks is in the application, and not in the policy"
     names = list(dict.fromkeys(condition.name for condition in conditions_in(declared.remainder)))

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Iterable, Mapping
 from dataclasses import dataclass, field
-from typing import TYPE_CHECKING
+from typing import TYPE_CHECKING, Any
 from urllib.parse import parse_qsl, quote, urlencode
 
 from ..core.paths import Parameter
@@ -38,6 +38,8 @@ class SampleRecord:
         known: by condition, whether it holds for the record, as the samples say.
         marks: by condition that fails, text that is in this record and in no other.
         settled: by condition, what the policy itself can tell from the path, the query and the caller.
+        records: records of things that the path leads to, by parameter, and by thing for those on the way.
+        crossed: where the path names records that do not belong together, in words how; else an empty string.
     """
 
     values: Mapping[str, str] = field(default_factory=dict)
@@ -45,11 +47,14 @@ class SampleRecord:
     known: Mapping[str, bool] = field(default_factory=dict)
     marks: Mapping[str, str] = field(default_factory=dict)
     settled: Mapping[str, bool] = field(default_factory=dict)
+    records: Mapping[str, Any] = field(default_factory=dict)
+    crossed: str = ""
 
     @property
     def words(self) -> str:
         """What is known of it: ``own-trial holds, draft fails``."""
-        return ", ".join(f"{name} {'holds' if holds else 'fails'}" for name, holds in self.known.items())
+        known = [f"{name} {'holds' if holds else 'fails'}" for name, holds in self.known.items()]
+        return ", ".join([*([f"crossed: {self.crossed}"] if self.crossed else []), *known])
 
 
 @dataclass(frozen=True, slots=True)

@@ -35,16 +35,17 @@ async def verify(policy: Policy, plan: Plan, application: Application) -> None:
     with made_with[0].around_loaders(made_with[1]) if made_with is not None else contextlib.nullcontext():
         for case in plan.cases:
             if case.sample and case.asked.line is not None and not case.spelled:
-                records = await _records(case, loaded)
+                records = await _records(policy, case, loaded)
                 if records:
                     _hold(policy, case, records)
 
 
-async def _records(case: Case, loaded: dict[tuple[str, str], Any]) -> Mapping[str, Any]:
+async def _records(policy: Policy, case: Case, loaded: dict[tuple[str, str], Any]) -> Mapping[str, Any]:
     """The records that the parameters of a case lead to; nothing where one cannot be loaded from here."""
     records: dict[str, Any] = {}
     for name in case.asked.template.names:
-        loading = active_policies.loader_of(name)
+        thing = policy.roles.things.by_parameter.get(name)
+        loading = active_policies.loader_of(name) or (active_policies.loader_of(thing.name) if thing else None)
         text = case.values.get(name)
         if loading is None or text is None:
             continue

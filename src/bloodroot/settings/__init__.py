@@ -2,7 +2,7 @@
 
 from .callers import ClaimNames, Development, DirectoryTables, SourceSettings, TokenRules, claim_path
 from .checked import SettingsError
-from .probing import Body, Example, KnownAnswer, ListedValue, ProbeRules, Sample, SignIn
+from .probing import Body, Example, KnownAnswer, ListedValue, ProbeRules, Sample, SignIn, ThingSample
 from .project import Persona, Settings
 from .reading import find_settings, read_settings
 
@@ -21,6 +21,7 @@ __all__ = [
     "SettingsError",
     "SignIn",
     "SourceSettings",
+    "ThingSample",
     "TokenRules",
     "claim_path",
     "find_settings",

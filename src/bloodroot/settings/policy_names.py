@@ -50,6 +50,16 @@ def check_names(settings: Settings, policy: Policy) -> None:
         check((*path, "groups"), "group", persona.groups, policy.roles.groups)
         unknown = [permission for permission in persona.permissions if not knows(policy.resolver, permission)]
         check((*path, "permissions"), "permission", unknown, policy.permissions)
+    for thing, samples in settings.things.items():
+        check(("samples", thing), "thing or condition", [thing], (*policy.roles.things.by_name, *policy.conditions))
+        declared = policy.roles.things.by_name.get(thing)
+        for identifier, sample in samples.items() if declared is not None else ():
+            parents = [declared.parent] if declared is not None and declared.parent is not None else []
+            check(("samples", thing, identifier), f"thing that a {thing} belongs to, called", sample.parents, parents)
+            where = f"[samples.{next(iter(sample.parents), '')}]"
+            for parent, of in sample.parents.items():
+                if parent in parents and parent in settings.things and of not in settings.things[parent]:
+                    checked.problem(("samples", thing, identifier), f"{where} has no {of}; write it there")
     for name in settings.samples:
         check(("samples", name), "condition", [name], policy.conditions)
     for name, listed in settings.probe.values.items():

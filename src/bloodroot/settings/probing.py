@@ -34,6 +34,19 @@ class Sample:
 
 
 @dataclass(frozen=True, slots=True)
+class ThingSample:
+    """One record of a thing.
+
+    Attributes:
+        parents: what it belongs to, by thing: the identifier of that record.
+        mark: text that is in this record and in no other, or None.
+    """
+
+    parents: Mapping[str, str] = field(default_factory=dict)
+    mark: str | None = None
+
+
+@dataclass(frozen=True, slots=True)
 class SignIn:
     """How a persona signs in.
 

@@ -12,7 +12,7 @@ from typing import Any
 from ..core.caller import Caller
 from .callers import Development, DirectoryTables, SourceSettings
 from .checked import ASKED, Checked, SettingsError
-from .probing import Body, ProbeRules, Sample
+from .probing import Body, ProbeRules, Sample, ThingSample
 
 
 @dataclass(frozen=True, slots=True)
@@ -68,6 +68,7 @@ class Settings:
         personas: by name, in the order of the file.
         values: for each parameter of a path, a value.
         samples: for conditions, by name.
+        things: for things, by name, their records by identifier.
         probe: how the application is asked.
         bodies: what is sent, by method and path template such as ``POST /trials``.
         identity: where callers say who they are, in the order of the file.
@@ -90,6 +91,7 @@ class Settings:
     development: Development | None = None
     directory: DirectoryTables | None = None
     checked: Checked | None = field(default=None, repr=False, compare=False)
+    things: Mapping[str, Mapping[str, ThingSample]] = field(default_factory=dict)
 
     @property
     def folder(self) -> Path:

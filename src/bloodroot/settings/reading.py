@@ -66,7 +66,7 @@ def _settings(table: Table) -> Settings:
     environment = table.file("environment")
     if environment is not None:
         _take_environment(table, environment)
-    values, samples = read_samples(table.table("samples"))
+    values, samples, things = read_samples(table.table("samples"))
     url = table.text("url")
     if url is not None and not _URL(url):
         table.problem("url", 'this must be where the application is running, such as "http://127.0.0.1:8000"')
@@ -88,6 +88,7 @@ def _settings(table: Table) -> Settings:
         read_development(table),
         read_directory(table),
         checked,
+        things,
     )
 
 

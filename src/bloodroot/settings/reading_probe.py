@@ -3,28 +3,43 @@
 from __future__ import annotations
 
 import re
+from typing import Any
 
 from ..core.paths import TemplateError, parse_template
 from .checked import Table
-from .probing import Body, Example, FieldSamples, KnownAnswer, ListedValue, ProbeRules, Sample, SignIn
+from .probing import Body, Example, FieldSamples, KnownAnswer, ListedValue, ProbeRules, Sample, SignIn, ThingSample
 
 SIGN_IN_WAYS = ("form", "json", "bearer", "basic", "header")
 _ANSWER = re.compile(r"([1-5][0-9][0-9])(?:\s+(\S.*))?")
 
 
-def read_samples(table: Table) -> tuple[dict[str, str], dict[str, Sample]]:
-    """``[samples]``: values for parameters, and records for conditions."""
+def read_samples(table: Table) -> tuple[dict[str, str], dict[str, Sample], dict[str, dict[str, ThingSample]]]:
+    """``[samples]``: values for parameters, records for conditions, and records of things."""
     values: dict[str, str] = {}
     samples: dict[str, Sample] = {}
+    things: dict[str, dict[str, ThingSample]] = {}
     for name, value in table.values.items():
-        if isinstance(value, dict):
+        if isinstance(value, dict) and value and not value.keys() & {"holds", "fails"} and _has_tables(value):
+            things[name] = {each: _thing_sample(found) for each, found in table.table(name).each_table().items()}
+        elif isinstance(value, dict):
             sample = table.table(name, "samples.NAME")
             sample.known()
             found = [tuple(map(_example, sample.tables(key))) if key in sample else () for key in ("holds", "fails")]
             samples[name] = Sample(*found)
         else:
             values[name] = table.value(name)
-    return values, samples
+    return values, samples, things
+
+
+def _has_tables(table: dict[str, Any]) -> bool:
+    """Whether it is a table of records, by their identifiers."""
+    return all(isinstance(value, dict) for value in table.values())
+
+
+def _thing_sample(table: Table) -> ThingSample:
+    values = table.each_value()
+    mark = values.pop("mark", None)
+    return ThingSample(values, mark)
 
 
 def _example(table: Table) -> Example:
