@@ -33,6 +33,52 @@ def changed(text: str) -> str:
     return text
 
 
+class Tenants(InFolder):
+    """The example with studios: what opens in one opens nothing in another."""
+
+    def demo(self, *words: str) -> str:
+        done = forked(self.folder, "demo", "--tenants", *words, self.folder / "house")
+        self.assertEqual((done.status, done.err), (0, ""), done.out)
+        return done.out
+
+    def test_the_sound_application_agrees(self) -> None:
+        out = self.demo()
+        self.assertRegex(out, r"0 holes, 0 blocked, \d+ agree; 15 endpoints as 6 personas")
+        self.assertRegex(out, r"Every one of \d+ requests was answered by its handler or refused by policy")
+        self.assertIn("No findings", out)
+        self.folder /= "house"
+        record = ("--record", '{"studio_id": 2}')
+        self.assertIn(
+            "kiln 20 is in studio 2; the path says studio 1",
+            self.ran("why", "editor-of-2", "GET", "/studios/1/kilns/20", *record),
+        )
+        self.assertIn(
+            "the caller is editor in studio 2", self.ran("why", "editor-of-2", "GET", "/studios/2/kilns/20", *record)
+        )
+        held = {row["holds"]: row for row in csv.DictReader(io.StringIO(self.ran("members", "--format", "csv")))}
+        self.assertIn("owner in studio 1", held)
+        RESULT.validate(json.loads(self.ran("why", "owner-of-1", "GET", "/studios/1", "--format", "json")))
+
+    def test_every_planted_mistake_is_found_and_nothing_else(self) -> None:
+        self.demo("--faulty")
+        self.folder /= "house"
+        probe = json.loads(self.bloodroot("probe", "--format", "json").out)
+        RESULT.validate(probe)
+        wrong = {(each["method"], each["path"]) for each in probe["observations"] if each["verdict"] != "agree"}
+        self.assertEqual(
+            wrong,
+            {
+                ("GET", "/kilns"),
+                ("GET", "/studios/2/kilns/10"),
+                ("GET", "/studios/1/kilns/20"),
+                ("PATCH", "/studios/1/kilns/10"),
+                ("PATCH", "/kilns/10/firings/100"),
+                ("PATCH", "/kilns/20/firings/200"),
+                ("PATCH", "/kilns/20/firings/201"),
+            },
+        )
+
+
 class Demo(InFolder):
     @classmethod
     def setUpClass(cls) -> None:

@@ -163,7 +163,8 @@ def _open_everything(reach: Reach, entries: dict[str, tree.Role], rows: list[Row
                 least |= columns
         everywhere &= least
     for name, entry in entries.items():
-        if everywhere & reach.bit[name]:
+        # A role in a thing opens nothing but what is in one record.
+        if everywhere & reach.bit[name] and entry.name.text not in reach.policy.roles.in_thing:
             yield OPENS_EVERYTHING.at(entry.place, f'The role "{name}" opens every endpoint that any role opens.')
 
 

@@ -26,6 +26,7 @@ _NEEDED = {
     "multipart": "python-multipart",
     "starlette": "starlette",
 }
+_NEEDED_BY_TENANTS = {"flask": "flask"}
 
 
 def demo(
@@ -35,32 +36,38 @@ def demo(
     faulty: Annotated[
         bool, typer.Option("--faulty", help="Use the version of the application with holes in it.")
     ] = False,
+    tenants: Annotated[
+        bool, typer.Option("--tenants", help="Another example: studios whose members hold roles in them alone.")
+    ] = False,
     color: ColorOption = Color.AUTO,
 ) -> None:
     """Write the example, a seed bank, to a folder; check its policy, show its matrix, and probe its application."""
     import importlib.util
     import tempfile
 
-    from ..demo import write_demo
+    from ..demo import COOPERATIVE, SEED_BANK, write_demo
 
-    missing = [package for module, package in _NEEDED.items() if importlib.util.find_spec(module) is None]
+    example = COOPERATIVE if tenants else SEED_BANK
+    needed = _NEEDED_BY_TENANTS if tenants else _NEEDED
+    missing = [package for module, package in needed.items() if importlib.util.find_spec(module) is None]
     if missing:
         raise UsageError(f"the example needs {', '.join(missing)}; install them with: pip install 'bloodroot[demo]'")
-    place = folder if folder is not None else Path(tempfile.mkdtemp(prefix="fernhollow-"))
-    written = write_demo(place, faulty=faulty)
+    place = folder if folder is not None else Path(tempfile.mkdtemp(prefix=f"{example.package}-"))
+    written = write_demo(place, faulty=faulty, example=example)
     which = "with holes in it" if faulty else "with the policy around it"
-    typer.secho(f"Fernhollow Seed Bank, {which}: wrote {len(written)} files to {place}", bold=True)
-    for name, text in _FILES:
+    typer.secho(f"{example.name}, {which}: wrote {len(written)} files to {place}", bold=True)
+    for name, text in _FILES_OF_TENANTS if tenants else _FILES:
         typer.echo(f"  {name:18} {text}")
     before = Path.cwd()
     os.chdir(place)
     try:
-        sound = _shown(color)
+        sound = _shown(color, tenants=tenants)
     finally:
         os.chdir(before)
-    _say_what_next(place)
+    _say_what_next(place, _NEXT_OF_TENANTS if tenants else _NEXT)
     if not faulty:
-        typer.echo(f"  {'bloodroot demo --faulty':54}the same with five mistakes, and the probe that finds them")
+        command = f"bloodroot demo {'--tenants ' if tenants else ''}--faulty"
+        typer.echo(f"  {command:54}the same with {example.mistakes}, and the probe that finds them")
     elif sound:
         raise UsageError("the probe found nothing in the faulty application; that is a fault in Bloodroot itself")
 
@@ -71,6 +78,21 @@ _FILES = (
     ("bloodroot.toml", "the application, its sign-in and directory, the personas, the samples"),
     ("seedbank/", "the application: pages, an API, SQLite"),
     ("secrets.env", "a password and a key, made just now"),
+)
+_FILES_OF_TENANTS = (
+    ("access.bloodroot", "who may do what, and in which studio"),
+    ("members.toml", "first members, with the roles that they hold in studios and kilns"),
+    ("bloodroot.toml", "the application, its sign-in and directory, the personas, records of each thing"),
+    ("kilnhouse/", "the application: an API in Flask, SQLAlchemy over SQLite"),
+    ("secrets.env", "a password and a key, made just now"),
+)
+_NEXT_OF_TENANTS = (
+    ("bloodroot why editor-of-2 GET /studios/1/kilns/20 \\", "why does this address name nothing?"),
+    ("  --record '{\"studio_id\": 2}'", ""),
+    ("bloodroot members", "who holds what in which record, and until when"),
+    ("bloodroot matrix --personas", "a column for each persona"),
+    ("flask --app kilnhouse.app run", "the API; sign in with POST /sign-in,"),
+    ("", "with the password in secrets.env"),
 )
 _NEXT = (
     ("bloodroot why botanist POST /trials/7", "why may she change this trial?"),
@@ -85,7 +107,7 @@ _NEXT = (
 )
 
 
-def _shown(color: Color) -> bool:
+def _shown(color: Color, *, tenants: bool) -> bool:
     """Run each command on the example in the current folder, and show what it says; whether the probe was content."""
     from ..core.matrix import matrix_of_roles
     from ..files import load_with_tree
@@ -112,16 +134,18 @@ def _shown(color: Color) -> bool:
     for name in _reports(policy, settings, result):
         typer.echo(f"  {name}")
     typer.echo(f"Open one in a browser: {(Path.cwd() / 'reports' / 'matrix.html').as_uri()}")
+    if tenants:
+        return result.sound
     _title("bloodroot token read", "what becomes of a token made for the persona two-hats")
     output.deliver(TokenResult(policy, _read_token(settings, policy)), color=color)
     return result.sound
 
 
-def _say_what_next(place: Path) -> None:
+def _say_what_next(place: Path, commands: tuple[tuple[str, str], ...]) -> None:
     import shlex
 
     _title("Try next", "")
-    for command, text in ((f"cd {shlex.quote(str(place))}", ""), *_NEXT):
+    for command, text in ((f"cd {shlex.quote(str(place))}", ""), *commands):
         typer.echo(f"  {command:54}{text}".rstrip())
 
 
