@@ -2,6 +2,8 @@
 
 import random
 
+from bloodroot.core.paths import overlap, parse_template
+
 ROLES = ("reader", "writer", "owner", "clerk")
 SEGMENTS = ("a", "b", "{id}", "{x}", "*", "a-{x}", "{x}-z")
 CONDITIONS = {
@@ -10,6 +12,7 @@ CONDITIONS = {
     "active": 'caller.status == "active"',
     "small": "record.size < 5",
     "open": "record.open",
+    "alone": "caller.actor? == none",
     "late": "record.until < now",
     "year": 'query.year == "2026"',
 }
@@ -19,6 +22,7 @@ OTHERS = {
     "active": ('caller.status != "left"', 'caller.status == "active" or caller.chief'),
     "small": ("record.size < 4", "record.size <= 5", "not record.size >= 5"),
     "open": ("not record.open", "record.open == true"),
+    "alone": ("caller.actor? != none", "caller.actor == none", "not caller.actor? != none"),
     "late": ("record.until <= now", "not record.until >= now"),
     "year": ('query.year in ["2025", "2026"]',),
 }
@@ -37,9 +41,21 @@ class Draft:
         self.conditions = dict(CONDITIONS)
         self.grants = {"doc:read": self.grant(), "doc:edit": self.grant()}
         self.endpoints = {self.place(): self.requirement() for _ in range(random.randint(2, 6))}
-        self.always = {self.place(): self.requirement() for _ in range(random.randint(0, 2))}
+        self.always = {}
+        for _ in range(random.randint(0, 2)):
+            self.add_rule()
         self.denials = {reason: self.answer() for reason in ("role", "any", "own") if random.random() < 0.5}
         self.fields = {name: self.requirement() for name in ("size", "*") if random.random() < 0.6}
+
+    def add_rule(self) -> None:
+        """A standing rule, which may leave a path out."""
+        place = self.place()
+        requirement = self.requirement()
+        for _, path in self.random.sample(list(self.endpoints), min(2, len(self.endpoints))):
+            covers = overlap(parse_template(place[1]), parse_template(path)) is not False
+            if covers and self.random.random() < 0.4:
+                requirement += f" except {path}"
+        self.always[place] = requirement
 
     def place(self) -> tuple[str, str]:
         """A method and a template."""
@@ -76,7 +92,7 @@ class Draft:
         return " or ".join(found)
 
     def condition(self) -> str:
-        return self.random.choice(("own", "active", "small", "open", "late", "year"))
+        return self.random.choice(("own", "active", "small", "open", "late", "year", "alone"))
 
     def change(self) -> None:
         """Change something."""
@@ -94,7 +110,7 @@ class Draft:
         elif what == 7:
             self.grants[pick(list(self.grants))] = self.grant()
         elif what == 8:
-            self.always[self.place()] = self.requirement()
+            self.add_rule()
             self.denials[pick(("role", "any", "own"))] = self.answer()
         else:
             self.includes["writer"] = [] if self.includes["writer"] else ["reader"]

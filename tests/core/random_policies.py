@@ -4,6 +4,8 @@ from __future__ import annotations
 
 from hypothesis import strategies as st
 
+from bloodroot.core.paths import overlap, parse_template
+
 ROLES = [f"r{number}" for number in range(5)]
 CONDITIONS = {
     "mine": "record.owner == caller.id",
@@ -11,6 +13,7 @@ CONDITIONS = {
     "awake": 'caller.status == "awake"',
     "both": "mine and not ripe",
     "listed": 'record.kind in ["seed", caller.kind]',
+    "free": "record.helper? == none or record.age? > 5",
 }
 PERMISSIONS = [f"p{number}:do" for number in range(4)]
 PATHS = ["/", "/a", "/a/b", "/a/{x}", "/a/{x}/c", "/a/*/d", "/b/{x}.csv", "/b/{x}", "/b/**", "/c/{x}/{y}"]
@@ -55,10 +58,19 @@ def policies(draw: st.DrawFn, *, negative: bool = True) -> tuple[str, list[str],
     paths = draw(st.lists(st.sampled_from(PATHS), min_size=1, max_size=6, unique=True))
     lines = [f"{draw(st.sampled_from(METHODS))} {path} {draw(requirements(negative=negative))}" for path in paths]
     rules = [
-        f"{path} {draw(requirements(1, negative=negative))}"
+        f"{path} {draw(requirements(1, negative=negative))}{_except(draw, path)}"
         for path in draw(st.lists(st.sampled_from(RULES), max_size=2, unique=True))
     ]
     return "\n".join(['policy "Random"', *head[1:]]), lines, rules
+
+
+def _except(draw: st.DrawFn, path: str) -> str:
+    """What a standing rule leaves out."""
+    template = parse_template(path)
+    left_out = [each for each in PATHS if each != path and overlap(template, parse_template(each)) is not False]
+    if not left_out or not draw(st.booleans()):
+        return ""
+    return "".join(f" except {each}" for each in draw(st.lists(st.sampled_from(left_out), max_size=2, unique=True)))
 
 
 def written(head: str, lines: list[str], rules: list[str]) -> str:

@@ -71,7 +71,7 @@ DATA = [
 references = st.sampled_from(
     [
         "record.grower_id",
-        "record.other_id",
+        "record.other_id?",
         "record.state",
         "record.secret",
         "record.price",

@@ -7,7 +7,7 @@ from collections.abc import Iterator
 from ..core.finding import Finding, FindingKind, Needs, Severity
 from ..core.lines import Line
 from ..core.methods import ANY, covers
-from ..core.paths import Template, overlap, specificity
+from ..core.paths import Template, specificity
 from ..enforce.start_checks import RULE_WITHOUT_ENDPOINT, SEVERAL_ROUTES, WITHOUT_ENDPOINT, several_routes
 from ..language.problems import suggestion
 from .subject import Subject, place_of_endpoint
@@ -91,4 +91,4 @@ def _rules_without_endpoint(subject: Subject) -> Iterator[Finding]:
 
 
 def _concerns(rule: Line, method: str, template: Template) -> bool:
-    return (method == ANY or covers(rule.methods, method)) and overlap(rule.template, template) is not False
+    return (method == ANY or covers(rule.methods, method)) and rule.overlaps(template) is not False

@@ -151,6 +151,9 @@ class _Translation(Interpretation[_Both]):
 
     def term(self, operand: Operand) -> _Term:
         """An operand that is no list."""
+        if isinstance(operand, Reference) and operand.optional:
+            value = self.term(operand.plain).value
+            return _Term(z3.If(_V.is_missing(value), _V.none, value), is_textual(operand))
         if isinstance(operand, Reference | Now):
             value = self.variables.get(operand)
             if value is None:

@@ -147,7 +147,9 @@ def variables(part: Formula) -> Iterator[Variable]:
 
 
 def _variables_in(operand: Operand) -> Iterator[Variable]:
-    if isinstance(operand, Reference | Now):
+    if isinstance(operand, Reference):
+        yield operand.plain
+    elif isinstance(operand, Now):
         yield operand
     elif isinstance(operand, Listed):
         for item in operand.items:
@@ -255,7 +257,7 @@ class _Candidates:
         self.complete = True
         for part in parts:
             if isinstance(part, Holds) and isinstance(part.reference, Reference):
-                self._truths.add(part.reference)
+                self._truths.add(part.reference.plain)
             elif isinstance(part, Comparison):
                 self._note(part)
         if any(member in self._truths or member in self._scalar for member in self._members):
@@ -283,7 +285,7 @@ class _Candidates:
             if isinstance(part.left, Listed):
                 self.complete = False
             if isinstance(part.right, Reference):
-                members = self._members.setdefault(part.right, {})
+                members = self._members.setdefault(part.right.plain, {})
                 members[part.left] = None
                 if len(members) > 2:
                     # Lists of more than one of them, and of less than all, would make a difference.

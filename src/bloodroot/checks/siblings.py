@@ -9,7 +9,7 @@ from ..core.finding import Finding, FindingKind, Needs, Severity
 from ..core.formulas import Formula
 from ..core.lines import Line
 from ..core.methods import covers
-from ..core.paths import Parameter, overlap, specificity
+from ..core.paths import Parameter, specificity
 from ..core.requirements import Holding
 from ..core.roles import SIGNED_IN, SIGNED_OUT
 from ..survey.drafting import is_prefix
@@ -239,7 +239,7 @@ def _formula_of(subject: Subject, unit: Unit, columns: int) -> Formula:
 def _rules_over(subject: Subject, unit: Unit) -> set[Line]:
     """The standing rules that must hold for an endpoint, whatever the path."""
     near = subject.policy.lookup.rules_near(unit.template)
-    return {rule for rule in near if covers(rule.methods, unit.method) and overlap(rule.template, unit.template)}
+    return {rule for rule in near if covers(rule.methods, unit.method) and rule.overlaps(unit.template)}
 
 
 def _without_rule(subject: Subject) -> Iterator[Finding]:

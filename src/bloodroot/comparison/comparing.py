@@ -114,7 +114,7 @@ class _AtEndpoints:
     def _signature(self, number: int, line: Line) -> object:
         """What a line says, in terms that both policies share."""
         formula = line.requirement.formula
-        return line.methods, line.template.text, self.terms[number].key(formula), formula.words()
+        return line.methods, line.pattern, self.terms[number].key(formula), formula.words()
 
     def cells(self) -> Iterator[CellChange]:
         """Every change, by the order of the new file, then of the old one."""
@@ -263,6 +263,7 @@ def _templates(*policies: Policy) -> Iterator[Template]:
     yield from (line.template for policy in policies for line in policy.endpoints)
     for policy in policies:
         yield from (line.template for line in policy.standing)
+        yield from (left_out for line in policy.standing for left_out in line.excepts)
         yield from (denial.template for denial in policy.answers.denials if denial.template is not None)
 
 
@@ -300,7 +301,8 @@ def _roles(policy: Policy) -> object:
     roles = policy.roles
     closures = {name: frozenset(roles.kinds_of(bits)) for name, bits in roles.closure_of.items()}
     apart = {frozenset(name for name, _ in members) for members in roles.every_apart()}
-    return closures, frozenset(roles.names(roles.base)), apart
+    things = {name: (thing.parameters, thing.parent, thing.by) for name, thing in roles.things.by_name.items()}
+    return closures, frozenset(roles.names(roles.base)), apart, things
 
 
 def _denials(policy: Policy) -> object:
@@ -322,7 +324,7 @@ def _denials(policy: Policy) -> object:
 
 
 def _standing(policy: Policy) -> object:
-    return [(line.methods, line.template.text, line.requirement.words()) for line in policy.standing]
+    return [(line.methods, line.pattern, line.requirement.words()) for line in policy.standing]
 
 
 def _endpoints(old: Side, new: Side) -> Iterator[EndpointChange]:

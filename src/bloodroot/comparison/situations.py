@@ -166,7 +166,7 @@ def renamed(formula: Formula, names: Mapping[str, str]) -> Formula:
 
 def _operand(operand: Operand, names: Mapping[str, str]) -> Operand:
     if isinstance(operand, Reference) and operand.root == "path" and operand.names[0] in names:
-        return Reference("path", (names[operand.names[0]], *operand.names[1:]))
+        return Reference("path", (names[operand.names[0]], *operand.names[1:]), operand.optional)
     if isinstance(operand, Listed):
         return Listed(tuple(_operand(item, names) for item in operand.items))
     return operand

@@ -15,7 +15,7 @@ from .fields import FieldRule, FieldRules
 from .formulas import FALSE
 from .lines import ActionLine, Line
 from .methods import ANY
-from .paths import Template, TemplateError, parse_template, specificity
+from .paths import Template, TemplateError, overlap, parse_template, specificity
 from .placing import unplaced_fields, unplaced_roles
 from .policy import Policy
 from .redirects import redirect_problems
@@ -25,7 +25,7 @@ from .roles import compile_roles
 from .routing import PathTree
 
 if TYPE_CHECKING:
-    from collections.abc import Iterator
+    from collections.abc import Iterable, Iterator
 
     from .formulas import Formula
     from .roles import RoleTable
@@ -185,9 +185,25 @@ def _standing(
         if template is not None:
             _check_path_names(requirement.formula, template, entry.path.place(entry.place), problems)
             problems += unplaced_roles(roles, requirement.formula, template, entry.path.place(entry.place))
-            about = (entry.description,)
-            lines.append(Line(entry.methods, template, requirement, entry.place, order, *about))
+            found = [_template(path, entry.place, problems) for path in entry.excepts]
+            excepts = tuple(left_out for left_out in found if left_out is not None)
+            problems += _leave_out_nothing(template, zip(excepts, entry.excepts, strict=False), entry.place)
+            line = Line(entry.methods, template, requirement, entry.place, order, entry.description)
+            line.excepts = excepts
+            lines.append(line)
     return tuple(lines)
+
+
+def _leave_out_nothing(
+    template: Template, excepts: Iterable[tuple[Template, tree.Word]], place: Place
+) -> Iterator[Problem]:
+    """Paths that a standing rule leaves out and never covered."""
+    for left_out, word in excepts:
+        if overlap(template, left_out) is False and overlap(left_out, template) is False:
+            message = (
+                f"this rule is for {template.text}, which does not cover {left_out.text}: there is nothing to leave out"
+            )
+            yield Problem(message, word.place(place))
 
 
 def _template(path: tree.Word, origin: Place, problems: list[Problem]) -> Template | None:

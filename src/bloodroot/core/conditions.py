@@ -89,13 +89,25 @@ class Condition:
 
 @dataclass(frozen=True, slots=True)
 class Reference:
-    """``record.owner.id``: a root and the names that lead from it."""
+    """``record.owner.id``: a root and the names that lead from it.
+
+    Attributes:
+        root: where it begins.
+        names: the names that lead from there.
+        optional: whether it leads to none where there is no such attribute, as with ``caller.actor?``.
+    """
 
     root: str
     names: tuple[str, ...]
+    optional: bool = False
 
     def words(self) -> str:
-        return ".".join((self.root, *self.names))
+        return ".".join((self.root, *self.names)) + ("?" if self.optional else "")
+
+    @property
+    def plain(self) -> Reference:
+        """The same without the question mark: the attribute that it is about."""
+        return Reference(self.root, self.names) if self.optional else self
 
 
 @dataclass(frozen=True, slots=True)
@@ -244,6 +256,11 @@ def is_textual(operand: Operand) -> bool:
 
 def follow(reference: Reference, facts: Facts) -> Any:
     """What a reference leads to, `UNKNOWN` or `MISSING`."""
+    found = _followed(reference, facts)
+    return None if found is MISSING and reference.optional else found
+
+
+def _followed(reference: Reference, facts: Facts) -> Any:
     start = getattr(facts, reference.root)
     if start is UNKNOWN:
         return UNKNOWN

@@ -8,7 +8,6 @@ from .decision import Outcome
 from .evaluate import Weighed, beside_guards, outcome_left, outcome_of_all
 from .formulas import Disjunction, Formula, both, can_be_true
 from .methods import covers
-from .paths import overlap
 from .reasons import opens_after_sign_in
 from .request_facts import counted_as, facts_of
 from .requirements import OtherPath, permissions_in, references_in
@@ -31,8 +30,8 @@ def asked_at(policy: Policy, line: Line, method: str) -> list[tuple[Line, Formul
     for rule in policy.lookup.rules_near(line.template) if policy.standing else ():
         if covers(rule.methods, method):
             formula = beside_guards(rule.requirement.formula, line)
-            if overlap(rule.template, line.template) is None:
-                formula = Disjunction((OtherPath(rule.template.text), formula))
+            if rule.overlaps(line.template) is None:
+                formula = Disjunction((OtherPath(rule.pattern), formula))
             formulas.append((rule, formula))
     formulas.append((line, line.requirement.formula))
     return formulas

@@ -12,7 +12,7 @@ from ..language.problems import suggestion
 from .decision import Outcome
 from .formulas import CAN_BE_TRUE, TRUE
 from .methods import covers
-from .paths import Parameter, Template, TemplateError, overlap, parse_template, read_path
+from .paths import Parameter, Template, TemplateError, parse_template, read_path
 from .permissions import permission_named, remaining
 from .question import Question
 from .records import MISSING, attribute
@@ -207,7 +207,7 @@ class FlaggedEndpoint:
             return None
         asks = []
         for each in (*self._evaluator.lookup.standing, line):
-            covered = overlap(each.template, template) if covers(each.methods, self._method) else False
+            covered = each.overlaps(template) if covers(each.methods, self._method) else False
             asked = self._asked_by(each) if covered else None
             if covered is None or (covered and asked is None):
                 return None

@@ -105,7 +105,7 @@ class LineLookup:
 
     def rules_at(self, method: str, segments: list[str]) -> list[Line]:
         """Every standing rule that must hold for a method and a path."""
-        return [rule for rule in self.standing if covers(rule.methods, method) and rule.template.covers(segments)]
+        return [rule for rule in self.standing if covers(rule.methods, method) and rule.concerns(segments)]
 
     def rules_for(self, method: str, path: str) -> list[Line]:
         """Every standing rule that must hold for a method and a path as the client sent it."""
@@ -114,7 +114,7 @@ class LineLookup:
     def rules_over(self, template: Template, method: str) -> list[Line]:
         """The standing rules that cover every path of a template, with a method, in the order of the file."""
         near = self.rules_near(template) if self.standing else ()
-        return [rule for rule in near if covers(rule.methods, method) and overlap(rule.template, template)]
+        return [rule for rule in near if covers(rule.methods, method) and rule.overlaps(template)]
 
     def rules_near(self, template: Template) -> list[Line]:
         """The standing rules that cover some path of a template, in the order of the file."""
@@ -123,7 +123,7 @@ class LineLookup:
             if self._rules is None:
                 self._rules = PathTree((rule.template, rule) for rule in self.standing)
             near = sorted(self._rules.near(template), key=lambda rule: rule.order)
-        return [rule for rule in near if overlap(rule.template, template) is not False]
+        return [rule for rule in near if rule.overlaps(template) is not False]
 
 
 _Entry = tuple["Template", tuple[str, ...], "Line | Route"]

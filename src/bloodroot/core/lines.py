@@ -30,6 +30,7 @@ class Line:
         guards: the guards in the handler that ``requirement`` contains, where a policy knows them (`annotations`).
         declared: what the line itself requires where it has guards; None where that is ``requirement``.
         served: the template of the route whose handler has the guards: they name the parameters of the path by it.
+        excepts: of a standing rule, the templates whose paths it leaves out.
     """
 
     methods: tuple[str, ...]
@@ -43,6 +44,27 @@ class Line:
     guards: tuple[CompiledGuard, ...] = ()
     declared: Requirement | None = None
     served: Template | None = None
+    excepts: tuple[Template, ...] = ()
+
+    def concerns(self, segments: list[str]) -> bool:
+        """Whether it covers a path and does not leave it out."""
+        return self.template.covers(segments) and not any(left_out.covers(segments) for left_out in self.excepts)
+
+    def overlaps(self, template: Template) -> bool | None:
+        """Whether it concerns every path of a template (True), some of them (None) or none (False)."""
+        found = overlap(self.template, template)
+        for left_out in self.excepts if found is not False else ():
+            without = overlap(left_out, template)
+            if without:
+                return False
+            if without is None or overlap(template, left_out) is not False:
+                found = None
+        return found
+
+    @property
+    def pattern(self) -> str:
+        """The paths that it is for, in words."""
+        return " except ".join([self.template.text, *(left_out.text for left_out in self.excepts)])
 
     @property
     def rank(self) -> tuple[object, ...]:
@@ -52,6 +74,8 @@ class Line:
     def may_cover(self, method: str, template: Template) -> bool:
         """Whether it may cover requests for a template, of a method or of any."""
         if self.methods and method != ANY and not covers(self.methods, method):
+            return False
+        if any(overlap(left_out, template) for left_out in self.excepts):
             return False
         return overlap(self.template, template) is not False or overlap(template, self.template) is not False
 

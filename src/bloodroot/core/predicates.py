@@ -222,7 +222,7 @@ def _reference(reference: Reference) -> _Getter:
             return value
 
         return of_caller
-    if reference.root != "record" or len(reference.names) != 1:
+    if reference.root != "record" or len(reference.names) != 1 or reference.optional:
         return lambda facts: follow(reference, facts)
     (name,) = reference.names
 

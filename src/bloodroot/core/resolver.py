@@ -119,7 +119,7 @@ class Resolver:
             return FALSE
         bit = self._roles.bit_in[word.text]
         if node.reference is not None:
-            return HoldingAt(bit, word.text, thing, Reference(node.reference.root, node.reference.names))
+            return HoldingAt(bit, word.text, thing, _reference(node.reference))
         if node.thing is not None and node.thing.text != thing:
             return self._mistake(f'"{word.text}" is held in a {thing}; write: {word.text} in any {thing}', node.thing)
         return HoldingSomewhere(bit, word.text, thing)
@@ -139,7 +139,7 @@ class Resolver:
         if isinstance(node, tree.Negation):
             return opposite(self.expression(node.part))
         if isinstance(node, tree.Reference):
-            return Holds(Reference(node.root, node.names))
+            return Holds(_reference(node))
         if isinstance(node, tree.Literal):
             return TRUE if node.value else FALSE
         assert isinstance(node, tree.Comparison)
@@ -289,9 +289,13 @@ def _asks_what_is_held(formula: Formula) -> bool:
     return any(isinstance(part, PermissionAsked) for part in walk(formula)) or any(True for _ in roles_in(formula))
 
 
+def _reference(node: tree.Reference) -> Reference:
+    return Reference(node.root, node.names, node.optional)
+
+
 def _operand(node: tree.Node) -> Operand:
     if isinstance(node, tree.Reference):
-        return Reference(node.root, node.names)
+        return _reference(node)
     if isinstance(node, tree.Literal):
         return Value(node.value, literal=True)
     if isinstance(node, tree.Listing):

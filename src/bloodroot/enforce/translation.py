@@ -192,6 +192,8 @@ class Translation(Interpretation[Test], Generic[Test, Column]):
     def _at(self, reference: Reference, test: Callable[[Column], Test]) -> Test:
         if reference.root != "record":
             raise self.error(f"{reference.words()} is not about the record")
+        if reference.optional and len(reference.names) > 1:
+            raise self.error(f"{reference.words()} leads through another record, which may be missing")
         return self.follow(reference, test)
 
     def _holds(self, formula: Holds) -> Test:

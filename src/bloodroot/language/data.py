@@ -68,6 +68,7 @@ def _entry(entry: tree.Entry) -> Data:
                 "methods": list(entry.methods),
                 "path": entry.path.text,
                 "requirement": _node(entry.requirement),
+                "except": _texts(list(entry.excepts)),
                 "description": entry.description,
             }
         case tree.Denial():
@@ -118,7 +119,7 @@ def _node(node: tree.Node) -> Any:
         case tree.Comparison():
             return {"left": _node(node.left), "operator": node.operator, "right": _node(node.right)}
         case tree.Reference():
-            return {"reference": [node.root, *node.names]}
+            return {"reference": [node.root, *node.names], **({"optional": True} if node.optional else {})}
         case tree.Literal():
             return {"value": node.value}
         case tree.Now():

@@ -192,8 +192,8 @@ def _number(reader: Reader) -> int | float:
 
 
 def _reference(reader: Reader) -> tree.Reference:
-    """reference = ( "caller" | "record" | "records" | "path" | "query" | "args" ) "." NAME { "." NAME }"""
-    root, *names = reader.text.split(".")
+    """reference = ( "caller" | "record" | "records" | "path" | "query" | "args" ) "." NAME { "." NAME } [ "?" ]"""
+    root, *names = reader.text.removesuffix("?").split(".")
     if root not in ROOTS:
         guess = suggestion(root, ROOTS) or f"; a reference begins with {', '.join(ROOTS[:-1])} or {ROOTS[-1]}"
         reader.fail(f'"{root}" is nothing that can be asked{guess}')
@@ -201,8 +201,8 @@ def _reference(reader: Reader) -> tree.Reference:
         reader.fail("a reference has names with dots between them")
     if len(names) > _DEEPEST:
         reader.fail(f"a reference has at most {_DEEPEST} names")
-    reader.take()
-    return tree.Reference(root, tuple(names))
+    optional = reader.take()[1].endswith("?")
+    return tree.Reference(root, tuple(names), optional)
 
 
 def _listing(reader: Reader) -> tree.Node:
@@ -250,5 +250,7 @@ def check_permission(reader: Reader) -> None:
     """A permission has names between colons; a star may be the last part."""
     if "." in reader.text:
         reader.fail("a permission has colons between its parts, not dots")
+    if "?" in reader.text:
+        reader.fail("a permission is there or not; ? is for attributes, as in caller.actor?")
     if "*" in reader.text[:-1]:
         reader.fail("in a permission, * can only be the last part")

@@ -202,7 +202,7 @@ _MOST_ATTRIBUTES = 5
 
 def _attributes(reader: Reader) -> tuple[str, ...]:
     """NAME { "." NAME }"""
-    if reader.kind != "word" or ":" in reader.text or "*" in reader.text:
+    if reader.kind != "word" or not {":", "*", "?"}.isdisjoint(reader.text):
         reader.fail(f"expected an attribute such as studio_id or kiln.studio_id, found {reader.found()}")
     names = tuple(reader.text.split("."))
     if names[0] in ROOTS:
@@ -342,7 +342,7 @@ def _actions(reader: Reader) -> list[tree.Word]:
     """names, each of which may have dots"""
     actions = []
     while True:
-        if reader.kind != "word" or "*" in reader.text:
+        if reader.kind != "word" or "*" in reader.text or "?" in reader.text:
             reader.fail(f"expected the name of an action, found {reader.found()}")
         actions.append(reader.word())
         if not reader.skip(","):
@@ -350,16 +350,19 @@ def _actions(reader: Reader) -> list[tree.Word]:
 
 
 def _standing(parser: _Parser, reader: Reader) -> tree.Standing:  # noqa: ARG001
-    """always = [ methods ] PATH requirement accepts [ STRING ]"""
+    """always = [ methods ] PATH requirement { "except" PATH } accepts [ STRING ]"""
     place = reader.place()
     methods = _methods(reader) or ()
     path = _path(reader, "expected a path that begins with /, or methods and a path")
     asks_at = reader.from_here()
     requirement = read_requirement(reader)
+    excepts: list[tree.Word] = []
+    while reader.skip("except"):
+        excepts.append(_path(reader, "expected the path that this rule leaves out, which begins with /"))
     accepts = _accepts(reader)
     description = reader.optional_string()
     reader.end()
-    return tree.Standing(methods, path, requirement, description, place, asks_at, accepts)
+    return tree.Standing(methods, path, requirement, description, place, asks_at, accepts, tuple(excepts))
 
 
 def _denial(parser: _Parser, reader: Reader) -> tree.Denial:  # noqa: ARG001

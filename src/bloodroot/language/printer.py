@@ -225,8 +225,9 @@ def _cells(entry: tree.Entry) -> list[Cell]:
             where = _where(entry)
             return [*where, _breakable(entry.requirement), _accepts(entry) + _text(entry.description)]
         case tree.Standing():
+            excepts = [f"except {path.text}" for path in entry.excepts]
             about = _accepts(entry) + _text(entry.description)
-            return [[*entry.methods, entry.path.text], _breakable(entry.requirement), about]
+            return [[*entry.methods, entry.path.text], _breakable(entry.requirement), excepts, about]
         case tree.Denial():
             path = [entry.path.text] if entry.path is not None else []
             lead = [*(entry.methods or ()), *path, entry.reason.text]
@@ -297,7 +298,7 @@ def words(node: tree.Node) -> str:
         case tree.Comparison():
             return f"{words(node.left)} {node.operator} {words(node.right)}"
         case tree.Reference():
-            return ".".join((node.root, *node.names))
+            return ".".join((node.root, *node.names)) + ("?" if node.optional else "")
         case tree.Literal():
             return _literal(node.value)
         case tree.Now():

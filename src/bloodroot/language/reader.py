@@ -84,7 +84,7 @@ class Reader:
         """NAME, and not one of the language's own words."""
         if self.kind != "word":
             self.fail(f"expected {what}, found {self.found()}")
-        if "." in self.text or ":" in self.text:
+        if "." in self.text or ":" in self.text or "?" in self.text:
             self.fail(f'"{self.text}" is not a name for {what}: letters, digits, - and _')
         if self.text in RESERVED:
             self.fail(f'"{self.text}" is a word of the language and cannot name {what}')

@@ -16,7 +16,7 @@ _TOKEN = re.compile(
     r"""
     [ \t]*
     (?:
-      (?P<word>[^\W\d][\w\-]*(?:[.:](?:\*|[\w\-]+))*)   # name, permission, reference, method
+      (?P<word>[^\W\d][\w\-]*(?:[.:](?:\*|[\w\-]+))*\??)   # name, permission, reference, method
     | (?P<path>/[^\s\#]*)
     | (?P<string>"(?:[^"\\]|\\.)*")
     | (?P<number>-?\d+(?:\.\d+)?(?![\w.]))

@@ -79,10 +79,14 @@ class Comparison:
 
 @dataclass(slots=True)
 class Reference:
-    """``caller.status``, ``record.owner.id``: a root and the names that lead from it."""
+    """``caller.status``, ``record.owner.id``: a root and the names that lead from it.
+
+    With a question mark, as in ``caller.actor?``, it is none where there is no such attribute.
+    """
 
     root: str
     names: tuple[str, ...]
+    optional: bool = False
 
 
 @dataclass(slots=True)
@@ -233,7 +237,7 @@ class Endpoint:
 
 @dataclass(slots=True)
 class Standing:
-    """A line of the section ``always``. Without methods it is for every method."""
+    """A line of the section ``always``. Without methods it is for every method; what ``excepts`` cover is left out."""
 
     methods: tuple[str, ...]
     path: Word
@@ -242,6 +246,7 @@ class Standing:
     place: Place = field(compare=False, repr=False)
     asks_at: Place = field(compare=False, repr=False)
     accepts: tuple[Accept, ...] = ()
+    excepts: tuple[Word, ...] = ()
 
 
 @dataclass(slots=True)

@@ -9,7 +9,7 @@ from ..core.binding import Route, RouteKind, template_of
 from ..core.compiler import collector_paused
 from ..core.lines import Line
 from ..core.methods import ANY, COMMON, covers
-from ..core.paths import Template, overlap, specificity, unnamed_segments
+from ..core.paths import Template, specificity, unnamed_segments
 from ..core.policy import Policy
 from ..core.routing import PathTree
 from .endpoints import Endpoint, Found
@@ -137,7 +137,7 @@ def _with_lines(row: Surveyed, policy: Policy) -> Iterable[Surveyed]:
     """An endpoint with the line that decides; one for any method, once for each line that decides some of them."""
     segments = unnamed_segments(row.template, row.endpoint.exact)
     near = policy.lookup.rules_near(row.template) if policy.standing else []
-    always = [rule for rule in near if overlap(rule.template, row.template)]
+    always = [rule for rule in near if rule.overlaps(row.template)]
     if row.method != ANY:
         yield _decided(row, row.method, _line_of(policy, row.endpoint, row.method, segments), (), always)
         return
