@@ -309,6 +309,37 @@ POLICIES: dict[str, tuple[list[str], list[str]]] = {
             policy("GET /bay helper if torn", conditions='torn caller.status in ["a", "b"] and caller.status == "b"'),
         ],
     ),
+    "always-faulty": (
+        [
+            policy("GET /bay helper if torn", conditions=f"torn {test}")
+            for test in (
+                'now < "tomorrow"',
+                "now.time < 9",
+                "now.weekday == 1",
+                "now < 09:00",
+                "record.age < true",
+                "none > record.age",
+                'caller.team in "north"',
+                "query.x == true or caller.id == 1",
+                "now in [1, 2]",
+                "2027-01-01 == 12",
+            )
+        ]
+        + [policy("GET /bay/{x} helper if path.x == true"), policy(permissions="bay:go helper if now < 5")],
+        [
+            policy("GET /bay helper if torn", conditions=f"torn {test}")
+            for test in (
+                'now < "2027-01-01"',
+                "now < 2027-01-01",
+                "now.time < 09:00",
+                'now.weekday == "monday"',
+                "record.age < 5",
+                "record.age != none",
+                'caller.team in ["north"]',
+                "record.due - 24h < now",
+            )
+        ],
+    ),
     "always-holds": (
         [
             policy("GET /bay helper if full", conditions='full caller.status != "a" or caller.status != "b"'),

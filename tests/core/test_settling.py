@@ -85,7 +85,7 @@ class Settling(unittest.TestCase):
             with self.subTest(path, found=found):
                 record = found.get("b")
                 self.assertIs(policy.decide(caller, "GET", path, record=record, records=found).outcome, outcome)
-        self.assertEqual(len(CONDITIONS), 5)
+        self.assertEqual(len(CONDITIONS), 6)
 
     def test_a_framework_may_call_other_parts_by_a_name(self) -> None:
         """Where a line and a route mean two parts of a path by one name, a condition on it is faulty."""

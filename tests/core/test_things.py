@@ -161,9 +161,9 @@ class Callers(unittest.TestCase):
         self.assertEqual(caller, Caller(1, roles_in={"studio": {7: ["viewer"]}}))
 
     def test_shapes_that_would_be_misread_are_refused(self) -> None:
-        for given in ({"studio": {7: "viewer"}}, {"studio": [7]}, [7], {"studio": {7: {"viewer": False}}}, "studio"):
-            with self.subTest(given=given), self.assertRaisesRegex(TypeError, "roles_in"):
-                Caller(1, roles_in=given)
+        for held in ({"studio": {7: "viewer"}}, {"studio": [7]}, [7], {"studio": {7: {"viewer": False}}}, "studio"):
+            with self.subTest(held=held), self.assertRaisesRegex(TypeError, "roles_in"):
+                Caller(1, roles_in=held)
 
     def test_a_role_of_a_thing_gives_nothing_without_one(self) -> None:
         policy = bloodroot.parse(POLICY)

@@ -10,7 +10,6 @@ from typing import Any
 import bloodroot
 from bloodroot import Caller
 from bloodroot.enforce import Refusal, current, guard, on_behalf_of
-from bloodroot.enforce import starlette as for_starlette
 from tests.enforce import stacks
 from tests.enforce.stacks import Small, said
 from tests.servers import ask

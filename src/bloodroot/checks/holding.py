@@ -2,18 +2,23 @@
 
 from __future__ import annotations
 
+import datetime
 from collections.abc import Iterator
 from itertools import combinations
 
+from ..core.conditions import Comparison, Reference
 from ..core.endpoint_outcomes import asked_at
 from ..core.finding import Finding, FindingKind, Severity
-from ..core.formulas import FALSE, Facts, Formula, can_be_true, walk
+from ..core.formulas import FALSE, FAULTY, Facts, Formula, can_be_true, walk
 from ..core.lines import Line
 from ..core.matrix import Row
 from ..core.records import UNKNOWN
-from ..core.requirements import asks_for_guard, permissions_in, roles_in
+from ..core.requirements import asks_for_guard, permissions_in, references_in, roles_in
 from ..core.roles import SIGNED_IN
+from ..core.values import Value
 from ..language import tree
+from ..language.operators import OPERATORS
+from ..language.problems import Place
 from .reach import Unit
 from .subject import Subject, all_entries
 
@@ -35,7 +40,13 @@ CLOSED_LINE = FindingKind(
     "A line lets no caller in, whatever roles they hold, and does not say nobody.",
     "Correct what it requires, or write nobody where that is meant.",
 )
-KINDS = (NEVER_HOLDS, ALWAYS_HOLDS, CLOSED_LINE)
+ALWAYS_FAULTY = FindingKind(
+    "always-faulty",
+    Severity.ERROR,
+    "A comparison is of values that can never be compared: it is neither true nor false, whatever they are.",
+    "Compare values of one kind: moments as in now < 2027-01-01, the time of the day with now.time.",
+)
+KINDS = (NEVER_HOLDS, ALWAYS_HOLDS, CLOSED_LINE, ALWAYS_FAULTY)
 _MOST_ROLES = 6  # whose combinations are tried
 
 
@@ -44,6 +55,7 @@ def find(subject: Subject) -> Iterator[Finding]:
     for entry in all_entries(subject.document):
         if isinstance(entry, tree.Condition):
             yield from _condition(subject, entry)
+    yield from _inline(subject)
     closed: set[Line] = set()
     tested: set[object] = set()
     for unit in subject.reach.units:
@@ -73,10 +85,59 @@ def _condition(subject: Subject, entry: tree.Condition) -> Iterator[Finding]:
     if condition is None:
         return
     test = condition.test
-    if subject.reasoner.never(test).holds:
+    faulty = [part for part in walk(test) if isinstance(part, Comparison) and is_always_faulty(part)]
+    if faulty:
+        yield _faulty(entry.place, faulty[0])
+    elif subject.reasoner.never(test).holds:
         yield NEVER_HOLDS.at(entry.place, f'The condition "{condition.name}" can never be true: {test.words()}.')
     elif subject.reasoner.never_false(test).holds:
         yield ALWAYS_HOLDS.at(entry.place, f'The condition "{condition.name}" is never false: {test.words()}.')
+
+
+def _inline(subject: Subject) -> Iterator[Finding]:
+    """Comparisons that lines and grants make themselves, without a condition of a name."""
+    policy = subject.policy
+    named = {id(part) for condition in policy.conditions.values() for part in walk(condition.test)}
+    for entry in subject.document.entries(tree.Permission):
+        formula = policy.permissions.get(entry.name.text)
+        yield from _faulty_in(formula, named, entry.place) if formula is not None else ()
+    for line in (*policy.endpoints, *policy.standing):
+        if not line.requirement.plain:
+            formula = line.declared.formula if line.declared is not None else line.requirement.formula
+            yield from _faulty_in(formula, named, line.place)
+
+
+def _faulty_in(formula: Formula, named: set[int], place: Place) -> Iterator[Finding]:
+    for part in walk(formula):
+        if isinstance(part, Comparison) and id(part) not in named and is_always_faulty(part):
+            named.add(id(part))  # said once, however many lines share it
+            yield _faulty(place, part)
+
+
+def _faulty(place: Place, part: Comparison) -> Finding:
+    return ALWAYS_FAULTY.at(place, f"{part.words()} can never be compared.")
+
+
+_MOMENT = datetime.datetime(2026, 1, 1, tzinfo=datetime.UTC)
+
+
+def is_always_faulty(part: Comparison) -> bool:
+    """Whether the two sides of a comparison can never be compared, by what is known before there is a request."""
+    if not any(True for _ in references_in(part)):
+        return part.fold(Facts(0, 0, now=_MOMENT)) is FAULTY
+    is_order = part.operator in OPERATORS and OPERATORS[part.operator].is_order
+    for side, other in ((part.left, part.right), (part.right, part.left)):
+        if not isinstance(side, Value):
+            continue
+        if part.operator == "in" and side is part.right:
+            return True  # no collection at all
+        if is_order and (side.value is None or isinstance(side.value, bool)):
+            return True
+        # What a path and a query have is text.
+        if isinstance(other, Reference) and other.root in ("path", "query") and not other.optional:
+            if isinstance(side.value, bool | datetime.time):
+                return True
+    return False
 
 
 def _with_rules(row: Row) -> str:

@@ -159,7 +159,8 @@ class _Translation(Interpretation[_Both]):
             if value is None:
                 value = self.variables[operand] = z3.Const(operand.words(), _V)
             return _Term(value, isinstance(operand, Reference) and is_textual(operand))
-        assert isinstance(operand, Value)
+        if not isinstance(operand, Value):
+            raise _NotTranslated
         constant = operand.value
         if constant is None:
             return _Term(_V.none, literal_none=operand.literal)

@@ -16,7 +16,7 @@ from itertools import pairwise, product
 from typing import Any
 
 from ..core.caller import Caller, CallerView
-from ..core.conditions import Comparison, Holds, Listed, Now, Operand, Reference, is_textual
+from ..core.conditions import Clock, Comparison, Holds, Listed, Now, Operand, Reference, Shifted, is_textual
 from ..core.formulas import (
     FALSE,
     TRUE,
@@ -149,8 +149,10 @@ def variables(part: Formula) -> Iterator[Variable]:
 def _variables_in(operand: Operand) -> Iterator[Variable]:
     if isinstance(operand, Reference):
         yield operand.plain
-    elif isinstance(operand, Now):
-        yield operand
+    elif isinstance(operand, Now | Clock):
+        yield Now()
+    elif isinstance(operand, Shifted):
+        yield from _variables_in(operand.moment)
     elif isinstance(operand, Listed):
         for item in operand.items:
             yield from _variables_in(item)
@@ -240,6 +242,15 @@ def _opened(tree: dict[str, Any]) -> _Open:
 # Values that make a difference -------------------------------------------------------------------------------------
 
 
+def _is_of_time(operand: Operand) -> bool:
+    """Whether an operand is a moment that a policy names, or is worked out from one."""
+    if isinstance(operand, Listed):
+        return any(map(_is_of_time, operand.items))
+    if isinstance(operand, Value):
+        return isinstance(operand.value, datetime.date | datetime.time)
+    return isinstance(operand, Clock | Shifted)
+
+
 class _Candidates:
     """The values that are tried for each reference.
 
@@ -273,6 +284,9 @@ class _Candidates:
         return value
 
     def _note(self, part: Comparison) -> None:
+        if any(_is_of_time(operand) for operand in (part.left, part.right)):
+            # Between two moments there are others, and clocks go round.
+            self.complete = False
         left, right = list(_variables_in(part.left)), list(_variables_in(part.right))
         constants = [*_constants_in(part.left), *_constants_in(part.right)]
         both_sides = [*left, *right]

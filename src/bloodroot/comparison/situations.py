@@ -3,9 +3,9 @@
 from __future__ import annotations
 
 from collections.abc import Iterable, Iterator, Mapping
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 
-from ..core.conditions import Comparison, Condition, Holds, Listed, Operand, Reference
+from ..core.conditions import Comparison, Condition, Holds, Listed, Operand, Reference, Shifted
 from ..core.formulas import Conjunction, Disjunction, Formula, Negated, mapped
 from ..core.lines import Line
 from ..core.locating import Together
@@ -169,4 +169,8 @@ def _operand(operand: Operand, names: Mapping[str, str]) -> Operand:
         return Reference("path", (names[operand.names[0]], *operand.names[1:]), operand.optional)
     if isinstance(operand, Listed):
         return Listed(tuple(_operand(item, names) for item in operand.items))
+    if isinstance(operand, Shifted) and isinstance(operand.moment, Reference):
+        moment = _operand(operand.moment, names)
+        assert isinstance(moment, Reference)
+        return replace(operand, moment=moment)
     return operand

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import datetime
 from collections.abc import Iterable, Iterator
 from dataclasses import dataclass
 from typing import Any
@@ -20,8 +21,9 @@ from .formulas import (
     known,
     walk,
 )
+from .moments import WEEKDAYS
 from .records import MISSING, UNKNOWN, attribute, is_keyed
-from .values import Value, compare
+from .values import Value, as_moment, compare
 
 
 class Condition:
@@ -112,10 +114,49 @@ class Reference:
 
 @dataclass(frozen=True, slots=True)
 class Now:
-    """The word ``now``."""
+    """The word ``now``, in the zone of the policy."""
+
+    zone: datetime.tzinfo = datetime.UTC
 
     def words(self) -> str:
         return "now"
+
+
+@dataclass(frozen=True, slots=True)
+class Clock:
+    """``now.time`` and ``now.weekday``, in the zone of the policy."""
+
+    part: str
+    zone: datetime.tzinfo
+
+    def words(self) -> str:
+        return f"now.{self.part}"
+
+    def value(self, now: datetime.datetime) -> Value:
+        """What the clock shows."""
+        shown = now.astimezone(self.zone)
+        return Value(shown.time() if self.part == "time" else WEEKDAYS[shown.weekday()], literal=True)
+
+
+@dataclass(frozen=True, slots=True)
+class Shifted:
+    """``record.due + 24h``: a moment, and how much later, or earlier, that is."""
+
+    moment: Reference | Now | Value
+    by: datetime.timedelta
+    zone: datetime.tzinfo
+    text: str
+
+    def words(self) -> str:
+        return f"{self.moment.words()} {self.text}"
+
+    def value(self, value: Value) -> Value:
+        """The moment moved; `MISSING` for what is none."""
+        found = as_moment(value, self.zone)
+        try:
+            return Value(MISSING) if found is None else Value(found + self.by, literal=True)
+        except OverflowError:
+            return Value(MISSING)
 
 
 @dataclass(frozen=True, slots=True)
@@ -128,7 +169,7 @@ class Listed:
         return f"[{', '.join(item.words() for item in self.items)}]"
 
 
-Operand = Value | Reference | Now | Listed
+Operand = Value | Reference | Now | Clock | Shifted | Listed
 
 
 @dataclass(frozen=True, slots=True)
@@ -206,6 +247,8 @@ def _with_items(operands: Iterable[Operand]) -> Iterator[Operand]:
         yield operand
         if isinstance(operand, Listed):
             yield from _with_items(operand.items)
+        elif isinstance(operand, Shifted):
+            yield operand.moment
 
 
 def _without(reference: Reference, facts: Facts) -> str:
@@ -233,7 +276,12 @@ def resolve(operand: Operand, facts: Facts) -> Operand:
             return operand
         return Value(value, textual=is_textual(operand) and isinstance(value, str))
     if isinstance(operand, Now):
-        return operand if facts.now is None else Value(facts.now)
+        return operand if facts.now is None else Value(facts.now.astimezone(operand.zone), literal=True)
+    if isinstance(operand, Clock):
+        return operand if facts.now is None else operand.value(facts.now)
+    if isinstance(operand, Shifted):
+        found = resolve(operand.moment, facts)
+        return operand.value(found) if isinstance(found, Value) else operand
     if isinstance(operand, Listed):
         items = tuple(resolve(item, facts) for item in operand.items)
         if any(isinstance(item, Value) and item.value is MISSING for item in items):

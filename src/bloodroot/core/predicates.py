@@ -12,7 +12,7 @@ from collections.abc import Callable, Sequence
 from typing import Any
 
 from ..language.operators import OPERATORS
-from .conditions import Comparison, Holds, Listed, Now, Operand, Reference, follow, is_textual, resolve
+from .conditions import Clock, Comparison, Holds, Listed, Now, Operand, Reference, Shifted, follow, is_textual, resolve
 from .formulas import CAN_BE_FALSE, CAN_BE_FAULTY, CAN_BE_TRUE, Constant, Facts, Formula, Interpretation, walk
 from .records import MISSING, UNKNOWN, attribute
 from .requirements import Guarded, HoldingIn, HoldingSomewhere, PermissionAsked
@@ -185,6 +185,8 @@ def _as_value(operand: Operand) -> Callable[[Any], Value]:
     """How what an operand leads to becomes a value to compare."""
     if isinstance(operand, Value):
         return lambda _: operand
+    if isinstance(operand, Now | Clock | Shifted):
+        return lambda found: Value(found, literal=True)
     if is_textual(operand):
         return lambda found: Value(found, textual=isinstance(found, str))
     return Value
@@ -196,10 +198,18 @@ def _getter(operand: Operand) -> _Getter:
         value = operand.value
         return lambda _: value
     if isinstance(operand, Now):
-        return lambda facts: UNKNOWN if facts.now is None else facts.now
+        zone = operand.zone
+        return lambda facts: UNKNOWN if facts.now is None else facts.now.astimezone(zone)
+    if isinstance(operand, Clock | Shifted):
+        return lambda facts: _resolved(operand, facts)
     if isinstance(operand, Listed):
         return lambda facts: _listed(operand, facts)
     return _reference(operand)
+
+
+def _resolved(operand: Clock | Shifted, facts: Facts) -> Any:
+    value = resolve(operand, facts)
+    return value.value if isinstance(value, Value) else UNKNOWN
 
 
 def _listed(operand: Listed, facts: Facts) -> Any:

@@ -7,7 +7,7 @@ from dataclasses import dataclass, field, replace
 from types import MappingProxyType
 from typing import TYPE_CHECKING
 
-from .conditions import Comparison, Condition, Holds, Listed, Now, Operand, Reference, resolve
+from .conditions import Clock, Comparison, Condition, Holds, Listed, Now, Operand, Reference, Shifted, resolve
 from .formulas import (
     CAN_BE_FALSE,
     CAN_BE_FAULTY,
@@ -391,7 +391,9 @@ def _asks_of(operand: Operand) -> int:
         for item in operand.items:
             bits |= _asks_of(item)
         return bits
-    return NOW if isinstance(operand, Now) else 0
+    if isinstance(operand, Shifted):
+        return _asks_of(operand.moment)
+    return NOW if isinstance(operand, Now | Clock) else 0
 
 
 def _references(operand: Operand) -> Iterator[Reference]:
@@ -400,3 +402,5 @@ def _references(operand: Operand) -> Iterator[Reference]:
     elif isinstance(operand, Listed):
         for item in operand.items:
             yield from _references(item)
+    elif isinstance(operand, Shifted):
+        yield from _references(operand.moment)

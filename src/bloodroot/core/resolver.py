@@ -3,12 +3,14 @@
 from __future__ import annotations
 
 import copy
+import datetime
 from typing import TYPE_CHECKING
 
 from ..language import tree
 from ..language.problems import ENOUGH, Place, Problem, suggestion
-from .conditions import Comparison, Condition, Holds, Listed, Now, Operand, Reference
+from .conditions import Clock, Comparison, Condition, Holds, Listed, Now, Operand, Reference, Shifted
 from .formulas import FALSE, TRUE, Conjunction, Disjunction, Formula, Negated, mapped, opposite, walk
+from .moments import duration, moment, time_of_day, zone_of
 from .order import in_order
 from .requirements import (
     Guarded,
@@ -46,6 +48,7 @@ class Resolver:
 
     def __init__(self, document: tree.Document, roles: RoleTable, problems: list[Problem]) -> None:
         self._roles = roles
+        self._zone = _zone(document, problems)
         self._problems = problems
         self._broken = set(document.broken)
         self._origin = Place(document.source, 1, 1, 1)
@@ -143,10 +146,46 @@ class Resolver:
         if isinstance(node, tree.Literal):
             return TRUE if node.value else FALSE
         assert isinstance(node, tree.Comparison)
-        left, right = _operand(node.left), _operand(node.right)
+        left, right = self._operand(node.left), self._operand(node.right)
         if node.operator == "not in":
             return Negated(Comparison(left, "in", right))
         return Comparison(left, node.operator, right)
+
+    def _operand(self, node: tree.Node) -> Operand:
+        if isinstance(node, tree.Reference):
+            return _reference(node)
+        if isinstance(node, tree.Literal):
+            return Value(node.value, literal=True)
+        if isinstance(node, tree.Listing):
+            return Listed(tuple(self._operand(item) for item in node.items))
+        if isinstance(node, tree.Moment):
+            return self._moment(node.text)
+        if isinstance(node, tree.Clock):
+            return Clock(node.part, self._zone)
+        if isinstance(node, tree.Shifted):
+            return self._shifted(node)
+        assert isinstance(node, tree.Now)
+        return Now(self._zone)
+
+    def _moment(self, text: str) -> Value:
+        """A date, with a time or without one, or a time."""
+        found = time_of_day(text) if "-" not in text[:8] else moment(text, self._zone)
+        if found is None:
+            self._problems.append(Problem(f"there is no {text}: neither a date nor a time of the day", self._origin))
+        if isinstance(found, datetime.datetime):
+            # Whatever its offset: what is compared with it may have none, and is in the zone of the policy then.
+            found = found.astimezone(self._zone)
+        return Value(found, literal=True)
+
+    def _shifted(self, node: tree.Shifted) -> Operand:
+        """A moment, and how much later or earlier."""
+        by = duration(node.duration)
+        if by is None:
+            self._problems.append(Problem(f"{node.duration} is longer than a hundred years", self._origin))
+            by = datetime.timedelta()
+        of = self._operand(node.moment)
+        assert isinstance(of, Reference | Now | Value)
+        return Shifted(of, -by if node.sign == "-" else by, self._zone, f"{node.sign} {node.duration}")
 
     def permission(self, name: str) -> Formula | None:
         """What a permission asks, its wildcards included, or None where the policy does not know it."""
@@ -293,15 +332,14 @@ def _reference(node: tree.Reference) -> Reference:
     return Reference(node.root, node.names, node.optional)
 
 
-def _operand(node: tree.Node) -> Operand:
-    if isinstance(node, tree.Reference):
-        return _reference(node)
-    if isinstance(node, tree.Literal):
-        return Value(node.value, literal=True)
-    if isinstance(node, tree.Listing):
-        return Listed(tuple(_operand(item) for item in node.items))
-    assert isinstance(node, tree.Now)
-    return Now()
+def _zone(document: tree.Document, problems: list[Problem]) -> datetime.tzinfo:
+    """The zone that the policy names; UTC without one."""
+    for section in document.headed("policy"):
+        try:
+            return zone_of(section.zone)
+        except ValueError as error:
+            problems.append(Problem(str(error), section.place))
+    return datetime.UTC
 
 
 def _words(node: tree.Node) -> Iterator[str]:

@@ -12,6 +12,7 @@ from numbers import Real
 from typing import Any
 
 from ..language.operators import OPERATORS
+from .moments import moment
 
 # A number in its plain decimal form, the one way in which people and databases write it alike: no sign but minus, no
 # leading zeros, no blanks, and a fraction only where there is one.
@@ -58,6 +59,8 @@ class Value:
         if isinstance(self.value, str):
             escaped = self.value.replace("\\", "\\\\").replace('"', '\\"')
             return f'"{escaped}"'
+        if isinstance(self.value, datetime.datetime):
+            return self.value.isoformat().removesuffix("+00:00").removesuffix("T00:00:00")
         if isinstance(self.value, tuple) and all(isinstance(item, Value) for item in self.value):
             text = f"[{', '.join(item.words() for item in self.value)}]"
         else:
@@ -119,9 +122,45 @@ def _member(item: Any) -> Value:
     return item if isinstance(item, Value) else Value(item)
 
 
+def as_moment(value: Value, zone: datetime.tzinfo | None) -> datetime.datetime | None:
+    """A value as a moment with an offset: a datetime, a date, or text in the form of RFC 3339; None for others.
+
+    Args:
+        value: the value.
+        zone: what dates, and text without an offset, are in; None where that is not known.
+    """
+    found = value.value
+    if isinstance(found, datetime.datetime):
+        return found if found.utcoffset() is not None else None
+    if isinstance(found, datetime.date):
+        return None if zone is None else datetime.datetime(found.year, found.month, found.day, tzinfo=zone)
+    return moment(found, zone) if isinstance(found, str) else None
+
+
+def _moments(left: Value, right: Value) -> tuple[Any, Any] | None:
+    """A moment and what stands for one, both with an offset; None for other pairs.
+
+    Dates, and text without an offset, are in the zone of the policy, which the moments that it names itself bring.
+    """
+    one, other = left.value, right.value
+    for value, like in ((left, one), (right, other)):
+        opposite = other if value is left else one
+        if (
+            isinstance(like, datetime.datetime)
+            and like.utcoffset() is not None
+            and isinstance(opposite, str | datetime.date)
+        ):
+            zone = like.tzinfo if value.literal else None
+            found = as_moment(right if value is left else left, zone)
+            return None if found is None else (like, found) if value is left else (found, like)
+    return None
+
+
 def _pair(left: Value, right: Value) -> tuple[Any, Any] | None:
     """The two values as one kind, or None where they cannot be compared."""
     one, other = left.value, right.value
+    if one.__class__ is not other.__class__ and (moments := _moments(left, right)) is not None:
+        return moments
     if left.textual and right.textual and isinstance(one, str) and isinstance(other, str):
         # A path and the id in a token: "05" and "5" may lead to one record, so that neither answer would be right.
         return (one, other) if one == other or not _may_be_one(one, other) else None
@@ -152,7 +191,7 @@ def kind_of(value: Any) -> type | None:
         return float
     if isinstance(value, float | Decimal):
         return None if _is_nan(value) else float
-    for kind in (str, bytes, uuid.UUID, datetime.datetime, datetime.date):
+    for kind in (str, bytes, uuid.UUID, datetime.datetime, datetime.date, datetime.time):
         if isinstance(value, kind):
             return kind
     if isinstance(value, list | tuple):

@@ -7,6 +7,7 @@ questions about one column; everything else is the same for all of them and is h
 from __future__ import annotations
 
 import copy
+import datetime
 import decimal
 import math
 import uuid
@@ -255,6 +256,8 @@ class Translation(Interpretation[Test], Generic[Test, Column]):
         kind = self._known_kind(column, formula)
         if value.textual and kind is not str:
             return self._with_text(column, operator, value, formula)
+        if isinstance(value.value, datetime.datetime) and kind in (str, datetime.date):
+            raise self.error(f"{formula.words()} compares a moment with dates or text, which a database does not")
         if kind is not kind_of(value.value):
             return self.faulty
         if kind is float:

@@ -21,6 +21,8 @@ def _section(section: tree.Section) -> Data:
     data: Data = {"section": section.keyword.partition(" ")[0]}
     if section.argument is not None:
         data[_ARGUMENTS[section.keyword]] = section.argument
+    if section.zone is not None:
+        data["zone"] = section.zone
     if section.keyword not in ("policy", "include"):
         data["entries"] = [_entry(entry) for entry in section.entries]
     return data
@@ -124,5 +126,11 @@ def _node(node: tree.Node) -> Any:
             return {"value": node.value}
         case tree.Now():
             return {"now": True}
+        case tree.Clock():
+            return {"now": node.part}
+        case tree.Moment():
+            return {"moment": node.text}
+        case tree.Shifted():
+            return {"moment": _node(node.moment), "plus" if node.sign == "+" else "minus": node.duration}
         case tree.Listing():
             return {"list": [_node(item) for item in node.items]}

@@ -83,9 +83,9 @@ def _held(reader: Reader) -> tree.Node:
 
 def _begins_comparison(reader: Reader) -> bool:
     """Whether the token at hand can only be an operand of a comparison."""
-    if reader.kind in ("string", "number") or reader.text == "[":
+    if reader.kind in ("string", "number", "date", "time") or reader.text == "[":
         return True
-    return reader.kind == "word" and (reader.text.split(".")[0] in ROOTS or reader.text in (*_CONSTANTS, "now"))
+    return reader.kind == "word" and (reader.text.split(".")[0] in (*ROOTS, "now") or reader.text in _CONSTANTS)
 
 
 # Expressions -----------------------------------------------------------------------------------------------------
@@ -133,7 +133,7 @@ def _comparison(reader: Reader) -> tree.Node:
             reader.fail(f'expected "in" after "not", found {reader.found()}')
         operator = "not in"
     else:
-        if isinstance(left, tree.Now | tree.Listing) or (
+        if isinstance(left, tree.Now | tree.Clock | tree.Moment | tree.Shifted | tree.Listing) or (
             isinstance(left, tree.Literal) and not isinstance(left.value, bool)
         ):
             reader.fail("a value alone is not a condition; compare it with something", start)
@@ -156,13 +156,30 @@ def _check_operand(reader: Reader, operand: tree.Node, place: Place) -> None:
 
 
 def _operand(reader: Reader) -> tree.Node:
-    """operand = reference | STRING | NUMBER | "true" | "false" | "none" | "now" | list | NAME | "(" expression ")" """
+    """operand = moment [ ( "+" | "-" ) DURATION ] | reference | STRING | NUMBER | ... | list | NAME | "(" ... ")" """
+    operand = _unshifted(reader)
+    if reader.text not in ("+", "-") or reader.kind != "mark":
+        return operand
+    if not isinstance(operand, tree.Now | tree.Reference | tree.Moment):
+        reader.fail("only to a moment a duration can be added, as in now + 24h")
+    sign = reader.take()[1]
+    if reader.kind != "duration":
+        reader.fail(f"expected a duration such as 30m, 24h or 7d, found {reader.found()}")
+    return tree.Shifted(operand, sign, reader.take()[1])
+
+
+def _unshifted(reader: Reader) -> tree.Node:
+    """moment = "now" [ "." NAME ] | reference; and every other operand"""
     kind, text = reader.kind, reader.text
     if kind == "string":
         return tree.Literal(reader.string("a string"))
     if kind == "number":
         return tree.Literal(_number(reader))
+    if kind in ("date", "time"):
+        return tree.Moment(reader.take()[1])
     if kind == "word":
+        if text.startswith("now."):
+            return _clock(reader)
         if "." in text:
             return _reference(reader)
         if text in _CONSTANTS:
@@ -203,6 +220,19 @@ def _reference(reader: Reader) -> tree.Reference:
         reader.fail(f"a reference has at most {_DEEPEST} names")
     optional = reader.take()[1].endswith("?")
     return tree.Reference(root, tuple(names), optional)
+
+
+_CLOCK = ("time", "weekday")
+
+
+def _clock(reader: Reader) -> tree.Clock:
+    """ "now" "." ( "time" | "weekday" )"""
+    part = reader.text.removeprefix("now.")
+    if part not in _CLOCK:
+        guess = suggestion(part, _CLOCK) or "; write now.time or now.weekday"
+        reader.fail(f'"{reader.text}" is nothing that a clock shows{guess}')
+    reader.take()
+    return tree.Clock(part)
 
 
 def _listing(reader: Reader) -> tree.Node:

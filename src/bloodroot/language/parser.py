@@ -114,7 +114,7 @@ class _Parser:
 
 
 def _header(parser: _Parser, head: Reader) -> tuple[_ReadEntry, tree.Section]:
-    """section = "policy" STRING | "include" STRING | ( "roles" [ "in" NAME ] | ... | "denials" | "fields" NAME )"""
+    """section = "policy" STRING [ "zone" STRING ] | "include" STRING | ( "roles" [ "in" NAME ] | ... "fields" NAME )"""
     place = head.place()
     keyword = head.take()[1]
     argument = None
@@ -130,8 +130,11 @@ def _header(parser: _Parser, head: Reader) -> tuple[_ReadEntry, tree.Section]:
         words = tuple(word for word in _SECTIONS if word.isalpha())
         guess = suggestion(keyword, words) or f"; sections are {', '.join(words)}, and entries are indented"
         head.fail(f'unknown section "{keyword}"{guess}', place)
+    zone = None
+    if keyword == "policy" and head.skip("zone"):
+        zone = head.string('the name of a zone, such as "Europe/Berlin"')
     head.end("; entries follow the header, one to a line and indented")
-    return _SECTIONS[keyword], tree.Section(keyword, argument, [], place)
+    return _SECTIONS[keyword], tree.Section(keyword, argument, [], place, zone)
 
 
 def _nothing(parser: _Parser, reader: Reader) -> tree.Entry:  # noqa: ARG001

@@ -197,7 +197,8 @@ def _head(section: tree.Section) -> str:
     if section.argument is None:
         return section.keyword
     quoted = section.keyword in ("policy", "include")
-    return f"{section.keyword} {_quoted(section.argument) if quoted else section.argument}"
+    zone = f" zone {_quoted(section.zone)}" if section.zone is not None else ""
+    return f"{section.keyword} {_quoted(section.argument) if quoted else section.argument}{zone}"
 
 
 def _cells(entry: tree.Entry) -> list[Cell]:
@@ -303,6 +304,12 @@ def words(node: tree.Node) -> str:
             return _literal(node.value)
         case tree.Now():
             return "now"
+        case tree.Clock():
+            return f"now.{node.part}"
+        case tree.Moment():
+            return node.text
+        case tree.Shifted():
+            return f"{words(node.moment)} {node.sign} {node.duration}"
         case tree.Listing():
             return f"[{', '.join(words(item) for item in node.items)}]"
 

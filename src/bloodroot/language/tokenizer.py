@@ -19,9 +19,12 @@ _TOKEN = re.compile(
       (?P<word>[^\W\d][\w\-]*(?:[.:](?:\*|[\w\-]+))*\??)   # name, permission, reference, method
     | (?P<path>/[^\s\#]*)
     | (?P<string>"(?:[^"\\]|\\.)*")
+    | (?P<date>\d{4}-\d{2}-\d{2}(?:[Tt]\d{2}:\d{2}(?::\d{2}(?:\.\d+)?)?(?:[Zz]|[+-]\d{2}:\d{2})?)?(?![\w.:-]))
+    | (?P<time>\d{2}:\d{2}(?::\d{2})?(?![\w.:]))
+    | (?P<duration>\d+[smhdw](?![\w.]))
     | (?P<number>-?\d+(?:\.\d+)?(?![\w.]))
     | (?P<parameter>\{[^\s{}\#]*\})
-    | (?P<mark>OPERATORS|[()\[\],*])
+    | (?P<mark>OPERATORS|[()\[\],*+-])
     | (?P<comment>\#.*)
     | (?P<stray>.+)
     )

@@ -117,6 +117,29 @@ class Now:
 
 
 @dataclass(slots=True)
+class Clock:
+    """``now.time`` and ``now.weekday``: what clocks in the zone of the policy show."""
+
+    part: str
+
+
+@dataclass(slots=True)
+class Moment:
+    """``2027-01-01``, ``2027-01-01T09:00Z``, ``09:00``: a date, with a time or without one, or a time, as written."""
+
+    text: str
+
+
+@dataclass(slots=True)
+class Shifted:
+    """``record.due + 24h``: a moment, and how much later or earlier."""
+
+    moment: Node
+    sign: str
+    duration: str
+
+
+@dataclass(slots=True)
 class Listing:
     """Operands between square brackets."""
 
@@ -124,7 +147,22 @@ class Listing:
 
 
 # A requirement uses Word, Held, Negation, AllOf, AnyOf and Given; an expression all but Held and Given.
-Node = Word | Held | Negation | AllOf | AnyOf | Given | Comparison | Reference | Literal | Now | Listing
+Node = (
+    Word
+    | Held
+    | Negation
+    | AllOf
+    | AnyOf
+    | Given
+    | Comparison
+    | Reference
+    | Literal
+    | Now
+    | Clock
+    | Moment
+    | Shifted
+    | Listing
+)
 
 
 @dataclass(slots=True)
@@ -306,13 +344,14 @@ _KEYWORDS: dict[type, str] = {
 class Section:
     """A section as it is in the file: its keyword, what the header says beside it, and its entries.
 
-    The section ``roles in studio`` has the keyword ``roles in``.
+    ``policy`` may have a zone beside its name. The section ``roles in studio`` has the keyword ``roles in``.
     """
 
     keyword: str
     argument: str | None
     entries: list[Entry]
     place: Place = field(compare=False, repr=False)
+    zone: str | None = None
 
 
 @dataclass(slots=True)
