@@ -110,6 +110,36 @@ def decide() -> None:
     report_ratio("decide, 10,000 endpoints against 100", times["10,000"] / times["100"], 1.4)
 
 
+def in_things() -> None:
+    """`decide` where the path alone says in which studio a role is held, against the same policy with plain roles."""
+    names = "\n".join(
+        f"  role{number}{f' includes role{number - 1}' if number % 10 else ''}" for number in range(ROLES)
+    )
+    lines = "\n".join(f"  GET  /studios/{{studio_id}}/area{number}  role{number % ROLES}" for number in range(1200))
+    things = f"things\n  studio {{studio_id}}\nroles in studio\n{names}\nendpoints\n{lines}\n"
+    plain = bloodroot.parse(f"roles\n{names}\nendpoints\n{lines}\n")
+    policy = bloodroot.parse(things)
+    paths = [f"/studios/{number * 7919 % 10_000}/area{number * 31 % 1200}" for number in range(2000)]
+    many = {place: {f"role{place % ROLES}"} for place in range(10_000)}
+    callers = {
+        "1 studio": Caller(1, roles_in={"studio": {1: {"role3"}}}),
+        "10,000": Caller(1, roles_in={"studio": many}),
+    }
+    alike = [Caller(1, {f"role{number}"}) for number in range(ROLES)]
+
+    def asker(policy: bloodroot.Policy, who: list[Caller]) -> Callable[[], None]:
+        def ask() -> None:
+            for number, path in enumerate(paths):
+                policy.decide(who[number % len(who)], "GET", path)
+
+        return ask
+
+    work = {"plain": asker(plain, alike), **{name: asker(policy, [caller]) for name, caller in callers.items()}}
+    times = best(work, 40)
+    for name in callers:
+        report_ratio(f"decide, a role in a thing, {name} held", times[name] / times["plain"], 1.3)
+
+
 def growth() -> None:
     """Policies of which one part grows, against themselves at half the size."""
     for make, size in GROWING.items():
@@ -486,6 +516,7 @@ def report_ratio(what: str, ratio: float, most: float) -> None:
 
 MEASURES = {
     "decide": decide,
+    "things": in_things,
     "compile": compile_policy,
     "matrix": matrix,
     "flags": flags,

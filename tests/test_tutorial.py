@@ -1,6 +1,7 @@
 """The tutorial does what it says, when its files and commands are taken as they stand."""
 
 import re
+import shlex
 from pathlib import Path
 
 from tests.program import InFolder
@@ -16,7 +17,7 @@ class Tutorial(InFolder):
             (self.folder / name).write_text(text, "utf-8")
         self.assertEqual(self.bloodroot("format", "--check").status, 0)
         commands = [line.split()[1:] for line in re.findall(r"^bloodroot .*$", TEXT, re.M)]
-        self.assertEqual([words[0] for words in commands], ["matrix", "why", "why", "check", "probe", "probe"])
+        self.assertEqual([words[0] for words in commands], ["matrix", "why", "why", "check", "probe", "probe", "demo", "why"])
         self.assertIn("◐ own-lot", self.ran(*commands[0]))
         self.assertIn("depends", self.ran(*commands[1]))
         self.assertIn("as keeper: allow", self.ran(*commands[2]))
@@ -33,3 +34,7 @@ class Tutorial(InFolder):
         settings = files["bloodroot.toml"].replace("app:app", "guarded:app")
         (self.folder / "bloodroot.toml").write_text(settings, "utf-8")
         self.assertIn("0 holes, 0 blocked", self.ran(*commands[5]))
+        self.assertIn("0 holes, 0 blocked", self.ran(*commands[6]))
+        self.folder /= "house"
+        words = shlex.split(re.findall(r"^bloodroot (why editor.*)$", TEXT, re.M)[0])
+        self.assertIn("kiln 20 is in studio 2; the path says studio 1", self.ran(*words))

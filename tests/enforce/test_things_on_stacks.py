@@ -46,6 +46,8 @@ endpoints
   PATCH  /firings/{firing_id}                       firing:edit
   PATCH  /kilns/{kiln_id}/to/{number}               kiln:edit
   POST   /kilns                                     editor in query.studio
+  GET    /rooms/{studio_id}/ovens/{kiln_id}         viewer
+  GET    /open/{studio_id}/ovens/{kiln_id}          anyone
   POST   /made/{number}                             signed-in
   POST   /changed/{number}                          guarded
   ACTION
@@ -132,6 +134,8 @@ ENDPOINTS: list[Any] = [
     ("PATCH", "/kilns/{kiln_id}/firings/{firing_id}", "change_firing", plain),
     ("PATCH", "/firings/{firing_id}", "change_lone_firing", plain),
     ("PATCH", "/kilns/{kiln_id}/to/{number}", "move", move),
+    ("GET", "/rooms/{sid}/ovens/{kid}", "oven", plain),
+    ("GET", "/open/{sid}/ovens/{kid}", "open_oven", plain),
     ("POST", "/kilns", "add_kiln", plain),
     ("POST", "/made/{number}", "made", made),
     ("POST", "/changed/{number}", "changed", changed),
@@ -150,6 +154,12 @@ TABLE = [
     ("GET", "/studios/8/kilns/4", (OUT, NO, NO, GONE, GONE, NO, GONE, NO)),
     ("GET", "/studios/7/kilns/6", (OUT, NO, GONE, NO, GONE, NO, GONE, NO)),
     ("GET", "/studios/7/kilns/9", (OUT, NO, GONE, NO, GONE, NO, GONE, NO)),
+    # Where the route calls the parts of the path by other names, those of the policy count.
+    ("GET", "/rooms/7/ovens/4", (OUT, NO, OK, NO, OK, NO, OK, NO)),
+    ("GET", "/rooms/7/ovens/5", (OUT, NO, GONE, NO, GONE, NO, GONE, NO)),
+    ("GET", "/rooms/7/ovens/9", (OUT, NO, GONE, NO, GONE, NO, GONE, NO)),
+    ("GET", "/open/7/ovens/4", (OK,) * 8),
+    ("GET", "/open/8/ovens/4", (GONE,) * 8),
     ("DELETE", "/studios/8/kilns/5/remove", (OUT, NO, NO, OK, NO, NO, OK, NO)),
     ("DELETE", "/studios/8/kilns/4/remove", (OUT, NO, NO, GONE, NO, NO, GONE, NO)),
     # Open to anyone, and still no way to the firing of another studio.

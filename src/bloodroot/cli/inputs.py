@@ -330,7 +330,8 @@ def columns_of_decisions(policy: Policy, matrix: Matrix, settings: Settings | No
 def caller_named(who: str, policy: Policy, settings: Settings | None) -> Caller | None:
     """The caller that a string means: a persona, roles, or a persona and roles that it holds as well.
 
-    Names have commas between them.
+    Names have commas between them. A role in a thing is ``editor in studio 7``; without an identifier it is held in
+    whichever record is asked about.
 
     Raises:
         UsageError: one of the names is neither, or two of them are personas.
@@ -340,6 +341,15 @@ def caller_named(who: str, policy: Policy, settings: Settings | None) -> Caller 
 
     from ..core.caller import imagined
 
+    which = who
+    who, held = _roles_in(who, policy)
+    if held and not who:
+        return replace(imagined(), roles_in=held)
+    if held:
+        caller = caller_named(who, policy, settings)
+        if caller is None or caller.roles_in:
+            raise UsageError(f'"{which}" is more than one caller, or one that says itself what it holds where')
+        return replace(caller, roles_in=held)
     names = [name.strip() for name in who.split(",")]
     personas = settings.personas if settings is not None else {}
     # Personas are often called after their roles: beside others such a name is a role.
@@ -363,14 +373,32 @@ def caller_named(who: str, policy: Policy, settings: Settings | None) -> Caller 
     return replace(caller, roles={*caller.roles, *roles})
 
 
+def _roles_in(who: str, policy: Policy) -> tuple[str, dict[str, dict[str, set[str]]]]:
+    """The names that are left of a string without its roles in particular records, and these."""
+    rest = []
+    held: dict[str, dict[str, set[str]]] = {}
+    for name in who.split(","):
+        words = name.split()
+        if len(words) != 4 or words[1] != "in":
+            rest.append(name)
+            continue
+        role, _, thing, identifier = words
+        _check_roles([f"{role} in {thing}"], policy, ())
+        held.setdefault(thing, {}).setdefault(identifier, set()).add(role)
+    return ",".join(rest), held
+
+
 def _check_roles(names: list[str], policy: Policy, personas: Iterable[str]) -> None:
     from ..language.problems import suggestion
 
     for name in names:
-        if name not in policy.roles.bit:
-            guess = suggestion(name, [*policy.roles.bit, *personas, "signed-out", "signed-in"])
+        if name not in policy.roles.bit_of:
+            thing = policy.roles.in_thing.get(name)
+            guess = suggestion(name, [*policy.roles.bit_of, *personas, "signed-out", "signed-in"])
+            if thing is not None:
+                guess = f'; it is held in a {thing}: write "{name} in {thing} 7", or "{name} in {thing}" for any'
             what = "persona or role" if personas else "role"
-            raise UsageError(f'unknown {what} "{name}"{guess or "; known are " + ", ".join(policy.roles.bit)}')
+            raise UsageError(f'unknown {what} "{name}"{guess or "; known are " + ", ".join(policy.roles.bit_of)}')
 
 
 def check_request(method: str, path: str, policy: Policy) -> None:

@@ -111,7 +111,9 @@ def roles_in_records(caller: Caller | None) -> list[str]:
     found = []
     for thing, records in caller.roles_in.items() if caller is not None else ():
         for identifier, names in list(records.items())[:_MOST_RECORDS]:
-            found.append(f"{' and '.join(sorted(names))} in {thing} {identifier}")
+            # An imagined caller holds them in whichever record is asked about.
+            where = thing if identifier is None else f"{thing} {identifier}"
+            found.append(f"{' and '.join(sorted(names))} in {where}")
         if len(records) > _MOST_RECORDS:
             found.append(f"roles in {len(records) - _MOST_RECORDS} more of {thing}")
     return found

@@ -23,7 +23,6 @@ from .requirements import PATH, THERE, asks_of, permissions_in, rests_on_records
 from .resolver import Resolver
 from .role_cache import RoleCache
 from .roles import SIGNED_OUT, Held, RoleTable
-from .roles_in import is_odd
 from .routing import PathTree
 
 if TYPE_CHECKING:
@@ -33,6 +32,7 @@ if TYPE_CHECKING:
     from .fields import FieldRules
     from .lines import ActionLine, CompiledGuard, Line
     from .locating import Location, There, Wanted
+    from .roles_in import RolesIn
 
     _ByRoles = Callable[[Caller | None, Line, list[str] | None], Outcome | None]
 
@@ -161,7 +161,9 @@ def _placing(roles: RoleTable, line: Line) -> _Placing:
 def _by_roles_in_things(roles: RoleTable, plain: _ByRoles) -> _ByRoles:
     """The same where roles are held in things, as long as the path alone says in which record."""
     placings: dict[Line, _Placing] = {}
-    held_by, bits_in = roles.held, roles.bits_in
+    held_by, held_by_roles, bits_in = roles.held, roles.held_by_roles, roles.bits_in
+    known_bits_in = roles.known_bits_in
+    allow, deny = Outcome.ALLOW, Outcome.DENY
 
     def by_roles(caller: Caller | None, line: Line, segments: list[str] | None) -> Outcome | None:
         placing = placings.get(line)
@@ -170,19 +172,25 @@ def _by_roles_in_things(roles: RoleTable, plain: _ByRoles) -> _ByRoles:
                 placings.clear()
             placing = placings[line] = _placing(roles, line)
         alone, position, thing, is_all = placing
-        if not alone:
+        if not alone or segments is None:
             return None
         if position is None or caller is None:
             return plain(caller, line, segments)
-        requirement = line.requirement
-        held = held_by(caller)
-        if held.apart or caller.scopes is not None or segments is None:
+        held = (held_by_roles.get(caller.roles) if not caller.groups else None) or held_by(caller)
+        if held.apart or caller.scopes is not None:
             return None
-        bits = held.bits | bits_in(thing, caller.roles_in.at(thing, segments[position]))  # type: ignore[attr-defined]
+        requirement = line.requirement
+        bits = held.bits
+        held_in: RolesIn = caller.roles_in  # type: ignore[assignment]
+        by_text = held_in.texts.get(thing)
+        names = by_text.get(segments[position]) if by_text is not None else held_in.at(thing, segments[position])
+        if names:
+            bits |= known_bits_in[thing].get(names) or bits_in(thing, names)
         if bits & requirement.opens:
-            return Outcome.ALLOW
-        refuses = is_all and requirement.plain and not requirement.opens & SIGNED_OUT and not caller.granted
-        return Outcome.DENY if refuses and not is_odd(segments[position]) else None
+            return allow
+        return (
+            deny if is_all and requirement.plain and not requirement.opens & SIGNED_OUT and not caller.granted else None
+        )
 
     return by_roles
 

@@ -4,7 +4,6 @@ from __future__ import annotations
 
 import datetime
 import re
-import zoneinfo
 
 _UNITS = {"s": "seconds", "m": "minutes", "h": "hours", "d": "days", "w": "weeks"}
 WEEKDAYS = ("monday", "tuesday", "wednesday", "thursday", "friday", "saturday", "sunday")
@@ -23,6 +22,8 @@ def zone_of(name: str | None) -> datetime.tzinfo:
     """
     if name is None:
         return datetime.UTC
+    import zoneinfo  # it loads a good deal, which few policies need
+
     try:
         return zoneinfo.ZoneInfo(name)
     except (zoneinfo.ZoneInfoNotFoundError, ValueError, OSError) as error:

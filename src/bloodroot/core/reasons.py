@@ -109,7 +109,10 @@ def reason_of(
 def _held(roles: RoleTable, facts: Facts) -> str:
     """The roles that a caller has, in words; those in things with where they are held, and where this is."""
     there: There | None = facts.there
-    found = [*roles.names(facts.certain), *roles_in_records(there.caller if there is not None else None)]
+    everywhere = [
+        f"{role} in every {thing}" for role, thing in roles.in_thing.items() if facts.certain & roles.bit_in[role]
+    ]
+    found = [*roles.names(facts.certain), *everywhere, *roles_in_records(there.caller if there is not None else None)]
     text = ", ".join(found) or "no role"
     location = there.location if there is not None else None
     return "; ".join([text, *location.steps]) if location is not None else text

@@ -48,6 +48,7 @@ class RoleTable:
         apart_in: for each thing, the sets of roles of which no one may hold two in one record.
         bits_of_thing: for each thing, the bits of the roles held in it, and of those that they include.
         bits_in_things: the bits of all roles that are held in something.
+        known_bits_in: for each thing, the bits of roles by their names, as far as they were worked out.
         kinds: the roles as kinds of callers, from least to most; those of things come last, as ``editor in studio``.
         bit_of: for each of these, its bit.
         closure_of: for each of these, its bit and those of all roles it includes.
@@ -91,7 +92,7 @@ class RoleTable:
             **closure,
             **{kind_of_role(name, self.in_thing[name]): bits for name, bits in self.closure_in.items()},
         }
-        self._bits_in: dict[tuple[str, frozenset[str]], int] = {}
+        self.known_bits_in: dict[str, dict[frozenset[str], int]] = {thing: {} for thing in self.things.by_name}
         self.held_by_roles = {}
         self.held_by_groups = {}
         self._nobody = Held(SIGNED_OUT, (), ())
@@ -143,15 +144,18 @@ class RoleTable:
         """The bits of these roles of a thing, with those that they include; a name that it has not gives none."""
         if not names:
             return 0
-        bits = self._bits_in.get((thing, names))
+        known = self.known_bits_in.get(thing)
+        if known is None:
+            return 0
+        bits = known.get(names)
         if bits is None:
             bits = 0
             for name in names:
                 if self.in_thing.get(name) == thing:
                     bits |= self.closure_in[name]
-            if len(self._bits_in) >= _KEPT:
-                self._bits_in.clear()
-            self._bits_in[thing, names] = bits
+            if len(known) >= _KEPT:
+                known.clear()
+            known[names] = bits
         return bits
 
     def are_apart_in(self, thing: str, bits: int) -> bool:

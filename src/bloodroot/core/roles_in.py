@@ -21,17 +21,21 @@ class RolesIn(Mapping[str, Mapping[Any, frozenset[str]]]):
     Args:
         held: ``{"studio": {7: {"editor"}}}``.
 
+    Attributes:
+        texts: for each thing none of whose identifiers is a UUID, the roles by the text of the identifier.
+
     Raises:
         TypeError: it is not a mapping of mappings to collections of names.
     """
 
-    __slots__ = ("_by_thing", "_names")
+    __slots__ = ("_by_thing", "_names", "texts")
 
     def __init__(self, held: Mapping[str, Mapping[Any, Any]]) -> None:
         if not isinstance(held, Mapping):
             raise TypeError(f"Caller.roles_in is a mapping of things to records and their roles, not {held!r}")
         self._by_thing = {thing: _InThing(thing, records) for thing, records in held.items() if records}
         self._names: dict[str, frozenset[str]] = {}
+        self.texts = {thing: records.by_text for thing, records in self._by_thing.items() if records.is_plain}
 
     def __getitem__(self, thing: str) -> Mapping[Any, frozenset[str]]:
         return self._by_thing[thing].given
@@ -86,6 +90,7 @@ class InEvery(RolesIn):
     def __init__(self, names: Mapping[str, frozenset[str]], *, elsewhere: bool = False) -> None:
         super().__init__({thing: {None: roles} for thing, roles in names.items()})
         self.elsewhere = elsewhere
+        self.texts = {}
 
     def at(self, thing: str, identifier: Any, *, textual: bool = True) -> frozenset[str]:  # noqa: ARG002
         """The same in every record."""
@@ -102,30 +107,37 @@ def _in_every(names: Mapping[str, frozenset[str]], elsewhere: bool) -> InEvery:
 class _InThing:
     """The roles that are held in records of one thing, found by identifiers of any type."""
 
-    __slots__ = ("_by_text", "_by_uuid", "_uuids", "given")
+    __slots__ = ("_by_uuid", "_uuids", "by_text", "given")
 
     def __init__(self, thing: str, records: Mapping[Any, Any]) -> None:
         if not isinstance(records, Mapping):
             raise TypeError(f'Caller.roles_in["{thing}"] is a mapping of records to their roles, not {records!r}')
         self.given: dict[Any, frozenset[str]] = {}
-        self._by_text: dict[str, frozenset[str]] = {}
+        self.by_text: dict[str, frozenset[str]] = {}
         # By the hexadecimal form: what is given as a UUID, and what is given as text that may be one.
         self._uuids: dict[str, frozenset[str]] = {}
         self._by_uuid: dict[str, frozenset[str]] = {}
+        known: dict[frozenset[str], frozenset[str]] = {}
         for identifier, roles in records.items():
             if isinstance(roles, str | bytes | Mapping):
                 raise TypeError(
                     f'Caller.roles_in["{thing}"][{identifier!r}] is a collection of names, such as a set, not {roles!r}'
                 )
             names = roles if type(roles) is frozenset else frozenset(roles)
-            self.given[identifier] = names
+            # One object for the same roles: what is worked out for them is found the faster.
+            names = self.given[identifier] = known.setdefault(names, names)
             self._put(identifier, names)
+
+    @property
+    def is_plain(self) -> bool:
+        """Whether text of a path finds roles in one spelling alone."""
+        return not self._uuids
 
     def _put(self, identifier: Any, names: frozenset[str]) -> None:
         text = text_of(identifier)
         if text is None:
             return
-        _add(self._by_text, text, names)
+        _add(self.by_text, text, names)
         if isinstance(identifier, uuid.UUID):
             _add(self._uuids, text, names)
         elif isinstance(identifier, str) and (found := plain_uuid(text)) is not None:
@@ -135,7 +147,7 @@ class _InThing:
         text = identifier if identifier.__class__ is str else text_of(identifier)
         if text is None:
             return _NO_ROLES
-        found = self._by_text.get(text, _NO_ROLES)
+        found = self.by_text.get(text, _NO_ROLES)
         if self._by_uuid and isinstance(identifier, uuid.UUID):
             found |= self._by_uuid.get(text, _NO_ROLES)
         elif textual and self._uuids and identifier.__class__ is str and (like := plain_uuid(text)) is not None:

@@ -191,7 +191,7 @@ class Exchange:
         if unidentified is not None:
             access.unidentified = unidentified
         # Nothing is loaded for a caller who is refused whatever the record: they learn nothing of whether there is one.
-        if loaders and access.decision.reason is None:
+        if (loaders or policy.roles.things) and access.decision.reason is None:
             yield from self._load(access, own, loaders, segments)
         return access
 
@@ -260,8 +260,10 @@ class Exchange:
                 records[name] = record
         if records:
             _decide_with(access, record, records)
-            if self.enforcement.policy.roles.things:
-                yield from self._load_on_the_way(access, own, record, records)
+        if self.enforcement.policy.roles.things:
+            tried = {name for name, *_ in loaders if name in values}
+            yield from self._load_on_the_way(access, own, record, records, tried)
+        if records:
             _log_faults(access)
 
     def _loaded(self, access: Access, own: Any, name: str, text: Any, how: tuple[Loader, bool, bool]) -> Steps[Any]:
@@ -275,11 +277,16 @@ class Exchange:
                 raise
             return None
 
-    def _load_on_the_way(self, access: Access, own: Any, record: Any, records: dict[str, Any]) -> Steps[None]:
-        """Load the records that only other records lead to, each once, as long as they make a difference."""
+    def _load_on_the_way(
+        self, access: Access, own: Any, record: Any, records: dict[str, Any], tried: set[str]
+    ) -> Steps[None]:
+        """Load the records that only other records lead to, each once, as long as they make a difference.
+
+        So are those that a line calls by another name than the route.
+        """
         while access.open:
             lacking = access.policy.evaluator.wanted(access.decision.question, access.decision.line)
-            wanted = next((each for each in lacking if each.parameter is None and each.thing not in records), None)
+            wanted = next((each for each in lacking if each.parameter not in tried and each.thing not in records), None)
             loader = self.enforcement.loader_of(wanted.thing) if wanted is not None else None
             if wanted is None or loader is None:
                 return

@@ -24,7 +24,7 @@ _TOKEN = re.compile(
     | (?P<duration>\d+[smhdw](?![\w.]))
     | (?P<number>-?\d+(?:\.\d+)?(?![\w.]))
     | (?P<parameter>\{[^\s{}\#]*\})
-    | (?P<mark>OPERATORS|[()\[\],*+-])
+    | (?P<mark>OPERATORS|[()\[\],*]|[+-](?=[\s\d]))
     | (?P<comment>\#.*)
     | (?P<stray>.+)
     )

@@ -38,7 +38,10 @@ def caller_of(name: str, caller: Caller | None, roles: RoleTable) -> dict[str, A
         values["scopes"] = sorted(caller.scopes) if caller.scopes is not None else None
         if caller.roles_in:
             values["roles_in"] = {
-                thing: {str(identifier): sorted(names) for identifier, names in records.items()}
+                thing: {
+                    "" if identifier is None else str(identifier): sorted(names)
+                    for identifier, names in records.items()
+                }
                 for thing, records in caller.roles_in.items()
             }
     return values
