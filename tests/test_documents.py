@@ -39,8 +39,9 @@ class Identity(InFolder):
                 read_settings(self.write("bloodroot.toml", block))
 
     def test_the_seed_can_be_read(self) -> None:
-        (block,) = (each for each in re.findall(r"\n\n```\n(.*?)```", self.TEXT, re.S) if "[[members]]" in each)
-        seed = read_seed(self.write("seed.toml", block))
+        blocks = (each for each in re.findall(r"\n\n```\n(.*?)```", self.TEXT, re.S) if "[[members]]" in each)
+        in_records, seed = (read_seed(self.write("seed.toml", block)) for block in blocks)
+        self.assertEqual([held.role for held in in_records.members[0].roles_in], ["editor", "viewer"])
         self.assertEqual((seed.members[0].groups, seed.groups[0].name), (("science-staff",), "stock-taking"))
 
 

@@ -17,7 +17,9 @@ class Tutorial(InFolder):
             (self.folder / name).write_text(text, "utf-8")
         self.assertEqual(self.bloodroot("format", "--check").status, 0)
         commands = [line.split()[1:] for line in re.findall(r"^bloodroot .*$", TEXT, re.M)]
-        self.assertEqual([words[0] for words in commands], ["matrix", "why", "why", "check", "probe", "probe", "demo", "why"])
+        self.assertEqual(
+            [words[0] for words in commands], ["matrix", "why", "why", "check", "probe", "probe", "demo", "why"]
+        )
         self.assertIn("◐ own-lot", self.ran(*commands[0]))
         self.assertIn("depends", self.ran(*commands[1]))
         self.assertIn("as keeper: allow", self.ran(*commands[2]))

@@ -90,9 +90,9 @@ def policies(draw: st.DrawFn) -> tuple[str, str]:
         draw(st.booleans())
         and "lodger" not in below["owner"]
         and not any({"owner", "lodger"} <= b for b in below.values())
+        and not (below["chief"] & {"mayor"} and below["mayor"] & {"owner", "lodger"})
     ):
-        if not (below["chief"] & {"mayor"} and below["mayor"] & {"owner", "lodger"}):
-            roles["house"].append("  apart owner, lodger")
+        roles["house"].append("  apart owner, lodger")
     possible = [role for other, names in ROLES.items() for role in names if thing in _within(other)]
     grants = draw(
         st.lists(st.tuples(st.sampled_from([*possible, *possible, "chief"]), st.booleans()), min_size=1, max_size=3)

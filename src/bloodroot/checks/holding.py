@@ -134,9 +134,9 @@ def is_always_faulty(part: Comparison) -> bool:
         if is_order and (side.value is None or isinstance(side.value, bool)):
             return True
         # What a path and a query have is text.
-        if isinstance(other, Reference) and other.root in ("path", "query") and not other.optional:
-            if isinstance(side.value, bool | datetime.time):
-                return True
+        is_text = isinstance(other, Reference) and other.root in ("path", "query") and not other.optional
+        if is_text and isinstance(side.value, bool | datetime.time):
+            return True
     return False
 
 

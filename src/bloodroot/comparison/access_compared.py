@@ -11,6 +11,7 @@ from ..core.caller import Caller
 from ..core.decision import Outcome
 from ..core.endpoint_outcomes import left_of, outcome_of
 from ..core.formulas import FALSE, TRUE, Formula, can_be_true, walk
+from ..core.locating import there_of
 from ..core.policy import Policy
 from ..core.requirements import HELD, in_words, permissions_in
 from ..core.roles import ANYONE
@@ -166,7 +167,8 @@ class AccessComparison:
         def key(kind: CallerKind) -> object:
             caller = kind.caller()
             held = [(policy.roles.held(caller), mask) for policy, mask in sides]
-            return kind.granted, kind.scopes, *((each.bits & mask, bool(each.apart)) for each, mask in held)
+            in_things = (_held_in_things(policy, caller, mask) for policy, mask in sides)
+            return kind.granted, kind.scopes, *((each.bits & mask, bool(each.apart)) for each, mask in held), *in_things
 
         return key
 
@@ -202,6 +204,14 @@ class AccessComparison:
     @staticmethod
     def _refused(access: Access) -> bool:
         return access.when is FALSE
+
+
+def _held_in_things(policy: Policy, caller: Caller | None, mask: int) -> object:
+    """What of a kind of caller's roles in things is asked for: where it is asked about, and somewhere."""
+    if caller is None or not caller.roles_in:
+        return None
+    there = there_of(policy.roles, caller, None)
+    return there.here & mask, there.blocked & mask, there.somewhere & mask
 
 
 def _bits_in(formulas: Asked) -> int:

@@ -8,9 +8,10 @@ from itertools import chain, combinations, islice, product
 from math import inf
 
 from ..core.caller import Caller, imagined
-from ..core.formulas import Conjunction, Formula, Negated
+from ..core.formulas import Conjunction, Formula, Negated, walk
 from ..core.policy import Policy
-from ..core.requirements import PermissionAsked, permissions_in, roles_in
+from ..core.requirements import HoldingSomewhere, PermissionAsked, permissions_in, roles_in
+from ..core.roles import kind_of_role
 
 _MOST_TOGETHER = 1_024
 _MOST_BY_PERMISSION = 8_192
@@ -102,6 +103,7 @@ def _asked_together(formula: Formula, names_in: Names, known: dict[int, float]) 
 
 def telling_roles(old: Policy, new: Policy, formulas: Iterable[Formula]) -> list[str]:
     """The roles that formulas ask for, and those by which a caller holds others of them than before."""
+    formulas = list(formulas)
     asked_for = dict.fromkeys(name for formula in formulas for name in roles_in(formula))
     names = list(asked_for)
     for name in dict.fromkeys((*new.roles.bit_of, *old.roles.bit_of)):
@@ -109,6 +111,9 @@ def telling_roles(old: Policy, new: Policy, formulas: Iterable[Formula]) -> list
         held = [asked_for.keys() & policy.roles.kinds_of(mask) for policy, mask in bits]
         if name not in asked_for and held[0] != held[1]:
             names.append(name)
+    if any(isinstance(part, HoldingSomewhere) for formula in formulas for part in walk(formula)):
+        # Who is viewer here, and editor somewhere else.
+        names += [name.replace(" in ", " in another ") for name in names if " in " in name]
     return names
 
 
@@ -148,10 +153,11 @@ def kinds_together(old: Policy, new: Policy, question: Asked) -> tuple[list[Call
     return kinds, True
 
 
-def _bits(old: Policy, new: Policy, roles: tuple[str, ...]) -> tuple[int, int] | None:
+def _bits(old: Policy, new: Policy, roles: tuple[str, ...]) -> tuple[int, int, frozenset[str]] | None:
     """What roles come to in both policies; None where one of them keeps them apart."""
     one, other = (_sum(policy, roles) for policy in (old, new))
-    return None if old.roles.are_apart(one) or new.roles.are_apart(other) else (one, other)
+    elsewhere = frozenset(name for name in roles if " in another " in name)
+    return None if old.roles.are_apart(one) or new.roles.are_apart(other) else (one, other, elsewhere)
 
 
 def _sum(policy: Policy, names: tuple[str, ...]) -> int:
@@ -163,11 +169,16 @@ def _sum(policy: Policy, names: tuple[str, ...]) -> int:
 
 def kind_apart(old: Policy, new: Policy) -> list[CallerKind]:
     """Callers with two roles that both policies keep apart; all such callers are treated alike."""
+    found: list[CallerKind] = []
     for members in new.roles.apart:
         for one, other in combinations([name for name, _ in members], 2):
-            if old.roles.held(Caller(roles=(one, other))).apart:
-                return [CallerKind(f"{one} with {other}", (one, other))]
-    return []
+            if not found and old.roles.held(Caller(roles=(one, other))).apart:
+                found = [CallerKind(f"{one} with {other}", (one, other))]
+    for thing, sets in new.roles.apart_in.items():
+        for members in sets:
+            names = [kind_of_role(name, thing) for name, _ in members]
+            found += [CallerKind(" with ".join(pair), pair) for pair in combinations(names, 2)]
+    return found
 
 
 def kinds_by_permission(

@@ -174,9 +174,10 @@ def with_roles(identity: Any, kinds: Iterable[str], attributes: Mapping[str, Any
             plain.append(role)
             continue
         held[thing.startswith(_ANOTHER)].setdefault(thing.removeprefix(_ANOTHER), set()).add(role)
-    is_elsewhere = not held[False]
-    names = {thing: frozenset(roles) for thing, roles in held[is_elsewhere].items()}
-    roles_in = InEvery(names, elsewhere=is_elsewhere) if names else NOWHERE
+    here, elsewhere = (
+        {thing: frozenset(roles) for thing, roles in held[is_elsewhere].items()} for is_elsewhere in (False, True)
+    )
+    roles_in = InEvery(here, elsewhere) if here or elsewhere else NOWHERE
     return Caller(identity, plain, attributes=attributes, roles_in=roles_in)
 
 

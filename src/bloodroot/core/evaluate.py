@@ -22,7 +22,7 @@ from .request_location import location_at, names_of_record
 from .requirements import PATH, THERE, asks_of, permissions_in, rests_on_records, without_guarded
 from .resolver import Resolver
 from .role_cache import RoleCache
-from .roles import SIGNED_OUT, Held, RoleTable
+from .roles import SIGNED_OUT, Held, RoleTable, kind_of_role
 from .routing import PathTree
 
 if TYPE_CHECKING:
@@ -489,6 +489,20 @@ class Evaluator:
         facts = _facts(question, None, None, self.roles.held(question.caller), there)
         left = roles_alone(formula, facts)
         return can_be_true(left) and not rests_on_records(left)
+
+    def kinds_there(self, question: Question, line: Line | None) -> list[str]:
+        """The roles that a caller was given in the records that a request leads to, as ``editor in studio``."""
+        caller = question.caller
+        if caller is None or not caller.roles_in or not self.roles.things:
+            return []
+        segments = question.segments or read_path(question.path)
+        there = self._there(question, segments, (line,) if line is not None else ())
+        location = there.location if there is not None else None
+        if location is None:
+            return []
+        held: RolesIn = caller.roles_in  # type: ignore[assignment]
+        found = ((thing, held.at(thing, each.value, textual=each.textual)) for thing, each in location.records.items())
+        return [kind_of_role(name, thing) for thing, names in found for name in sorted(names)]
 
     def names_things(self, line: Line) -> bool:
         """Whether a line is about particular records of things: its path names some, or it requires roles in them."""

@@ -333,7 +333,13 @@ def there_of(roles: RoleTable, caller: Caller | None, location: Location | None,
     for thing in held:
         somewhere |= roles.bits_in(thing, held.anywhere(thing))
     if location is None and isinstance(held, InEvery):
-        return There(0 if held.elsewhere else somewhere, 0, 0, 0, somewhere, roles, caller, None, record)
+        for thing in held:
+            bits = roles.bits_in(thing, held.at(thing, None))
+            if roles.apart_in and roles.are_apart_in(thing, bits | roles.held(caller).bits):
+                blocked |= roles.bits_of_thing[thing]
+            else:
+                here |= bits
+        return There(here, 0, blocked, 0, somewhere, roles, caller, None, record)
     if location is None:
         may_be_blocked = any(held.get(thing) for thing in roles.apart_in)
         return There(0, somewhere, 0, 0, somewhere, roles, caller, None, record, may_be_blocked)

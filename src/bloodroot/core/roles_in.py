@@ -81,27 +81,25 @@ class InEvery(RolesIn):
     """The roles of a caller who is only imagined: held in whichever record is asked about.
 
     Args:
-        names: the roles by thing.
-        elsewhere: whether they are held in other records than any that is asked about.
+        here: the roles by thing.
+        elsewhere: roles that are held in other records than any that is asked about, by thing.
     """
 
-    __slots__ = ("elsewhere",)
+    __slots__ = ("_elsewhere", "_here")
 
-    def __init__(self, names: Mapping[str, frozenset[str]], *, elsewhere: bool = False) -> None:
-        super().__init__({thing: {None: roles} for thing, roles in names.items()})
-        self.elsewhere = elsewhere
+    def __init__(self, here: Mapping[str, frozenset[str]], elsewhere: Mapping[str, frozenset[str]]) -> None:
+        every = {thing: here.get(thing, _NO_ROLES) | elsewhere.get(thing, _NO_ROLES) for thing in {**here, **elsewhere}}
+        super().__init__({thing: {None: roles} for thing, roles in every.items()})
+        self._here = dict(here)
+        self._elsewhere = dict(elsewhere)
         self.texts = {}
 
     def at(self, thing: str, identifier: Any, *, textual: bool = True) -> frozenset[str]:  # noqa: ARG002
         """The same in every record."""
-        return _NO_ROLES if self.elsewhere else self.anywhere(thing)
+        return self._here.get(thing, _NO_ROLES)
 
     def __reduce__(self) -> tuple[Any, ...]:
-        return _in_every, ({thing: self.anywhere(thing) for thing in self}, self.elsewhere)
-
-
-def _in_every(names: Mapping[str, frozenset[str]], elsewhere: bool) -> InEvery:
-    return InEvery(names, elsewhere=elsewhere)
+        return InEvery, (self._here, self._elsewhere)
 
 
 class _InThing:

@@ -12,6 +12,7 @@ from typing import TYPE_CHECKING, Any, Literal
 from .access import plain
 
 if TYPE_CHECKING:
+    from ..core.caller import Caller
     from ..core.decision import Decision
     from .access import Access
 
@@ -23,9 +24,9 @@ _FIELDS = ("caller", "roles", "groups", "method", "path", "line", "outcome", "re
 class Audit:
     """What is written down of decisions, through ``logging.getLogger("bloodroot.audit")`` at the level INFO.
 
-    Each record has ``caller`` (the id), ``roles`` and ``groups`` as they came, ``method``, ``path``, ``line`` (file and
-    line), ``outcome`` (``allow``, ``deny``, ``sign-in``, ``missing`` or ``withheld``) and ``reason`` as attributes;
-    `JsonLines` writes them as JSON.
+    Each record has ``caller`` (the id), ``roles`` and ``groups`` as they came (``editor in studio`` for a role that is
+    held in a record which the request leads to), ``method``, ``path``, ``line`` (file and line), ``outcome``
+    (``allow``, ``deny``, ``sign-in``, ``missing`` or ``withheld``) and ``reason`` as attributes; `JsonLines` writes them as JSON.
 
     Args:
         which: ``all`` decisions, or the ``refused`` ones.
@@ -66,7 +67,7 @@ class Audit:
         place, caller = decision.place, access.caller
         values: dict[str, Any] = {
             "caller": caller.id if caller is not None else None,
-            "roles": sorted(caller.roles) if caller is not None else None,
+            "roles": _roles(access, caller) if caller is not None else None,
             "groups": sorted(caller.groups) if caller is not None else None,
             "method": access.method,
             "path": access.path,
@@ -76,6 +77,15 @@ class Audit:
         }
         # Where it was written down says nothing, and looking for it costs more than all the rest.
         log.handle(log.makeRecord(log.name, logging.INFO, __file__, 0, _Words(values), (), None, extra=values))
+
+
+def _roles(access: Access, caller: Caller) -> list[str]:
+    """The roles that a caller has: those of things where they are held in the records of the request."""
+    roles = sorted(caller.roles)
+    if caller.roles_in:
+        decision = access.decision
+        roles += access.policy.evaluator.kinds_there(decision.question, decision.line)
+    return roles
 
 
 class _Words:

@@ -170,8 +170,8 @@ def columns_of_roles(policy: Policy, matrix: Matrix, personas: Mapping[str, Call
     for number, column in enumerate(matrix.columns):
         if number < 2:
             by_roles.setdefault(policy.roles.held(None if number == 0 else Caller("")).bits, []).append(number)
-        elif " in " not in column.name:
-            by_roles.setdefault(policy.roles.held(Caller("", [column.name])).bits, []).append(number)
+        else:
+            by_roles.setdefault(policy.roles.base | policy.roles.closure_of.get(column.name, 0), []).append(number)
 
     known: dict[object, Iterable[int]] = {}
 
@@ -188,7 +188,7 @@ def columns_of_roles(policy: Policy, matrix: Matrix, personas: Mapping[str, Call
     def found_for(tried: Tried) -> Iterable[int]:
         if tried.persona is not None:
             caller = personas.get(tried.persona)
-            if tried.persona not in personas or (caller is not None and caller.granted):
+            if tried.persona not in personas or (caller is not None and (caller.granted or caller.roles_in)):
                 return ()
         elif tried.caller is None:
             caller = None
@@ -196,6 +196,11 @@ def columns_of_roles(policy: Policy, matrix: Matrix, personas: Mapping[str, Call
             return ()
         else:
             caller = Caller(tried.caller, tried.roles, tried.groups)
+            bits = policy.roles.held(caller).bits
+            for kind in tried.roles:
+                # What was held in the records of the request is written down as a kind of caller.
+                bits |= policy.roles.closure_of.get(kind, 0)
+            return by_roles.get(bits, ())
         return by_roles.get(policy.roles.held(caller).bits, ())
 
     return columns

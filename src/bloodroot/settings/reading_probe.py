@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import re
+from difflib import get_close_matches
 from typing import Any
 
 from ..core.paths import TemplateError, parse_template
@@ -19,7 +20,7 @@ def read_samples(table: Table) -> tuple[dict[str, str], dict[str, Sample], dict[
     samples: dict[str, Sample] = {}
     things: dict[str, dict[str, ThingSample]] = {}
     for name, value in table.values.items():
-        if isinstance(value, dict) and value and not value.keys() & {"holds", "fails"} and _has_tables(value):
+        if isinstance(value, dict) and _is_of_records(value):
             things[name] = {each: _thing_sample(found) for each, found in table.table(name).each_table().items()}
         elif isinstance(value, dict):
             sample = table.table(name, "samples.NAME")
@@ -31,9 +32,10 @@ def read_samples(table: Table) -> tuple[dict[str, str], dict[str, Sample], dict[
     return values, samples, things
 
 
-def _has_tables(table: dict[str, Any]) -> bool:
-    """Whether it is a table of records, by their identifiers."""
-    return all(isinstance(value, dict) for value in table.values())
+def _is_of_records(table: dict[str, Any]) -> bool:
+    """Whether it is a table of records, by their identifiers: not one with the examples of a condition, misspelled."""
+    near = any(get_close_matches(key, ("holds", "fails")) for key in table)
+    return bool(table) and not near and all(isinstance(value, dict) for value in table.values())
 
 
 def _thing_sample(table: Table) -> ThingSample:
