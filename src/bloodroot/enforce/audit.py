@@ -26,8 +26,8 @@ class Audit:
 
     Each record has ``caller`` (the id), ``roles`` and ``groups`` as they came (``editor in studio`` for a role that is
     held in a record which the request leads to), ``method``, ``path``, ``line`` (file and line), ``outcome``
-    (``allow``, ``deny``, ``sign-in``, ``missing`` or ``withheld``) and ``reason`` as attributes; `JsonLines` writes them
-    as JSON.
+    (``allow``, ``deny``, ``sign-in``, ``missing`` or ``withheld``) and ``reason`` as attributes; `JsonLines` writes
+    them as JSON.
 
     Args:
         which: ``all`` decisions, or the ``refused`` ones.
