@@ -6,7 +6,7 @@ A requirement is a tuple: ("name", NAME), ("any", ROLE), ("at", ROLE, PARAMETER 
 
 from __future__ import annotations
 
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from typing import Any
 
 from hypothesis import strategies as st
@@ -45,6 +45,10 @@ class ThingWorld:
     records: dict[str, dict[int, Any]]
 
     def text(self) -> str:
+        return "\n".join([*self.declared(), "endpoints", f"  GET {self.template()} {said(self.asks)}"])
+
+    def declared(self) -> list[str]:
+        """The lines of the policy above its endpoints."""
         found = ["roles"]
         found += [f"  {role}{self._below(role)}" for role in PLAIN]
         found += ["things"]
@@ -55,9 +59,7 @@ class ThingWorld:
             found += [f"roles in {thing}", *(f"  {role}{self._below(role)}" for role in roles)]
             if self.apart and THING_OF[self.apart[0]] == thing:
                 found.append(f"  apart {', '.join(self.apart)}")
-        found += ["permissions", *(f"  {name} {', '.join(roles)}" for name, roles in self.grants.items())]
-        found += ["endpoints", f"  GET {self.template()} {said(self.asks)}"]
-        return "\n".join(found)
+        return [*found, "permissions", *(f"  {name} {', '.join(roles)}" for name, roles in self.grants.items())]
 
     def template(self) -> str:
         return "".join(f"/{thing}s/{{{thing}_id}}" for thing in self.path) or "/"
@@ -241,12 +243,24 @@ def thing_worlds(draw: st.DrawFn) -> ThingWorld:
     for pair in draw(st.permutations([("mayor", "citizen"), ("owner", "lodger")])):
         if draw(st.booleans()) and not any(set(pair) <= world.closure([role]) for role in includes):
             world.apart = pair
-    world.path = tuple(draw(st.lists(st.sampled_from(THINGS), unique=True, max_size=3)))
+    for thing in THINGS:
+        parent = parents[thing]
+        above = [*IDS, *IDS, None, MISSING] if parent else [None]
+        world.records[thing] = {identifier: draw(st.sampled_from(above)) for identifier in IDS}
+    return draw(with_a_line(world))
+
+
+@st.composite
+def with_a_line(draw: st.DrawFn, world: ThingWorld, mark: str = "") -> ThingWorld:
+    """The same policy with another line and other permissions, whose names end with a mark."""
+    world = replace(world, grants={}, path=tuple(draw(st.lists(st.sampled_from(THINGS), unique=True, max_size=3))))
     placed = [role for role, thing in THING_OF.items() if thing in world.led_to()]
     names = [*placed, *PLAIN, "signed-in"]
     for thing in ("house", "room"):
         if placed:
-            world.grants[f"{thing}:use"] = tuple(sorted(draw(st.sets(st.sampled_from(placed), min_size=1, max_size=2))))
+            world.grants[f"{thing}:use{mark}"] = tuple(
+                sorted(draw(st.sets(st.sampled_from(placed), min_size=1, max_size=2)))
+            )
     leaves = st.one_of(
         st.sampled_from([*names, *world.grants, "anyone"]).map(lambda name: ("name", name)),
         st.sampled_from([*THING_OF]).map(lambda role: ("any", role)),
@@ -263,10 +277,6 @@ def thing_worlds(draw: st.DrawFn) -> ThingWorld:
             max_leaves=4,
         )
     )
-    for thing in THINGS:
-        parent = parents[thing]
-        above = [*IDS, *IDS, None, MISSING] if parent else [None]
-        world.records[thing] = {identifier: draw(st.sampled_from(above)) for identifier in IDS}
     return world
 
 

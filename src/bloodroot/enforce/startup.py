@@ -120,7 +120,8 @@ def look_over(policy: Policy, routes: Iterable[Route], records: Collection[str] 
     except EnforcementError as found:
         wrong.append(str(found))
     findings = dict.fromkeys(_findings(policy, routes, served, records))
-    wrong += [f"{finding.place.at}: {finding.message}" for finding in findings if finding.severity is Severity.ERROR]
+    errors = (finding for finding in findings if finding.severity is Severity.ERROR)
+    wrong += [f"{finding.place.at}: {finding.message} {finding.remedy}".rstrip() for finding in errors]
     if wrong:
         raise StartUpError("\n".join(dict.fromkeys(wrong)))
     closed = [each.words for each in served if each.line is None]
