@@ -222,11 +222,11 @@ def said(asks: Any) -> str:
 
 
 @st.composite
-def thing_worlds(draw: st.DrawFn) -> ThingWorld:
-    """Policies over things at random, with records."""
+def thing_worlds(draw: st.DrawFn, like: ThingWorld | None = None) -> ThingWorld:
+    """Policies over things at random, with records; or those of another policy that are of the same things."""
     parents: dict[str, str | None] = {"town": None, "club": None}
-    parents["house"] = draw(st.sampled_from(["town", "town", None]))
-    parents["room"] = draw(st.sampled_from(["house", "house", "town", None]))
+    parents["house"] = draw(st.sampled_from(["town", "town", None])) if like is None else like.parents["house"]
+    parents["room"] = draw(st.sampled_from(["house", "house", "town", None])) if like is None else like.parents["room"]
     world = ThingWorld(parents, {}, (), {}, (), None, {})
     includes = world.includes
     includes["sleeper"], includes["fan"] = (), ()
@@ -243,17 +243,21 @@ def thing_worlds(draw: st.DrawFn) -> ThingWorld:
     for pair in draw(st.permutations([("mayor", "citizen"), ("owner", "lodger")])):
         if draw(st.booleans()) and not any(set(pair) <= world.closure([role]) for role in includes):
             world.apart = pair
-    for thing in THINGS:
+    for thing in THINGS if like is None else ():
         parent = parents[thing]
         above = [*IDS, *IDS, None, MISSING] if parent else [None]
         world.records[thing] = {identifier: draw(st.sampled_from(above)) for identifier in IDS}
-    return draw(with_a_line(world))
+    if like is not None:
+        world.records.update(like.records)
+    return draw(with_a_line(world, path=None if like is None else like.path))
 
 
 @st.composite
-def with_a_line(draw: st.DrawFn, world: ThingWorld, mark: str = "") -> ThingWorld:
+def with_a_line(draw: st.DrawFn, world: ThingWorld, mark: str = "", path: tuple[str, ...] | None = None) -> ThingWorld:
     """The same policy with another line and other permissions, whose names end with a mark."""
-    world = replace(world, grants={}, path=tuple(draw(st.lists(st.sampled_from(THINGS), unique=True, max_size=3))))
+    if path is None:
+        path = tuple(draw(st.lists(st.sampled_from(THINGS), unique=True, max_size=3)))
+    world = replace(world, grants={}, path=path)
     placed = [role for role, thing in THING_OF.items() if thing in world.led_to()]
     names = [*placed, *PLAIN, "signed-in"]
     for thing in ("house", "room"):

@@ -19,12 +19,12 @@ from typing import Any
 import z3
 
 from ..core.conditions import Comparison, Holds, Listed, Now, Operand, Reference, is_textual
-from ..core.formulas import FALSE, TRUE, Constant, Formula, Interpretation, walk
+from ..core.formulas import FALSE, FAULTY, TRUE, Constant, Formula, Interpretation, walk
 from ..core.records import MISSING
 from ..core.values import Value, plain_number, plain_uuid
 from ..language.errors import BloodrootError
 from ..language.operators import OPERATORS
-from .reasoning import Assignment, Proof, Variable, facts_of, parts_left_open, replaced, variables
+from .reasoning import Assignment, Proof, Variable, facts_of, may_be_faulty, parts_left_open, replaced, variables
 
 _LARGEST = 400  # values compared in one question
 # What one question may take: steps of the solver, which are the same on every machine, and milliseconds beside them for
@@ -337,6 +337,11 @@ def steps() -> int:
     return int(z3.Solver().statistics().get_key_value("rlimit count"))
 
 
+def _in_model(model: Any, part: _Both) -> Formula:
+    true, false = (z3.is_true(model.eval(each, model_completion=True)) for each in (part.true, part.false))
+    return TRUE if true else FALSE if false else FAULTY
+
+
 def prove(one: Formula, other: Formula) -> Proof:
     """Whether one formula is true only where another one is true as well.
 
@@ -349,10 +354,11 @@ def prove(one: Formula, other: Formula) -> Proof:
     try:
         if _size(one) + _size(other) > _LARGEST:
             raise _NotTranslated
-        # A guard that passes or not, another path: each may be so or not.
+        # A guard that passes or not, another path: each may be so or not, and a role in a record neither.
         for part in opened:
-            proposition = z3.Const(f"open {part.words()} {id(part)}", _BOOL)
-            translation.open[part] = _Both(proposition, z3.Not(proposition))
+            so, not_so = (z3.Const(f"{word} {part.words()} {id(part)}", _BOOL) for word in ("open", "not"))
+            opposite = z3.And(z3.Not(so), not_so) if may_be_faulty(part) else z3.Not(so)
+            translation.open[part] = _Both(so, opposite)
         claim = z3.And(translation.of(one).true, z3.Not(translation.of(other).true))
     except _NotTranslated:
         return Proof(None)
@@ -366,10 +372,7 @@ def prove(one: Formula, other: Formula) -> Proof:
     if answer != z3.sat:
         return Proof(None)
     model = solver.model()
-    given: dict[Formula, Formula] = {
-        part: TRUE if z3.is_true(model.eval(translation.open[part].true, model_completion=True)) else FALSE
-        for part in opened
-    }
+    given: dict[Formula, Formula] = {part: _in_model(model, translation.open[part]) for part in opened}
     one, other = replaced(one, given), replaced(other, given)
     assignment = _assignment(translation, model)
     facts = facts_of(assignment)

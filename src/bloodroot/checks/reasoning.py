@@ -18,7 +18,9 @@ from typing import Any
 from ..core.caller import Caller, CallerView
 from ..core.conditions import Clock, Comparison, Holds, Listed, Now, Operand, Reference, Shifted, is_textual
 from ..core.formulas import (
+    CAN_BE_FAULTY,
     FALSE,
+    FAULTY,
     TRUE,
     Constant,
     Facts,
@@ -97,7 +99,7 @@ def tried(one: Formula, other: Formula) -> Proof:
     if len(open_parts) > _MOST_OPEN:
         return Proof(None)
     certain = True
-    for values in product((TRUE, FALSE), repeat=len(open_parts)):
+    for values in product(*map(_what_may_be, open_parts)):
         given = dict(zip(open_parts, values, strict=True))
         proof = _tried(replaced(one, given), replaced(other, given))
         if proof.holds is False:
@@ -124,6 +126,15 @@ def parts_left_open(*formulas: Formula) -> list[Formula]:
     """What formulas depend on beside values: a guard, a grant, a role, or another path."""
     kinds = (Together, *HELD, PermissionAsked, GrantedPerhaps, OtherPath, Guarded)
     return list(dict.fromkeys(part for formula in formulas for part in walk(formula) if isinstance(part, kinds)))
+
+
+def may_be_faulty(part: Formula) -> bool:
+    """Whether it may be neither true nor false: a record does not say what it belongs to."""
+    return bool(part.values() & CAN_BE_FAULTY)
+
+
+def _what_may_be(part: Formula) -> tuple[Formula, ...]:
+    return (TRUE, FALSE, FAULTY) if may_be_faulty(part) else (TRUE, FALSE)
 
 
 def replaced(formula: Formula, given: Mapping[Formula, Formula]) -> Formula:

@@ -174,11 +174,17 @@ def kind_apart(old: Policy, new: Policy) -> list[CallerKind]:
         for one, other in combinations([name for name, _ in members], 2):
             if not found and old.roles.held(Caller(roles=(one, other))).apart:
                 found = [CallerKind(f"{one} with {other}", (one, other))]
-    for thing, sets in new.roles.apart_in.items():
-        for members in sets:
-            names = [kind_of_role(name, thing) for name, _ in members]
-            found += [CallerKind(" with ".join(pair), pair) for pair in combinations(names, 2)]
+    for thing in new.roles.apart_in:
+        for pair in sorted(_apart_in(old, thing) & _apart_in(new, thing))[:1]:
+            names = tuple(kind_of_role(name, thing) for name in pair)
+            found.append(CallerKind(" with ".join(names), names))
     return found
+
+
+def _apart_in(policy: Policy, thing: str) -> set[tuple[str, ...]]:
+    """The pairs of roles that are kept apart in each record of a thing."""
+    sets = ([name for name, _ in members] for members in policy.roles.apart_in.get(thing, ()))
+    return {pair for names in sets for pair in combinations(sorted(names), 2)}
 
 
 def kinds_by_permission(
