@@ -82,6 +82,14 @@ def _word(cell: MatrixCell, lacking: bool) -> Cell:
     return Cell(words, Meaning.OPEN if words.startswith("if ") else OF_OUTCOME[cell.outcome])
 
 
+def _headed(columns: list[str]) -> tuple[list[str], list[str]]:
+    """The names of columns, and what is above them: the thing that roles are held in, once for those side by side."""
+    parts = [name.partition(" in ") for name in columns]
+    things = [f"in {thing}" if thing else "" for _, _, thing in parts]
+    above = [thing if thing != before else "" for thing, before in zip(things, ["", *things], strict=False)]
+    return [name for name, _, _ in parts], above
+
+
 class _Layout:
     """A matrix laid out for the width at hand.
 
@@ -98,6 +106,7 @@ class _Layout:
         self.show_guards = grid.guards
         self.columns = [result.columns[number] for number in numbers]
         self.letters = [_letters(place) for place in range(len(numbers))]
+        self.names, self.above = _headed([column.name for column in self.columns])
         self.plain = not console.encoding.lower().startswith("utf")
         self.signs = _PLAIN_SIGNS if self.plain else _SIGNS
         self.marks = self._marks()
@@ -122,7 +131,7 @@ class _Layout:
             ]
             for row, joined in zip(signs, self.rows, strict=True)
         ]
-        names = [cell_len(column.name) for column in self.columns]
+        names = [max(map(cell_len, heads)) for heads in zip(self.names, self.above, strict=True)]
         right = len(_TOTAL) + 2
 
         def fits(widths: list[int]) -> bool:
@@ -172,8 +181,9 @@ class _Layout:
         """The table, line by line."""
         repeated = len(self.rows) > _LONG
         head = self._head()
+        above = self._line_of(self.above) if any(self.above) and not self.lettered else None
         if not repeated:
-            yield head
+            yield from filter(None, (above, head))
         area = None
         for number, joined in enumerate(self.rows):
             if number and not joined.area:
@@ -183,6 +193,7 @@ class _Layout:
                     yield Text()
                 title = Text(joined.area, style="bold")
                 if repeated:
+                    yield from filter(None, (above,))
                     # In a long table the top is soon out of sight.
                     if cell_len(joined.area) < self.left:
                         title.append_text(head[len(joined.area) :])
@@ -197,13 +208,13 @@ class _Layout:
         yield self._foot()
 
     def _head(self) -> Text:
-        text = Text(" " * self.left, style="bold")
-        for name, width in zip(self._heads(), self.widths, strict=True):
-            text.append(name + " " * (width - cell_len(name) + 2))
-        return text.append(_TOTAL)
+        return self._line_of(self.letters if self.lettered else self.names).append(_TOTAL)
 
-    def _heads(self) -> list[str]:
-        return self.letters if self.lettered else [column.name for column in self.columns]
+    def _line_of(self, heads: list[str]) -> Text:
+        text = Text(" " * self.left, style="bold")
+        for name, width in zip(heads, self.widths, strict=True):
+            text.append(name + " " * (width - cell_len(name) + 2))
+        return text
 
     def _row(self, joined: Joined) -> Iterator[Text]:
         first, *others = joined.names
@@ -267,7 +278,8 @@ class _Layout:
     def _remainders(self, cells: list[MatrixCell]) -> str:
         """What the cells of a row depend on, with the heads of their columns."""
         by_words: dict[str, list[str]] = {}
-        for head, cell in zip(self._heads(), cells, strict=True):
+        heads = self.letters if self.lettered else self.names
+        for head, cell in zip(heads, cells, strict=True):
             if cell.remainder is not None:
                 by_words.setdefault(cell.remainder.words(), []).append(head)
         if len(by_words) == 1:
