@@ -57,6 +57,20 @@ class Tenants(InFolder):
         )
         held = {row["holds"]: row for row in csv.DictReader(io.StringIO(self.ran("members", "--format", "csv")))}
         self.assertIn("owner in studio 1", held)
+        firing = ("why", "owner-of-1", "GET", "/kilns/10/firings/100")
+        hint = """--records '{"kiln": {"studio_id": ...}, "firing": {"kiln_id": ...}}'"""
+        self.assertIn(hint, self.ran(*firing))
+        for kiln_of_firing, studio, said in (
+            (10, 1, "as owner-of-1: allow"),
+            (10, 2, "deny (role)"),
+            (20, 1, "firing 100 is in kiln 20; the path says kiln 10"),
+        ):
+            records = {"firing": {"kiln_id": kiln_of_firing}, "kiln_id": {"studio_id": studio}}
+            self.assertIn(said, self.ran(*firing, "--records", json.dumps(records)))
+        for wrong, said in (('{"klin": {}}', 'did you mean "kiln"?'), ('{"kiln": 7}', "kiln must be a JSON object")):
+            refused = self.bloodroot(*firing, "--records", wrong)
+            self.assertEqual(refused.status, 2)
+            self.assertIn(said, refused.err)
         RESULT.validate(json.loads(self.ran("why", "owner-of-1", "GET", "/studios/1", "--format", "json")))
 
     def test_every_planted_mistake_is_found_and_nothing_else(self) -> None:

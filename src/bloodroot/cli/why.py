@@ -10,6 +10,7 @@ from .output import Color, ColorOption, OutOption, PolicyOption, SettingsOption,
 
 if TYPE_CHECKING:
     from ..core.caller import Caller
+    from ..core.policy import Policy
     from ..settings import Settings
 
 
@@ -23,6 +24,10 @@ def why(
     ],
     record: Annotated[
         str | None, typer.Option("--record", metavar="JSON", help="The record that the endpoint acts on.")
+    ] = None,
+    records: Annotated[
+        str | None,
+        typer.Option("--records", metavar="JSON", help="More records, by parameter or by thing: what belongs to what."),
     ] = None,
     attributes: Annotated[
         str | None,
@@ -68,17 +73,22 @@ def why(
         output.deliver(LinesResult(method, sent, tuple(lines), tuple(standing)), form, out, color)
         return
     values = {name: sent[0] if len(sent) == 1 else sent for name, sent in parse_qs(query, True).items()}
+    at_hand = {
+        "record": _object("--record", record),
+        "records": _records(records, rules, method, sent),
+        "query": values,
+    }
     if who_gets_in:
         project = inputs.with_members(project)
         personas = {name: persona.caller for name, persona in project.personas.items()} if project is not None else {}
-        shown = entrance(rules, method, sent, personas, record=_object("--record", record), query=values)
+        shown = entrance(rules, method, sent, personas, **at_hand)
         output.deliver(shown, form, out, color)
         return
     if directory:
         who, caller = _member(who, project)
     else:
         caller = _with_attributes(inputs.caller_named(who, rules, project), attributes)
-    result = explain(rules, who, caller, method, sent, record=_object("--record", record), query=values)
+    result = explain(rules, who, caller, method, sent, **at_hand)
     output.deliver(result, form, out, color)
 
 
@@ -115,6 +125,22 @@ def _with_attributes(caller: Caller | None, text: str | None) -> Caller | None:
         raise UsageError("--caller: a signed-out caller has no attributes")
     given = _object("--caller", text)
     return replace(caller, id=given.pop("id", None), attributes=given)
+
+
+def _records(text: str | None, policy: Policy, method: str, path: str) -> dict[str, Any]:
+    """Records by parameter of the path or by thing."""
+    from ..language.problems import suggestion
+
+    given = _object("--records", text) or {}
+    lines = (*policy.lookup.candidates(method, path)[:1], *policy.lookup.rules_for(method, path))
+    names = [*policy.roles.things.by_name, *(name for line in lines for name in line.template.names)]
+    for name, record in given.items():
+        if name not in names:
+            guess = suggestion(name, names) or f"; here are {', '.join(dict.fromkeys(names)) or 'none'}"
+            raise UsageError(f'--records: "{name}" is no thing, and no parameter of this path{guess}')
+        if not isinstance(record, dict):
+            raise UsageError(f'--records: {name} must be a JSON object, such as {{"botanist_id": 3}}')
+    return given
 
 
 def _object(option: str, text: str | None) -> Any:

@@ -29,6 +29,7 @@ class Explanation:
         sufficient_roles: roles of which any one alone would have been enough, from least to most.
         remainder: what remains to be known, in words, or None.
         record: an example of the record that would settle it, as JSON, or None.
+        records: the same of the records that say what belongs to what, by thing or parameter, or None.
         hints: sentences about what could be written differently.
     """
 
@@ -41,6 +42,7 @@ class Explanation:
     sufficient_roles: tuple[str, ...]
     remainder: str | None
     record: str | None
+    records: str | None
     hints: tuple[str, ...]
 
 
@@ -74,6 +76,7 @@ def explain(policy: Policy, who: str, caller: Caller | None, method: str, path: 
         tuple(sufficient),
         in_words(remainder) if remainder is not None else None,
         _record(remainder) if remainder is not None else None,
+        _records(policy, decision) if remainder is not None else None,
         tuple(_hints(policy, caller, decision, sufficient)),
     )
 
@@ -82,6 +85,21 @@ def _record(remainder: Formula) -> str | None:
     """A record with the attributes that a remainder requires, their values left open."""
     names = dict.fromkeys(reference.names[0] for reference in references_in(remainder) if reference.root == "record")
     return "{" + ", ".join(f'"{name}": ...' for name in names) + "}" if names else None
+
+
+def _records(policy: Policy, decision: Decision) -> str | None:
+    """The records that have to be known to say where a request is, the attributes that say it left open."""
+    if not policy.roles.things:
+        return None
+    examples = {}
+    wanted = policy.evaluator.wanted(decision.question, decision.line)
+    for each in wanted:
+        alone = sum(other.thing == each.thing for other in wanted) == 1
+        example = "..."
+        for name in reversed(policy.roles.things.by_name[each.thing].by):
+            example = f'{{"{name}": {example}}}'
+        examples[each.thing if alone or each.parameter is None else each.parameter] = example
+    return "{" + ", ".join(f'"{name}": {example}' for name, example in examples.items()) + "}" if examples else None
 
 
 def _hints(policy: Policy, caller: Caller | None, decision: Decision, sufficient: list[str]) -> list[str]:

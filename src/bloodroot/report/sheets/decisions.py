@@ -70,6 +70,8 @@ def _after(result: Explanation) -> Iterator[Line]:
         yield line(f"Still to be known: {result.remainder}")
     if result.record is not None:
         yield line(f"To settle it, add the record: --record '{result.record}'")
+    if result.records is not None:
+        yield line(f"To know what belongs to what, add the records: --records '{result.records}'")
 
 
 def lines(result: LinesResult) -> Sheet:
