@@ -41,7 +41,7 @@ def is_of(kind: str, caller: Caller | None, *worlds: ThingWorld) -> bool:
 
 
 class RandomThings(unittest.TestCase):
-    @examples(100, suppress_health_check=list(HealthCheck))
+    @examples(60, suppress_health_check=list(HealthCheck))
     @given(
         st.data(),
         thing_worlds(),

@@ -20,7 +20,7 @@ queries = st.sampled_from([{}, {"q": 1}, {"q": 2}, {"q": 3}])
 
 
 class Naive(unittest.TestCase):
-    @examples(300)
+    @examples(200)
     @given(thing_worlds(), st.lists(callers, min_size=3, max_size=3), st.lists(ids, min_size=4, max_size=4), queries)
     def test_requests(self, world: ThingWorld, who: list, where: list, query: dict) -> None:
         policy = bloodroot.parse(world.text())

@@ -134,7 +134,7 @@ class RandomThings(unittest.TestCase):
         logging.disable(logging.CRITICAL)
         cls.addClassCleanup(logging.disable, logging.NOTSET)
 
-    @examples(20, 400, suppress_health_check=list(HealthCheck), phases=[Phase.generate])
+    @examples(12, 400, suppress_health_check=list(HealthCheck), phases=[Phase.generate])
     @given(st.data(), thing_worlds().filter(without_queries), st.lists(thing_callers(), min_size=2, max_size=3))
     def test_no_handler_runs_that_the_documents_refuse(
         self, data: st.DataObject, world: ThingWorld, who: list[Caller | None]
