@@ -83,6 +83,10 @@ class Reading(InFolder):
             ("[personas.a]\nemail = 'x'", "personas.a.email: unknown key; nothing refers to {persona.email}"),
             ("[personas.a]\nattribute = {}", 'did you mean "attributes"?'),
             ("[personas.a]\nx = []\n[samples]\ny = '{persona.x}'", "personas.a.x: this must be a string or a number"),
+            (
+                "[personas.a]\nroles_in = []",
+                'personas.a.roles_in: this must be a table, such as { studio = { 7 = ["editor"] } }',
+            ),
             ("[samples]\nx = true", "samples.x: this must be a string or a number"),
             ("[samples.own]\nhold = { a = 1 }", 'samples.own.hold: unknown key; did you mean "holds"?'),
             ("[samples.own]\nholds = { mark = 'x' }", "this needs the parameters of the path"),

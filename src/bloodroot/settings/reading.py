@@ -35,12 +35,13 @@ def find_settings(start: Path | None = None) -> Path | None:
     return None
 
 
-def read_settings(file: Path) -> Settings:
+def read_settings(file: str | Path) -> Settings:
     """Read and check a settings file; the file named by its ``environment`` fills in what the environment lacks.
 
     Raises:
         SettingsError: with every key that cannot be used.
     """
+    file = Path(file)
     try:
         text = file.read_text("utf-8-sig")
         values: Any = tomllib.loads(text)
@@ -134,6 +135,9 @@ def _persona(name: str, table: Table) -> Persona:
 
 def _roles_in(table: Table) -> dict[str, dict[str, tuple[str, ...]]]:
     """The roles of a persona by thing and by the identifier of the record."""
+    if not isinstance(table.values.get("roles_in", {}), dict):
+        table.problem("roles_in", 'this must be a table, such as { studio = { 7 = ["editor"] } }')
+        return {}
     things = table.table("roles_in")
     found = {}
     for thing in things.values:
