@@ -67,7 +67,7 @@ class RandomThings(unittest.TestCase):
                     self.assertTrue(changes & (OPENS if after else CLOSES) or old.apart != new.apart, about)
 
     def test_a_role_in_a_record_may_be_neither_held_nor_not(self) -> None:
-        # Whoever names no studio was refused: what is asked could not be answered.
+        # A caller who names no studio was refused: what is asked could not be answered.
         text = "things\n  studio {studio_id}\nroles in studio\n  editor\nendpoints\n  GET /studios "
         asked = ("editor in query.studio or not editor in query.studio", "signed-in")
         old, new = (bloodroot.parse(text + each) for each in asked)

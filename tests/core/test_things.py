@@ -41,7 +41,7 @@ class Naive(unittest.TestCase):
                     self.assertIsNone(world.place(each), about)
                 early = policy.decide(caller, "GET", path, query=texts)
                 if world.place(each) is None:
-                    # Whoever is refused whatever the records hears that.
+                    # A caller who is refused whatever the records are gets that refusal.
                     self.assertEqual(decision.reason, early.reason or "elsewhere", about)
                 if early.outcome != "depends":
                     self.assertEqual(early.allowed, allowed, about)

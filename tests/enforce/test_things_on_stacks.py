@@ -149,7 +149,7 @@ TABLE = [
     ("GET", "/studios/8", (OUT, NO, NO, OK, OK, NO, OK, NO)),
     ("GET", "/studios/07", (OUT, NO, NO, NO, NO, NO, OK, NO)),
     ("GET", "/studios/7/kilns/4", (OUT, NO, OK, NO, OK, NO, OK, NO)),
-    # The kiln of another studio: whoever is let in at the one that is named learns that there is no such page.
+    # The kiln of another studio: for callers who are let in at the studio named there is no such page.
     ("GET", "/studios/7/kilns/5", (OUT, NO, GONE, NO, GONE, NO, GONE, NO)),
     ("GET", "/studios/8/kilns/4", (OUT, NO, NO, GONE, GONE, NO, GONE, NO)),
     ("GET", "/studios/7/kilns/6", (OUT, NO, GONE, NO, GONE, NO, GONE, NO)),

@@ -10,7 +10,7 @@ from ..core.lines import Line
 from ..core.matrix import Row
 from ..core.records import UNKNOWN
 from ..core.requirements import Requirement, permissions_in
-from ..core.roles import ANYONE, SIGNED_IN, SIGNED_OUT, kind_of_role
+from ..core.roles import ANYONE, SIGNED_IN, SIGNED_OUT
 from ..language import tree
 from ..language.printer import words
 from .reach import Reach, sum_of
@@ -116,9 +116,7 @@ def _roles(subject: Subject) -> Iterator[Finding]:
     """What each role opens beside those it includes."""
     reach, roles = subject.reach, subject.policy.roles
     entries = {
-        kind_of_role(entry.name.text, roles.in_thing.get(entry.name.text)): entry
-        for entry in all_entries(subject.document)
-        if isinstance(entry, tree.Role)
+        roles.kind(entry.name.text): entry for entry in all_entries(subject.document) if isinstance(entry, tree.Role)
     }
     rows: dict[object, Row] = {}
     for unit in reach.units:
@@ -146,7 +144,7 @@ def _roles(subject: Subject) -> Iterator[Finding]:
 
 
 def _bit(reach: Reach, role: str) -> int:
-    return reach.bit[kind_of_role(role, reach.policy.roles.in_thing.get(role))]
+    return reach.bit[reach.policy.roles.kind(role)]
 
 
 def _open_everything(reach: Reach, entries: dict[str, tree.Role], rows: list[Row]) -> Iterator[Finding]:
@@ -255,7 +253,7 @@ def _holding(subject: Subject, name: str) -> int:
     """The bits of which any one is enough for a grant."""
     audiences = {"anyone": ANYONE, "signed-in": SIGNED_IN, "signed-out": SIGNED_OUT, "nobody": 0}
     roles = subject.policy.roles
-    return audiences[name] if name in audiences else roles.bit_of[kind_of_role(name, roles.in_thing.get(name))]
+    return audiences[name] if name in audiences else roles.bit_of[roles.kind(name)]
 
 
 def _held_by(subject: Subject, name: str) -> int:
@@ -265,4 +263,4 @@ def _held_by(subject: Subject, name: str) -> int:
     # That a default role is held by every signed-in caller may change, and is no reason to leave others out.
     if name in audiences:
         return audiences[name]
-    return SIGNED_IN | roles.closure_of[kind_of_role(name, roles.in_thing.get(name))]
+    return SIGNED_IN | roles.closure_of[roles.kind(name)]

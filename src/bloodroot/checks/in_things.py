@@ -23,14 +23,14 @@ UNUSED_THING = FindingKind(
 NOT_ASSIGNED = FindingKind(
     "role-never-assigned",
     Severity.WARNING,
-    "Roles are held in a thing, and nothing that says who is calling gives any.",
+    "Roles are held in a thing, and neither tokens nor the directory say who holds them where.",
     "Say where they are: roles_in under [identity] or under [directory.queries], or keep them in Bloodroot's tables.",
     Needs.SETTINGS,
 )
 NOT_FILTERED = FindingKind(
     "list-not-filtered",
     Severity.WARNING,
-    "An endpoint lets in whoever holds a role somewhere, and its handler does not seem to ask where.",
+    "An endpoint lets in every caller who holds a role in any record, and its handler does not seem to ask in which.",
     "Filter the list with rows, or ask policy.where; accept the finding where nothing of a record is shown.",
     Needs.ROUTES,
 )
@@ -84,7 +84,7 @@ def _not_assigned(subject: Subject) -> Iterator[Finding]:
         names = [name for name in roles.roles_of(thing) if not everywhere & roles.bit_in[name]]
         if names and thing not in given:
             yield NOT_ASSIGNED.at(
-                entries[names[0]].place, f"Nothing says who is {' or '.join(names)} in which {thing}."
+                entries[names[0]].place, f"Nothing says in which {thing} a caller is {' or '.join(names)}."
             )
 
 
@@ -99,7 +99,7 @@ def _not_filtered(subject: Subject) -> Iterator[Finding]:
         if shape in shapes and route.handler is not None and not mentions(route.handler, _ASKING):
             unit, part = shapes[shape]
             yield NOT_FILTERED.at(
-                unit.place, f"{unit.words} lets in whoever is {part.words()}, and {route.action} does not ask where."
+                unit.place, f"{unit.words} lets in every {part.words()}, and {route.action} does not ask in which."
             )
 
 

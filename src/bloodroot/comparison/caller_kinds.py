@@ -7,7 +7,7 @@ from dataclasses import dataclass, replace
 from itertools import chain, combinations, islice, product
 from math import inf
 
-from ..core.caller import Caller, imagined
+from ..core.caller import Caller, imagined, in_another
 from ..core.formulas import Conjunction, Formula, Negated, walk
 from ..core.policy import Policy
 from ..core.requirements import HoldingSomewhere, PermissionAsked, permissions_in, roles_in
@@ -54,8 +54,7 @@ SIGNED_OUT, SIGNED_IN = CallerKind("signed-out", None), CallerKind("signed-in", 
 def single_kinds(old: Policy, new: Policy) -> tuple[CallerKind, ...]:
     """Signed-out and signed-in callers, and a kind for each role of either policy, from least to most."""
     names = dict.fromkeys((*new.roles.kinds, *old.roles.kinds))
-    elsewhere = [name.replace(" in ", " in another ") for name in names if " in " in name]
-    return SIGNED_OUT, SIGNED_IN, *(CallerKind(name, (name,)) for name in (*names, *elsewhere))
+    return SIGNED_OUT, SIGNED_IN, *(CallerKind(name, (name,)) for name in (*names, *in_another(names)))
 
 
 Names = Callable[[Formula], Iterable[str]]
@@ -113,7 +112,7 @@ def telling_roles(old: Policy, new: Policy, formulas: Iterable[Formula]) -> list
             names.append(name)
     if any(isinstance(part, HoldingSomewhere) for formula in formulas for part in walk(formula)):
         # Who is viewer here, and editor somewhere else.
-        names += [name.replace(" in ", " in another ") for name in names if " in " in name]
+        names += in_another(names)
     return names
 
 
@@ -156,7 +155,8 @@ def kinds_together(old: Policy, new: Policy, question: Asked) -> tuple[list[Call
 def _bits(old: Policy, new: Policy, roles: tuple[str, ...]) -> tuple[int, int, frozenset[str]] | None:
     """What roles come to in both policies; None where one of them keeps them apart."""
     one, other = (_sum(policy, roles) for policy in (old, new))
-    elsewhere = frozenset(name for name in roles if " in another " in name)
+    # What is held in another record has no bits where the question is.
+    elsewhere = frozenset(name for name in roles if name not in old.roles.bit_of and name not in new.roles.bit_of)
     return None if old.roles.are_apart(one) or new.roles.are_apart(other) else (one, other, elsewhere)
 
 

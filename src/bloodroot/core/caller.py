@@ -181,4 +181,9 @@ def with_roles(identity: Any, kinds: Iterable[str], attributes: Mapping[str, Any
     return Caller(identity, plain, attributes=attributes, roles_in=roles_in)
 
 
+def in_another(kinds: Iterable[str]) -> list[str]:
+    """The kinds with a role in a thing, as those who hold it in another record: ``editor in another studio``."""
+    return [kind.replace(" in ", f" in {_ANOTHER}") for kind in kinds if " in " in kind]
+
+
 _ANOTHER = "another "

@@ -7,6 +7,7 @@ from typing import TYPE_CHECKING, Any, NamedTuple
 
 from .answers import ELSEWHERE
 from .binding import BoundLines
+from .by_roles import by_roles_alone
 from .caller import Caller
 from .conditions import findings
 from .decision import Decision, Outcome, Step, StepVerdict
@@ -14,7 +15,7 @@ from .formulas import CAN_BE_TRUE, FALSE, FAULTY, TRUE, Facts, Formula, both, ca
 from .line_lookup import LineLookup
 from .locating import ANYWHERE, ANYWHERE_APART, locate_record, there_of
 from .methods import COMMON
-from .paths import Parameter, is_method, read_path
+from .paths import is_method, read_path
 from .question import Question
 from .reasons import Trace, add_passed, blamable, opens_after_sign_in, reason_of, roles_alone
 from .request_facts import ANYONE_AT_ALL, facts_for, known_to_signed_in, path_facts
@@ -22,11 +23,11 @@ from .request_location import location_at, names_of_record
 from .requirements import PATH, THERE, asks_of, permissions_in, rests_on_records, without_guarded
 from .resolver import Resolver
 from .role_cache import RoleCache
-from .roles import SIGNED_OUT, Held, RoleTable, kind_of_role
+from .roles import Held, RoleTable, kind_of_role
 from .routing import PathTree
 
 if TYPE_CHECKING:
-    from collections.abc import Callable, Iterable, Mapping
+    from collections.abc import Iterable, Mapping
 
     from .answers import Answers
     from .fields import FieldRules
@@ -34,7 +35,6 @@ if TYPE_CHECKING:
     from .locating import Location, There, Wanted
     from .roles_in import RolesIn
 
-    _ByRoles = Callable[[Caller | None, Line, list[str] | None], Outcome | None]
 
 _COMMON = frozenset(COMMON)
 
@@ -108,96 +108,6 @@ def outcome_of_all(weighed: list[Weighed]) -> Weighed:
     return outcome_left(part.remainder for part in weighed if part.remainder is not None)
 
 
-def _by_roles(roles: RoleTable, standing: tuple[Line, ...]) -> _ByRoles:
-    """What bits alone decide, as they do for most requests; a function of locals, since it is run for all of them."""
-    if standing:
-        return lambda caller, line, segments: None  # noqa: ARG005
-    held_by, held_by_roles = roles.held, roles.held_by_roles
-    allow, deny = Outcome.ALLOW, Outcome.DENY
-
-    def by_roles(caller: Caller | None, line: Line, segments: list[str] | None) -> Outcome | None:  # noqa: ARG001
-        requirement = line.requirement
-        if caller is None:
-            return allow if requirement.opens & SIGNED_OUT else None
-        held = (held_by_roles.get(caller.roles) if not caller.groups else None) or held_by(caller)
-        if held.apart or caller.scopes is not None:
-            return None
-        if held.bits & requirement.opens:
-            return allow
-        return deny if requirement.plain and not requirement.opens & SIGNED_OUT and not caller.granted else None
-
-    return _by_roles_in_things(roles, by_roles) if roles.things else by_roles
-
-
-class _Placing(NamedTuple):
-    """What of a line's path says where roles are to be held.
-
-    Attributes:
-        alone: whether roles alone can decide at all.
-        position: the segment that identifies the one thing of the path; None where there is none.
-        thing: that thing.
-        is_all: whether nothing but its record says what is held there.
-    """
-
-    alone: bool
-    position: int | None = None
-    thing: str = ""
-    is_all: bool = False
-
-
-def _placing(roles: RoleTable, line: Line) -> _Placing:
-    named = roles.things.named(line.template.names)
-    if not named:
-        return _Placing(not asks_of(line.requirement.formula) & THERE)
-    (name, thing), *others = named
-    if others or roles.apart_in:
-        return _Placing(False)
-    for position, part in enumerate(line.template.segments):
-        if isinstance(part, Parameter) and part.name == name:
-            return _Placing(part.bare, position, thing.name, thing.parent is None)
-    return _Placing(False)
-
-
-def _by_roles_in_things(roles: RoleTable, plain: _ByRoles) -> _ByRoles:
-    """The same where roles are held in things, as long as the path alone says in which record."""
-    placings: dict[Line, _Placing] = {}
-    held_by, held_by_roles, bits_in = roles.held, roles.held_by_roles, roles.bits_in
-    known_bits_in = roles.known_bits_in
-    allow, deny = Outcome.ALLOW, Outcome.DENY
-
-    def by_roles(caller: Caller | None, line: Line, segments: list[str] | None) -> Outcome | None:
-        placing = placings.get(line)
-        if placing is None:
-            if len(placings) >= _MOST_PLACINGS:
-                placings.clear()
-            placing = placings[line] = _placing(roles, line)
-        alone, position, thing, is_all = placing
-        if not alone or segments is None:
-            return None
-        if position is None or caller is None:
-            return plain(caller, line, segments)
-        held = (held_by_roles.get(caller.roles) if not caller.groups else None) or held_by(caller)
-        if held.apart or caller.scopes is not None:
-            return None
-        requirement = line.requirement
-        bits = held.bits
-        held_in: RolesIn = caller.roles_in  # type: ignore[assignment]
-        by_text = held_in.texts.get(thing)
-        names = by_text.get(segments[position]) if by_text is not None else held_in.at(thing, segments[position])
-        if names:
-            bits |= known_bits_in[thing].get(names) or bits_in(thing, names)
-        if bits & requirement.opens:
-            return allow
-        return (
-            deny if is_all and requirement.plain and not requirement.opens & SIGNED_OUT and not caller.granted else None
-        )
-
-    return by_roles
-
-
-_MOST_PLACINGS = 8192  # lines with the guards of handlers may be made anew
-
-
 class Evaluator:
     """Decides questions.
 
@@ -221,7 +131,7 @@ class Evaluator:
         self.answers = parts.answers
         self.lookup = LineLookup(parts.endpoints, parts.actions, parts.standing, parts.tree, bound)
         self.cache = RoleCache(ANYWHERE_APART if self.roles.apart_in else ANYWHERE)
-        self.by_roles = _by_roles(self.roles, self.lookup.standing)
+        self.by_roles = by_roles_alone(self.roles, self.lookup.standing)
 
     # Decisions --------------------------------------------------------------------------------
 
@@ -331,11 +241,10 @@ class Evaluator:
             trace.add("line", StepVerdict.PASSED, line_in_words(line, question), line)
         parts = self._asked(question, segments, line, held)
         if parts and parts[0].location is not None and not can_be_true(parts[0].formula):
-            # Whoever is refused whatever the records hears that, and learns nothing of where they are.
-            without = question.with_(record=None, records=None)
-            weighed = self._weigh_asked(self._asked(without, segments, line, held), caller, None)
-            if weighed.reason is not None:
-                return self._weigh_asked(self._asked(without, segments, line, held), caller, trace)
+            # A caller who is refused whatever the records are gets that refusal, and learns nothing of where they are.
+            without = self._asked(question.with_(record=None, records=None), segments, line, held)
+            if self._weigh_asked(without, caller, None).reason is not None:
+                parts = without
         return self._weigh_asked(parts, caller, trace)
 
     def _weigh_apart(

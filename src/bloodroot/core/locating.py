@@ -92,7 +92,7 @@ def locate(
     Args:
         things: those of the policy.
         named: the parameters of the path that identify a thing, in the order of the path, each with that thing.
-        values: what stands for each in the path: text, or what a framework has made of it.
+        values: the text of each in the path, or what a framework has made of it.
         records: the records at hand, by parameter, and by thing for those that only another record leads to.
     """
     walk = _Walk(things, named, values, records)
@@ -116,9 +116,7 @@ def locate_record(things: Things, thing: Thing, record: Any, location: Location 
     if location is not None:
         walk.take_over(location)
     walk.reached.append(set())
-    found = next(
-        (value for name in (*thing.parameters, "id") if (value := attribute(record, name)) is not MISSING), None
-    )
+    found = next((value for name in thing.identified_by if (value := attribute(record, name)) is not MISSING), None)
     walk.go(thing, _NONE if found is None else Value(found), record, f"the record is {thing.name}")
     return walk.ended()
 

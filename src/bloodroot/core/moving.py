@@ -85,5 +85,5 @@ def moved(things: Things, kind: str, record: Any, changes: Iterable[str]) -> Mov
 def _identifier(things: Things, name: str, record: Any) -> Any:
     if record is MISSING or record is None:
         return record
-    names = (*things.by_name[name].parameters, "id")
+    names = things.by_name[name].identified_by
     return next((value for each in names if (value := attribute(record, each)) is not MISSING), MISSING)

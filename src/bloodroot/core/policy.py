@@ -275,7 +275,7 @@ class Policy:
         each = [rules.refused(names, facts_of(self.roles, other, record)) for other in counted]
         move = self.moved(kind, record, changes)
         if move is not None:
-            # Whoever moves a record needs the right where it is and where it goes.
+            # To move a record, the right is needed where it is and where it goes.
             each += [rules.refused([move.attribute], facts_of(self.roles, other, move.record)) for other in counted]
         refused = [name for name in names if any(name in found for found in each)]
         if refused:

@@ -67,7 +67,7 @@ def _records_at(question: Question, segments: list[str] | None, lines: Sequence[
 
 
 def names_of_record(question: Question, segments: list[str] | None, lines: Sequence[Line]) -> list[str]:
-    """The parameters that the record at hand stands for: the last one of the path, as route and line call it."""
+    """The parameters that identify the record at hand: the last one of the path, as route and line call it."""
     record, records = question.record, question.records or {}
     if record is None:
         return []

@@ -85,12 +85,12 @@ class RoleTable:
         self.bits_in_things = sum(self.bit_in.values())
         self.kinds = (
             *self.by_reach(),
-            *(kind_of_role(role, thing) for thing in self.things.by_name for role in self.roles_of(thing)),
+            *(self.kind(role) for thing in self.things.by_name for role in self.roles_of(thing)),
         )
-        self.bit_of = {**bit, **{kind_of_role(name, self.in_thing[name]): one for name, one in self.bit_in.items()}}
+        self.bit_of = {**bit, **{self.kind(name): one for name, one in self.bit_in.items()}}
         self.closure_of = {
             **closure,
-            **{kind_of_role(name, self.in_thing[name]): bits for name, bits in self.closure_in.items()},
+            **{self.kind(name): bits for name, bits in self.closure_in.items()},
         }
         self.known_bits_in: dict[str, dict[frozenset[str], int]] = {thing: {} for thing in self.things.by_name}
         self.held_by_roles = {}
@@ -173,6 +173,10 @@ class RoleTable:
             if other == thing:
                 bits |= self.closure_in[name]
         return bits
+
+    def kind(self, name: str) -> str:
+        """A role as a kind of caller."""
+        return kind_of_role(name, self.in_thing.get(name))
 
     def names(self, bits: int) -> tuple[str, ...]:
         """The roles whose bits are set, in the order of the file."""

@@ -39,6 +39,16 @@ class Thing:
     place: Place
 
     @property
+    def identified_by(self) -> tuple[str, ...]:
+        """The attributes of a record of which the first that it has identifies it."""
+        return *self.parameters, "id"
+
+    @property
+    def loader_names(self) -> tuple[str, ...]:
+        """The names under which what loads a record may be registered, in the order in which they count."""
+        return self.name, *self.parameters
+
+    @property
     def leads_by_record(self) -> bool:
         """Whether the record itself has the record that it belongs to, as with ``by kiln.id``."""
         return len(self.by) > 1 and self.by[-1] == "id"

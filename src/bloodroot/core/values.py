@@ -138,7 +138,7 @@ def as_moment(value: Value, zone: datetime.tzinfo | None) -> datetime.datetime |
 
 
 def _moments(left: Value, right: Value) -> tuple[Any, Any] | None:
-    """A moment and what stands for one, both with an offset; None for other pairs.
+    """A moment and what can be read as one, both with an offset; None for other pairs.
 
     Dates, and text without an offset, are in the zone of the policy, which the moments that it names itself bring.
     """

@@ -244,7 +244,7 @@ class _Translation(Translation[_Test, _Column]):
 
     def identified(self, thing: Thing, test: Callable[[_Column], _Test]) -> _Test:
         names = {field.attname for field in self.model._meta.concrete_fields}
-        name = next((name for name in (*thing.parameters, "id") if name in names), None)
+        name = next((name for name in thing.identified_by if name in names), None)
         if name is None:
             raise self.error(f"no column identifies a {thing.name}: neither id nor {' nor '.join(thing.parameters)}")
         column = self._column(self.model, name, self._prefix, Reference("record", (name,)))

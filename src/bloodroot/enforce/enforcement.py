@@ -125,7 +125,7 @@ class Enforcement:
     def loader_of(self, thing: str) -> tuple[Loader, bool, bool] | None:
         """What loads a record of a thing that no parameter of the path names."""
         declared = self.policy.roles.things.by_name[thing]
-        return next((self.records[name] for name in (thing, *declared.parameters) if name in self.records), None)
+        return next((self.records[name] for name in declared.loader_names if name in self.records), None)
 
 
 def _never(*_: Any) -> bool:

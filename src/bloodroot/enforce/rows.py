@@ -137,7 +137,7 @@ class _Translation(Translation[Test, Column]):
 
     def identified(self, thing: Thing, test: Callable[[Column], Test]) -> Test:
         columns = sa.inspect(self.model).mapper.column_attrs
-        name = next((name for name in (*thing.parameters, "id") if name in columns), None)
+        name = next((name for name in thing.identified_by if name in columns), None)
         if name is None:
             raise self.error(f"no column identifies a {thing.name}: neither id nor {' nor '.join(thing.parameters)}")
         column = getattr(self.model, name)

@@ -16,7 +16,6 @@ from ..core.lines import ActionLine, Line
 from ..core.methods import ANY
 from ..core.requirements import HoldingIn, asks_for_guard, references_in
 from ..core.roles import RoleTable
-from ..core.things import Thing
 from .guards import misplaced
 
 WITHOUT_ENDPOINT = FindingKind(
@@ -199,7 +198,7 @@ def _not_loaded(roles: RoleTable, at: AtRoute, loaders: Collection[str], at_star
             for level, each in enumerate(chain[: max(needed, default=0)])
             if not (level and chain[level - 1].leads_by_record)
             and name not in (loaders if not level else ())
-            and loaders_of(each).isdisjoint(loaders)
+            and set(each.loader_names).isdisjoint(loaders)
         ]
         # The handler may settle the record of the last parameter, and nothing else.
         may_be_settled = lacking == [thing] and name == list(names)[-1] and max(needed) == 1
@@ -210,11 +209,6 @@ def _not_loaded(roles: RoleTable, at: AtRoute, loaders: Collection[str], at_star
             severity = Severity.WARNING if at_start and may_be_settled else None
             remedy = f'Register one: records={{"{each.name}": ...}}.'
             yield NOT_LOADED.at(at.line.place, message, remedy=remedy, severity=severity)
-
-
-def loaders_of(thing: Thing) -> set[str]:
-    """The names under which loaders of a thing may be registered."""
-    return {thing.name, *thing.parameters}
 
 
 def _required_things(roles: RoleTable, at: AtRoute) -> set[str]:

@@ -6,6 +6,7 @@ import datetime
 import re
 from collections.abc import Iterable, Iterator, Mapping
 from dataclasses import dataclass
+from functools import lru_cache
 from typing import Any
 
 from ..core.roles_in import NOWHERE, RolesIn, text_of
@@ -151,6 +152,7 @@ def _by_pattern(texts: Iterable[str], pattern: str) -> Iterator[tuple[str, list[
             yield found["id"], [found["role"]]
 
 
+@lru_cache(maxsize=256)
 def compiled_pattern(pattern: str) -> re.Pattern[str]:
     """A pattern with ``{id}`` and ``{role}``. Neither may contain the character that follows it: there is one reading.
 

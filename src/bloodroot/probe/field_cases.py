@@ -1,4 +1,4 @@
-"""Fields of records: text that shows one to whoever may not read it, and requests that change one without the right."""
+"""Fields of records: text that shows a field to callers who may not read it, and changes without the right."""
 
 from __future__ import annotations
 

@@ -296,7 +296,7 @@ class _EndpointEvidence:
         """A refusal: is it the one that was declared?"""
         answer = case.answer
         if case.crossed and seen.came is ResponseKind.NOT_FOUND:
-            # A crossed address names nothing, whoever asks.
+            # A crossed address names nothing, for every caller.
             return Verdict.AGREE, _refusal(seen), ""
         if case.asked.line is None or _goes_where_declared(case, seen):
             # How to refuse what no line covers is nowhere declared.

@@ -6,6 +6,7 @@ import datetime
 import json
 from typing import TYPE_CHECKING
 
+from ...core.caller import roles_in_records
 from ...identity.seed_result import SeedResult, SeedVerdict
 from ..sheet import Cell, Meaning, Section, Sheet, line, plural, quiet, strong
 
@@ -117,7 +118,7 @@ def _token_head(result: Examined, policy: Policy) -> Cell:
     if result.counts is None:
         return Cell(f"Not valid: {result.fault}. A caller who sends it is treated as signed out.", Meaning.WRONG)
     held = policy.roles.held(result.counts)
-    names = ", ".join(policy.roles.names(held.bits)) or "no role"
+    names = ", ".join([*policy.roles.names(held.bits), *roles_in_records(result.counts)]) or "no role"
     message = f"Valid{_until(result.ends)}: caller {result.counts.id} with {names}"
     if held.apart:
         return Cell(f"{message}; {' and '.join(held.apart)} are kept apart, so everything is refused", Meaning.WRONG)

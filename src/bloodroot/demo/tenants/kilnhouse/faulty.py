@@ -128,7 +128,7 @@ class HandMadeRights:
             own = caller()
             mine = [int(number) for number in own.roles_in.get("studio", {})]
             return sa.true() if "warden" in own.roles else Studio.id.in_(mine)
-        # Mistake: whoever is signed in gets the kilns of every studio.
+        # Mistake: every signed-in member gets the kilns of every studio.
         return sa.true()
 
     def change(self, kind: str, record: Any, changes: dict[str, Any]) -> dict[str, Any]:  # noqa: ARG002

@@ -13,7 +13,7 @@ from .who import directory
 
 
 class Rights(Protocol):
-    """What the handlers ask of whoever keeps the rights."""
+    """What the handlers ask for: lists, and changes, as far as a caller may have them."""
 
     def listed(self, permission: str, model: Any) -> Any:
         """The condition for the records of a list that the caller may see."""
