@@ -26,6 +26,7 @@ ROOMS = (
     "revisions",
     "files",
     "writing",
+    "endings",
     "request",
     "api_access",
     "core",

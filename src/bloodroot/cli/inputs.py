@@ -34,9 +34,21 @@ def bound_project(
         PolicyError: the policy cannot be used.
         SettingsError: the settings cannot be used.
     """
-    rules, project = _read(policy, settings, personas=personas)
+    rules, _, project = bound_with_tree(policy, settings, personas=personas)
+    return rules, project
+
+
+def bound_with_tree(
+    policy: Path | None, settings: Path | None, *, personas: bool = True
+) -> tuple[Policy, Document, Settings | None]:
+    """As `bound_project`, and the tree of the policy."""
+    rules, document, project = _read(policy, settings, personas=personas)
+    return _bound(rules, project), document, project
+
+
+def _bound(rules: Policy, project: Settings | None) -> Policy:
     if project is None and not rules.unbound:
-        return rules, project
+        return rules
     if project is None:
         action = rules.unbound[0]
         raise UsageError(
@@ -45,7 +57,7 @@ def bound_project(
         )
     from ..survey.applications import bound
 
-    return bound(rules, project), project
+    return bound(rules, project)
 
 
 def project_if_any(
@@ -69,7 +81,7 @@ def project_if_any(
     named = policy or (shown(project.policy) if project is not None else Path("access.bloodroot"))
     if policy is None and not named.exists():
         return None, project
-    rules, project = _read(policy, settings, personas=False)
+    rules, _, project = _read(policy, settings, personas=False)
     if not rules.unbound:
         return rules, project
     from ..survey.applications import bound_to_any
@@ -131,7 +143,7 @@ def unbound_project(policy: Path | None, settings: Path | None, *, personas: boo
         SettingsError: the settings cannot be used.
         UsageError: there are no settings.
     """
-    rules, project = _read(policy, settings, personas=personas)
+    rules, _, project = _read(policy, settings, personas=personas)
     if project is None:
         raise UsageError("there is no bloodroot.toml here or further up; name one with --settings FILE")
     return rules, project
@@ -147,14 +159,16 @@ def policy_as_written(policy: Path | None, settings: Path | None) -> tuple[Polic
     return read_policy(_chosen(policy, settings)[0])
 
 
-def _read(policy: Path | None, settings: Path | None, *, personas: bool = True) -> tuple[Policy, Settings | None]:
+def _read(
+    policy: Path | None, settings: Path | None, *, personas: bool = True
+) -> tuple[Policy, Document, Settings | None]:
     from ..settings.policy_names import check_names
 
     chosen, project = _chosen(policy, settings)
-    rules, _ = read_policy(chosen)
+    rules, document = read_policy(chosen)
     if project is not None and personas:
         check_names(project, rules)
-    return rules, project
+    return rules, document, project
 
 
 def _chosen(policy: Path | None, settings: Path | None) -> tuple[Path, Settings | None]:

@@ -21,6 +21,8 @@ if TYPE_CHECKING:
 
     from rich.console import Console
 
+    from ..endings import Ending
+
 
 class UsageError(BloodrootError):
     """Options that do not go together, or a name with nothing behind it."""
@@ -84,6 +86,11 @@ HostOption = Annotated[
     typer.Option("--allow-host", metavar="NAME", help="A host that may be asked, beside this machine; repeatable."),
 ]
 PersonasOption = Annotated[bool, typer.Option("--personas", help="A column for each persona, not each role.")]
+
+UnjudgedOption = Annotated[
+    bool,
+    typer.Option("--allow-unjudged", help="End with 0, not 3, where nothing was found but not all was judged."),
+]
 
 _PIPE_WIDTH = 160
 
@@ -178,6 +185,16 @@ def _gathered(pieces: Iterable[str]) -> Iterator[str]:
             yield "".join(waiting)
             waiting, length = [], 0
     yield "".join(waiting)
+
+
+def end(ending: Ending, *, allow_unjudged: bool = False) -> None:
+    """End the command with the exit status that its result comes to."""
+    from ..endings import Ending
+
+    if ending is Ending.UNJUDGED and allow_unjudged:
+        return
+    if ending is not Ending.WELL:
+        raise typer.Exit(ending)
 
 
 def deliver_text(text: str, out: Path | None) -> None:

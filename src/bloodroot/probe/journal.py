@@ -95,17 +95,18 @@ class Journal:
         if not case.safe:
             self._file.flush()
 
-    def end(self, observations: Iterable[Observation], faults: Iterable[str]) -> None:
+    def end(self, observations: Iterable[Observation], faults: Iterable[str], untried: int) -> None:
         """Write down that everything was asked, and what became of it.
 
         Args:
             observations: the responses, compared with what was declared.
             faults: where signing in does not lead where the settings say.
+            untried: how many requests could not be made.
         """
         self._write({"faults": list(faults)})
         for observation in observations:
             self._write(judged_values(observation))
-        self._write({"end": True})
+        self._write({"end": True, "untried": untried})
         self._file.close()
 
     def close(self) -> None:
@@ -207,20 +208,46 @@ def judged_of(values: Mapping[str, Any]) -> Judged | None:
     )
 
 
-def read_judged(file: Path) -> list[Judged]:
-    """The judged requests of a journal; of one that was judged again, the last judgment.
+@dataclass(frozen=True, slots=True)
+class JudgedRun:
+    """What a journal says of a run.
+
+    Attributes:
+        requests: the judged requests; of one that was judged again, the last judgment.
+        spelled: the verdicts on requests in other spellings.
+        faults: where signing in does not lead where the settings say, and what else was found.
+        untried: how many requests could not be made; None where the run was not ended.
+    """
+
+    requests: tuple[Judged, ...]
+    spelled: tuple[Verdict, ...]
+    faults: tuple[str, ...]
+    untried: int | None
+
+
+def read_judged(file: Path) -> JudgedRun:
+    """What a journal says of a run.
 
     Raises:
-        JournalError: it cannot be read, or has none.
+        JournalError: it cannot be read, or has no judged request.
     """
     judged: dict[Key, Judged] = {}
+    spelled: dict[Key, Verdict] = {}
+    faults: tuple[str, ...] = ()
+    untried: int | None = None
     for values in json_lines(file):
         each = judged_of(values)
         if each is not None:
             judged[tuple(map(str, values["judged"]))] = each
+        elif isinstance(values.get("judged"), list) and values.get("verdict") in set(Verdict):
+            spelled[tuple(map(str, values["judged"]))] = Verdict(values["verdict"])
+        elif isinstance(values.get("faults"), list):
+            faults = tuple(map(str, values["faults"]))
+        elif values.get("end") is True:
+            untried = values["untried"] if isinstance(values.get("untried"), int) else None
     if not judged:
         raise JournalError(f"{file}: there is no judged request in it; bloodroot probe writes a journal")
-    return list(judged.values())
+    return JudgedRun(tuple(judged.values()), tuple(spelled.values()), faults, untried)
 
 
 def json_lines(file: Path) -> Iterator[dict[str, Any]]:

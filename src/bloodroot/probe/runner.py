@@ -234,7 +234,9 @@ class _Probe:
             result = _result(self.plan, self.facts, self.application, self.settings)
             # What a part has found beside its answers must not be lost when parts are put together.
             self.journal.end(
-                result.observations, [*faults, *(stale_case.words for stale_case in stale if stale_case.late)]
+                result.observations,
+                [*faults, *(stale_case.words for stale_case in stale if stale_case.late)],
+                len(self.plan.untried),
             )
         finally:
             self.journal.close()

@@ -1,56 +1,41 @@
-"""Expected matrices: tables that people have reviewed, read from CSV and held cell by cell against what is.
+"""Reviewed tables held against what is, cell by cell: the matrix of a policy, or what a running application answered.
 
-What is may be the matrix of a policy, or what a running application answered.
+What a policy says beside its endpoints is held against the definitions of the tables. What no table has is not as
+expected.
 """
 
 from __future__ import annotations
 
 import csv
 import io
-from collections.abc import Callable, Iterable, Iterator, Mapping
-from dataclasses import dataclass, replace
+from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
+from dataclasses import dataclass, field, replace
 from pathlib import Path
 
 from ..core.caller import Caller
+from ..core.formulas import Conjunction, Formula, Negated, walk
 from ..core.lines import Line
 from ..core.matrix import Matrix, Row
 from ..core.methods import ANY, covers
-from ..core.paths import Template, TemplateError, parse_template, specificity, unnamed_segments
+from ..core.paths import Template, parse_template, specificity, unnamed_segments
 from ..core.policy import Policy
-from ..language.errors import BloodrootError
-from ..language.problems import suggestion
+from ..core.requirements import Guarded, Holding, HoldingAt, HoldingIn, HoldingSomewhere, PermissionAsked
+from ..endings import Ending
+from ..language.normal import normal_text
+from .definitions import Definition
+from .reviewed_table import (
+    HEADS,
+    OUTCOMES,
+    REQUIRES,
+    ExpectedDefinition,
+    ExpectedError,
+    ExpectedRow,
+    Table,
+    read_table,
+    same_cell,
+)
 
-_CELLS = ("allow", "deny", "sign-in")
-_HEADS = ("method", "path")
 NOT_ASKED = "not asked"
-
-
-class ExpectedError(BloodrootError):
-    """A table that cannot be read, or tables that contradict each other. The message says where."""
-
-
-@dataclass(frozen=True, slots=True)
-class ExpectedRow:
-    """What a table says of one endpoint.
-
-    Attributes:
-        file: the table.
-        number: the number of its line, counted from 1.
-        method: the method, or ``any``; a row of a table for several methods is several of these.
-        path: the path template.
-        cells: by column: ``allow``, ``deny``, ``sign-in`` or ``if NAME``; what is not said is not there.
-    """
-
-    file: str
-    number: int
-    method: str
-    path: str
-    cells: dict[str, str]
-
-    @property
-    def at(self) -> str:
-        """File and line."""
-        return f"{self.file}:{self.number}"
 
 
 @dataclass(frozen=True, slots=True, eq=False)
@@ -69,6 +54,13 @@ class ActualRow:
     cell: Callable[[str], str]
     line: Line | None
 
+    @property
+    def requires(self) -> str:
+        """What the line requires, where cells for one role each do not say it; else an empty string."""
+        if self.line is None or not _is_more_than_cells(self.line.requirement.formula):
+            return ""
+        return normal_text(self.line.requirement.words())
+
 
 @dataclass(frozen=True, slots=True)
 class Mismatch:
@@ -76,7 +68,7 @@ class Mismatch:
 
     Attributes:
         row: the row of the table.
-        column: the kind of caller.
+        column: the kind of caller, or ``requires``.
         expected: what the table says.
         actual: what is; ``no line`` where nothing covers the endpoint, ``not asked`` where no probe asked.
         line: the line that decides, or None.
@@ -90,101 +82,88 @@ class Mismatch:
 
 
 @dataclass(frozen=True, slots=True)
+class Redefined:
+    """A definition that is not as expected.
+
+    Attributes:
+        expected: what a table says; None where no table has it.
+        actual: what the policy says; None where it is not there.
+    """
+
+    expected: ExpectedDefinition | None
+    actual: Definition | None
+
+    @property
+    def name(self) -> str:
+        """What it is, as ``condition own-trial``."""
+        found = self.actual or self.expected
+        assert found is not None
+        return f"{found.kind} {found.name}".rstrip()
+
+
+@dataclass(frozen=True, slots=True)
+class Doubt:
+    """What a probe's journal says of the probe itself, where that is not that all is well.
+
+    Attributes:
+        words: what it says.
+        found: whether something was found; else not everything was judged.
+    """
+
+    words: str
+    found: bool
+
+
+@dataclass(frozen=True, slots=True)
 class ExpectedResult:
     """What holding what is against tables came to.
 
     Attributes:
         files: the tables.
-        agreed: how many cells are as expected.
-        mismatches: those that are not, in the order of the tables.
-        unsaid: the endpoints that no table has.
+        agreed: how many cells and definitions are as expected.
+        mismatches: cells that are not, in the order of the tables.
+        redefined: definitions that are not.
+        unsaid: the endpoints that no table has, with the methods that are lacking.
+        callers: the kinds of callers that no table has a column for.
+        silent: how many cells of the tables are empty.
+        doubts: what else the journals of probes say.
         written: the table that was written, or None.
     """
 
     files: tuple[str, ...]
     agreed: int
     mismatches: tuple[Mismatch, ...]
-    unsaid: tuple[ActualRow, ...]
+    redefined: tuple[Redefined, ...] = ()
+    unsaid: tuple[ActualRow, ...] = ()
+    callers: tuple[str, ...] = ()
+    silent: int = 0
+    doubts: tuple[Doubt, ...] = ()
     written: str | None = None
 
-
-def read_expected(file: Path, columns: Iterable[str]) -> list[ExpectedRow]:
-    """Read a table.
-
-    Args:
-        file: CSV with the columns ``method`` and ``path``, then one for each kind of caller.
-        columns: the kinds of callers there are.
-
-    Raises:
-        ExpectedError: it cannot be read; every mistake in it is in the message.
-    """
-    try:
-        text = file.read_text("utf-8-sig")
-    except FileNotFoundError as error:
-        raise ExpectedError(f"{file}: there is no such file; --update writes one") from error
-    except (OSError, UnicodeDecodeError) as error:
-        raise ExpectedError(f"{file}: this file cannot be read: {error}") from error
-    lines = [(number, [cell.strip() for cell in row]) for number, row in _numbered(file, text) if any(row)]
-    if not lines or tuple(lines[0][1][:2]) != _HEADS:
-        raise ExpectedError(f"{file}:1: the first columns must be method and path")
-    heads = lines[0][1]
-    problems = list(_in_heads(file, heads, list(columns)))
-    rows: list[ExpectedRow] = []
-    seen: dict[tuple[str, str], int] = {}
-    for number, cells in lines[1:]:
-        path = cells[1] if len(cells) > 1 else ""
-        by_column = _said(heads, cells)
-        problems += _in_row(ExpectedRow(str(file), number, cells[0], path, by_column), len(cells) - len(heads))
-        for method in cells[0].split() or [""]:
-            row = ExpectedRow(str(file), number, method, path, by_column)
-            first = seen.setdefault((method, path), number)
-            if first != number or rows[-1:] == [row]:
-                problems.append(f"{row.at}: {method} {path} is in line {first} already")
-            rows.append(row)
-    if problems:
-        raise ExpectedError("\n".join(problems))
-    return rows
+    @property
+    def ending(self) -> Ending:
+        """Whether all is as expected."""
+        if self.written is not None:
+            return Ending.WELL
+        if self.mismatches or self.redefined or self.unsaid or self.callers or any(each.found for each in self.doubts):
+            return Ending.FOUND
+        return Ending.UNJUDGED if self.silent or self.doubts else Ending.WELL
 
 
-def columns_of(file: Path) -> list[str]:
-    """The kinds of callers that a table has columns for."""
-    heads = next(iter(_numbered(file, file.read_text("utf-8-sig"))))[1]
-    return [head.strip() for head in heads[2:]]
+def _is_more_than_cells(formula: Formula) -> bool:
+    """Whether a formula asks what a column for each role cannot show: several roles together, ``not``, a permission."""
+    for part in walk(formula):
+        if isinstance(part, PermissionAsked | Guarded | HoldingSomewhere):
+            return True
+        if isinstance(part, Negated) and _asks_for_roles(part):
+            return True
+        if isinstance(part, Conjunction) and sum(map(_asks_for_roles, part.parts)) > 1:
+            return True
+    return False
 
 
-def _numbered(file: Path, text: str) -> Iterator[tuple[int, list[str]]]:
-    reader = csv.reader(io.StringIO(text), strict=True)
-    try:
-        for row in reader:
-            yield reader.line_num, row
-    except csv.Error as error:
-        raise ExpectedError(f"{file}:{reader.line_num}: not valid CSV: {error}") from error
-
-
-def _in_heads(file: Path, heads: list[str], columns: list[str]) -> Iterator[str]:
-    for place, head in enumerate(heads[2:], 2):
-        if head not in columns:
-            guess = suggestion(head, columns) or f"; columns are {', '.join(columns)}"
-            yield f'{file}:1: unknown column "{head}"{guess}'
-        elif head in heads[2:place]:
-            yield f'{file}:1: the column "{head}" is there twice'
-
-
-def _said(heads: list[str], cells: list[str]) -> dict[str, str]:
-    return {head: " ".join(cell.split()) for head, cell in zip(heads[2:], cells[2:], strict=False) if cell}
-
-
-def _in_row(row: ExpectedRow, more: int) -> Iterator[str]:
-    if more > 0:
-        yield f"{row.at}: this row has more cells than the table has columns"
-    try:
-        parse_template(row.path)
-    except TemplateError as error:
-        yield f"{row.at}: {row.path}: {error}"
-    for column, cell in row.cells.items():
-        if cell not in _CELLS and not cell.startswith("if "):
-            guess = suggestion(cell, _CELLS) or "; a cell is allow, deny, sign-in, if NAME, or empty"
-            yield f'{row.at}: {column}: "{cell}" is no outcome{guess}'
+def _asks_for_roles(formula: Formula) -> bool:
+    return any(isinstance(part, Holding | HoldingIn | HoldingAt) for part in walk(formula))
 
 
 def is_address(template: Template) -> bool:
@@ -275,90 +254,153 @@ def matrix_as_it_is(policy: Policy, matrix: Matrix, callers: Mapping[str, Caller
     return Actual(policy, map(actual, matrix.rows), callers=callers)
 
 
-def hold_against(actual: Actual, rows: list[ExpectedRow], files: Iterable[Path] = ()) -> ExpectedResult:
-    """Hold what is against what tables say.
+@dataclass(frozen=True, slots=True)
+class Held:
+    """What tables are held against.
 
-    Args:
+    Attributes:
         actual: what is true of every endpoint.
-        rows: the rows of all tables.
-        files: the tables, for the result.
+        columns: the kinds of callers there are.
+        definitions: what the policy says beside its endpoints.
+        observed: whether this is what an application answered, which says nothing of definitions.
+        doubts: what else the journals of probes say.
+    """
+
+    actual: Actual
+    columns: Sequence[str]
+    definitions: Sequence[Definition] = ()
+    observed: bool = False
+    doubts: tuple[Doubt, ...] = field(default=())
+
+
+def hold_against(held: Held, tables: Sequence[Table]) -> ExpectedResult:
+    """Hold what is against what tables say.
 
     Raises:
         ExpectedError: two tables contradict each other.
     """
-    contradictions = list(_contradictions(rows))
+    rows = [row for table in tables for row in table.rows]
+    said = [definition for table in tables for definition in table.definitions]
+    contradictions = [*_contradictions(rows), *_contradictory_definitions(said)]
     if contradictions:
         raise ExpectedError("\n".join(contradictions))
     agreed = 0
     mismatches: list[Mismatch] = []
-    in_table: set[ActualRow] = set()
     for expected in rows:
-        actual_row = actual.row(expected.method, expected.path)
-        if actual_row is not None:
-            in_table.add(actual_row)
+        actual_row = held.actual.row(expected.method, expected.path)
+        line = actual_row.line if actual_row is not None else None
         for column, cell in expected.cells.items():
-            is_now = actual_row.cell(column) if actual_row is not None else actual.missing
-            if is_now == cell:
+            is_now = actual_row.cell(column) if actual_row is not None else held.actual.missing
+            if same_cell(cell, is_now):
                 agreed += 1
             else:
-                line = actual_row.line if actual_row is not None else None
                 mismatches.append(Mismatch(expected, column, cell, is_now, line))
-    unsaid = tuple(row for row in actual.rows if row not in in_table)
-    return ExpectedResult(tuple(map(str, files)), agreed, tuple(mismatches), unsaid)
+        if held.observed or actual_row is None:
+            continue
+        if normal_text(expected.requires) != actual_row.requires:
+            mismatches.append(Mismatch(expected, REQUIRES, expected.requires, actual_row.requires, line))
+    redefined = list(_redefined(said, held.definitions)) if not held.observed else []
+    if not held.observed:
+        agreed += len(held.definitions) - sum(each.actual is not None for each in redefined)
+    in_tables = {column for table in tables for column in table.columns}
+    return ExpectedResult(
+        tuple(str(table.file) for table in tables),
+        agreed,
+        tuple(mismatches),
+        tuple(redefined),
+        tuple(_unsaid(held.actual, rows)),
+        tuple(column for column in held.columns if column not in in_tables),
+        sum(table.silent for table in tables),
+        held.doubts,
+    )
+
+
+def _unsaid(actual: Actual, rows: list[ExpectedRow]) -> Iterator[ActualRow]:
+    """The endpoints that are in no table, each with the methods that are not."""
+    said = {(row.method, specificity(parse_template(row.path), exact=True)) for row in rows}
+    for row in actual.rows:
+        shape = specificity(parse_template(row.path), exact=True)
+        lacking = tuple(method for method in row.methods if (method, shape) not in said)
+        if lacking:
+            yield replace(row, methods=lacking)
+
+
+def _redefined(said: list[ExpectedDefinition], actual: Iterable[Definition]) -> Iterator[Redefined]:
+    by_key = {(each.kind, each.name): each for each in said}
+    for definition in actual:
+        expected = by_key.pop(definition.key, None)
+        if expected is None or expected.text != definition.text:
+            yield Redefined(expected, definition)
+    for expected in by_key.values():
+        yield Redefined(expected, None)
 
 
 def _contradictions(rows: list[ExpectedRow]) -> Iterator[str]:
     known: dict[tuple[str, object, str], ExpectedRow] = {}
     for row in rows:
-        for column, cell in row.cells.items():
+        for column, cell in {**row.cells, REQUIRES: row.requires}.items():
             first = known.setdefault((row.method, specificity(parse_template(row.path), exact=True), column), row)
-            if first.cells[column] != cell:
+            before = first.requires if column == REQUIRES else first.cells[column]
+            if before != cell:
                 yield (
-                    f"{row.at}: {row.method} {row.path} is {cell} for {column} here, "
-                    f"and {first.cells[column]} in {first.at}"
+                    f"{row.at}: {row.method} {row.path} is {cell or 'empty'} for {column} here, "
+                    f"and {before or 'empty'} in {first.at}"
                 )
 
 
-def updated_table(actual: Actual, rows: list[ExpectedRow], heads: Iterable[str]) -> str:
-    """The table updated to match current access: its rows corrected, and rows for endpoints that it lacks.
+def _contradictory_definitions(said: list[ExpectedDefinition]) -> Iterator[str]:
+    known: dict[tuple[str, str], ExpectedDefinition] = {}
+    for each in said:
+        first = known.setdefault((each.kind, each.name), each)
+        if first.text != each.text:
+            yield f"{each.at}: {each.kind} {each.name} is {each.text} here, and {first.text} in {first.at}"
+
+
+def updated_table(held: Held, table: Table) -> str:
+    """The table updated to match current access: its rows corrected, with what it lacks, and all definitions.
 
     Args:
-        actual: what is true of every endpoint.
-        rows: the rows of the table; empty for a new one.
-        heads: the kinds of callers that it has columns for.
+        held: what is.
+        table: the table; one without rows for a new one.
     """
-    columns = list(heads)
-    text = io.StringIO()
-    writer = csv.writer(text, lineterminator="\n")
-    writer.writerow([*_HEADS, *columns])
-    in_table: set[ActualRow] = set()
+    columns = [*table.columns, *(column for column in held.columns if column not in table.columns)]
+    actual = held.actual
     # Methods that one row of the table has stay together while their cells are the same.
     lines: dict[tuple[str, str, tuple[str, ...]], list[str]] = {}
-    for expected in rows:
+    for expected in table.rows:
         row = actual.row(expected.method, expected.path)
         if row is None:
             continue  # nothing covers it any more
-        in_table.add(row)
-        cells = tuple(_writable(row.cell(name)) if name in expected.cells else "" for name in columns)
-        lines.setdefault((expected.at, expected.path, cells), []).append(expected.method)
-    writer.writerows([" ".join(methods), path, *cells] for (_, path, cells), methods in lines.items())
-    for row in actual.rows:
-        if row not in in_table:
-            writer.writerow([" ".join(row.methods), row.path, *(_writable(row.cell(name)) for name in columns)])
+        said = {*expected.cells, *(name for name in columns if name not in table.columns)}
+        cells = tuple(_writable(row.cell(name)) if name in said else "" for name in columns)
+        lines.setdefault((expected.at, expected.path, (*cells, row.requires)), []).append(expected.method)
+    written = [[" ".join(methods), path, *cells] for (_, path, cells), methods in lines.items()]
+    for row in _unsaid(actual, list(table.rows)):
+        cells = tuple(_writable(row.cell(name)) for name in columns)
+        written.append([" ".join(row.methods), row.path, *cells, row.requires])
+    heads = [*HEADS, *columns]
+    if any(row[-1] for row in written):
+        heads.append(REQUIRES)
+    text = io.StringIO()
+    writer = csv.writer(text, lineterminator="\n")
+    writer.writerow(heads)
+    writer.writerows(row[: len(heads)] for row in written)
+    if held.definitions:
+        text.write("\n")
+    writer.writerows((each.kind, each.name, each.text) for each in held.definitions)
     return text.getvalue()
 
 
 def _writable(cell: str) -> str:
     """A cell that a table may have; one that is not known is left empty."""
-    return cell if cell in _CELLS or cell.startswith("if ") else ""
+    return cell if cell in OUTCOMES or cell.startswith("if ") else ""
 
 
-def hold_files(actual: Actual, columns: list[str], files: list[Path], *, update: bool) -> tuple[ExpectedResult, str]:
+def hold_files(held: Held, files: list[Path], *, update: bool) -> tuple[ExpectedResult, str]:
     """Hold what is against tables in files.
 
     Args:
-        actual: what is true of every endpoint.
-        columns: the kinds of callers there are.
+        held: what is.
         files: the tables.
         update: whether the one table is to be updated to match current access.
 
@@ -369,10 +411,9 @@ def hold_files(actual: Actual, columns: list[str], files: list[Path], *, update:
         ExpectedError: a table cannot be read, two contradict each other, or several are to be written.
     """
     if not update:
-        return hold_against(actual, [row for file in files for row in read_expected(file, columns)], files), ""
+        return hold_against(held, [read_table(file, held.columns) for file in files]), ""
     if len(files) > 1:
         raise ExpectedError("--update writes one table; name one")
     file = files[0]
-    rows = read_expected(file, columns) if file.exists() else []
-    held = replace(hold_against(actual, rows, files), written=str(file))
-    return held, updated_table(actual, rows, columns_of(file) if file.exists() else columns)
+    table = read_table(file, held.columns) if file.exists() else Table(file)
+    return replace(hold_against(held, [table]), written=str(file)), updated_table(held, table)

@@ -2,7 +2,8 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Mapping
+from collections import Counter
+from collections.abc import Iterable, Iterator, Mapping
 from dataclasses import dataclass
 from pathlib import Path
 
@@ -11,9 +12,9 @@ from ..core.formulas import FALSE, TRUE, Facts, Formula
 from ..core.lines import Line
 from ..core.matrix import Cell, Matrix, matrix_of_callers
 from ..core.policy import Policy
-from ..probe.journal import Judged, read_judged
+from ..probe.journal import Judged, JudgedRun, read_judged
 from ..probe.judging import Verdict
-from .expected import NOT_ASKED, Actual, ActualRow
+from .expected import NOT_ASKED, Actual, ActualRow, Doubt
 from .tried import ALLOWED, REFUSED, Columns, Tried, row_for, rows_by_line
 
 _WORST_FIRST = (Verdict.HOLE, Verdict.BLOCKED, Verdict.OTHER, Verdict.INCONCLUSIVE, Verdict.AGREE)
@@ -54,7 +55,7 @@ def observed_cells(policy: Policy, matrix: Matrix, journal: Path, columns: Colum
     rows = rows_by_line(matrix)
     numbers = {row: number for number, row in enumerate(matrix.rows)}
     judged: dict[tuple[int, int], list[Judged]] = {}
-    for each in read_judged(journal):
+    for each in read_judged(journal).requests:
         row = row_for(policy, rows, each.method, each.path)
         if row is not None:
             tried = Tried(each.method, each.path, ALLOWED if each.let_in else REFUSED, persona=each.persona)
@@ -66,8 +67,13 @@ def observed_cells(policy: Policy, matrix: Matrix, journal: Path, columns: Colum
     }
 
 
-def application_as_observed(policy: Policy, personas: Mapping[str, Caller | None], journals: Iterable[Path]) -> Actual:
-    """What an application answered, endpoint by endpoint, with a column for each persona.
+_FOUND = {Verdict.HOLE: "let in against the policy", Verdict.BLOCKED: "blocked", Verdict.OTHER: "answered otherwise"}
+
+
+def application_as_observed(
+    policy: Policy, personas: Mapping[str, Caller | None], journals: Iterable[Path]
+) -> tuple[Actual, tuple[Doubt, ...]]:
+    """What an application answered, endpoint by endpoint, with a column for each persona; and what the probe found.
 
     A cell is ``allow``, ``deny``, ``sign-in``, ``if NAME`` where it depends on a condition of which there are samples,
     ``mixed`` where no one condition explains it, ``?`` where an answer is inconclusive, and ``not asked`` where no
@@ -80,8 +86,11 @@ def application_as_observed(policy: Policy, personas: Mapping[str, Caller | None
     rows = rows_by_line(matrix)
     numbers = {column.name: number for number, column in enumerate(matrix.columns)}
     groups: dict[str, dict[str, list[Judged]]] = {}
+    doubts: list[Doubt] = []
     for journal in journals:
-        for judged in read_judged(journal):
+        run = read_judged(journal)
+        doubts += _doubts(str(journal), run)
+        for judged in run.requests:
             groups.setdefault(judged.endpoint, {}).setdefault(judged.persona, []).append(judged)
 
     def row_of(endpoint: str, by_persona: dict[str, list[Judged]]) -> ActualRow:
@@ -97,7 +106,23 @@ def application_as_observed(policy: Policy, personas: Mapping[str, Caller | None
         return ActualRow((method,), path, cell, line)
 
     rows_asked = [row_of(endpoint, group) for endpoint, group in groups.items() if endpoint]
-    return Actual(policy, rows_asked, observed=True)
+    return Actual(policy, rows_asked, observed=True), tuple(doubts)
+
+
+def _doubts(name: str, run: JudgedRun) -> Iterator[Doubt]:
+    """Why the run of a journal was not well, or did not judge everything."""
+    counts = Counter([*(judged.verdict for judged in run.requests), *run.spelled])
+    for verdict, words in _FOUND.items():
+        if counts[verdict]:
+            yield Doubt(f"{name}: {counts[verdict]} {words}", found=True)
+    for fault in run.faults:
+        yield Doubt(f"{name}: {fault}", found=True)
+    if counts[Verdict.INCONCLUSIVE]:
+        yield Doubt(f"{name}: {counts[Verdict.INCONCLUSIVE]} inconclusive", found=False)
+    if run.untried is None:
+        yield Doubt(f"{name}: the run was not ended", found=False)
+    elif run.untried:
+        yield Doubt(f"{name}: {run.untried} not tried", found=False)
 
 
 def _explains(remainder: Formula, request: Judged) -> bool:

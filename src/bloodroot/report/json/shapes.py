@@ -16,6 +16,7 @@ from ...probe.asking import AskResult
 from ...probe.judging import Verdict
 from ...probe.result import PlanResult, ProbeResult
 from ...review.expected import ExpectedResult
+from ...review.reviewed_table import ExpectedDefinition, ExpectedRow
 from ...review.tried import TriedResult
 from ...survey.coverage import SurveyResult
 from ..results import FormatResult, LinesResult, MadeToken, MatrixResult, RolesResult, TokenResult
@@ -30,6 +31,7 @@ from .pieces import (
     finding_of,
     line_of,
     observation_of,
+    place_of,
     row_of,
     step_of,
     surveyed_of,
@@ -253,7 +255,7 @@ def survey(result: SurveyResult) -> Iterator[str]:
 
 
 def expected(result: ExpectedResult) -> Iterator[str]:
-    """Each cell of reviewed tables that is not as expected, and the endpoints that no table has."""
+    """What of reviewed tables is not as expected, and what no table has."""
     mismatches = [
         {
             "method": mismatch.row.method,
@@ -261,7 +263,7 @@ def expected(result: ExpectedResult) -> Iterator[str]:
             "column": mismatch.column,
             "expected": mismatch.expected,
             "actual": mismatch.actual,
-            "table": {"file": mismatch.row.file, "line": mismatch.row.number, "column": 1},
+            "table": _place_in(mismatch.row),
             "line": line_of(mismatch.line) if mismatch.line is not None else None,
         }
         for mismatch in result.mismatches
@@ -274,7 +276,31 @@ def expected(result: ExpectedResult) -> Iterator[str]:
         }
         for row in result.unsaid
     ]
-    return written("expected", files=list(result.files), agreed=result.agreed, mismatches=mismatches, unsaid=unsaid)
+    redefined = [
+        {
+            "definition": each.name,
+            "expected": each.expected.text if each.expected is not None else None,
+            "actual": each.actual.text if each.actual is not None else None,
+            "table": _place_in(each.expected) if each.expected is not None else None,
+            "place": place_of(each.actual.place) if each.actual is not None else None,
+        }
+        for each in result.redefined
+    ]
+    return written(
+        "expected",
+        files=list(result.files),
+        agreed=result.agreed,
+        mismatches=mismatches,
+        redefined=redefined,
+        unsaid=unsaid,
+        callers=list(result.callers),
+        empty=result.silent,
+        doubts=[{"text": each.words, "found": each.found} for each in result.doubts],
+    )
+
+
+def _place_in(row: ExpectedRow | ExpectedDefinition) -> dict[str, object]:
+    return {"file": row.file, "line": row.number, "column": 1}
 
 
 def check(result: CheckResult) -> Iterator[str]:

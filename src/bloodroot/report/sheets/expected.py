@@ -9,40 +9,86 @@ from ..sheet import Cell, Meaning, Section, Sheet, endpoint, place, plural, stro
 if TYPE_CHECKING:
     from collections.abc import Iterator
 
-    from ...review.expected import ExpectedResult
+    from ...review.expected import ExpectedResult, Redefined
 
 _MOST_UNSAID = 12
+_MOST_REDEFINED = 40
 
 
 def expected(result: ExpectedResult) -> Sheet:
-    """The counts, each cell that differs with both places, and the endpoints that no table has."""
-    differ, tables = len(result.mismatches), ", ".join(result.files)
-    headline = f"{plural(differ, 'cell')} not as in {tables}, {result.agreed} as expected"
-    if not differ:
-        headline = f"{plural(result.agreed, 'cell')} as in {tables}"
+    """The counts, each cell and definition that differs with both places, and what no table has."""
     sections = []
-    if differ:
+    if result.mismatches:
         heads = ("", "caller", "expected", "is", "table", "line")
         sections.append(Section(heads=heads, rows=tuple(_mismatches(result))))
+    if result.redefined and result.written is None:
+        shown = result.redefined[:_MOST_REDEFINED]
+        rows = tuple(_redefined(each) for each in shown)
+        sections.append(Section(heads=("definition", "expected", "is", "table", "line"), rows=rows))
+        more = len(result.redefined) - len(shown)
+        if more:
+            sections.append(text_section([f"and {plural(more, 'definition')} more"]))
     if result.unsaid and result.written is None:
         names = (f"{' '.join(row.methods)} {row.path}" for row in result.unsaid)
         sections.append(text_section(names, title="Endpoints that no table has:", most=_MOST_UNSAID))
+    if result.callers and result.written is None:
+        sections.append(text_section(result.callers, title="Callers that no table has a column for:"))
+    if result.doubts:
+        sections.append(text_section((each.words for each in result.doubts), title="What the probe itself says:"))
+    well = not (result.mismatches or result.redefined or result.unsaid or result.callers)
     return Sheet(
-        Cell(headline, Meaning.WRONG if differ else Meaning.GOOD),
+        Cell(_headline(result), Meaning.GOOD if well and not result.doubts else Meaning.WRONG),
         tuple(sections),
         (_next(result),),
         ("method", "path", "caller", "expected", "actual", "table"),
-        (
-            (
-                mismatch.row.method,
-                mismatch.row.path,
-                mismatch.column,
-                mismatch.expected,
-                mismatch.actual,
-                mismatch.row.at,
-            )
-            for mismatch in result.mismatches
-        ),
+        _data(result),
+    )
+
+
+def _data(result: ExpectedResult) -> Iterator[tuple[str, ...]]:
+    """A row for each thing that is not as expected."""
+    for mismatch in result.mismatches:
+        row = mismatch.row
+        yield row.method, row.path, mismatch.column, mismatch.expected, mismatch.actual, row.at
+    for each in result.redefined:
+        found = each.actual or each.expected
+        assert found is not None
+        yield found.kind, found.name, "", *_texts(each), each.expected.at if each.expected else ""
+    for missing in result.unsaid:
+        yield " ".join(missing.methods), missing.path, "", "", "in no table", ""
+    for caller in result.callers:
+        yield "", "", caller, "", "in no table", ""
+
+
+def _headline(result: ExpectedResult) -> str:
+    tables = ", ".join(result.files)
+    counts = (
+        (result.mismatches, "cell"),
+        (result.redefined, "definition"),
+        (result.unsaid, "endpoint"),
+        (result.callers, "caller"),
+    )
+    differ = [plural(len(found), what) for found, what in counts if found]
+    if differ:
+        return f"{', '.join(differ)} not as in {tables}; {result.agreed} as expected"
+    also = f"; {plural(result.silent, 'cell')} of it empty, and not looked at" if result.silent else ""
+    return f"{plural(result.agreed, 'cell')} as in {tables}{also}"
+
+
+def _texts(each: Redefined) -> tuple[str, str]:
+    said = (each.expected.text or "defined") if each.expected is not None else "not in a table"
+    actual = (each.actual.text or "defined") if each.actual is not None else "not defined"
+    return said, actual
+
+
+def _redefined(each: Redefined) -> tuple[Cell | str, ...]:
+    said, actual = _texts(each)
+    return (
+        strong(each.name),
+        said,
+        strong(actual),
+        each.expected.at if each.expected is not None else "",
+        place(each.actual.place.at) if each.actual is not None else "",
     )
 
 
@@ -54,8 +100,8 @@ def _mismatches(result: ExpectedResult) -> Iterator[tuple[Cell | str, ...]]:
             yield (
                 name,
                 mismatch.column,
-                mismatch.expected,
-                strong(mismatch.actual),
+                mismatch.expected or "no more than its cells",
+                strong(mismatch.actual or "no more than its cells"),
                 mismatch.row.at,
                 place(mismatch.line.place.at),
             )
@@ -69,9 +115,17 @@ def _mismatches(result: ExpectedResult) -> Iterator[tuple[Cell | str, ...]]:
 def _next(result: ExpectedResult) -> str:
     if result.written is not None:
         added = f", {plural(len(result.unsaid), 'endpoint')} added" if result.unsaid else ""
-        return f"Wrote {result.written}: {plural(len(result.mismatches), 'cell')} changed{added}. Have it reviewed."
-    if result.mismatches:
+        defined = f", {plural(len(result.redefined), 'definition')} written" if result.redefined else ""
+        changed = plural(len(result.mismatches), "cell")
+        return f"Wrote {result.written}: {changed} changed{added}{defined}. Have it reviewed."
+    if result.mismatches or result.redefined:
         return "Next: correct what is wrong; or, where the change is right, add --update and have the table reviewed."
-    if result.unsaid:
-        return "Next: add these endpoints with --update, and have the table reviewed."
-    return "Every cell that the tables have is as expected, and every endpoint is in them."
+    if result.unsaid or result.callers:
+        return "Next: add what is missing with --update, and have the table reviewed."
+    if any(each.found for each in result.doubts):
+        return "Every cell is as expected, but the probe found what the table does not show: run bloodroot probe again."
+    if result.doubts:
+        return "Every cell is as expected, but the probe did not judge everything; --allow-unjudged accepts that."
+    if result.silent:
+        return "Everything else is as expected. Fill the empty cells in, or add --allow-unjudged."
+    return "Every cell and every definition is as expected, and everything is in the tables."
