@@ -54,6 +54,7 @@ COMMANDS: tuple[tuple[str, int, tuple[str, ...]], ...] = (
     ("roles", 0, (*SHEET, "markdown", "html")),
     ("check", 1, (*SHEET, "sarif", "lines")),
     ("matrix --format csv --out table.csv", 0, ("",)),
+    ("expect table.csv --update", 0, SHEET),
     ("expect table.csv", 0, SHEET),
     ("expect table.csv --policy after.bloodroot", 1, SHEET),
     ("tried audit.jsonl", 0, SHEET),

@@ -5,6 +5,7 @@ import random
 from bloodroot.core.paths import overlap, parse_template
 
 ROLES = ("reader", "writer", "owner", "clerk")
+GROUPS = ("staff", "all", "new")
 SEGMENTS = ("a", "b", "{id}", "{x}", "*", "a-{x}", "{x}-z")
 CONDITIONS = {
     "own": "record.owner == caller.id",
@@ -36,8 +37,8 @@ class Draft:
         self.random = random
         self.includes = {"writer": ["reader"] if random.random() < 0.5 else [], "owner": ["writer"]}
         self.default = "reader" if random.random() < 0.2 else ""
-        self.apart = random.random() < 0.3
-        self.groups = {"staff": "writer"}
+        self.apart = {("clerk", "owner")} if random.random() < 0.3 else set()
+        self.groups = {"staff": ["writer"], "all": ["reader", "clerk"] if random.random() < 0.3 else ["clerk"]}
         self.conditions = dict(CONDITIONS)
         self.grants = {"doc:read": self.grant(), "doc:edit": self.grant()}
         self.endpoints = {self.place(): self.requirement() for _ in range(random.randint(2, 6))}
@@ -97,7 +98,7 @@ class Draft:
     def change(self) -> None:
         """Change something."""
         pick = self.random.choice
-        what = self.random.randint(0, 9)
+        what = self.random.randint(0, 13)
         if what <= 3 and self.endpoints:
             self.endpoints[pick(list(self.endpoints))] = self.requirement()
         elif what == 4:
@@ -112,9 +113,17 @@ class Draft:
         elif what == 8:
             self.add_rule()
             self.denials[pick(("role", "any", "own"))] = self.answer()
-        else:
+        elif what == 9:
             self.includes["writer"] = [] if self.includes["writer"] else ["reader"]
             self.fields["size"] = self.requirement()
+        elif what == 10:
+            self.groups[pick(("staff", "all", "new"))] = self.random.sample(ROLES, pick((1, 1, 2)))
+        elif what == 11:
+            self.apart ^= {pick((("clerk", "owner"), ("clerk", "reader"), ("clerk", "writer")))}
+        elif what == 12:
+            self.includes["clerk"] = [] if self.includes.get("clerk") else [pick(("reader", "writer"))]
+        else:
+            self.denials[pick(("role", "any", "own", "closed"))] = self.answer()
 
     def text(self) -> str:
         """The policy, its lines in any order."""
@@ -124,9 +133,8 @@ class Draft:
             lines.append(f"  {role}{' includes ' + ', '.join(includes) if includes else ''}")
             if role == self.default:
                 lines[-1] += " default"
-        if self.apart:
-            lines.append("  apart clerk, owner")
-        lines += ["groups", *(f'  "{name}" {role}' for name, role in self.groups.items())]
+        lines += [f"  apart {one}, {other}" for one, other in sorted(self.apart)]
+        lines += ["groups", *(f'  "{name}" {", ".join(roles)}' for name, roles in self.groups.items())]
         lines += ["conditions", *(f"  {name} {test}" for name, test in self.conditions.items())]
         lines += ["permissions", *(f"  {name} {to}" for name, to in self.grants.items())]
         for section, entries in (("endpoints", self.endpoints), ("always", self.always)):

@@ -3,6 +3,7 @@
 import unittest
 
 import bloodroot
+from bloodroot.checks.proving import prove
 from bloodroot.comparison.changes import PolicyComparison, Side
 from bloodroot.comparison.comparing import compare
 from bloodroot.comparison.regions import meets, regions_of
@@ -70,6 +71,55 @@ def said(result: PolicyComparison) -> set[str]:
     named = (*result.fields, *result.permissions, *result.conditions)
     found |= {" ".join(filter(None, (each.verb, each.name, each.role, each.change))) for each in named}
     return found | {f"{each.kind} {each.name}: {each.old} -> {each.new}" for each in result.declared}
+
+
+LOSING = """
+roles
+  reader
+  clerk    includes keeper
+  keeper
+  auditor
+  apart    keeper, auditor
+groups
+  "staff"  keeper
+conditions
+  own      record.owner == caller.id and record.owner.id != 3
+  other    record.owner == caller.id
+endpoints
+  GET /a   auditor
+  GET /b   reader and not keeper
+  GET /c   reader if own
+denials
+  any      hide
+"""
+
+
+class WhoGains(unittest.TestCase):
+    def test_losing_a_role_opens_what_others_do_not_have(self) -> None:
+        for replacements, gains in (
+            ((("clerk    includes keeper", "clerk"),), {("/a", "auditor with clerk"), ("/b", "reader with clerk")}),
+            (
+                (('"staff"  keeper', '"staff"  reader'),),
+                {("/a", 'auditor with group "staff"'), ("/b", 'group "staff"')},
+            ),
+            ((("  apart    keeper, auditor\n", ""),), set()),
+            ((("hide", "status 403"),), None),
+        ):
+            text = LOSING
+            for old, new in replacements:
+                text = text.replace(old, new)
+            with self.subTest(replacements):
+                found = compare(Side(bloodroot.parse(LOSING), "old"), Side(bloodroot.parse(text), "new"))
+                self.assertIs(found.opens, gains is not None)
+                self.assertFalse(found.same_access)
+                opened = {(cell.path, cell.role) for cell in found.cells if cell.change.opens}
+                self.assertLessEqual(gains or set(), opened)
+                self.assertTrue(all(cell.shown is not None for cell in found.cells if cell.path != "/c"))
+
+    def test_a_reference_beside_one_that_leads_through_it(self) -> None:
+        text = LOSING.replace("if own", "if other")
+        found = compare(Side(bloodroot.parse(LOSING), "old"), Side(bloodroot.parse(text), "new"), prove)
+        self.assertTrue(found.opens)
 
 
 class ChangesOfForm(unittest.TestCase):

@@ -24,7 +24,17 @@ from ..core.records import MISSING
 from ..core.values import Value, plain_number, plain_uuid
 from ..language.errors import BloodrootError
 from ..language.operators import OPERATORS
-from .reasoning import Assignment, Proof, Variable, facts_of, may_be_faulty, parts_left_open, replaced, variables
+from .reasoning import (
+    Assignment,
+    Proof,
+    Variable,
+    facts_of,
+    may_be_faulty,
+    nested,
+    parts_left_open,
+    replaced,
+    variables,
+)
 
 _LARGEST = 400  # values compared in one question
 # What one question may take: steps of the solver, which are the same on every machine, and milliseconds beside them for
@@ -360,6 +370,8 @@ def prove(one: Formula, other: Formula) -> Proof:
             opposite = z3.And(z3.Not(so), not_so) if may_be_faulty(part) else z3.Not(so)
             translation.open[part] = _Both(so, opposite)
         claim = z3.And(translation.of(one).true, z3.Not(translation.of(other).true))
+        if nested(translation.variables):
+            raise _NotTranslated
     except _NotTranslated:
         return Proof(None)
     solver = z3.Solver()

@@ -12,7 +12,7 @@ from __future__ import annotations
 import datetime
 from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
 from dataclasses import dataclass, field
-from itertools import pairwise, product
+from itertools import combinations, pairwise, product
 from typing import Any
 
 from ..core.caller import Caller, CallerView
@@ -39,6 +39,8 @@ MOST_TRIED = 1_500
 _MOST_REFERENCES = 8
 _MOST_OPEN = 4
 _START = datetime.datetime(2026, 1, 1, tzinfo=datetime.UTC)
+# A value that can be compared with none that a policy without moments names.
+_OF_NO_KIND = datetime.date(2026, 1, 1)
 
 
 @dataclass(frozen=True, slots=True)
@@ -111,7 +113,7 @@ def tried(one: Formula, other: Formula) -> Proof:
 def _tried(one: Formula, other: Formula) -> Proof:
     parts = [*walk(one), *walk(other)]
     references = list(dict.fromkeys(variable for part in parts for variable in variables(part)))
-    if len(references) > _MOST_REFERENCES or _nested(references):
+    if len(references) > _MOST_REFERENCES or nested(references):
         return Proof(None)
     candidates = _Candidates(parts, references)
     budget = [MOST_TRIED]
@@ -169,7 +171,7 @@ def _variables_in(operand: Operand) -> Iterator[Variable]:
             yield from _variables_in(item)
 
 
-def _nested(references: list[Variable]) -> bool:
+def nested(references: Iterable[Variable]) -> bool:
     """Whether one reference leads through another: they cannot be given values of their own."""
     paths = [(reference.root, *reference.names) for reference in references if isinstance(reference, Reference)]
     return any(path != other and other[: len(path)] == path for path in paths for other in paths)
@@ -342,9 +344,8 @@ class _Candidates:
         if isinstance(variable, Now):
             yield from (value for value in values if isinstance(value, datetime.datetime))
             return
-        if len(group) > 2:
-            # A kind that compares with none of the others.
-            values.append(datetime.date(2026, 1, 1))
+        if variable.root not in ("path", "query"):
+            values.append(_OF_NO_KIND)
         if any(is_textual(reference) for reference in group if isinstance(reference, Reference)):
             # A number and its text are the same to a path, and different to each other.
             values = _different((*values, *(str(value) for value in values if type(value) in (int, float))))
@@ -358,6 +359,8 @@ class _Candidates:
             yield from ([value] for value in values)
             yield []
             yield values
+            # What is compared with one of these can be compared with the other only where it is the same.
+            yield from ([*pair] for pair in combinations(values, 2) if type(pair[0]) is not type(pair[1]))
             yield MISSING
             return
         yield from values
@@ -369,6 +372,9 @@ class _Candidates:
         if variable.root != "path":
             yield None
             yield MISSING
+        if variable.root not in ("path", "query") and len(group) > 1:
+            # Two lists: one that is the same as itself, and one of which that is not known.
+            yield from ([], [None])
 
     def _scalars(self, constants: list[Value], group: set[Variable]) -> Iterator[Any]:
         """The constants of a group, and values between and beside them: as many as there are references in it."""

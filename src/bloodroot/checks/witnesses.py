@@ -93,6 +93,8 @@ def command(witness: Witness) -> str | None:
     query = {name.removeprefix("query."): value for name, value in witness.others.items() if name.startswith("query.")}
     if len(query) < len(witness.others) or any(not isinstance(value, str) for value in query.values()):
         return None
+    if any("," in name for name in witness.roles or ()):
+        return None  # a group with a comma in its name
     if query:
         path += f"?{urlencode(query)}"
     who = "signed-out" if witness.roles is None else ",".join(witness.roles) or "signed-in"

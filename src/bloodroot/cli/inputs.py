@@ -344,8 +344,8 @@ def columns_of_decisions(policy: Policy, matrix: Matrix, settings: Settings | No
 def caller_named(who: str, policy: Policy, settings: Settings | None) -> Caller | None:
     """The caller that a string means: a persona, roles, or a persona and roles that it holds as well.
 
-    Names have commas between them. A role in a thing is ``editor in studio 7``; without an identifier it is held in
-    whichever record is asked about.
+    Names have commas between them. A group is ``group "staff"``. A role in a thing is ``editor in studio 7``; without
+    an identifier it is held in whichever record is asked about.
 
     Raises:
         UsageError: one of the names is neither, or two of them are personas.
@@ -353,7 +353,7 @@ def caller_named(who: str, policy: Policy, settings: Settings | None) -> Caller 
     """
     from dataclasses import replace
 
-    from ..core.caller import imagined
+    from ..core.caller import group_of_kind, imagined
 
     which = who
     who, held = _roles_in(who, policy)
@@ -369,7 +369,8 @@ def caller_named(who: str, policy: Policy, settings: Settings | None) -> Caller 
     # Personas are often called after their roles: beside others such a name is a role.
     chosen = [name for name in names if name in personas and (len(names) == 1 or name not in policy.roles.bit)]
     roles = [name for name in names if name not in chosen and name not in ("signed-in", "signed-out")]
-    _check_roles(roles, policy, personas)
+    groups = {group for name in roles if (group := group_of_kind(name)) in policy.roles.groups}
+    _check_roles([name for name in roles if group_of_kind(name) not in groups], policy, personas)
     if len(chosen) > 1 or ("signed-out" in names and len(names) > 1):
         raise UsageError(f'"{who}" is more than one caller; name one persona, and roles that it should hold as well')
     if names == ["signed-out"]:
@@ -377,14 +378,15 @@ def caller_named(who: str, policy: Policy, settings: Settings | None) -> Caller 
     if not chosen:
         # Of a role alone nothing else is known: what requires an attribute stays open.
         return imagined(*roles)
+    roles = [name for name in roles if group_of_kind(name) not in groups]
     project = with_members(settings, chosen)
     assert project is not None
     caller = project.personas[chosen[0]].caller
     if caller is None:
-        if roles:
+        if roles or groups:
             raise UsageError(f'persona "{chosen[0]}" is not signed in, and can hold no role')
         return None
-    return replace(caller, roles={*caller.roles, *roles})
+    return replace(caller, roles={*caller.roles, *roles}, groups={*caller.groups, *groups})
 
 
 def _roles_in(who: str, policy: Policy) -> tuple[str, dict[str, dict[str, set[str]]]]:

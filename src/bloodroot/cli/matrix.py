@@ -80,9 +80,9 @@ def _selected(
         UsageError: there is no such column or endpoint.
     """
     from ..core.matrix import matrix_of_roles
+    from ..core.patterns import check_patterns, matches
     from ..core.selecting import open_to_signed_out, with_columns, with_rows
     from ..language.problems import suggestion
-    from . import output
 
     names = [column.name for column in matrix.columns]
     for name in roles:
@@ -91,11 +91,8 @@ def _selected(
             raise UsageError(f'--role: there is no column "{name}"{guess}')
     numbers = [number for number, name in enumerate(names) if not roles or name in roles]
     if only:
-        matrix = with_rows(
-            matrix, lambda row: any(output.matches(f"{method} {row.path}", only) for method in row.methods)
-        )
-        if not matrix.rows:
-            raise UsageError(f"--only: no endpoint is matched by {', '.join(only)}; a pattern is for all of its path")
+        check_patterns("--only", only, (f"{method} {row.path}" for row in matrix.rows for method in row.methods))
+        matrix = with_rows(matrix, lambda row: any(matches(f"{method} {row.path}", only) for method in row.methods))
     if open_to_anyone:
         opened = open_to_signed_out(matrix_of_roles(policy))
         matrix = with_rows(matrix, lambda row: (row.methods, row.line.order, row.path) in opened)

@@ -7,7 +7,6 @@ import io
 import os
 import sys
 from enum import StrEnum
-from fnmatch import fnmatchcase
 from pathlib import Path
 from typing import TYPE_CHECKING, Annotated, Any
 
@@ -119,11 +118,6 @@ def without_application_output() -> Iterator[None]:
     """Keeps what the application prints out of the report: its log is its own."""
     with contextlib.redirect_stdout(io.StringIO()):
         yield
-
-
-def matches(endpoint: str, patterns: list[str]) -> bool:
-    """Whether an endpoint, as ``GET /trials``, is one of those that patterns are for: ``/trials*``, ``DELETE *``."""
-    return any(fnmatchcase(endpoint, pattern if " " in pattern else f"* {pattern}") for pattern in patterns)
 
 
 _LARGE = 1 << 16  # characters

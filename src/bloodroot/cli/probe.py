@@ -18,7 +18,6 @@ from .output import (
     SettingsOption,
     UsageError,
     format_option,
-    matches,
     without_application_output,
 )
 
@@ -129,6 +128,7 @@ def _part(text: str | None, journal: Path | None) -> tuple[int, int]:
 def _chosen(settings: Settings, only: list[str], personas: list[str], methods: str | None) -> PlanFilter:
     """The part of the plan that is wanted."""
     from ..core.paths import is_method
+    from ..core.patterns import matches
     from ..language.problems import suggestion
     from ..probe.planning import PlanFilter
 
@@ -148,7 +148,7 @@ def _chosen(settings: Settings, only: list[str], personas: list[str], methods: s
             return False
         return not only or matches(asked.name, only)
 
-    return PlanFilter(endpoint, lambda persona: not personas or persona.name in personas)
+    return PlanFilter(endpoint, lambda persona: not personas or persona.name in personas, tuple(only))
 
 
 def with_progress(policy: Policy, settings: Settings, options: Options | None = None) -> ProbeResult:

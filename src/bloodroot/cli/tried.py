@@ -3,11 +3,25 @@
 from __future__ import annotations
 
 from pathlib import Path
-from typing import Annotated
+from typing import TYPE_CHECKING, Annotated
 
 import typer
 
-from .output import Color, ColorOption, OutOption, PersonasOption, PolicyOption, SettingsOption, format_option
+from .output import (
+    Color,
+    ColorOption,
+    OutOption,
+    PersonasOption,
+    PolicyOption,
+    SettingsOption,
+    UnjudgedOption,
+    format_option,
+)
+
+if TYPE_CHECKING:
+    from collections.abc import Iterable, Iterator
+
+    from ..core.matrix import Row
 
 
 def tried(
@@ -21,6 +35,7 @@ def tried(
             "--fail", metavar="PATTERN", help='Fail where a cell at such endpoints was not, as "DELETE *"; repeatable.'
         ),
     ] = None,
+    allow_unjudged: UnjudgedOption = False,
     policy: PolicyOption = None,
     settings: SettingsOption = None,
     form: Annotated[str | None, format_option("TriedResult")] = None,
@@ -28,9 +43,11 @@ def tried(
     color: ColorOption = Color.AUTO,
 ) -> None:
     """Show which cells of the matrix were tried, by tests, probes or production."""
+    from collections import Counter
     from itertools import chain
 
     from ..core.matrix import matrix_of_callers, matrix_of_roles
+    from ..core.patterns import check_patterns, matches
     from ..review.tried import hold_tried, read_tried
     from . import inputs, output
 
@@ -38,8 +55,17 @@ def tried(
     rules, project = inputs.bound_project(policy, settings)
     matrix = matrix_of_callers(rules, inputs.callers_of_personas(project)) if personas else matrix_of_roles(rules)
     columns = inputs.columns_of_decisions(rules, matrix, project, personas=personas)
-    result = hold_tried(rules, matrix, chain.from_iterable(map(read_tried, logs)), columns, logs)
+    patterns = fail or []
+    check_patterns("--fail", patterns, endpoints_of(matrix.rows))
+    unread: Counter[Path] = Counter()
+    decisions = chain.from_iterable(read_tried(log, unread) for log in logs)
+    result = hold_tried(rules, matrix, decisions, columns, logs, unread)
     output.deliver(result, form, out, color)
-    endpoints = (f"{method} {cell.row.path}" for cell in result.lacking for method in cell.row.methods)
-    if any(output.matches(endpoint, fail or []) for endpoint in endpoints):
+    if any(matches(endpoint, patterns) for endpoint in endpoints_of(cell.row for cell in result.lacking)):
         raise typer.Exit(1)
+    output.end(result.ending, allow_unjudged=allow_unjudged)
+
+
+def endpoints_of(rows: Iterable[Row]) -> Iterator[str]:
+    """The endpoints of rows of a matrix, as ``GET /trials``."""
+    return (f"{method} {row.path}" for row in rows for method in row.methods)

@@ -15,8 +15,16 @@ from ..core.locating import there_of
 from ..core.policy import Policy
 from ..core.requirements import HELD, in_words, permissions_in
 from ..core.roles import ANYONE
-from .caller_kinds import CallerKind, asks_together, kind_apart, kinds_by_permission, kinds_together
+from .caller_kinds import (
+    CallerKind,
+    asks_together,
+    kind_apart,
+    kinds_apart_once,
+    kinds_by_permission,
+    kinds_together,
+)
 from .changes import Change
+from .situations import Terms
 
 # What one policy asks; nothing where everything is closed.
 Asked = tuple[Formula, ...]
@@ -100,6 +108,7 @@ class AccessComparison:
     Attributes:
         reasoner: what says whether one condition implies another.
         singles: the kinds of callers that are compared everywhere.
+        terms: the terms of both policies.
         left_open: whether something had more combinations of roles than are looked at.
     """
 
@@ -107,6 +116,7 @@ class AccessComparison:
     new: Policy
     reasoner: Reasoner
     singles: tuple[CallerKind, ...]
+    terms: tuple[Terms, Terms]
     left_open: bool = False
     _known: dict[tuple[object, object], tuple[Weighed, ...]] = field(default_factory=dict)
 
@@ -144,6 +154,7 @@ class AccessComparison:
             together, complete = kinds_together(self.old, self.new, questions)
             self.left_open = self.left_open or not complete
         kinds = kind_apart(self.old, self.new) + together
+        kinds += kinds_apart_once(self.old, self.new, questions, together)
         if any(True for formula in formulas for _ in permissions_in(formula)):
             by_permission, complete = kinds_by_permission(self.old, self.new, questions, together)
             self.left_open = self.left_open or not complete
@@ -180,7 +191,10 @@ class AccessComparison:
         """What becomes of access."""
         if old.when is FALSE and new.when is FALSE:
             return Weighed(kind, old, new, Change.ANSWER if old.outcome is not new.outcome else None)
-        wider, narrower = self.reasoner.implies(new.when, old.when), self.reasoner.implies(old.when, new.when)
+        if self.terms[0].key(old.when) == self.terms[1].key(new.when):
+            wider = narrower = Proof(True)
+        else:
+            wider, narrower = self.reasoner.implies(new.when, old.when), self.reasoner.implies(old.when, new.when)
         change, proved = self._change(old, new, wider, narrower)
         opening = wider.assignment if wider.holds is False else None
         closing = narrower.assignment if narrower.holds is False else None

@@ -7,7 +7,7 @@ from dataclasses import dataclass, replace
 from itertools import chain, combinations, islice, product
 from math import inf
 
-from ..core.caller import Caller, imagined, in_another
+from ..core.caller import Caller, group_of_kind, imagined, in_another, kind_of_group
 from ..core.formulas import Conjunction, Formula, Negated, walk
 from ..core.policy import Policy
 from ..core.requirements import HoldingSomewhere, PermissionAsked, permissions_in, roles_in
@@ -26,8 +26,8 @@ class CallerKind:
     """Callers who have something in common.
 
     Attributes:
-        role: ``signed-out``, ``signed-in``, a role, or roles as in ``curator with auditor``.
-        roles: the roles; None for signed-out callers.
+        role: ``signed-out``, ``signed-in``, a role, a group, or several of these as in ``curator with auditor``.
+        roles: the roles, and groups as `kind_of_group` writes them; None for signed-out callers.
         holding: what else they have, in words; an empty string for nothing else.
         granted: permissions that the directory gives them.
         scopes: the permissions that their token is for; None for a token that holds nothing back.
@@ -52,9 +52,31 @@ SIGNED_OUT, SIGNED_IN = CallerKind("signed-out", None), CallerKind("signed-in", 
 
 
 def single_kinds(old: Policy, new: Policy) -> tuple[CallerKind, ...]:
-    """Signed-out and signed-in callers, and a kind for each role of either policy, from least to most."""
+    """Signed-out and signed-in callers, and a kind for each role of either policy, from least to most.
+
+    A group is a kind as well where it gives other roles than before; any other one is its roles.
+    """
     names = dict.fromkeys((*new.roles.kinds, *old.roles.kinds))
-    return SIGNED_OUT, SIGNED_IN, *(CallerKind(name, (name,)) for name in (*names, *in_another(names)))
+    every = (*names, *in_another(names), *changed_groups(old, new))
+    return SIGNED_OUT, SIGNED_IN, *(CallerKind(name, (name,)) for name in every)
+
+
+def changed_groups(old: Policy, new: Policy) -> list[str]:
+    """The groups that give other roles in one policy than in the other, as kinds of callers."""
+    names = (kind_of_group(name) for name in dict.fromkeys((*new.roles.groups, *old.roles.groups)))
+    return [name for name in names if _given(old, name) != _given(new, name)]
+
+
+def _given(policy: Policy, name: str) -> frozenset[str]:
+    """What a role or a group gives, as kinds of callers."""
+    return frozenset(policy.roles.kinds_of(_bits_of(policy, name)))
+
+
+def _bits_of(policy: Policy, name: str) -> int:
+    group = group_of_kind(name)
+    if group is not None:
+        return policy.roles.groups.get(group, 0)
+    return policy.roles.closure_of.get(name, 0)
 
 
 Names = Callable[[Formula], Iterable[str]]
@@ -105,8 +127,8 @@ def telling_roles(old: Policy, new: Policy, formulas: Iterable[Formula]) -> list
     formulas = list(formulas)
     asked_for = dict.fromkeys(name for formula in formulas for name in roles_in(formula))
     names = list(asked_for)
-    for name in dict.fromkeys((*new.roles.bit_of, *old.roles.bit_of)):
-        bits = [(policy, policy.roles.base | policy.roles.closure_of.get(name, 0)) for policy in (old, new)]
+    for name in (*dict.fromkeys((*new.roles.bit_of, *old.roles.bit_of)), *changed_groups(old, new)):
+        bits = [(policy, policy.roles.base | _bits_of(policy, name)) for policy in (old, new)]
         held = [asked_for.keys() & policy.roles.kinds_of(mask) for policy, mask in bits]
         if name not in asked_for and held[0] != held[1]:
             names.append(name)
@@ -163,7 +185,7 @@ def _bits(old: Policy, new: Policy, roles: tuple[str, ...]) -> tuple[int, int, f
 def _sum(policy: Policy, names: tuple[str, ...]) -> int:
     bits = policy.roles.base
     for name in names:
-        bits |= policy.roles.closure_of.get(name, 0)
+        bits |= _bits_of(policy, name)
     return bits
 
 
@@ -179,6 +201,48 @@ def kind_apart(old: Policy, new: Policy) -> list[CallerKind]:
             names = tuple(kind_of_role(name, thing) for name in pair)
             found.append(CallerKind(" with ".join(names), names))
     return found
+
+
+def kinds_apart_once(old: Policy, new: Policy, question: Asked, together: Iterable[CallerKind]) -> list[CallerKind]:
+    """Callers who hold roles that are kept apart in one policy only because of what roles and groups give there.
+
+    What one policy alone declares to be kept apart is said once, and not at each endpoint.
+
+    Args:
+        old: the old policy.
+        new: the new one.
+        question: what each of them asks.
+        together: the kinds with several roles that make a difference.
+    """
+    every = [*dict.fromkeys((*new.roles.bit_of, *old.roles.bit_of)), *changed_groups(old, new)]
+    changed = [name for name in every if _given(old, name) != _given(new, name)]
+    pairs: dict[tuple[str, ...], None] = {}
+    for one in changed:
+        for other in every:
+            names = (one,) if one == other else tuple(sorted((one, other)))
+            conflicts = [_conflicts(policy, names) for policy in (old, new)]
+            if bool(conflicts[0]) != bool(conflicts[1]) and any(conflicts) and _declared_twice(old, new, *conflicts):
+                pairs.setdefault(names)
+    formulas = chain.from_iterable(question)
+    more = [(), *((name,) for name in telling_roles(old, new, formulas)), *(kind.roles or () for kind in together)]
+    sets = dict.fromkeys(tuple(dict.fromkeys((*pair, *names))) for pair in pairs for names in more)
+    return [CallerKind(" with ".join(names), names) for names in islice(sets, _MOST_TOGETHER)]
+
+
+def _conflicts(policy: Policy, names: tuple[str, ...]) -> frozenset[frozenset[str]]:
+    """The pairs of roles that are kept apart, and that a caller with these roles and groups holds."""
+    bits = _sum(policy, names)
+    held = ([name for name, bit in members if bits & bit] for members in policy.roles.every_apart())
+    return frozenset(frozenset(pair) for found in held for pair in combinations(found, 2))
+
+
+def _declared_twice(old: Policy, new: Policy, *conflicts: frozenset[frozenset[str]]) -> bool:
+    """Whether both policies keep one of these pairs apart."""
+    declared = [
+        {frozenset(pair) for members in policy.roles.every_apart() for pair in combinations([n for n, _ in members], 2)}
+        for policy in (old, new)
+    ]
+    return any(pair in declared[0] and pair in declared[1] for found in conflicts for pair in found)
 
 
 def _apart_in(policy: Policy, thing: str) -> set[tuple[str, ...]]:

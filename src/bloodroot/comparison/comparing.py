@@ -35,9 +35,10 @@ def compare(old: Side, new: Side, solver: Solver | None = None) -> PolicyCompari
         solver: what answers hard questions about conditions, or None.
     """
     policies = old.policy, new.policy
-    weighing = AccessComparison(*policies, Reasoner(solver), single_kinds(*policies))
+    ids: dict[object, int] = {}
+    terms = Terms(old.policy, ids), Terms(new.policy, ids)
+    weighing = AccessComparison(*policies, Reasoner(solver), single_kinds(*policies), terms)
     at_endpoints = _AtEndpoints(*policies, weighing)
-    terms = at_endpoints.terms
     cells = (*at_endpoints.cells(), *_at_actions(old, new, weighing, terms))
     fields = tuple(changed_fields(policies, terms, weighing))
     permissions = tuple(changed_permissions(policies, terms, weighing))
@@ -76,8 +77,7 @@ class _AtEndpoints:
         self.old = old
         self.new = new
         self.weighing = weighing
-        ids: dict[object, int] = {}
-        self.terms = Terms(old, ids), Terms(new, ids)
+        self.terms = weighing.terms
         self.same_roles = _roles(old) == _roles(new)
         self.same_denials = _denials(old) == _denials(new)
         regions = regions_of((*_templates(new, old), _EVERYWHERE))
@@ -301,8 +301,9 @@ def _roles(policy: Policy) -> object:
     roles = policy.roles
     closures = {name: frozenset(roles.kinds_of(bits)) for name, bits in roles.closure_of.items()}
     apart = {frozenset(name for name, _ in members) for members in roles.every_apart()}
+    groups = {name: frozenset(roles.names(bits)) for name, bits in roles.groups.items()}
     things = {name: (thing.parameters, thing.parent, thing.by) for name, thing in roles.things.by_name.items()}
-    return closures, frozenset(roles.names(roles.base)), apart, things
+    return closures, frozenset(roles.names(roles.base)), groups, apart, things
 
 
 def _denials(policy: Policy) -> object:

@@ -12,7 +12,7 @@ from ..core.locating import Together
 from ..core.methods import covers
 from ..core.paths import Parameter
 from ..core.policy import Policy
-from ..core.requirements import Holding, HoldingAt, HoldingIn, PermissionAsked, references_in
+from ..core.requirements import Holding, HoldingAt, HoldingIn, HoldingSomewhere, PermissionAsked, references_in
 from ..core.roles import SIGNED_IN, SIGNED_OUT
 from .regions import Region
 
@@ -138,6 +138,8 @@ class Terms:
             return "holding", frozenset(name for bit, name in self._names.items() if bit & formula.mask)
         if isinstance(formula, HoldingIn):
             return "in", formula.kind, formula.of
+        if isinstance(formula, HoldingSomewhere):
+            return "somewhere", formula.name, formula.thing
         if isinstance(formula, PermissionAsked):
             return "permission", formula.name, self.key(formula.grants)
         if isinstance(formula, Condition):

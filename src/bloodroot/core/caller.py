@@ -159,16 +159,20 @@ def imagined(*kinds: str) -> Caller:
 
     Args:
         kinds: roles; ``editor in studio`` for one that is held in the record of a thing that is asked about, and
-            ``editor in another studio`` for one that is held in some other one.
+            ``editor in another studio`` for one that is held in some other one; groups as `kind_of_group` writes them.
     """
     return with_roles(UNKNOWN, kinds, _NotKnownYet())
 
 
 def with_roles(identity: Any, kinds: Iterable[str], attributes: Mapping[str, Any] = _NOTHING) -> Caller:
     """A caller with roles as `imagined` takes them."""
-    plain = []
+    plain, groups = [], []
     held: dict[bool, dict[str, set[str]]] = {False: {}, True: {}}
     for kind in kinds:
+        group = group_of_kind(kind)
+        if group is not None:
+            groups.append(group)
+            continue
         role, _, thing = kind.partition(" in ")
         if not thing:
             plain.append(role)
@@ -178,12 +182,25 @@ def with_roles(identity: Any, kinds: Iterable[str], attributes: Mapping[str, Any
         {thing: frozenset(roles) for thing, roles in held[is_elsewhere].items()} for is_elsewhere in (False, True)
     )
     roles_in = InEvery(here, elsewhere) if here or elsewhere else NOWHERE
-    return Caller(identity, plain, attributes=attributes, roles_in=roles_in)
+    return Caller(identity, plain, groups, attributes=attributes, roles_in=roles_in)
+
+
+def kind_of_group(name: str) -> str:
+    """A group as a kind of caller: ``group "staff"``."""
+    return f'{_GROUP}{name}"'
+
+
+def group_of_kind(kind: str) -> str | None:
+    """The group that a kind of caller is in; None for any other kind."""
+    return kind[len(_GROUP) : -1] if kind.startswith(_GROUP) and kind.endswith('"') else None
+
+
+_GROUP = 'group "'
 
 
 def in_another(kinds: Iterable[str]) -> list[str]:
     """The kinds with a role in a thing, as those who hold it in another record: ``editor in another studio``."""
-    return [kind.replace(" in ", f" in {_ANOTHER}") for kind in kinds if " in " in kind]
+    return [kind.replace(" in ", f" in {_ANOTHER}") for kind in kinds if " in " in kind and group_of_kind(kind) is None]
 
 
 _ANOTHER = "another "

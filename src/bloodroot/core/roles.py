@@ -371,11 +371,18 @@ class _Compiling:
 def _never_apart(
     entry: tree.Apart, members: tuple[tuple[str, int], ...], base: int, holders: dict[str, int]
 ) -> Iterator[Problem]:
-    """Mistakes of roles that are kept apart: that every caller holds two of them, or that a role does."""
+    """Mistakes of roles that are kept apart: that every caller holds two of them, or one by default, or a role two."""
     held = [name for name, role in members if base & role]
     if len(held) > 1:
         # No signed-in caller whatever would be without them.
         message = f"every signed-in caller holds {held[0]} and {held[1]} by default, which this line keeps apart"
+        yield Problem(message, entry.place)
+    elif held and len(members) > 1:
+        other = next(name for name, _ in members if name != held[0])
+        message = (
+            f"every signed-in caller holds {held[0]} by default: kept apart from it, all who hold {other} would be "
+            f"refused everywhere; take {held[0]} out of this line, or let it be no default"
+        )
         yield Problem(message, entry.place)
     numbered = list(holders)
     for one, other in combinations([name for name, _ in members], 2):

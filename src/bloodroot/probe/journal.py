@@ -236,6 +236,8 @@ def read_judged(file: Path) -> JudgedRun:
     faults: tuple[str, ...] = ()
     untried: int | None = None
     for values in json_lines(file):
+        if values is None:
+            continue
         each = judged_of(values)
         if each is not None:
             judged[tuple(map(str, values["judged"]))] = each
@@ -250,8 +252,8 @@ def read_judged(file: Path) -> JudgedRun:
     return JudgedRun(tuple(judged.values()), tuple(spelled.values()), faults, untried)
 
 
-def json_lines(file: Path) -> Iterator[dict[str, Any]]:
-    """The objects in a file of JSON Lines; lines that are none are left out.
+def json_lines(file: Path) -> Iterator[dict[str, Any] | None]:
+    """The objects in a file of JSON Lines; None for a line that is none. Blank lines are left out.
 
     Raises:
         JournalError: it cannot be read.
@@ -259,10 +261,11 @@ def json_lines(file: Path) -> Iterator[dict[str, Any]]:
     try:
         with file.open(encoding="utf-8", errors="replace") as lines:
             for line in lines:
-                with contextlib.suppress(ValueError):
-                    values = json.loads(line) if line.startswith("{") else None
-                    if isinstance(values, dict):
-                        yield values
+                if line.strip():
+                    values = None
+                    with contextlib.suppress(ValueError):
+                        values = json.loads(line)
+                    yield values if isinstance(values, dict) else None
     except FileNotFoundError as error:
         raise JournalError(f"{file}: there is no such file") from error
     except OSError as error:

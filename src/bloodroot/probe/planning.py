@@ -138,10 +138,12 @@ class PlanFilter:
     Attributes:
         endpoint: whether an endpoint is.
         persona: whether a persona is.
+        patterns: what the endpoints were chosen with, each of which must be for some.
     """
 
     endpoint: Callable[[AskedEndpoint], bool] = lambda endpoints: True  # noqa: ARG005
     persona: Callable[[Persona], bool] = lambda persona: True  # noqa: ARG005
+    patterns: tuple[str, ...] = ()
 
 
 @dataclass(frozen=True, slots=True)

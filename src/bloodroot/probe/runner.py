@@ -9,6 +9,7 @@ from pathlib import Path
 from typing import TYPE_CHECKING
 
 from ..core.binding import RouteKind
+from ..core.patterns import check_patterns
 from ..settings import Settings, SettingsError
 from .application import Application, application_of
 from .asked_endpoints import AskedEndpoint, endpoints_asked
@@ -77,6 +78,7 @@ def planned(policy: Policy, settings: Settings, options: Options, application: A
     """
     examples = examples_of(settings, application)
     endpoints = endpoints_asked(policy, application.routes)
+    check_patterns("--only", options.chosen.patterns, (asked.name for asked in endpoints))
     requests_planned = plan(policy, settings, endpoints, KnownValues(examples.body, examples.values), options.chosen)
     if settings.probe.fields:
         requests_planned = with_fields(requests_planned, policy, settings)

@@ -168,7 +168,7 @@ def read_uses(log: Path) -> Iterator[Use]:
         JournalError: it cannot be read, or has none.
     """
     lacking = 'there is no request in it that was let in; an audit log has these too with Audit("all")'
-    return read_log(log, _use, lacking)
+    return read_log([log], _use, None, lacking)
 
 
 def _use(values: Mapping[str, Any]) -> Use | None:

@@ -6,17 +6,25 @@ JSON Lines.
 
 from __future__ import annotations
 
+import glob
+import json
+from collections import Counter
 from collections.abc import Callable, Iterable, Iterator, Mapping
 from dataclasses import dataclass, field
 from pathlib import Path
 from typing import Any, TypeVar
 
 from ..core.caller import Caller
+from ..core.conditions import Condition
 from ..core.decision import Outcome
+from ..core.formulas import FALSE, Conjunction, Disjunction, Facts, Formula
 from ..core.lines import Line
 from ..core.matrix import Cell, Matrix, Row
 from ..core.methods import ANY, covers
 from ..core.policy import Policy
+from ..core.reasons import UNNAMED
+from ..core.requirements import HELD, conditions_in
+from ..endings import Ending
 from ..probe.journal import JournalError, json_lines, judged_of
 
 T = TypeVar("T")
@@ -35,7 +43,9 @@ class Tried:
         caller: the caller's id as text, or None for a signed-out caller.
         roles: the roles that were held directly; None where the log does not say.
         groups: the groups.
+        reason: why it was refused, as a decision has it; None where the log does not say.
         persona: for the journal of a probe, the persona's name.
+        known: for the journal of a probe, conditions and whether each holds.
     """
 
     method: str
@@ -44,7 +54,9 @@ class Tried:
     caller: str | None = None
     roles: tuple[str, ...] | None = None
     groups: tuple[str, ...] = ()
+    reason: str | None = None
     persona: str | None = None
+    known: Mapping[str, bool] | None = None
 
 
 @dataclass(frozen=True, slots=True)
@@ -77,6 +89,7 @@ class TriedResult:
         decisions: how many decisions are in them.
         others: how many of these were by callers who are in no column, or at endpoints that are in no row.
         lacking: the cells that were not tried, row by row.
+        unread: lines of the logs that say nothing: half a line, another kind of record.
     """
 
     policy: Policy
@@ -85,6 +98,12 @@ class TriedResult:
     decisions: int
     others: int
     lacking: tuple[Lacking, ...] = field(default=())
+    unread: int = 0
+
+    @property
+    def ending(self) -> Ending:
+        """Whether every line of the logs was read."""
+        return Ending.UNJUDGED if self.unread else Ending.WELL
 
     @property
     def cells(self) -> int:
@@ -92,39 +111,74 @@ class TriedResult:
         return len(self.matrix.rows) * len(self.matrix.columns)
 
 
-def read_tried(file: Path) -> Iterator[Tried]:
-    """The decisions of a log, one after the other. Lines that are no decision are left out.
+def read_tried(file: Path, unread: Counter[Path] | None = None) -> Iterator[Tried]:
+    """The decisions of a log, one after the other, and of those that the processes of one run wrote beside it.
+
+    Args:
+        file: the log.
+        unread: to count the lines in that say nothing.
 
     Raises:
         JournalError: it cannot be read, or has no decision in it.
     """
     return read_log(
-        file,
+        files_of_run(file),
         _read,
+        unread,
         "there is no decision in it; an audit log is written by bloodroot.enforce.JsonLines, and has what is allowed "
         'too with Audit("all")',
     )
 
 
-def read_log(file: Path, read: Callable[[Mapping[str, Any]], T | None], lacking: str) -> Iterator[T]:
-    """The entries of a log of JSON Lines, one after the other.
+def files_of_run(file: Path) -> list[Path]:
+    """A log, and those that other processes of the same run of tests wrote beside it, as ``tests-4711.jsonl``."""
+    pattern = f"{glob.escape(file.stem)}-*{file.suffix}"
+    beside = [other for other in sorted(file.parent.glob(pattern)) if run_of(other) is not None]
+    return [*([file] if file.exists() or not beside else []), *beside]
+
+
+def run_of(file: Path) -> str | None:
+    """The run of tests that a log is of, from its first line; None for any other file."""
+    try:
+        with file.open(encoding="utf-8", errors="replace") as lines:
+            first = json.loads(lines.readline(200) or "null")
+    except (OSError, ValueError):
+        return None
+    return str(first["run"]) if isinstance(first, dict) and set(first) == {"run"} else None
+
+
+def read_log(
+    files: Iterable[Path],
+    read: Callable[[Mapping[str, Any]], T | None],
+    unread: Counter[Path] | None,
+    lacking: str,
+) -> Iterator[T]:
+    """The entries of logs of JSON Lines, one after the other.
 
     Args:
-        file: the log.
+        files: the logs, which are read as one.
         read: the entry of a line, or None.
+        unread: to count the lines in that have no entry and are nothing that belongs to a log.
         lacking: the message where no line has one.
 
     Raises:
-        JournalError: it cannot be read, or has no entry.
+        JournalError: one cannot be read, or none has an entry.
     """
     is_read = False
-    for values in json_lines(file):
-        entry = read(values)
-        if entry is not None:
-            is_read = True
-            yield entry
+    for file in files:
+        for values in json_lines(file):
+            entry = read(values) if values is not None else None
+            if entry is not None:
+                is_read = True
+                yield entry
+            elif unread is not None and (values is None or not _BESIDE & values.keys()):
+                unread[file] += 1
     if not is_read:
-        raise JournalError(f"{file}: {lacking}")
+        raise JournalError(f"{next(iter(files))}: {lacking}")
+
+
+# What else is in a probe's journal, and at the beginning of the log of tests.
+_BESIDE = {"journal", "answered", "sent", "faults", "end", "judged", "run"}
 
 
 def _read(values: Mapping[str, Any]) -> Tried | None:
@@ -144,6 +198,7 @@ def _of_audit(values: Mapping[str, Any]) -> Tried | None:
         str(caller) if caller is not None else None,
         tuple(map(str, roles)) if isinstance(roles, list) else None,
         tuple(map(str, groups)) if isinstance(groups, list) else (),
+        str(values["reason"]) if values.get("reason") is not None else None,
     )
 
 
@@ -151,7 +206,8 @@ def _of_journal(values: Mapping[str, Any]) -> Tried | None:
     judged = judged_of(values)
     if judged is None or judged.let_in is None:
         return None
-    return Tried(judged.method, judged.path, ALLOWED if judged.let_in else REFUSED, persona=judged.persona)
+    outcome = ALLOWED if judged.let_in else REFUSED
+    return Tried(judged.method, judged.path, outcome, persona=judged.persona, known=judged.known)
 
 
 Columns = Callable[[Tried], Iterable[int]]
@@ -222,7 +278,12 @@ def columns_of_callers(personas: Mapping[str, Caller | None]) -> Columns:
 
 
 def hold_tried(
-    policy: Policy, matrix: Matrix, tried: Iterable[Tried], columns: Columns, files: Iterable[Path] = ()
+    policy: Policy,
+    matrix: Matrix,
+    tried: Iterable[Tried],
+    columns: Columns,
+    files: Iterable[Path] = (),
+    unread: Counter[Path] | None = None,
 ) -> TriedResult:
     """Hold a matrix against decisions that were written down.
 
@@ -232,24 +293,27 @@ def hold_tried(
         tried: the decisions.
         columns: in which columns a decision counts.
         files: the logs, for the result.
+        unread: how many lines of them say nothing, counted while they are read.
     """
     rows_of = rows_by_line(matrix)
-    seen: dict[tuple[Row, int], set[str]] = {}
+    seen: dict[tuple[Row, int], Seen] = {}
     decisions = others = 0
     for each in tried:
         decisions += 1
         at = row_for(policy, rows_of, each.method, each.path)
         counted = [(at, column) for column in columns(each)] if at is not None else []
         others += not counted
-        for cell in counted:
-            seen.setdefault(cell, set()).add(each.outcome)
+        for row, column in counted:
+            if _counts(policy, row, row.cell(column), each):
+                seen.setdefault((row, column), {}).setdefault(each.outcome, set()).add(each.method)
     lacking = tuple(
         found
         for row in matrix.rows
         for column in range(len(matrix.columns))
-        if (found := _lacking(row, column, seen.get((row, column), set()))) is not None
+        if (found := _lacking(row, column, seen.get((row, column), {}))) is not None
     )
-    return TriedResult(policy, matrix, tuple(map(str, files)), decisions, others, lacking)
+    lines = sum((unread or Counter()).values())
+    return TriedResult(policy, matrix, tuple(map(str, files)), decisions, others, lacking, lines)
 
 
 def _key(line: Line) -> tuple[str, str]:
@@ -276,16 +340,58 @@ def row_for(policy: Policy, rows_of: RowsByLine, method: str, path: str) -> Row 
     return next(iter(named or [row for row in rows if ANY in row.methods]), None)
 
 
-def _lacking(row: Row, column: int, seen: set[str]) -> Lacking | None:
+# By outcome, the methods.
+Seen = dict[str, set[str]]
+
+
+def _counts(policy: Policy, row: Row, cell: Cell, tried: Tried) -> bool:
+    """Whether a decision says something of what a cell depends on: something else may have refused the caller."""
+    if cell.remainder is None or tried.outcome == ALLOWED:
+        return True
+    if tried.known is not None:
+        facts = Facts(0, 0, assumed=tried.known)
+        if any(standing.fold(facts) is FALSE for standing in cell.standing):
+            return False
+        return cell.remainder.fold(facts) is FALSE
+    if tried.reason == UNNAMED:
+        # Of no condition with a name: it is the line's, unless a standing rule may be meant.
+        rules = policy.lookup.rules_near(row.line.template) if policy.standing else []
+        return all(_has_names(rule.requirement.formula) for rule in rules)
+    return tried.reason in {condition.name for condition in conditions_in(cell.remainder)}
+
+
+def _has_names(formula: Formula) -> bool:
+    """Whether all that may make a formula fail has a name."""
+    if isinstance(formula, (Condition, *HELD)):
+        return True
+    return isinstance(formula, Conjunction | Disjunction) and all(map(_has_names, formula.parts))
+
+
+_READS = {"GET", "HEAD", "OPTIONS", "TRACE"}
+
+
+def _lacking(row: Row, column: int, seen: Seen) -> Lacking | None:
     cell = row.cell(column)
     if cell.outcome is Outcome.DEPENDS and cell.remainder is not None:
         words = cell.remainder.words()
-        sides = [side for side, outcome in (("holds", ALLOWED), ("fails", REFUSED)) if outcome not in seen]
-        if not sides:
-            return None
-        return Lacking(row, column, cell, len(sides) == 2, f" where {words} {sides[0]}" if len(sides) == 1 else "")
-    wanted = ALLOWED if cell.outcome is Outcome.ALLOW else REFUSED
-    if wanted in seen:
+        sides = {ALLOWED: f" where {words} holds", REFUSED: f" where {words} fails"}
+    else:
+        sides = {ALLOWED if cell.outcome is Outcome.ALLOW else REFUSED: ""}
+    if not seen:
+        return Lacking(row, column, cell, never=True)
+    missing = [side for outcome, side in sides.items() if outcome not in seen]
+    if missing:
+        only = next(iter(seen)) if not missing[0] else ""
+        return Lacking(row, column, cell, never=False, side=missing[0] or f", only ever {only}")
+    methods = {method for outcome in sides for method in _not_tried(row, seen[outcome])}
+    if not methods:
         return None
-    only = next(iter(seen), None)
-    return Lacking(row, column, cell, only is None, f", only ever {only}" if only else "")
+    return Lacking(row, column, cell, never=False, side=f" with {' and '.join(sorted(methods))}")
+
+
+def _not_tried(row: Row, tried: set[str]) -> list[str]:
+    """The methods of a row that were not tried; of ``any`` one that reads and one that changes stand for all."""
+    if ANY not in row.methods:
+        return [method for method in row.methods if method not in tried]
+    reads, changes = bool(tried & _READS), bool(tried - _READS)
+    return ([] if reads else ["a method that reads"]) + ([] if changes else ["a method that changes"])

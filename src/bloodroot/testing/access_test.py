@@ -17,7 +17,7 @@ from ..settings import Persona, SettingsError
 from .client import Client
 from .endpoint_test import check, put_back
 from .under_test import Project
-from .writing_down import log_to
+from .writing_down import begin_run, log_to
 
 _NAME = re.compile(r"[^A-Za-z0-9]+")
 
@@ -44,6 +44,7 @@ class AccessTest(unittest.TestCase):
 
     def __init_subclass__(cls, **values: Any) -> None:
         super().__init_subclass__(**values)
+        begin_run()
         try:
             cls._project = Project(cls.settings)
         except BloodrootError as error:

@@ -175,6 +175,7 @@ def tried(result: TriedResult) -> Iterator[str]:
         tried=result.cells - len(result.lacking),
         decisions=result.decisions,
         others=result.others,
+        unread=result.unread,
         lacking=(
             {
                 "methods": list(lacking.row.methods),

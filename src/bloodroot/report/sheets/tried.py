@@ -29,6 +29,9 @@ def tried(result: TriedResult) -> Sheet:
             Section(lines=(line("! not tried, or on one side only"),), tight=True),
             Section((strong("Not tried"),), tuple(line(text, indent=2) for text in shown)),
         ]
+    if result.unread:
+        text = f"{plural(result.unread, 'line')} of the logs could not be read, and may have had more"
+        sections.append(Section(lines=(line(Cell(text, Meaning.WARN)),)))
     if result.others:
         text = (
             f"{plural(result.others, 'decision')} of callers who are in no column, or at endpoints in no row, left out"
