@@ -1,5 +1,7 @@
 """The probe on applications made for it: what it finds, and what it says where it cannot ask."""
 
+import fcntl
+
 from tests.program import InFolder
 
 POLICY = """
@@ -38,6 +40,9 @@ def reset():
     counts["reset"] += 1
 
 counts = {"reset": 0}
+
+def state():
+    return repr(LOTS)
 
 def me(request):
     name = request.cookies.get("who")
@@ -139,6 +144,7 @@ fails = { person_id = 77 }
 
 [tool.bloodroot.probe]
 reset = "tarn:reset"
+state = "tarn:state"
 [tool.bloodroot.probe.sign_in]
 how = "json"
 path = "/sign-in"
@@ -155,13 +161,13 @@ class Probe(InFolder):
     def test_a_right_application_agrees(self) -> None:
         self.project(RIGHT)
         out = self.ran("probe", TARN_WORD="fern")
-        self.assertEqual(out.splitlines()[0], "0 holes, 0 blocked, 31 agree; 9 endpoints as 3 personas")
+        self.assertEqual(out.splitlines()[0], "As declared: 0 holes, 0 blocked, 31 agree; 9 endpoints as 3 personas")
 
     def test_an_application_that_a_function_makes(self) -> None:
         made = RIGHT + "\ndef create():\n    return app\n\nasync def later():\n    pass\n"
         self.project(made, SETTINGS.replace("tarn:app", "tarn:create()"))
         out = self.ran("probe", TARN_WORD="fern")
-        self.assertEqual(out.splitlines()[0], "0 holes, 0 blocked, 31 agree; 9 endpoints as 3 personas")
+        self.assertEqual(out.splitlines()[0], "As declared: 0 holes, 0 blocked, 31 agree; 9 endpoints as 3 personas")
 
     def test_a_wrong_one_is_found_out(self) -> None:
         self.project(WRONG)
@@ -194,7 +200,7 @@ class Probe(InFolder):
                 "lot = 1\n[tool.bloodroot.personas.kit]", "[tool.bloodroot.personas.kit]"
             ),
         )
-        out = self.ran("probe", status=1, TARN_WORD="fern")
+        out = self.ran("probe", status=3, TARN_WORD="fern")
         self.assertIn("2 not tried", out.splitlines()[0])
         self.assertIn(
             "GET /lots/{lot_id}, POST /lots/{lot_id} as tess: depends on own; write [samples.own] with holds and fails",
@@ -206,7 +212,7 @@ class Probe(InFolder):
             POLICY.replace("/lots/{lot_id}       keeper\n", "/lots/{lot}  keeper\n"),
         )
         self.assertIn(
-            "no value for {lot}; write lot = ... under [samples]", self.ran("probe", status=1, TARN_WORD="fern")
+            "no value for {lot}; write lot = ... under [samples]", self.ran("probe", status=3, TARN_WORD="fern")
         )
 
     def test_nothing_is_changed_where_nothing_puts_it_back(self) -> None:
@@ -214,7 +220,7 @@ class Probe(InFolder):
             RIGHT.replace("LOTS = {}", "LOTS = {'1': {'owner': 1, 'name': 'x'}}"),
             SETTINGS.replace('reset = "tarn:reset"', ""),
         )
-        out = self.ran("probe", status=1, TARN_WORD="fern")
+        out = self.ran("probe", status=3, TARN_WORD="fern")
         self.assertIn(
             "it would change data, and nothing puts it back; write reset under [probe]", " ".join(out.split())
         )
@@ -222,9 +228,40 @@ class Probe(InFolder):
     def test_a_command_puts_the_data_back(self) -> None:
         command = "python -c \"open('marks', 'a').write('x')\""
         self.project(RIGHT + "\nreset()\n", SETTINGS.replace('"tarn:reset"', f"'''{command}'''"))
-        self.ran("probe", TARN_WORD="fern")
+        # It puts nothing back: that what was deleted is gone for the next one is no agreement.
+        self.assertIn("probe.reset does not put the data back", self.ran("probe", status=3, TARN_WORD="fern"))
         # Once before everything, and once after each request that changed something.
         self.assertGreater(len((self.folder / "marks").read_text()), 3)
+
+    def test_data_that_cannot_be_seen_to_change(self) -> None:
+        for look, words in (
+            ("return 1", "probe.state was the same after every request that was let in"),
+            ("raise KeyError('lots')", "probe.state failed: KeyError: 'lots'"),
+        ):
+            self.project(RIGHT.replace("return repr(LOTS)", look))
+            run = self.bloodroot("probe", TARN_WORD="fern")
+            self.assertEqual(run.status, 3 if "return" in look else 2, run.out + run.err)
+            self.assertIn(words, run.out + run.err)
+        self.ran("probe", "--allow-unjudged", status=2, TARN_WORD="fern")
+        # A page that changes data before it refuses, and one run beside another.
+        self.project(
+            RIGHT.replace('    if "keeper" not in', '    LOTS["1"]["name"] = ""\n    if "keeper" not in').replace(
+                "    if str(me(request)[1]) !=",
+                '    LOTS["9"] = {"owner": 9, "name": "seen"}\n    if str(me(request)[1]) !=',
+            )
+        )
+        out = self.ran("probe", status=1, TARN_WORD="fern")
+        self.assertIn("HOLE    DELETE /lots/{lot_id}", out)
+        self.assertIn("HOLE    GET /people/{person_id}", out)
+        self.assertEqual(out.count("answered 403, and changed the data all the same"), 2)
+        with (self.folder / "mine.jsonl").open("w") as opened:
+            fcntl.flock(opened, fcntl.LOCK_EX)
+            run = self.bloodroot("probe", "--journal", "mine.jsonl", TARN_WORD="fern")
+            self.assertEqual((run.status, run.out), (2, ""))
+            self.assertIn("mine.jsonl: another probe is writing this journal", run.err)
+        run = self.bloodroot("probe", "--resume", TARN_WORD="fern")
+        self.assertIn("the run of this journal was ended, and nothing of it is left to ask", run.err)
+        self.assertEqual(run.status, 2)
 
     def test_what_goes_wrong_on_the_way_is_told(self) -> None:
         for app, settings, environment, message in (

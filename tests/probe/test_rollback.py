@@ -27,6 +27,7 @@ SETTINGS = """
     [probe]
     reset = "rollback"
     engine = "beds:engine"
+    state = ["beds"]
     [probe.sign_in]
     how = "header"
     fields = { "X-Member" = "{persona.name}" }
@@ -89,8 +90,8 @@ class Rollback(InFolder):
     def test_changes_leave_no_trace(self) -> None:
         for name in ("wsgi", "asgi"):
             for opened, summary in (
-                ("False", "0 holes, 0 blocked, 9 agree"),
-                ("True", "2 holes at 2 endpoints, 0 blocked, 7 agree"),
+                ("False", "As declared: 0 holes, 0 blocked, 9 agree"),
+                ("True", "Not as declared: 2 holes at 2 endpoints, 0 blocked, 7 agree"),
             ):
                 with self.subTest(f"{name}, {opened}"):
                     store = sqlite3.connect(self.folder / "beds.db")
@@ -114,7 +115,9 @@ class Rollback(InFolder):
         ):
             with self.subTest(state):
                 self.write("access.bloodroot", POLICY)
-                settings = SETTINGS.replace("APP", "wsgi").replace('"rollback"', f'"beds:reset"\n    state = {state}')
+                settings = (
+                    SETTINGS.replace("APP", "wsgi").replace('"rollback"', '"beds:reset"').replace('["beds"]', state)
+                )
                 self.write(
                     "bloodroot.toml", settings.replace('engine = "beds:engine"', "") if "bedz" in state else settings
                 )
@@ -138,13 +141,13 @@ class Rollback(InFolder):
         self.write("beds.py", APP.replace("OPEN", "False").replace("FOLDER", str(self.folder)))
         for change, message in (
             (
-                ('engine = "beds:engine"', ""),
+                ('engine = "beds:engine"\n    state = ["beds"]', ""),
                 'works in this process, for Django over WSGI, and with engine = "module:name"',
             ),
             (('"beds:engine"', '"beds:at_once"'), "commits each statement at once (AUTOCOMMIT)"),
             (('"beds:engine"', '"beds:beds"'), "probe.engine is a Table, and no engine of SQLAlchemy"),
             (('"beds:engine"', '"beds:lost"'), 'probe.engine = "beds:lost" cannot be imported'),
-            (('reset = "rollback"', 'reset = "rollback"\n    state = "beds:answer"'), "cannot see what reset"),
+            (('state = ["beds"]', 'state = "beds:answer"'), "probe.state failed: TypeError: answer() missing"),
         ):
             with self.subTest(message):
                 self.write("bloodroot.toml", SETTINGS.replace("APP", "wsgi").replace(*change))

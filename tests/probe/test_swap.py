@@ -22,7 +22,7 @@ TOGETHER = (
 ALSO = {
     "one-method-guarded": {"DELETE /tools/reindex"},
     # A function of Django has no methods of its own: what is done before the check is done for each.
-    "deletes-first": {f"{method} /packets/{{packet_id}}/delete" for method in ("PUT", "PATCH", "DELETE")},
+    "deletes-first": {f"{method} /packets/{{packet_id}}/delete" for method in ("GET", "PUT", "PATCH", "DELETE")},
 }
 
 
@@ -82,7 +82,9 @@ class Probed(SwapProject):
         before = subprocess.run(
             [sys.executable, "-c", code], cwd=ROOT, env={**os.environ, **environment}, capture_output=True, text=True
         ).stdout
-        self.project("django", reset="yes", rollback="yes")
+        self.project("django", rollback="yes")
+        file = self.folder / "bloodroot.toml"
+        file.write_text(file.read_text().replace('state = "tests.probe.swap:state"', 'state = ["packet", "person"]'))
         names = ["update-open", "form-for-anyone", "makes-oneself-steward"]
         self.check_holes(self.found({**environment, "SWAP_HOLES": ",".join(names)}, 1), names)
         self.assertIn("0 holes, 0 blocked, 221 agree;", self.ran("probe", **environment))
@@ -94,15 +96,15 @@ class Probed(SwapProject):
 
     def test_without_a_look_at_the_data_no_more_is_said_than_was_seen(self) -> None:
         environment = self.project("flask", reset="yes")
-        out = self.ran("probe", **environment, SWAP_HOLES="deletes-first")
-        self.assertIn("Whether refused requests changed something was not looked at: write state under [probe].", out)
+        out = self.ran("probe", **environment, SWAP_HOLES="deletes-first", status=3)
+        self.assertIn("whether refused requests changed something was not looked at (", out)
 
     def test_a_run_that_is_killed_goes_on(self) -> None:
         environment = {**self.project("flask"), "SWAP_SENT": str(self.folder / "sent.log")}
         chance = random.Random(5)
         journal = self.folder / ".bloodroot" / "probe.jsonl"
         killed = 0
-        for number in range(6):
+        for number in range(5):
             words = ["probe", *(["--resume"] if number else [])]
             process = subprocess.Popen(
                 [str(PROGRAM), *words],
@@ -118,7 +120,7 @@ class Probed(SwapProject):
                     journal.exists() and journal.read_text().count("\n") > lines + chance.randrange(5, 40)
                 ):
                     break
-            if process.poll() is None and number < 5:
+            if process.poll() is None:
                 process.send_signal(signal.SIGKILL)
                 killed += 1
             process.wait(60)

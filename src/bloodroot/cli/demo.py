@@ -9,6 +9,7 @@ from typing import TYPE_CHECKING, Annotated
 
 import typer
 
+from ..endings import Ending
 from .output import Color, ColorOption, UsageError
 
 if TYPE_CHECKING:
@@ -135,10 +136,10 @@ def _shown(color: Color, *, tenants: bool) -> bool:
         typer.echo(f"  {name}")
     typer.echo(f"Open one in a browser: {(Path.cwd() / 'reports' / 'matrix.html').as_uri()}")
     if tenants:
-        return result.sound
+        return result.ending is Ending.WELL
     _title("bloodroot token read", "what becomes of a token made for the persona two-hats")
     output.deliver(TokenResult(policy, _read_token(settings, policy)), color=color)
-    return result.sound
+    return result.ending is Ending.WELL
 
 
 def _say_what_next(place: Path, commands: tuple[tuple[str, str], ...]) -> None:

@@ -16,6 +16,7 @@ from .output import (
     OutOption,
     PolicyOption,
     SettingsOption,
+    UnjudgedOption,
     UsageError,
     format_option,
     without_application_output,
@@ -58,6 +59,7 @@ def probe(
             help="Take roles away at the end, and see that old sessions and tokens lose them within this time.",
         ),
     ] = None,
+    allow_unjudged: UnjudgedOption = False,
     hosts: HostOption = None,
     watch: Annotated[
         bool, typer.Option("--watch", help="Check, show the matrix and probe again whenever a file changes.")
@@ -110,8 +112,7 @@ def probe(
     with without_application_output():
         result = runner.merge(rules, project, options, journals) if journals else with_progress(rules, project, options)
     output.deliver(result, form, out, color)
-    if not result.sound:
-        raise typer.Exit(1)
+    output.end(result.ending, allow_unjudged=allow_unjudged)
 
 
 def _part(text: str | None, journal: Path | None) -> tuple[int, int]:

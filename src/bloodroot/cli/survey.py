@@ -4,13 +4,21 @@ from __future__ import annotations
 
 from typing import Annotated
 
-import typer
-
-from .output import Color, ColorOption, OutOption, PolicyOption, SettingsOption, SourcesArgument, format_option
+from .output import (
+    Color,
+    ColorOption,
+    OutOption,
+    PolicyOption,
+    SettingsOption,
+    SourcesArgument,
+    UnjudgedOption,
+    format_option,
+)
 
 
 def survey(
     sources: SourcesArgument = None,
+    allow_unjudged: UnjudgedOption = False,
     policy: PolicyOption = None,
     settings: SettingsOption = None,
     form: Annotated[str | None, format_option("SurveyResult")] = None,
@@ -27,5 +35,4 @@ def survey(
     names, folder = inputs.sources_of(sources or [], project)
     result = held_together(gather(names, folder), rules)
     output.deliver(result, form, out, color)
-    if rules is not None and result.uncovered:
-        raise typer.Exit(1)
+    output.end(result.ending, allow_unjudged=allow_unjudged)

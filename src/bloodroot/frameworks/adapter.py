@@ -70,6 +70,11 @@ class Adapter(ABC):
         """What the application's own code has to run within, where there is no request."""
         return nullcontext()
 
+    @property
+    def rows_of_table(self) -> Callable[[str], list[Any]] | None:
+        """What reads the rows of a table in the framework's own databases; None for a framework that has none."""
+        return None
+
     def rollback(self) -> Around | None:
         """What a request is made within so that no database keeps what it changes; None where that is not known."""
         return None

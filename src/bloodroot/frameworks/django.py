@@ -50,6 +50,19 @@ class Django(Adapter):
 
         watcher.replace(handlers.BaseHandler, "make_view_atomic", make_view_atomic)
 
+    @property
+    def rows_of_table(self) -> Callable[[str], list[Any]] | None:
+        """As `Adapter.rows_of_table`, in the default database."""
+
+        def rows(name: str) -> list[Any]:
+            from django.db import connection
+
+            with connection.cursor() as cursor:
+                cursor.execute(f"SELECT * FROM {connection.ops.quote_name(name)}")  # noqa: S608
+                return sorted(map(repr, cursor.fetchall()))
+
+        return rows
+
     def rollback(self) -> Around:
         """Transactions of every database of the project.
 

@@ -19,6 +19,11 @@ from ..language.errors import BloodrootError
 from .facts import AnsweredBy, ResponseKind, Seen
 from .judging import Verdict
 
+try:
+    import fcntl
+except ImportError:  # there is no such module on Windows
+    fcntl = None  # type: ignore[assignment]
+
 if TYPE_CHECKING:
     from .judging import Observation
     from .planning import Case, Plan
@@ -64,6 +69,11 @@ class Journal:
                     f"{file}: this journal is of another plan: the policy, the settings, the options or the "
                     "application have changed; begin again without --resume"
                 )
+            if written.ended:
+                raise JournalError(
+                    f"{file}: the run of this journal was ended, and nothing of it is left to ask; begin again without "
+                    "--resume"
+                )
             self.answered = dict(written.answered)
             for key in written.unanswered:
                 self.answered[key] = _STOPPED
@@ -73,7 +83,10 @@ class Journal:
                 _cut_at_last_line(file)
             elif file.parent.name == ".bloodroot":
                 (file.parent / ".gitignore").write_text("*\n", "utf-8")
-            self._file: TextIO = file.open("a" if resume else "w", encoding="utf-8")
+            self._file: TextIO = file.open("a", encoding="utf-8")
+            self._lock()
+            if not resume:
+                self._file.truncate(0)
         except OSError as error:
             raise JournalError(
                 f"{file}: the journal cannot be written: {error.strerror}; name one with --journal"
@@ -82,6 +95,23 @@ class Journal:
             self._write({"format": FORMAT, "journal": "probe", "plan": number, "shard": shard})
         for key in written.unanswered if resume else ():
             self._write({"answered": list(key), **_as_values(_STOPPED)})
+
+    def _lock(self) -> None:
+        """Keep other runs away from the file for as long as it is open.
+
+        Raises:
+            JournalError: another run is writing it.
+        """
+        if fcntl is None:
+            return
+        try:
+            fcntl.flock(self._file, fcntl.LOCK_EX | fcntl.LOCK_NB)
+        except BlockingIOError as error:
+            self._file.close()
+            raise JournalError(
+                f"{self.file}: another probe is writing this journal; wait until it has ended, or name another one "
+                "with --journal"
+            ) from error
 
     def sending(self, case: Case) -> None:
         """Write down that a request is about to be sent that may change data."""

@@ -385,7 +385,10 @@ class _Planning:
         if outcome is not Outcome.DEPENDS or remainder is None:
             return
         names = tuple(dict.fromkeys(condition.name for condition in conditions_in(remainder)))
-        if not names or len(names) > _MOST_CONDITIONS:
+        if not names:
+            return
+        if len(names) > _MOST_CONDITIONS:
+            yield f"depends on {len(names)} conditions, of which not every combination is looked at: {', '.join(names)}"
             return
         path, records = self.an_address(persona)
         allowed: dict[tuple[bool, ...], bool] = {}

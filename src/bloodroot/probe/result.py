@@ -5,6 +5,7 @@ from __future__ import annotations
 from dataclasses import dataclass
 from typing import TYPE_CHECKING
 
+from ..endings import Ending
 from .judging import Verdict
 
 if TYPE_CHECKING:
@@ -27,6 +28,7 @@ class ProbeResult:
         protection: what puts a policy in front of the application, in words.
         protected: whether enforcement was seen to refuse something.
         part: which part of the plan this is, as ``2/5``, or an empty string for all of it.
+        doubts: what else was not judged, in sentences.
     """
 
     observations: tuple[Observation, ...]
@@ -38,13 +40,19 @@ class ProbeResult:
     protection: str = "bloodroot.enforce"
     protected: bool = False
     part: str = ""
+    doubts: tuple[str, ...] = ()
 
     @property
-    def sound(self) -> bool:
-        """Whether everything could be asked, and the application does what is declared."""
-        if self.untried or self.sign_in_faults or not self.observations or any(stale.late for stale in self.stale):
-            return False
-        return all(observation.verdict is Verdict.AGREE for observation in self.observations)
+    def ending(self) -> Ending:
+        """Whether everything was asked and judged, and the application does what is declared."""
+        if self.sign_in_faults or any(stale.late for stale in self.stale):
+            return Ending.FOUND
+        verdicts = {observation.verdict for observation in self.observations}
+        if verdicts & {Verdict.HOLE, Verdict.BLOCKED, Verdict.OTHER}:
+            return Ending.FOUND
+        if self.untried or self.doubts or not verdicts or Verdict.INCONCLUSIVE in verdicts:
+            return Ending.UNJUDGED
+        return Ending.WELL
 
     def count(self, verdict: Verdict) -> int:
         """How many answers have this verdict."""

@@ -40,6 +40,9 @@ def _commits_at_once(engine: Any) -> bool:
         return by_driver or connection.get_isolation_level() == "AUTOCOMMIT"
 
 
+_POINT = "bloodroot_probe"
+
+
 def _of_engine(engine: Any, settings: Settings) -> Around:
     """One connection of an engine of SQLAlchemy for all that a request does; what it commits is rolled back."""
     from sqlalchemy import Engine
@@ -55,22 +58,36 @@ def _of_engine(engine: Any, settings: Settings) -> Around:
             'rolled back; write a command, or "module:function", that puts the data back'
         )
 
-    def nothing(connection: Any) -> None:
-        """What is done in the place of a commit."""
-
     @contextmanager
     def around() -> Iterator[None]:
-        pool, commit = engine.pool, engine.dialect.do_commit
+        pool, commit, rollback = engine.pool, engine.dialect.do_commit, engine.dialect.do_rollback
+        committed = False
+
+        def kept_so_far(connection: Any) -> None:
+            """In the place of a commit: a point to come back to."""
+            nonlocal committed
+            committed = True
+            connection.cursor().execute(f"SAVEPOINT {_POINT}")
+
+        def back(connection: Any) -> None:
+            """In the place of a rollback: what was committed in this request is there until its end."""
+            if committed:
+                connection.cursor().execute(f"ROLLBACK TO SAVEPOINT {_POINT}")
+            else:
+                rollback(connection)
+
         kept = engine.raw_connection()
         inner: Any = kept.dbapi_connection
         # Whoever asks the engine for a connection gets this one, and nothing comes back to the database by a return.
         engine.pool = StaticPool(lambda: inner, reset_on_return=None, dialect=engine.dialect)
-        engine.dialect.do_commit = nothing  # type: ignore[method-assign,assignment]
+        engine.dialect.do_commit = kept_so_far  # type: ignore[method-assign,assignment]
+        engine.dialect.do_rollback = back  # type: ignore[method-assign,assignment]
         try:
             yield
         finally:
             engine.pool = pool
             engine.dialect.do_commit = commit  # type: ignore[method-assign]
+            engine.dialect.do_rollback = rollback  # type: ignore[method-assign]
             engine.dialect.do_rollback(kept)
             kept.close()
 

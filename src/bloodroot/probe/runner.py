@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import asyncio
-from collections.abc import Callable
+from collections.abc import Callable, Iterator
 from dataclasses import dataclass, field, replace
 from pathlib import Path
 from typing import TYPE_CHECKING
@@ -226,7 +226,7 @@ class _Probe:
                 await self.data.put_back()
                 await verify(self.policy, self.plan, self.application)
                 faults = await self._sign_in_faults()
-                await self._read(reading)
+                await self._read_all(reading)
                 for case in changing:
                     await self._change(case)
                 await self.data.put_back()
@@ -234,6 +234,8 @@ class _Probe:
                     asked = self.policy, self.settings, self.plan, self.application, self.sender, self.options.stale
                     stale = await staleness(*asked)
             result = _result(self.plan, self.facts, self.application, self.settings)
+            if not self.data.is_put_back:
+                result = replace(result, doubts=(*result.doubts, _NOT_PUT_BACK))
             # What a part has found beside its answers must not be lost when parts are put together.
             self.journal.end(
                 result.observations,
@@ -272,6 +274,30 @@ class _Probe:
             None,
         )
 
+    async def _read_all(self, cases: list[Case]) -> None:
+        """Ask what only reads: first as those who are to be refused, and see that this changes nothing."""
+        refused = [case for case in cases if not case.allowed]
+        before = await self.data.fingerprint() if self.data.can_be_seen else None
+        await self._read(refused)
+        if before is not None and await self.data.fingerprint() != before:
+            await self._find_changes(refused)
+        await self._read([case for case in cases if case.allowed])
+        if before is not None:
+            self.data.touched = self.data.touched or await self.data.fingerprint() != before
+
+    async def _find_changes(self, cases: list[Case]) -> None:
+        """Ask once more, one by one, to see which of these requests changes data; a sign-in before may have."""
+        self.data.touched = True
+        for case in cases:
+            await self.data.put_back()
+            await self.sender.prepare(case)
+            before = await self.data.fingerprint()
+            seen = await self.sender.ask(case)
+            if await self.data.fingerprint() != before:
+                self._note(case, replace(seen, changed=True))
+                self.data.touched = True
+                self.sender.sessions_may_have_ended()
+
     async def _read(self, cases: list[Case]) -> None:
         limit = asyncio.Semaphore(self.settings.probe.at_once)
 
@@ -301,7 +327,9 @@ class _Probe:
         self.journal.sending(case)
         self.data.touched = True
         seen = await self.sender.ask(case, around=self.data.around)
-        if before is not None:
+        if self.data.around is not None:
+            seen = replace(seen, changed=self.data.around.changed)
+        elif before is not None:
             changed = await self.data.fingerprint() != before
             seen = replace(seen, changed=changed)
             self.data.touched = changed
@@ -355,9 +383,6 @@ def _result(plan: Plan, facts: dict[Case, Seen], application: Application, setti
             left_out.add(endpoint)
         elif followed:
             notes.append(f"{endpoint.name}: the router sends to {followed} first")
-    sockets = sum(route.kind == RouteKind.WEBSOCKET for route in application.routes or ())
-    if sockets:
-        notes.append(f"WebSocket routes are not asked; there {'is' if sockets == 1 else 'are'} {sockets}")
     base = application.base if not application.here else settings.url or USUAL_BASE
     kept = [observation for observation in observations if observation.case.asked not in left_out]
     return ProbeResult(
@@ -369,7 +394,47 @@ def _result(plan: Plan, facts: dict[Case, Seen], application: Application, setti
         "" if application.here else application.base,
         application.made_with[0].protection if application.made_with else "bloodroot.enforce",
         any(observation.seen.by is AnsweredBy.POLICY for observation in kept),
+        doubts=tuple(_doubts(application, kept)),
     )
+
+
+_NOT_PUT_BACK = (
+    "probe.reset does not put the data back: what probe.state shows was another one after a reset; correct reset, or "
+    "let state show only what reset puts back"
+)
+
+
+def _doubts(application: Application, observations: list[Observation]) -> Iterator[str]:
+    """What was not judged beside single requests."""
+    sockets = [route for route in application.routes or () if route.kind == RouteKind.WEBSOCKET]
+    if sockets:
+        names = ", ".join(route.path for route in sockets[:5])
+        yield f"WebSocket routes are not asked: {names}{' and others' if len(sockets) > 5 else ''}"
+    unseen = [observation for observation in observations if _may_have_changed(observation)]
+    if unseen:
+        first = unseen[0].case
+        yield (
+            f"whether refused requests changed something was not looked at ({first.method} {first.target} as "
+            f"{first.persona.name}{' and others' if len(unseen) > 1 else ''}); write state under [probe]"
+        )
+    done = [
+        observation
+        for observation in observations
+        if observation.case.allowed and not observation.case.safe and observation.verdict is Verdict.AGREE
+    ]
+    looked_at = [observation for observation in done if observation.seen.changed is not None]
+    if looked_at and not any(observation.seen.changed for observation in looked_at):
+        yield (
+            "probe.state was the same after every request that was let in: it does not see what they change, and so "
+            "says nothing of those that were refused"
+        )
+
+
+def _may_have_changed(observation: Observation) -> bool:
+    """Whether a refused request may have done its work before it was refused."""
+    case = observation.case
+    before = observation.seen.by is AnsweredBy.POLICY and not observation.seen.reached
+    return not case.allowed and not case.safe and not before and observation.seen.changed is None
 
 
 def _with_repeat(observation: Observation, settings: Settings, base: str) -> Observation:

@@ -43,6 +43,17 @@ def probe(result: ProbeResult) -> str:
         for fault in result.sign_in_faults:
             case = Xml.SubElement(signing, "testcase", classname="sign-in", name=_fit(fault))
             Xml.SubElement(case, "failure", message=_fit(fault))
+    if result.doubts:
+        doubtful = Xml.SubElement(root, "testsuite", name="not judged")
+        for doubt in result.doubts:
+            case = Xml.SubElement(doubtful, "testcase", classname="not judged", name=_fit(doubt))
+            Xml.SubElement(case, "skipped", message=_fit(doubt))
+    late = [stale.words for stale in result.stale if stale.late]
+    if late:
+        roles = Xml.SubElement(root, "testsuite", name="roles taken away")
+        for words in late:
+            case = Xml.SubElement(roles, "testcase", classname="roles taken away", name=_fit(words))
+            Xml.SubElement(case, "failure", message=_fit(words))
     for element in root:
         element.set("tests", str(len(element)))
         for kind, name in (("failures", "failure"), ("errors", "error"), ("skipped", "skipped")):

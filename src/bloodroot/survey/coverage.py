@@ -12,6 +12,7 @@ from ..core.methods import ANY, COMMON, covers
 from ..core.paths import Template, specificity, unnamed_segments
 from ..core.policy import Policy
 from ..core.routing import PathTree
+from ..endings import Ending
 from .endpoints import Endpoint, Found
 
 # What an endpoint that declares no methods may well serve.
@@ -53,6 +54,7 @@ class SurveyResult:
         endpoints: every method of every endpoint, in the order of the first source that has it.
         idle: lines of the policy that cover none of them.
         notes: what was left out, and why.
+        unread: how many lines of logs could not be read.
     """
 
     policy: Policy | None
@@ -60,6 +62,14 @@ class SurveyResult:
     endpoints: tuple[Surveyed, ...]
     idle: tuple[Line, ...] = ()
     notes: tuple[str, ...] = ()
+    unread: int = 0
+
+    @property
+    def ending(self) -> Ending:
+        """Whether a line covers every endpoint, and every request of a log was read."""
+        if self.policy is not None and self.uncovered:
+            return Ending.FOUND
+        return Ending.UNJUDGED if self.unread else Ending.WELL
 
     @property
     def uncovered(self) -> tuple[Surveyed, ...]:
@@ -88,7 +98,7 @@ def _survey(founds: list[Found], policy: Policy | None) -> SurveyResult:
             # Templates that a policy cannot write may look alike, and be different endpoints.
             alike: object = shape if endpoint.exact else (shape, endpoint.spelling)
             for method in endpoint.methods or (ANY,):
-                key = _known_as(merged, method, alike)
+                key = _known_as(merged, method, alike, endpoint)
                 before = merged.get(key)
                 if before is not None and each.source in before.sources and not endpoint.statuses:
                     one, other = (here.spelling or here.template for here in (before.endpoint, endpoint))
@@ -102,12 +112,19 @@ def _survey(founds: list[Found], policy: Policy | None) -> SurveyResult:
     if policy is not None:
         rows = tuple(surveyed for row in rows for surveyed in _with_lines(row, policy))
     idle = tuple(_idle(policy, rows)) if policy is not None else ()
-    return SurveyResult(policy, tuple(declaration.source for declaration in founds), rows, idle, tuple(notes))
+    unread = sum(found.unread for found in founds)
+    return SurveyResult(policy, tuple(found.source for found in founds), rows, idle, tuple(notes), unread)
 
 
-def _known_as(merged: Mapping[tuple[str, object], Surveyed], method: str, shape: object) -> tuple[str, object]:
-    """The key of an endpoint: that of one for any method, where another source has such."""
-    for name in (method, "GET" if method == "HEAD" else method, ANY):
+def _known_as(
+    merged: Mapping[tuple[str, object], Surveyed], method: str, shape: object, endpoint: Endpoint
+) -> tuple[str, object]:
+    """The key of an endpoint: that of one for any method, where another source has such.
+
+    HEAD belongs to GET, but for one that a document describes as an operation of its own.
+    """
+    with_get = method == "HEAD" and not endpoint.is_operation
+    for name in (method, "GET" if with_get else method, ANY):
         if (name, shape) in merged:
             return name, shape
     return method, shape

@@ -82,6 +82,11 @@ class Endpoint:
                 object.__setattr__(self, name, tuple(map(printable, value)))
 
     @property
+    def is_operation(self) -> bool:
+        """Whether a document describes it, as an operation of its own."""
+        return self.place.startswith("paths.")
+
+    @property
     def count(self) -> int:
         """How often it was asked for, as far as that was observed."""
         return sum(self.statuses.values())
@@ -95,8 +100,10 @@ class Found:
         source: what was read.
         endpoints: its endpoints, in its order.
         notes: what was left out, and why.
+        unread: how many lines of a log could not be read.
     """
 
     source: str
     endpoints: tuple[Endpoint, ...]
     notes: tuple[str, ...] = ()
+    unread: int = 0

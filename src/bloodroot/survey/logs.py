@@ -7,6 +7,7 @@ import os
 import re
 from collections.abc import Iterable
 from concurrent.futures import ProcessPoolExecutor
+from dataclasses import replace
 from multiprocessing import get_context
 from pathlib import Path
 
@@ -52,7 +53,7 @@ def survey_log(file: Path, observed: Observed) -> Found:
             '127.0.0.1 - - [04/May/2026:12:00:00 +0000] "GET /trials/7 HTTP/1.1" 200 512'
         )
     notes = [f"{file}: lines left out because they are in neither format: {others}"] if others else []
-    return observed.found(str(file), notes)
+    return replace(observed.found(str(file), notes), unread=others)
 
 
 def _counted(opened: Iterable[bytes], observed: Observed) -> tuple[int, int]:

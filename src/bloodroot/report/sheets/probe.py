@@ -5,6 +5,7 @@ from __future__ import annotations
 from collections.abc import Iterable, Iterator
 from typing import TYPE_CHECKING
 
+from ...endings import Ending
 from ...probe.facts import AnsweredBy
 from ...probe.judging import Verdict
 from ..sheet import Cell, Line, Meaning, Section, Sheet, command, endpoint, line, place, plural, quiet, strong
@@ -27,10 +28,13 @@ _KINDS = (
 
 def probe(result: ProbeResult) -> Sheet:
     """What a probe found: the count first, then each hole, and what else is not as declared, with who and what."""
-    meaning = Meaning.WRONG if result.count(Verdict.HOLE) else Meaning.GOOD if result.sound else Meaning.WARN
+    meaning = (
+        Meaning.WRONG if result.count(Verdict.HOLE) else Meaning.GOOD if result.ending is Ending.WELL else Meaning.WARN
+    )
     sections = [section for kind in _KINDS for section in _of_kind(result, *kind)]
     if result.untried:
         sections.append(_not_tried(result.untried))
+    sections += [Section((Cell("NOT JUDGED ", Meaning.OPEN, bold=True), doubt)) for doubt in result.doubts]
     sections += [Section((Cell("SIGN-IN ", Meaning.WRONG, bold=True), fault)) for fault in result.sign_in_faults]
     sections += [Section(_stale(stale)) for stale in result.stale]
     if result.notes:
@@ -115,7 +119,14 @@ def _summary(result: ProbeResult) -> str:
     people = len({observation.case.persona.name for observation in result.observations})
     part = f", part {result.part}" if result.part else ""
     endpoints = plural(_endpoints(result.observations), "endpoint")
-    return f"{', '.join(parts)}; {endpoints} as {plural(people, 'persona')}{part}"
+    return f"{_OPENING[result.ending]}: {', '.join(parts)}; {endpoints} as {plural(people, 'persona')}{part}"
+
+
+_OPENING = {
+    Ending.WELL: "As declared",
+    Ending.FOUND: "Not as declared",
+    Ending.UNJUDGED: "Nothing found, but not everything was judged",
+}
 
 
 def _endpoints(observations: Iterable[Observation]) -> int:
@@ -210,7 +221,7 @@ def _not_tried(untried: Iterable[SkippedRequest]) -> Section:
 
 def _closing(result: ProbeResult) -> Iterator[str]:
     """What was shown, and no more than that; then what to do next."""
-    if result.sound:
+    if result.ending is Ending.WELL:
         requests = plural(len(result.observations), "request")
         allowed = [observation for observation in result.observations if observation.case.allowed]
         unseen = sum(observation.seen.by is AnsweredBy.UNSEEN for observation in allowed)
@@ -220,8 +231,6 @@ def _closing(result: ProbeResult) -> Iterator[str]:
             f"; {unseen} went to files, or to what is mounted, and were answered" if 0 < unseen < len(allowed) else ""
         )
         yield f"Every one of {requests} was {how} or {refused}{more}."
-        if any(_may_have_changed(observation) for observation in result.observations):
-            yield "Whether refused requests changed something was not looked at: write state under [probe]."
         return
     if result.count(Verdict.HOLE):
         if result.protected:
@@ -239,17 +248,13 @@ def _closing(result: ProbeResult) -> Iterator[str]:
         yield "Next: mend where signing in leads, or correct lands under [probe.sign_in]."
     elif not result.observations and not result.untried:
         yield "Nothing was asked: no endpoint and persona are chosen. Next: bloodroot probe --list shows what there is."
-    elif result.count(Verdict.INCONCLUSIVE) or result.untried:
-        yield "Next: settle what is inconclusive, as said with each, and probe again. Nothing is known of it so far."
-    else:
+    elif result.count(Verdict.OTHER):
         yield "Next: declare these answers under denials, or let the application refuse as declared."
-
-
-def _may_have_changed(observation: Observation) -> bool:
-    """Whether a refused request may have done its work before it was refused."""
-    case = observation.case
-    before = observation.seen.by is AnsweredBy.POLICY and not observation.seen.reached
-    return not case.allowed and not case.safe and not before and observation.seen.changed is None
+    else:
+        yield (
+            "Next: settle what was not judged, as said with each, and probe again. Nothing is known of it so far; "
+            "with --allow-unjudged the exit status is 0 all the same."
+        )
 
 
 def _refused_by_policy(result: ProbeResult) -> bool:
