@@ -31,7 +31,7 @@ class Ask(InFolder):
         return found
 
     def test_what_comes_back_beside_what_is_declared(self) -> None:
-        for who, method, path, status, outcome in (
+        for who, method, path, answered, outcome in (
             ("member", "GET", "/ledger", 403, "deny"),
             ("steward", "get", "/ledger", 200, "allow"),
             ("visitor", "GET", "/ledger", 401, "sign-in"),
@@ -41,8 +41,17 @@ class Ask(InFolder):
             ("member", "GET", "/nowhere", 404, "depends"),
         ):
             with self.subTest(who=who, path=path):
-                found = self.asked(who, method, path)
-                self.assertEqual((found["response"]["status"], found["declared"]["outcome"]), (status, outcome))  # type: ignore[index]
+                found = self.asked(who, method, path, status=3 if outcome == "depends" else 0)
+                self.assertEqual((found["response"]["status"], found["declared"]["outcome"]), (answered, outcome))  # type: ignore[index]
+
+    def test_an_answer_against_the_policy(self) -> None:
+        head = "roles\n  member\n  steward includes member\nconditions\n  own-packet record.by == caller.id\n"
+        head += "endpoints\n  POST /echo anyone\n  GET /ledger "
+        for requires, who in (("member", "member"), ("nobody", "steward"), ("anyone", "visitor")):
+            self.write("other.bloodroot", head + requires)
+            out = self.ran("ask", who, "GET", "/ledger", "--policy", "other.bloodroot", status=1)
+            self.assertIn("The application does not answer as declared.", out)
+        self.ran("ask", "member", "GET", "/nowhere", "--allow-unjudged")
 
     def test_bodies_and_headers(self) -> None:
         def body(*words: str) -> str:

@@ -14,6 +14,7 @@ from .output import (
     OutOption,
     PolicyOption,
     SettingsOption,
+    UnjudgedOption,
     UsageError,
     format_option,
     without_application_output,
@@ -40,6 +41,7 @@ def ask(
     curl: Annotated[
         bool, typer.Option("--curl", help="Print the command lines that send the request; nothing is sent.")
     ] = False,
+    allow_unjudged: UnjudgedOption = False,
     hosts: HostOption = None,
     policy: PolicyOption = None,
     settings: SettingsOption = None,
@@ -66,6 +68,7 @@ def ask(
     with without_application_output():
         result = run(rules, project, persona, method.upper(), path, sent, hosts or ())
     output.deliver(result, form, out, color)
+    output.end(result.ending, allow_unjudged=allow_unjudged)
 
 
 def _persona(who: str, settings: Settings) -> Persona:

@@ -12,13 +12,18 @@ from urllib.parse import parse_qs
 
 import httpx
 
+from ..core.decision import Outcome
 from ..core.explanation import Explanation, explain
 from ..core.policy import Policy
+from ..endings import Ending
 from ..settings import Body, Persona, Settings, SettingsError
 from .application import Application, application_of
 from .curl import USUAL_BASE, lines
+from .facts import ResponseKind, response_kind, ways_of
 from .sending import body_of
 from .sign_in import Credentials, client_of, sign_in, visit, way_for
+
+_LET_IN = (ResponseKind.MADE, ResponseKind.DONE)
 
 
 @dataclass(frozen=True, slots=True)
@@ -44,6 +49,7 @@ class AskResult:
         headers: the headers of the response, in their order.
         body: the body, as text.
         body_sent: what was sent: ``""`` for nothing, else where it is from.
+        came: what the response is.
     """
 
     explanation: Explanation
@@ -51,6 +57,23 @@ class AskResult:
     headers: tuple[tuple[str, str], ...]
     body: str
     body_sent: str = ""
+    came: ResponseKind = ResponseKind.UNFIT
+
+    @property
+    def ending(self) -> Ending:
+        """Whether the answer is what is declared; what a redirect or a missing page means, one request cannot say."""
+        decision = self.explanation.decision
+        if decision.outcome is Outcome.DEPENDS:
+            return Ending.UNJUDGED
+        let_in, kept_out = self.came in _LET_IN, self.came in (ResponseKind.REFUSED, ResponseKind.SIGN_IN)
+        if let_in or kept_out:
+            return Ending.WELL if let_in is decision.allowed else Ending.FOUND
+        answer = decision.answer
+        if answer is None:
+            return Ending.UNJUDGED
+        hidden = answer.hidden and self.came is ResponseKind.NOT_FOUND
+        sent = answer.location is not None and ("location", answer.location) in self.headers
+        return Ending.WELL if hidden or sent else Ending.UNJUDGED
 
     @property
     def phrase(self) -> str:
@@ -86,9 +109,9 @@ def ask(
     values = {name: sent[0] if len(sent) == 1 else sent for name, sent in parse_qs(query, True).items()}
     explanation = explain(policy, persona.name, persona.caller, method, path, query=values)
     response, from_where = asyncio.run(_answered(policy, settings, application, persona, method, target, sent))
-    return AskResult(
-        explanation, response.status_code, tuple(response.headers.multi_items()), response.text, from_where
-    )
+    came, _ = response_kind(method, path, response, ways_of(settings, here=application.here))
+    headers = tuple(response.headers.multi_items())
+    return AskResult(explanation, response.status_code, headers, response.text, from_where, came)
 
 
 def curl_lines(

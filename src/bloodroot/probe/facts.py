@@ -12,6 +12,7 @@ from typing import TYPE_CHECKING
 from urllib.parse import urlsplit
 
 from ..core.binding import RouteKind
+from ..core.methods import SAFE
 from ..survey.endpoints import printable
 from .spelling import is_same_page
 
@@ -140,7 +141,7 @@ def facts_of(
     status, location = response.status_code, printable(response.headers.get("location", ""))
     text = response.text
     by = _by(case, watched, ways)
-    came, is_known = _came(case, status, location, text, by, ways)
+    came, is_known = response_kind(case.method, case.path, response, ways, by)
     shown = tuple(dict.fromkeys(secret.mark for secret in secrets if _is_in(secret.mark, text)))
     return Seen(
         came,
@@ -196,22 +197,27 @@ def _unwrapped(handler: object) -> object:
     return handler
 
 
-def _came(
-    case: Case, status: int, location: str, text: str, by: AnsweredBy, ways: AnswerSettings
+def response_kind(
+    method: str,
+    path: str,
+    response: httpx.Response,
+    ways: AnswerSettings,
+    by: AnsweredBy = AnsweredBy.UNSEEN,
 ) -> tuple[ResponseKind, bool]:
-    """What a response is, and whether the settings say so."""
+    """What a response to a request is, and whether the settings say so."""
+    status, location, text = response.status_code, response.headers.get("location", ""), response.text
     leads = urlsplit(location).path if 300 <= status < 400 else ""
     for answer in ways.answers:
         if answer.matches(status, leads, text):
             means = {"refused": ResponseKind.REFUSED, "sign-in": ResponseKind.SIGN_IN, "done": ResponseKind.DONE}
             return means[answer.means], True
-    if leads and case.method == "POST" and _is_signed_in(case.path, leads, ways):
+    if leads and method == "POST" and _is_signed_in(path, leads, ways):
         return ResponseKind.DONE, True
     if status == 401 or (leads and any(is_same_page(leads, path) for path in ways.sign_in_paths)):
         return ResponseKind.SIGN_IN, False
     if 300 <= status < 400 and status != 304:
         return ResponseKind.SENT, False
-    if not case.safe and by is not AnsweredBy.POLICY and status in (400, 403, 419) and _is_about_forgery(text):
+    if method not in SAFE and by is not AnsweredBy.POLICY and status in (400, 403, 419) and _is_about_forgery(text):
         return ResponseKind.UNPROVEN, False
     return _by_status(status), False
 

@@ -13,9 +13,10 @@ from enum import StrEnum
 from urllib.parse import urlsplit
 
 from ..core.decision import Outcome
+from ..core.methods import SAFE
 from .asked_endpoints import AskedEndpoint
 from .facts import AnsweredBy, ResponseKind, Seen
-from .planning import SAFE, Case, Plan
+from .planning import Case, Plan
 from .spelling import is_other_spelling, is_same_page
 
 _NUMBER = re.compile(r"[0-9]+|[0-9a-f]{8}-[0-9a-f-]{27}")

@@ -11,6 +11,7 @@ from urllib.parse import parse_qs
 from ..core.decision import Decision, Outcome
 from ..core.endpoint_outcomes import asked_at, outcome_at
 from ..core.formulas import TRUE, can_be_true
+from ..core.methods import SAFE
 from ..core.paths import Parameter, read_path
 from ..core.question import Question
 from ..core.request_facts import facts_for
@@ -25,7 +26,6 @@ if TYPE_CHECKING:
     from ..core.policy import Policy
     from .asked_endpoints import AskedEndpoint
 
-SAFE = ("GET", "HEAD", "OPTIONS")
 _MOST_CONDITIONS = 6
 
 

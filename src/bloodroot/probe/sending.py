@@ -11,11 +11,12 @@ from urllib.parse import urlsplit
 
 import httpx
 
+from ..core.methods import SAFE
 from ..frameworks.adapter import Around
 from ..settings import Body, Persona, Settings, SettingsError, SignIn
 from .application import WATCHED, Application
 from .facts import AnswerSettings, ResponseKind, Seen, facts_of
-from .planning import SAFE, Case, Secret
+from .planning import Case, Secret
 from .sign_in import Credentials, client_of, sign_in, visit, way_for
 from .spelling import is_other_spelling
 from .watching import Watched

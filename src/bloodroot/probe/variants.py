@@ -11,7 +11,8 @@ from typing import TYPE_CHECKING
 from urllib.parse import urlsplit
 
 from ..core.decision import Outcome
-from .planning import SAFE, Case, Plan
+from ..core.methods import SAFE
+from .planning import Case, Plan
 
 if TYPE_CHECKING:
     from ..core.policy import Policy

@@ -9,6 +9,7 @@ from typing import TYPE_CHECKING
 from ...core.caller import roles_in_records
 from ...core.decision import Outcome
 from ...core.requirements import requirement_in_words
+from ...endings import Ending
 from ..sheet import OF_OUTCOME, Cell, Line, Meaning, Section, Sheet, line, place, plural, quiet, strong
 
 if TYPE_CHECKING:
@@ -157,7 +158,14 @@ def ask(result: AskResult) -> Sheet:
     says = strong(_policy_says(explanation.decision.outcome))
     sections.append(Section((says,), (line(Cell(outcome.text, outcome.meaning, bold=True)),)))
     headline = strong(f"{explanation.method} {explanation.path} as {explanation.who} answered {answered}")
-    return Sheet(headline, (*sections, *decided))
+    return Sheet(headline, (*sections, *decided), (_ASKED[result.ending],))
+
+
+_ASKED = {
+    Ending.WELL: "The application answers as declared.",
+    Ending.FOUND: "The application does not answer as declared. Next: bloodroot why says what the policy asks.",
+    Ending.UNJUDGED: "One answer does not show whether this is as declared. Next: bloodroot probe asks with samples.",
+}
 
 
 def _policy_says(outcome: Outcome) -> str:
