@@ -140,7 +140,7 @@ holds = { lot_id = "{persona.lot}" }
 fails = { lot_id = 2, mark = "Hidden fern" }
 [tool.bloodroot.samples.self]
 holds = { person_id = "{persona.id}" }
-fails = { person_id = 77 }
+fails = [{ person_id = 1 }, { person_id = 2 }]
 
 [tool.bloodroot.probe]
 reset = "tarn:reset"
@@ -161,13 +161,13 @@ class Probe(InFolder):
     def test_a_right_application_agrees(self) -> None:
         self.project(RIGHT)
         out = self.ran("probe", TARN_WORD="fern")
-        self.assertEqual(out.splitlines()[0], "As declared: 0 holes, 0 blocked, 31 agree; 9 endpoints as 3 personas")
+        self.assertEqual(out.splitlines()[0], "As declared: 0 holes, 0 blocked, 32 agree; 9 endpoints as 3 personas")
 
     def test_an_application_that_a_function_makes(self) -> None:
         made = RIGHT + "\ndef create():\n    return app\n\nasync def later():\n    pass\n"
         self.project(made, SETTINGS.replace("tarn:app", "tarn:create()"))
         out = self.ran("probe", TARN_WORD="fern")
-        self.assertEqual(out.splitlines()[0], "As declared: 0 holes, 0 blocked, 31 agree; 9 endpoints as 3 personas")
+        self.assertEqual(out.splitlines()[0], "As declared: 0 holes, 0 blocked, 32 agree; 9 endpoints as 3 personas")
 
     def test_a_wrong_one_is_found_out(self) -> None:
         self.project(WRONG)

@@ -144,12 +144,14 @@ def _chosen(settings: Settings, only: list[str], personas: list[str], methods: s
         if not is_method(name):
             raise UsageError(f'--methods "{methods}": write methods with commas between them, as GET,POST')
 
+    whole = not (only or personas or wanted)
+
     def endpoint(asked: AskedEndpoint) -> bool:
         if wanted and asked.method not in wanted:
             return False
         return not only or matches(asked.name, only)
 
-    return PlanFilter(endpoint, lambda persona: not personas or persona.name in personas, tuple(only))
+    return PlanFilter(endpoint, lambda persona: not personas or persona.name in personas, tuple(only), whole)
 
 
 def with_progress(policy: Policy, settings: Settings, options: Options | None = None) -> ProbeResult:

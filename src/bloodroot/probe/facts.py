@@ -14,6 +14,7 @@ from urllib.parse import urlsplit
 from ..core.binding import RouteKind
 from ..core.methods import SAFE
 from ..survey.endpoints import printable
+from .page_looks import look_of, words_of
 from .spelling import is_same_page
 
 if TYPE_CHECKING:
@@ -71,6 +72,11 @@ class Seen:
         followed: another spelling of the path that the router asked for first, or an empty string.
         note: the exception that was raised first, or why there is no response.
         by_token: whether it was sent with a token alone, so that no check against forged requests applies.
+        marks: texts of marked records that it has, whoever may see them.
+        words: what it shows, as `page_looks.words_of`.
+        look: what it looks like, as `page_looks.look_of`.
+        data: what the data was like afterwards, in short; an empty string where that was not looked at.
+        untokened: the field against forged requests that its form has and that could not be sent, or an empty string.
         reached: whether the handler began to run, also where enforcement has withheld what it answered.
     """
 
@@ -86,6 +92,11 @@ class Seen:
     note: str = ""
     by_token: bool = False
     reached: bool = False
+    marks: tuple[str, ...] = ()
+    words: tuple[int, ...] = ()
+    look: str = ""
+    data: str = ""
+    untokened: str = ""
 
 
 @dataclass(frozen=True, slots=True)
@@ -125,6 +136,7 @@ def facts_of(
     secrets: Iterable[Secret] = (),
     followed: str = "",
     by_token: bool = False,
+    marks: Iterable[str] = (),
 ) -> Seen:
     """The facts of a response.
 
@@ -136,10 +148,11 @@ def facts_of(
         secrets: texts that the persona may not see.
         followed: the path that was asked for in the end, where that is another spelling.
         by_token: whether it was sent with a token alone.
+        marks: texts of marked records.
     """
     # Responses are written by others: nothing of them may reach a terminal as a command.
     status, location = response.status_code, printable(response.headers.get("location", ""))
-    text = response.text
+    text = "\n".join([response.text, *(value for _, value in response.headers.multi_items())])
     by = _by(case, watched, ways)
     came, is_known = response_kind(case.method, case.path, response, ways, by)
     shown = tuple(dict.fromkeys(secret.mark for secret in secrets if _is_in(secret.mark, text)))
@@ -156,6 +169,9 @@ def facts_of(
         printable(watched.error),
         by_token,
         watched.reached,
+        tuple(mark for mark in marks if _is_in(mark, text)),
+        words_of(response),
+        look_of(response, case.values.values()),
     )
 
 

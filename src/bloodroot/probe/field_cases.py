@@ -2,13 +2,14 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator
+from collections.abc import Iterator, Mapping
 from dataclasses import replace
 from typing import TYPE_CHECKING, Any
 
+from ..core.conditions import Condition
 from ..core.decision import Outcome
 from ..core.endpoint_outcomes import left_of
-from ..core.formulas import can_be_true
+from ..core.formulas import TRUE, Formula, can_be_true, known, mapped
 from ..core.request_facts import counted_as, facts_of
 from ..settings import Body, Persona, Settings
 from .planning import Case, Plan, Secret
@@ -27,23 +28,49 @@ def with_fields(plan: Plan, policy: Policy, settings: Settings) -> Plan:
         settings: the marks, the values, and where fields are changed.
     """
     secrets = {name: [*planned] for name, planned in plan.secrets.items()}
+    rules: dict[str, list[tuple[Secret, Formula]]] = {}
     for persona in settings.personas.values():
-        secrets.setdefault(persona.name, []).extend(_hidden(policy, settings, persona))
+        for secret, left in _read_rules(policy, settings, persona):
+            if can_be_true(left):
+                rules.setdefault(persona.name, []).append((secret, left))
+            else:
+                secrets.setdefault(persona.name, []).append(secret)
+    cases = [_with_rules(case, rules.get(case.persona.name, [])) for case in plan.cases]
+    plan = replace(plan, cases=tuple(cases))
     more = {case.key: case for case in _changes(plan, policy, settings)}
     whole = {name: tuple(found) for name, found in secrets.items()}
-    return Plan((*plan.cases, *more.values()), plan.untried, whole)
+    return replace(plan, cases=(*plan.cases, *more.values()), secrets=whole)
+
+
+def _read_rules(policy: Policy, settings: Settings, persona: Persona) -> Iterator[tuple[Secret, Formula]]:
+    """The marked fields, each with what reading it still depends on for a persona."""
+    for kind, fields in settings.probe.fields.items():
+        for name, mark in fields.marks.items():
+            left = left_of(policy, policy.fields[kind].required(name, "read"), persona.caller)
+            if left is not TRUE:
+                yield Secret(mark, f"which is {name} of {kind}, and not for them to read"), left
+
+
+def _with_rules(case: Case, rules: list[tuple[Secret, Formula]]) -> Case:
+    """A request with the fields that the persona may not read in its very record, as far as that is known."""
+    hides: list[Secret] = []
+    perhaps: list[Secret] = []
+    for secret, left in rules:
+        here = mapped(left, lambda part: _told(part, case.known))
+        if not can_be_true(here):
+            hides.append(secret)
+        elif here is not TRUE:
+            perhaps.append(secret)
+    return replace(case, hides=tuple(hides), perhaps=tuple(perhaps)) if hides or perhaps else case
+
+
+def _told(part: Formula, truths: Mapping[str, bool]) -> Formula | None:
+    return known(truths[part.name]) if isinstance(part, Condition) and part.name in truths else None
 
 
 def _may(policy: Policy, persona: Persona, kind: str, name: str, verb: str) -> bool:
-    """Whether a persona may read or change a field, of some record at least."""
+    """Whether a persona may change a field, of some record at least."""
     return can_be_true(left_of(policy, policy.fields[kind].required(name, verb), persona.caller))
-
-
-def _hidden(policy: Policy, settings: Settings, persona: Persona) -> Iterator[Secret]:
-    for kind, fields in settings.probe.fields.items():
-        for name, mark in fields.marks.items():
-            if not _may(policy, persona, kind, name, "read"):
-                yield Secret(mark, f"which is {name} of {kind}, and not for them to read")
 
 
 def _changes(plan: Plan, policy: Policy, settings: Settings) -> Iterator[Case]:

@@ -368,7 +368,8 @@ def read_journal(file: Path) -> Written:
 
 def _seen(values: dict[str, Any]) -> Seen:
     values["came"], values["by"] = ResponseKind(values["came"]), AnsweredBy(values["by"])
-    values["shown"] = tuple(values["shown"])
+    for name in ("shown", "marks", "words"):
+        values[name] = tuple(values[name])
     return Seen(**values)
 
 

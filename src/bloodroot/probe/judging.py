@@ -7,6 +7,7 @@ the handler answers, and that a request as it was sent reaches it.
 from __future__ import annotations
 
 import re
+from collections import Counter
 from collections.abc import Iterable, Mapping, Sequence
 from dataclasses import dataclass
 from enum import StrEnum
@@ -16,6 +17,7 @@ from ..core.decision import Outcome
 from ..core.methods import SAFE
 from .asked_endpoints import AskedEndpoint
 from .facts import AnsweredBy, ResponseKind, Seen
+from .page_looks import is_shown_in, says_more
 from .planning import Case, Plan
 from .spelling import is_other_spelling, is_same_page
 
@@ -75,6 +77,7 @@ def judge(plan: Plan, seen: Mapping[Case, Seen]) -> tuple[Observation, ...]:
     groups: dict[AskedEndpoint, list[Case]] = {}
     there: set[str] = set()
     proven: set[str] = set()
+    common = _common_words(plan, seen)
     for case in plan.cases:
         if case in seen and not case.spelled:
             groups.setdefault(case.asked, []).append(case)
@@ -84,7 +87,8 @@ def judge(plan: Plan, seen: Mapping[Case, Seen]) -> tuple[Observation, ...]:
                     proven.add(case.persona.name)
     by_case: dict[Case, Observation] = {}
     together = [
-        _EndpointEvidence([(case, seen[case]) for case in group], there, proven, plan) for group in groups.values()
+        _EndpointEvidence([(case, seen[case]) for case in group], there, proven, plan, common)
+        for group in groups.values()
     ]
     # Where one endpoint sends those who may not, others will send theirs.
     turned_away = {shape for beside in together if beside.works for shape in beside.sent_when_refused_alone}
@@ -94,12 +98,27 @@ def judge(plan: Plan, seen: Mapping[Case, Seen]) -> tuple[Observation, ...]:
         beside.turned_away = turned_away
         beside.generic = generic
         for case in group:
+            if case.missing:
+                continue
             verdict, text, settle = beside.judge(case, seen[case])
             by_case[case] = Observation(case, seen[case], verdict, text, settle)
     for case in plan.cases:
         if case in seen and case.spelled:
             by_case[case] = _other_spelling(case, seen[case])
     return tuple(by_case[case] for case in plan.cases if case in by_case)
+
+
+def _common_words(plan: Plan, seen: Mapping[Case, Seen]) -> set[int]:
+    """Words that most pages have, or most refusals: those of the frame around what they are about."""
+    found: set[int] = set()
+    for allowed in (True, False):
+        by_endpoint: dict[AskedEndpoint, set[int]] = {}
+        for case in plan.cases:
+            if case in seen and case.allowed is allowed:
+                by_endpoint.setdefault(case.asked, set()).update(seen[case].words)
+        counts = Counter(word for words in by_endpoint.values() for word in words)
+        found |= {word for word, count in counts.items() if 2 * count > len(by_endpoint) > 2}
+    return found
 
 
 def _handled(case: Case, seen: Seen) -> bool:
@@ -146,10 +165,33 @@ class _EndpointEvidence:
         there: paths at which some caller was answered by a handler.
         proven: personas for whom a request that changes data was answered by a handler, somewhere.
         plan: the plan, for what it keeps secret.
+        common: words that most pages, or most refusals, have.
     """
 
-    def __init__(self, group: Sequence[tuple[Case, Seen]], there: set[str], proven: set[str], plan: Plan) -> None:
+    def __init__(
+        self,
+        group: Sequence[tuple[Case, Seen]],
+        there: set[str],
+        proven: set[str],
+        plan: Plan,
+        common: set[int],
+    ) -> None:
         self.there = there
+        self.common = common
+        self.missing: dict[str, list[Seen]] = {}
+        for case, seen in group:
+            if case.missing and seen.came is ResponseKind.NOT_FOUND:
+                self.missing.setdefault(case.persona.name, []).append(seen)
+        group = [(case, seen) for case, seen in group if not case.missing]
+        self.pages: dict[str, tuple[int, ...]] = {}
+        for case, seen in group:
+            if _handled(case, seen) and seen.words:
+                self.pages.setdefault(case.target, seen.words)
+        self.let_in = {
+            case.target
+            for case, seen in group
+            if case.allowed and (_handled(case, seen) or (seen.came is ResponseKind.SENT and seen.changed is not False))
+        }
         self.proven = proven
         self.plan = plan
         self.works = any(_handled(case, seen) for case, seen in group)
@@ -183,6 +225,51 @@ class _EndpointEvidence:
 
     def judge(self, case: Case, seen: Seen) -> Said:
         """The verdict on one response, what was observed, and what would settle it."""
+        verdict, text, settle = self._by_itself(case, seen)
+        if verdict in (Verdict.AGREE, Verdict.OTHER):
+            return self._looked_into(case, seen) or (verdict, text, settle)
+        return verdict, text, settle
+
+    def _looked_into(self, case: Case, seen: Seen) -> Said | None:
+        """What is wrong with, or not known of, an answer that is as declared by its status; None for nothing."""
+        if case.allowed:
+            for secret in case.perhaps:
+                if secret.mark in seen.marks:
+                    text = f'shows "{secret.mark}", {secret.words.partition(",")[0]}; whether they may is not known'
+                    return Verdict.INCONCLUSIVE, text, "write this record in [samples], under what the field depends on"
+            record = self.plan.lists.get((case.asked, case.persona.name))
+            if record is not None and seen.came is ResponseKind.MADE:
+                text = f"{_answered(seen)}; whether records are in it that {record} keeps from them is not known"
+                return Verdict.INCONCLUSIVE, text, 'write mark = "text of that record alone" beside it in [samples]'
+            return None
+        if seen.by is AnsweredBy.POLICY:
+            return None
+        page = self.pages.get(case.target, ())
+        if is_shown_in(page, seen.words, self.common):
+            return Verdict.HOLE, f"{_refusal(seen)}, and shows what those are shown who may", ""
+        if seen.untokened and case.asked.method not in SAFE and seen.came in _KEPT_OUT:
+            text = f"{_refusal(seen)}, and was sent without {seen.untokened}, which the form of those who may has"
+            return Verdict.INCONCLUSIVE, text, _FORM
+        kept_out = seen.came in (ResponseKind.REFUSED, ResponseKind.NOT_FOUND)
+        if kept_out and case.owned and not case.crossed and case.target not in self.let_in:
+            text = f"{_refusal(seen)}, and no one was let in at this record: something else may refuse there"
+            return Verdict.INCONCLUSIVE, text, "add a persona who may, or another record under fails"
+        return self._hidden_well(case, seen)
+
+    def _hidden_well(self, case: Case, seen: Seen) -> Said | None:
+        """Whether a hidden record looks as one that is missing."""
+        if seen.came is not ResponseKind.NOT_FOUND or case.answer is None or not case.answer.hidden:
+            return None
+        missing = self.missing.get(case.persona.name, [])
+        if len(missing) < 2 or seen.look in {each.look for each in missing}:
+            return None
+        one, other = missing[:2]
+        if one.look != other.look and not says_more(seen.words, (one.words, other.words)):
+            return None
+        return Verdict.OTHER, "hidden, but it does not look as a record that is missing", ""
+
+    def _by_itself(self, case: Case, seen: Seen) -> Said:
+        """What an answer says beside its status, its address and those of the other personas."""
         if seen.shown:
             return Verdict.HOLE, self._shows(case, seen.shown), ""
         if seen.changed and not case.allowed and seen.came not in (ResponseKind.MADE, ResponseKind.DONE):
@@ -196,7 +283,7 @@ class _EndpointEvidence:
         return self._allowed(case, seen) if case.allowed else self._refused(case, seen)
 
     def _shows(self, case: Case, marks: Iterable[str]) -> str:
-        for secret in self.plan.secrets.get(case.persona.name, ()):
+        for secret in (*self.plan.secrets.get(case.persona.name, ()), *case.hides):
             if secret.mark in marks:
                 return f'shows "{secret.mark}", {secret.words}'
         return "shows what is kept from them"
@@ -320,6 +407,13 @@ _ABOUT_REQUEST = (
     "this may be a check of the request, such as one against forged forms; see that some persona who may is let in"
 )
 _SAMPLE = "see that the record of [samples] is in the data"
+
+
+_FORM = "let a page that the persona may see have the form, or write csrf = ... under [probe.sign_in]"
+
+
+def _answered(seen: Seen) -> str:
+    return "answered by its handler" if seen.by is not AnsweredBy.UNSEEN else "answered"
 
 
 def _goes_where_declared(case: Case, seen: Seen) -> bool:

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import itertools
-from collections.abc import Callable, Iterable, Iterator, Mapping
+from collections.abc import Callable, Collection, Iterable, Iterator, Mapping
 from dataclasses import dataclass, field, replace
 from typing import TYPE_CHECKING, Any
 from urllib.parse import parse_qs
@@ -15,7 +15,7 @@ from ..core.methods import SAFE
 from ..core.paths import Parameter, read_path
 from ..core.question import Question
 from ..core.request_facts import facts_for
-from ..core.requirements import asks_for_guard, conditions_in, rests_on_records
+from ..core.requirements import asks_for_guard, conditions_in, references_in, rests_on_records
 from ..settings import Body, Persona, Settings, SettingsError
 from .samples import NoValueError, SampleRecord, records_for, target
 from .spelling import is_same_page
@@ -23,6 +23,7 @@ from .thing_samples import ThingSamples
 
 if TYPE_CHECKING:
     from ..core.answers import Answer
+    from ..core.paths import Template
     from ..core.policy import Policy
     from .asked_endpoints import AskedEndpoint
 
@@ -50,6 +51,11 @@ class Case:
         spelled: in words, how such a request is spelled.
         changes: the field that such a request tries to change, where that is what it is about.
         crossed: whether the path names records that do not belong together.
+        hides: text of this very record that the persona may not see in it.
+        perhaps: text of fields of which it is not known whether the persona may see them in this record.
+        by_record: whether it is the record that decides: with another one the persona would be let in.
+        owned: whether it is so because of whose record it is: a condition fails that asks for the caller.
+        missing: whether nothing is there, so that the answer shows what a record that is missing looks like.
     """
 
     asked: AskedEndpoint
@@ -68,6 +74,11 @@ class Case:
     spelled: str = ""
     changes: str = ""
     crossed: bool = False
+    hides: tuple[Secret, ...] = ()
+    perhaps: tuple[Secret, ...] = ()
+    by_record: bool = False
+    owned: bool = False
+    missing: bool = False
 
     def __post_init__(self) -> None:
         if not self.method:
@@ -77,6 +88,12 @@ class Case:
     def safe(self) -> bool:
         """Whether the method promises to change nothing (RFC 9110, section 9.2.1)."""
         return self.method in SAFE and self.asked.method in SAFE
+
+    @property
+    def is_own_page(self) -> bool:
+        """Whether it reads one record: its page, or its document."""
+        last = self.asked.template.segments[-1:]
+        return self.method == "GET" and bool(last) and isinstance(last[0], Parameter)
 
     @property
     def target(self) -> str:
@@ -110,10 +127,12 @@ class Secret:
     Attributes:
         mark: the text.
         words: what it is, and what keeps it from the persona.
+        record: the parameters of the path of its record.
     """
 
     mark: str
     words: str
+    record: Mapping[str, str] = field(default_factory=dict, compare=False)
 
 
 @dataclass(frozen=True, slots=True, repr=False)
@@ -124,11 +143,18 @@ class Plan:
         cases: the requests.
         untried: what it cannot ask.
         secrets: by the name of a persona, texts that it may not see.
+        marks: texts of marked records, whoever may see them.
+        lists: by endpoint and the name of a persona, records that may be listed there although their own page keeps
+            them from the persona, and that no mark would show.
+        whole: whether it is all that there is to ask.
     """
 
     cases: tuple[Case, ...]
     untried: tuple[SkippedRequest, ...]
     secrets: Mapping[str, tuple[Secret, ...]]
+    marks: tuple[str, ...] = ()
+    lists: Mapping[tuple[AskedEndpoint, str], str] = field(default_factory=dict)
+    whole: bool = True
 
 
 @dataclass(frozen=True, slots=True)
@@ -139,11 +165,13 @@ class PlanFilter:
         endpoint: whether an endpoint is.
         persona: whether a persona is.
         patterns: what the endpoints were chosen with, each of which must be for some.
+        whole: whether nothing of it is left out.
     """
 
     endpoint: Callable[[AskedEndpoint], bool] = lambda endpoints: True  # noqa: ARG005
     persona: Callable[[Persona], bool] = lambda persona: True  # noqa: ARG005
     patterns: tuple[str, ...] = ()
+    whole: bool = True
 
 
 @dataclass(frozen=True, slots=True)
@@ -182,12 +210,14 @@ def plan(
     cases: dict[tuple[str, ...], Case] = {}
     untried: list[SkippedRequest] = []
     secrets: dict[str, dict[str, Secret]] = {}
+    every: list[Case] = []
     personas = list(settings.personas.values())
     held: dict[str, set[bool | None]] = {}
     for endpoint in endpoints:
         planning = _Planning(policy, settings, endpoint, known_values, held)
         for persona in personas:
             planned = planning.requests(persona)
+            every += [each for each in planned if isinstance(each, Case)]
             for secret in planning.secrets(persona):
                 secrets.setdefault(persona.name, {}).setdefault(secret.mark, secret)
             if chosen.endpoint(endpoint) and chosen.persona(persona):
@@ -200,9 +230,87 @@ def plan(
             raise SettingsError(
                 f"{settings.file.name}: samples.{name}.holds: {name} fails there for every persona; correct the sample"
             )
-    return Plan(
-        tuple(cases.values()), tuple(untried), {name: tuple(secret.values()) for name, secret in secrets.items()}
-    )
+    readable = _readable(every)
+    kept = {
+        persona.name: tuple(
+            secret
+            for secret in secrets.get(persona.name, {}).values()
+            if not secret.record or not _may_be_read(persona, secret.record, readable)
+        )
+        for persona in personas
+    }
+    marks = tuple(dict.fromkeys(_marks(settings)))
+    return Plan(tuple(cases.values()), tuple(untried), kept, marks, lists_without_marks(every, kept), chosen.whole)
+
+
+def _marks(settings: Settings) -> Iterator[str]:
+    """Every text that the settings say is in one record, or one field, alone."""
+    for sample in settings.samples.values():
+        yield from (example.mark for example in sample.fails if example.mark is not None)
+    for records in settings.things.values():
+        yield from (record.mark for record in records.values() if record.mark is not None)
+    for fields in settings.probe.fields.values():
+        yield from fields.marks.values()
+
+
+def home_of(template: Template) -> str:
+    """Where records of a kind are: the parts of a path before its first parameter."""
+    fixed = itertools.takewhile(lambda part: isinstance(part, str), template.segments)
+    return "/" + "/".join(map(str, fixed))
+
+
+_GATHER = {"search", "export", "exports", "report", "reports", "count", "stats", "feed", "all", "list", "index"}
+_GATHER_EVERYTHING = {"search", "export", "exports", "feed"}  # wherever they are
+
+
+def lists_without_marks(
+    cases: Collection[Case], secrets: Mapping[str, Collection[Secret]]
+) -> dict[tuple[AskedEndpoint, str], str]:
+    """Pages that may show a persona records which their own page keeps from it, and that no mark would show.
+
+    A page that lists records is let in for what it is. Only a mark shows what is in it.
+
+    Args:
+        cases: the requests.
+        secrets: by the name of a persona, what it may not see.
+    """
+    readable = _readable(cases)
+    kept: dict[str, dict[str, str]] = {}
+    for case in cases:
+        if not case.by_record or not case.is_own_page or _may_be_read(case.persona, case.values, readable):
+            continue
+        area = home_of(case.asked.template)
+        # A mark of a record is looked for in every answer, that of another area too.
+        if not any(secret.record.keys() & case.values.keys() for secret in secrets.get(case.persona.name, ())):
+            kept.setdefault(case.persona.name, {}).setdefault(area, f"{case.asked.name} [{case.sample}]")
+    found: dict[tuple[AskedEndpoint, str], str] = {}
+    for case in cases:
+        if case.method != "GET" or not case.allowed or case.asked.template.names:
+            continue
+        path = case.asked.template.text
+        words = {part.partition(".")[0] for part in case.asked.template.segments if isinstance(part, str)}
+        for area, record in kept.get(case.persona.name, {}).items():
+            inside = path.startswith(f"{area}/") and words & _GATHER
+            if path == area or path.startswith(f"{area}.") or inside or words & _GATHER_EVERYTHING:
+                found.setdefault((case.asked, case.persona.name), record)
+    return found
+
+
+Readable = Mapping[str, Collection[frozenset[tuple[str, str]]]]
+
+
+def _readable(cases: Iterable[Case]) -> Readable:
+    """By the name of a persona, the records that some endpoint lets it read."""
+    found: dict[str, set[frozenset[tuple[str, str]]]] = {}
+    for case in cases:
+        if case.method == "GET" and case.allowed and case.values:
+            found.setdefault(case.persona.name, set()).add(frozenset(case.values.items()))
+    return found
+
+
+def _may_be_read(persona: Persona, values: Mapping[str, str], readable: Readable) -> bool:
+    """Whether some endpoint lets a persona read a record: what another one keeps from it is then no secret."""
+    return any(set(values.items()) <= record for record in readable.get(persona.name, ()))
 
 
 class _Planning:
@@ -260,7 +368,7 @@ class _Planning:
                 missing = missing or str(error)
                 continue
             record = self.corrected(persona, record, query)
-            declared = self.declared(persona, path, query, record)
+            declared, by_record = self.declared(persona, path, query, record)
             if declared.remainder is not None:
                 made.append(SkippedRequest(self.asked, persona, _depends(declared)))
                 continue
@@ -282,6 +390,8 @@ class _Planning:
                     truths,
                     body,
                     crossed=bool(record.crossed),
+                    by_record=by_record,
+                    owned=by_record and self.is_owned(truths),
                 )
             )
         if not made:
@@ -370,12 +480,29 @@ class _Planning:
             "{persona." in text for example in self.settings.samples[name].holds for text in example.values.values()
         )
 
-    def declared(self, persona: Persona, path: str, query: str, record: SampleRecord) -> Decision:
-        """What the policy says, the sample taken at its word where that matters."""
-        before = self.decided(persona, path, query, None, records=record.records)
-        if before.remainder is None or not record.known:
-            return before
-        return self.decided(persona, path, query, record.known, records=record.records)
+    def declared(self, persona: Persona, path: str, query: str, record: SampleRecord) -> tuple[Decision, bool]:
+        """What the policy says, the sample taken at its word where that matters; and whether it is what decides."""
+        found = self.decided(persona, path, query, None, records=record.records)
+        if found.remainder is not None and record.known:
+            found = self.decided(persona, path, query, record.known, records=record.records)
+        return found, found.reason is not None and self.is_let_in_elsewhere(persona, path, record)
+
+    def is_owned(self, truths: Mapping[str, bool]) -> bool:
+        """Whether a condition fails that asks for the caller."""
+        return any(
+            reference.root == "caller"
+            for name in self.conditions
+            if truths.get(name) is False
+            for reference in references_in(self.policy.conditions[name].test)
+        )
+
+    def is_let_in_elsewhere(self, persona: Persona, path: str, record: SampleRecord) -> bool:
+        """Whether a persona is let in where other conditions hold: then it is the record that decides."""
+        return any(
+            self.decided(persona, path, "", dict.fromkeys(self.conditions, holds), records=record.records).allowed
+            for holds in (True, False)
+            if self.conditions
+        )
 
     def lacking(self, persona: Persona, tried: list[Mapping[str, bool]]) -> Iterator[str]:
         """The combinations of conditions that change the outcome for a persona, and that no sample leads to."""
@@ -419,8 +546,8 @@ class _Planning:
                 path, query = target(self.settings, self.asked, record, persona)
             except SettingsError:
                 continue
-            if self.declared(persona, path, query, record).reason is not None:
-                yield Secret(mark, f"which GET {path} keeps from them")
+            if self.declared(persona, path, query, record)[0].reason is not None:
+                yield Secret(mark, f"which GET {path} keeps from them", record.values)
 
     def an_address(self, persona: Persona) -> tuple[str, Mapping[str, Any]]:
         """An address at which conditions make a difference for a persona, and the records that it leads to."""
@@ -449,10 +576,11 @@ class _Planning:
             except SettingsError:
                 continue
             record = self.corrected(persona, record, query)
-            if self.declared(persona, path, query, record).reason is not None:
+            if self.declared(persona, path, query, record)[0].reason is not None:
                 for name, mark in record.marks.items():
                     if not record.known[name]:
-                        yield Secret(mark, f"which {self.asked.name} keeps from them: {name} fails")
+                        words = f"which {self.asked.name} keeps from them: {name} fails"
+                        yield Secret(mark, words, record.values)
 
 
 def _depends(declared: Decision) -> str:

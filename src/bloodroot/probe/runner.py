@@ -212,7 +212,7 @@ class _Probe:
             case: self.journal.answered[case.key] for case in self.plan.cases if case.key in self.journal.answered
         }
         ways = ways_of(settings, here=application.here)
-        self.sender = Sender(settings, application, ways, self.plan.secrets)
+        self.sender = Sender(settings, application, ways, self.plan.secrets, self.plan.marks)
 
     async def run(self) -> ProbeResult:
         """Everything that only reads, many at once; then what changes data, one by one with the data put back."""
@@ -356,7 +356,8 @@ def _part(whole: Plan, part: int, total: int) -> Plan:
         numbers.setdefault(case.asked, len(numbers))
     mine = {endpoint for endpoint, number in numbers.items() if number % total == part - 1}
     untried = whole.untried if part == 1 else ()
-    return Plan(tuple(case for case in whole.cases if case.asked in mine), untried, whole.secrets)
+    mine_alone = tuple(case for case in whole.cases if case.asked in mine)
+    return replace(whole, cases=mine_alone, untried=untried, whole=False)
 
 
 def _without_changes(plan: Plan, settings: Settings) -> Plan:
@@ -366,7 +367,7 @@ def _without_changes(plan: Plan, settings: Settings) -> Plan:
     why = "it would change data, and nothing puts it back; write reset under [probe]"
     changing = [case for case in plan.cases if not case.safe]
     untried = (*plan.untried, *(SkippedRequest(case.asked, case.persona, why) for case in changing))
-    return Plan(tuple(case for case in plan.cases if case.safe), untried, plan.secrets)
+    return replace(plan, cases=tuple(case for case in plan.cases if case.safe), untried=untried)
 
 
 def _result(plan: Plan, facts: dict[Case, Seen], application: Application, settings: Settings) -> ProbeResult:
@@ -394,7 +395,7 @@ def _result(plan: Plan, facts: dict[Case, Seen], application: Application, setti
         "" if application.here else application.base,
         application.made_with[0].protection if application.made_with else "bloodroot.enforce",
         any(observation.seen.by is AnsweredBy.POLICY for observation in kept),
-        doubts=tuple(_doubts(application, kept)),
+        doubts=(*_doubts(application, kept), *_marks_not_seen(plan, facts)),
     )
 
 
@@ -428,6 +429,15 @@ def _doubts(application: Application, observations: list[Observation]) -> Iterat
             "probe.state was the same after every request that was let in: it does not see what they change, and so "
             "says nothing of those that were refused"
         )
+
+
+def _marks_not_seen(plan: Plan, facts: dict[Case, Seen]) -> Iterator[str]:
+    """Marks that no one was shown: looking for them has shown nothing."""
+    seen = {mark for each in facts.values() for mark in each.marks}
+    if plan.whole:
+        for mark in plan.marks:
+            if mark not in seen:
+                yield f'the mark "{mark}" was in no answer to anyone: looking for it shows nothing; correct it'
 
 
 def _may_have_changed(observation: Observation) -> bool:

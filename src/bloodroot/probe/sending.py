@@ -42,6 +42,7 @@ class Sender:
         application: what is asked.
         ways: what is known of its responses.
         secrets: by the name of a persona, texts that it may not see.
+        marks: texts of marked records, which are looked for in every response.
     """
 
     def __init__(
@@ -50,11 +51,13 @@ class Sender:
         application: Application,
         ways: AnswerSettings,
         secrets: Mapping[str, tuple[Secret, ...]],
+        marks: tuple[str, ...] = (),
     ) -> None:
         self.settings = settings
         self.application = application
         self.ways = ways
         self.secrets = secrets
+        self.marks = marks
         self.client = client_of(application, settings.probe.timeout)
         self._sessions: dict[tuple[str, int], _Session] = {}
         self._next = 0.0
@@ -133,9 +136,8 @@ class Sender:
         except TimeoutError:
             return Seen(ResponseKind.LOST, note=f"none within {self.settings.probe.timeout:g} seconds")
         self._notice_cookies(case, credentials, response)
-        return facts_of(
-            case, response, watched, self.ways, self.secrets.get(case.persona.name, ()), followed, credentials.by_token
-        )
+        secrets = (*self.secrets.get(case.persona.name, ()), *case.hides)
+        return facts_of(case, response, watched, self.ways, secrets, followed, credentials.by_token, marks=self.marks)
 
     async def _answered(self, request: httpx.Request, *, safe: bool) -> httpx.Response:
         """The response. Only connections that failed are tried again, and only where nothing can have been done."""

@@ -42,7 +42,7 @@ def with_variants(plan: Plan, policy: Policy, *, seen: bool) -> Plan:
                 other = replace(other, declared=Outcome.ALLOW)
             if seen or not opened or other.allowed:
                 more.setdefault(other.key, other)
-    return Plan((*plan.cases, *more.values()), plan.untried, plan.secrets)
+    return replace(plan, cases=(*plan.cases, *more.values()))
 
 
 def _is_open(policy: Policy, case: Case) -> bool:

@@ -38,7 +38,7 @@ def check(endpoint: AskedEndpoint, test: unittest.TestCase, project: Project, *,
     whole = project.plan
     cases = tuple(case for case in whole.cases if case.asked is endpoint)
     untried = tuple(skipped for skipped in whole.untried if skipped.asked is endpoint)
-    mine = Plan(cases, untried, whole.secrets)
+    mine = replace(whole, cases=cases, untried=untried)
     clients = {
         persona.name: project.clients.setdefault(
             (persona.name, sign_in), Client(project.application, project.settings, persona, sign_in=sign_in)

@@ -73,7 +73,7 @@ holds = [{ packet_id = "{persona.id}1" }, { packet_id = 91 }]
 fails = [{ packet_id = "{persona.id}2" }, { packet_id = 92 }]
 [samples.self]
 holds = { member_id = "{persona.id}" }
-fails = [{ member_id = 1 }, { member_id = 2 }]
+fails = [{ member_id = 1, mark = "person 1" }, { member_id = 2 }]
 
 [probe]
 reset = "tests.probe.swap:reset"

@@ -59,7 +59,7 @@ def answer(what, request, **values):
         sent = json.loads(request.body) if request.content_type == "application/json" else request.POST.dict()
         act(what, request.method, number, sent, who[0])
         return JsonResponse({"done": True}) if what in ("api", "reindex") else HttpResponseRedirect("/packets/")
-    return page(request, what)
+    return page(request, f"{what} {number}" if number else what)
 
 
 def view_of(what, *methods):

@@ -79,7 +79,7 @@ def view_of(what):
                 who[0],
             )
             return {"done": True} if what in ("api", "reindex") else flask.redirect("/packets/", 303)
-        return page(what)
+        return page(f"{what} {number}" if number else what)
 
     view.__name__ = what
     return view
