@@ -16,6 +16,7 @@ if TYPE_CHECKING:
     from .asked_endpoints import AskedEndpoint
 
 _DEEPEST = 12
+_MOST_VALUES = 4  # of one parameter of the query
 _BY_FORMAT = {
     "date": "2026-05-04",
     "date-time": "2026-05-04T10:00:00Z",
@@ -62,6 +63,29 @@ class Examples:
                 value = self._given(schema) if isinstance(schema, Mapping) else None
             if isinstance(value, str | int | float) and not isinstance(value, bool):
                 found[str(parameter.get("name"))] = str(value)
+        return found
+
+    def parameters(self, endpoint: AskedEndpoint) -> dict[str, tuple[str, ...]]:
+        """The parameters of the query that an endpoint takes, each with values; none for one that may be anything."""
+        operation, item = self._of(endpoint)
+        found: dict[str, tuple[str, ...]] = {}
+        for parameter in map(self._resolved, [*(item.get("parameters") or ()), *(operation.get("parameters") or ())]):
+            if not isinstance(parameter, Mapping) or parameter.get("in") != "query":
+                continue
+            schema = self._resolved(parameter.get("schema"))
+            schema = schema if isinstance(schema, Mapping) else {}
+            values = schema.get("enum")
+            kind = schema.get("type")
+            if isinstance(values, list):
+                several = [str(value) for value in values if isinstance(value, str | int)][:_MOST_VALUES]
+            elif kind == "boolean":
+                several = ["true", "false"]
+            elif kind in ("integer", "number"):
+                several = [str(self.made(schema))]
+            else:
+                given = parameter.get("example"), schema.get("example")
+                several = [str(value) for value in given if value is not None]
+            found[str(parameter.get("name"))] = tuple(dict.fromkeys(several))
         return found
 
     def body(self, endpoint: AskedEndpoint) -> Body | None:

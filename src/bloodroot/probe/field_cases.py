@@ -82,15 +82,22 @@ def _changes(plan: Plan, policy: Policy, settings: Settings) -> Iterator[Case]:
             for name, value in fields.values.items():
                 may = _may(policy, case.persona, kind, name, "change")
                 if not may or not _may_move(policy, settings, case, kind, {name: value}):
-                    form = case.body is not None and case.body.kind == "form"
-                    body = Body("form", {name: str(value)}) if form else Body("json", {name: value})
+                    body = _with_field(case.body, name, value)
                     yield replace(
                         case,
                         declared=Outcome.DENY,
                         body=body,
                         spelled=f"{name} of {kind}",
                         changes=f"{name} of {kind}",
+                        plain=case,
                     )
+
+
+def _with_field(body: Body | None, name: str, value: Any) -> Body:
+    """The body that an endpoint takes, with one field more, or another one in its place."""
+    form = body is not None and body.kind == "form"
+    before = body.content if body is not None and isinstance(body.content, Mapping) else {}
+    return Body("form", {**before, name: str(value)}) if form else Body("json", {**before, name: value})
 
 
 def _may_move(policy: Policy, settings: Settings, case: Case, kind: str, changes: dict[str, Any]) -> bool:

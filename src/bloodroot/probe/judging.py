@@ -104,7 +104,15 @@ def judge(plan: Plan, seen: Mapping[Case, Seen]) -> tuple[Observation, ...]:
             by_case[case] = Observation(case, seen[case], verdict, text, settle)
     for case in plan.cases:
         if case in seen and case.spelled:
-            by_case[case] = _other_spelling(case, seen[case])
+            other = _other_spelling(case, seen[case])
+            plain = by_case.get(case.plain) if case.twin and case.plain is not None else None
+            # What is open, or not known, as it is, is said of it once.
+            told = plain is not None and plain.seen.known and seen[case].status == plain.seen.status
+            if told and case.method == "HEAD":
+                continue  # what the text of the page says, HEAD does not show
+            known = plain is None or plain.verdict not in (Verdict.HOLE, Verdict.INCONCLUSIVE)
+            if known or (plain is not None and plain.verdict is not Verdict.HOLE and other.verdict is Verdict.HOLE):
+                by_case[case] = other
     return tuple(by_case[case] for case in plan.cases if case in by_case)
 
 
@@ -489,14 +497,13 @@ def _change_of_field(case: Case, seen: Seen) -> Observation:
         ResponseKind.MADE,
         ResponseKind.DONE,
         ResponseKind.SENT,
-        ResponseKind.UNFIT,
     ):
         return Observation(case, seen, Verdict.AGREE, f"{case.changes} was left as it was")
     unclear = _unclear(case, seen)
     if unclear is not None:
         return Observation(case, seen, Verdict.INCONCLUSIVE, *unclear)
     text = f"answered {seen.status} to a change of {case.changes}"
-    settle = "write state under [probe], so that it is seen whether the data has changed"
+    settle = "write state under [probe], so that it is seen whether the data has changed, and by nothing but the change"
     return Observation(case, seen, Verdict.INCONCLUSIVE, text, settle)
 
 
@@ -505,9 +512,11 @@ def _other_spelling(case: Case, seen: Seen) -> Observation:
     if case.changes:
         return _change_of_field(case, seen)
     text = f"let in when spelled with {case.spelled}"
+    if seen.shown:
+        return Observation(case, seen, Verdict.HOLE, f'shows "{seen.shown[0]}", asked with {case.spelled}')
     if case.allowed and not (case.method in SAFE and seen.changed):
         return Observation(case, seen, Verdict.AGREE, "open by itself, and nothing more was done")
-    if seen.shown or seen.changed:
+    if seen.changed or (seen.status == 304 and case.declared is not Outcome.ALLOW and not seen.stranger):
         return Observation(case, seen, Verdict.HOLE, text)
     if seen.came in (ResponseKind.LOST, ResponseKind.LIMITED):
         return Observation(case, seen, Verdict.INCONCLUSIVE, "no usable answer", "ask again, more slowly")

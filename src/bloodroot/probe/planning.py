@@ -50,6 +50,8 @@ class Case:
         method: the method that is sent, in capitals.
         spelled: in words, how such a request is spelled.
         changes: the field that such a request tries to change, where that is what it is about.
+        plain: for such a request, and for a twin, the same without that change.
+        twin: whether it is another request of its own with methods, headers and parameters that any client may send.
         crossed: whether the path names records that do not belong together.
         hides: text of this very record that the persona may not see in it.
         perhaps: text of fields of which it is not known whether the persona may see them in this record.
@@ -73,6 +75,8 @@ class Case:
     method: str = ""
     spelled: str = ""
     changes: str = ""
+    plain: Case | None = None
+    twin: bool = False
     crossed: bool = False
     hides: tuple[Secret, ...] = ()
     perhaps: tuple[Secret, ...] = ()
@@ -147,6 +151,7 @@ class Plan:
         lists: by endpoint and the name of a persona, records that may be listed there although their own page keeps
             them from the persona, and that no mark would show.
         whole: whether it is all that there is to ask.
+        notes: what is asked as it is, and not varied.
     """
 
     cases: tuple[Case, ...]
@@ -155,6 +160,7 @@ class Plan:
     marks: tuple[str, ...] = ()
     lists: Mapping[tuple[AskedEndpoint, str], str] = field(default_factory=dict)
     whole: bool = True
+    notes: tuple[str, ...] = ()
 
 
 @dataclass(frozen=True, slots=True)

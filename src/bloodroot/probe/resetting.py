@@ -109,24 +109,27 @@ class LookedAt:
 
     Attributes:
         changed: whether the last request has changed the data; None where that is not known.
+        after: what the data was like at its end, in short; an empty string where that is not known.
     """
 
     def __init__(self, around: Around, look: Callable[[], Any] | None) -> None:
         self._around = around
         self._look = look
         self.changed: bool | None = None
+        self.after = ""
 
     @contextmanager
     def __call__(self) -> Iterator[None]:
         """Around one request."""
-        self.changed = None
+        self.changed, self.after = None, ""
         with self._around():
             before = self._seen()
             try:
                 yield
             finally:
                 if before is not None:
-                    self.changed = self._seen() != before
+                    self.after = self._seen() or ""
+                    self.changed = self.after != before
 
     def _seen(self) -> str | None:
         if self._look is None:

@@ -29,6 +29,7 @@ class ProbeResult:
         protected: whether enforcement was seen to refuse something.
         part: which part of the plan this is, as ``2/5``, or an empty string for all of it.
         doubts: what else was not judged, in sentences.
+        other_ways: how many requests with other methods, headers and parameters were kept out as well.
     """
 
     observations: tuple[Observation, ...]
@@ -41,6 +42,7 @@ class ProbeResult:
     protected: bool = False
     part: str = ""
     doubts: tuple[str, ...] = ()
+    other_ways: int = 0
 
     @property
     def ending(self) -> Ending:

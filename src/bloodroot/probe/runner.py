@@ -20,12 +20,14 @@ from .field_cases import with_fields
 from .journal import Journal, merged
 from .judging import Observation, Verdict, is_not_served, judge
 from .listed_values import with_listed_values
+from .more_records import with_more_records
 from .planning import Case, KnownValues, Plan, PlanFilter, SkippedRequest, plan
 from .resetting import Data
 from .result import PlanResult, ProbeResult
 from .sending import Sender
 from .sign_in import check_way
 from .staleness import Stale, staleness
+from .variants import with_variants
 from .verifying import verify
 
 if TYPE_CHECKING:
@@ -82,13 +84,13 @@ def planned(policy: Policy, settings: Settings, options: Options, application: A
     requests_planned = plan(policy, settings, endpoints, KnownValues(examples.body, examples.values), options.chosen)
     if settings.probe.fields:
         requests_planned = with_fields(requests_planned, policy, settings)
-    if options.variants:
-        from .variants import with_variants
-
-        requests_planned = with_variants(
-            requests_planned, policy, seen=application.here and application.routes is not None
-        )
-    return requests_planned
+    return with_variants(
+        with_more_records(requests_planned),
+        policy,
+        seen=application.here and application.routes is not None,
+        every=options.variants,
+        parameters=examples.parameters,
+    )
 
 
 def _application(settings: Settings, options: Options) -> Application:
@@ -212,6 +214,7 @@ class _Probe:
             case: self.journal.answered[case.key] for case in self.plan.cases if case.key in self.journal.answered
         }
         ways = ways_of(settings, here=application.here)
+        self._after: dict[tuple[str, ...], str | None] = {}
         self.sender = Sender(settings, application, ways, self.plan.secrets, self.plan.marks)
 
     async def run(self) -> ProbeResult:
@@ -328,17 +331,36 @@ class _Probe:
         self.data.touched = True
         seen = await self.sender.ask(case, around=self.data.around)
         if self.data.around is not None:
-            seen = replace(seen, changed=self.data.around.changed)
+            seen = replace(seen, changed=self.data.around.changed, data=self.data.around.after)
         elif before is not None:
-            changed = await self.data.fingerprint() != before
-            seen = replace(seen, changed=changed)
-            self.data.touched = changed
+            after = await self.data.fingerprint()
+            seen = replace(seen, changed=after != before, data=after)
+            self.data.touched = after != before
         else:
             # What a handler refuses half way may have changed something.
             self.data.touched = seen.came not in _KEPT_OUT or seen.reached
         if self.data.touched:
             self.sender.sessions_may_have_ended()
+        if case.plain is not None and seen.changed:
+            # What the request changes anyway is no change of the field.
+            plain = await self._data_after(case.plain)
+            seen = replace(seen, changed=None if plain is None else seen.data != plain)
         self._note(case, seen)
+
+    async def _data_after(self, case: Case) -> str | None:
+        """What the data is like after a request; None where that is another each time."""
+        if case.key not in self._after:
+            looks = set()
+            for _ in range(2):
+                await self.data.put_back()
+                await self.sender.prepare(case)
+                await self.sender.ask(case, around=self.data.around)
+                around = self.data.around
+                looks.add(around.after if around is not None else await self.data.fingerprint())
+                self.data.touched = self.data.around is None
+                self.sender.sessions_may_have_ended()
+            self._after[case.key] = looks.pop() if len(looks) == 1 else None
+        return self._after[case.key]
 
     def _note(self, case: Case, seen: Seen) -> None:
         self.facts[case] = seen
@@ -376,7 +398,7 @@ def _result(plan: Plan, facts: dict[Case, Seen], application: Application, setti
     groups: dict[AskedEndpoint, list[Observation]] = {}
     for observation in observations:
         groups.setdefault(observation.case.asked, []).append(observation)
-    notes: list[str] = []
+    notes: list[str] = [*plan.notes]
     left_out: set[AskedEndpoint] = set()
     for endpoint, group in groups.items():
         followed = next((observation.seen.followed for observation in group if observation.seen.followed), "")
@@ -386,6 +408,8 @@ def _result(plan: Plan, facts: dict[Case, Seen], application: Application, setti
             notes.append(f"{endpoint.name}: the router sends to {followed} first")
     base = application.base if not application.here else settings.url or USUAL_BASE
     kept = [observation for observation in observations if observation.case.asked not in left_out]
+    twins = sum(observation.case.twin and observation.verdict is Verdict.AGREE for observation in kept)
+    kept = [each for each in kept if not (each.case.twin and each.verdict is Verdict.AGREE)]
     return ProbeResult(
         tuple(_with_repeat(observation, settings, base) for observation in kept),
         plan.untried,
@@ -395,6 +419,7 @@ def _result(plan: Plan, facts: dict[Case, Seen], application: Application, setti
         "" if application.here else application.base,
         application.made_with[0].protection if application.made_with else "bloodroot.enforce",
         any(observation.seen.by is AnsweredBy.POLICY for observation in kept),
+        other_ways=twins,
         doubts=(*_doubts(application, kept), *_marks_not_seen(plan, facts)),
     )
 

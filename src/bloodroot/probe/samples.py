@@ -198,7 +198,12 @@ def target(settings: Settings, endpoint: AskedEndpoint, record: SampleRecord, pe
             # Whatever fills a wildcard is a page of its own: only the project knows one.
             text = f"action {endpoint.action}" if endpoint.action is not None else template.text
             raise SettingsError(f'no value for {part.value}; write "{text}" = "/..." under [samples]')
-    path = template.fill(record.values)
+    return filled_path(endpoint, record.values), urlencode(record.query) if record.query else ""
+
+
+def filled_path(endpoint: AskedEndpoint, values: Mapping[str, str]) -> str:
+    """The path of an endpoint with these values for its parameters, as the route spells it."""
+    path = endpoint.template.fill(values)
     if endpoint.slash and not path.endswith("/"):
         path += "/"
-    return quote(path, safe="/%-._~!$&'()*+,=:@"), urlencode(record.query) if record.query else ""
+    return quote(path, safe="/%-._~!$&'()*+,=:@")

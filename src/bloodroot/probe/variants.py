@@ -5,10 +5,10 @@ Servers, proxies and frameworks read a path in different ways. What one of them 
 
 from __future__ import annotations
 
-from collections.abc import Iterator
+from collections.abc import Callable, Iterator, Mapping
 from dataclasses import replace
 from typing import TYPE_CHECKING
-from urllib.parse import urlsplit
+from urllib.parse import urlencode, urlsplit
 
 from ..core.decision import Outcome
 from ..core.methods import SAFE
@@ -16,23 +16,34 @@ from .planning import Case, Plan
 
 if TYPE_CHECKING:
     from ..core.policy import Policy
+    from .asked_endpoints import AskedEndpoint
+
+    Parameters = Callable[[AskedEndpoint], Mapping[str, tuple[str, ...]]]
 
 
-def with_variants(plan: Plan, policy: Policy, *, seen: bool) -> Plan:
-    """A plan with the other spellings of each request that is to be refused, behind all others.
+def with_variants(plan: Plan, policy: Policy, *, seen: bool, every: bool, parameters: Parameters) -> Plan:
+    """A plan with each request that is to be refused in other ways, behind all others.
 
     Args:
         plan: the plan.
         policy: what is declared.
+        every: whether other spellings of the path, and headers that a proxy sends, are among these ways; else they are
+            other methods and headers that any client may send, and parameters of the query.
+        parameters: the parameters of the query that an endpoint takes, with values for each.
         seen: whether it can be seen which handler answers. Where it cannot, spellings that are open to the persona by
             themselves are left out: their answers say nothing of what is closed.
     """
     requests = {(case.method, case.target, case.persona.name) for case in plan.cases}
     more: dict[tuple[str, ...], Case] = {}
     for case in plan.cases:
-        if case.allowed or case.spelled:
+        if case.spelled or case.missing:
             continue
-        for other in _spellings(case):
+        if case.allowed:
+            if case.method == "GET":
+                for other in _with_parameters(case, parameters):
+                    more.setdefault(other.key, other)
+            continue
+        for other in (*_twins(case), *_with_parameters(case, parameters), *(_spellings(case) if every else ())):
             # A spelling that is another endpoint's own is asked for already.
             if not other.headers and (other.method, other.raw or other.target, other.persona.name) in requests:
                 continue
@@ -42,13 +53,43 @@ def with_variants(plan: Plan, policy: Policy, *, seen: bool) -> Plan:
                 other = replace(other, declared=Outcome.ALLOW)
             if seen or not opened or other.allowed:
                 more.setdefault(other.key, other)
-    return replace(plan, cases=(*plan.cases, *more.values()))
+    return replace(plan, cases=(*plan.cases, *more.values()), notes=tuple(_not_varied(plan, parameters)))
+
+
+def _not_varied(plan: Plan, parameters: Parameters) -> Iterator[str]:
+    """Parameters that may be anything, and of which no value is known."""
+    for asked in dict.fromkeys(case.asked for case in plan.cases if case.method == "GET"):
+        names = [name for name, values in parameters(asked).items() if not values]
+        if names:
+            yield f"{asked.name} as asked; never varied: {', '.join(names)}"
 
 
 def _is_open(policy: Policy, case: Case) -> bool:
     """Whether a spelling is an endpoint that the persona may use anyway."""
     path = (case.raw or case.path).partition("?")[0]
     return policy.decide(case.persona.caller, case.method, path, query={}, assume=case.known).reason is None
+
+
+def _twins(case: Case) -> Iterator[Case]:
+    """The same with methods and headers that any client may send: a page that a check has forgotten."""
+    twin = replace(case, plain=case, twin=True, raw=case.target)
+    if case.method == "GET":
+        yield replace(twin, method="HEAD", spelled="HEAD")
+        for name, value in (("accept", "application/json"), ("range", "bytes=0-99"), ("if-none-match", "*")):
+            yield replace(twin, headers={name: value}, spelled=f"{name}: {value}")
+    yield replace(twin, method="OPTIONS", spelled="OPTIONS")
+
+
+def _with_parameters(case: Case, parameters: Parameters) -> Iterator[Case]:
+    """The same with each parameter of the query that the endpoint takes."""
+    if case.method != "GET":
+        return
+    for name, values in parameters(case.asked).items():
+        for value in values:
+            query = urlencode({name: value})
+            if f"{name}=" not in case.query:
+                target = f"{case.path}?{'&'.join(filter(None, (case.query, query)))}"
+                yield replace(case, plain=case, twin=True, raw=target, spelled=f"?{query}")
 
 
 def _spellings(case: Case) -> Iterator[Case]:
@@ -93,11 +134,8 @@ def _paths(path: str) -> Iterator[tuple[str, str]]:
 
 
 def _methods(case: Case) -> Iterator[tuple[str, str, dict[str, str]]]:
-    """Other methods that may reach the same handler."""
+    """Headers that name another method, which may reach the same handler."""
     method = case.method
-    if method == "GET":
-        yield "HEAD", "HEAD", {}
-    yield "OPTIONS", "OPTIONS", {}
     if method not in SAFE:
         for name in ("x-http-method-override", "x-method-override", "x-http-method"):
             yield f"POST with {name}", "POST", {name: method}

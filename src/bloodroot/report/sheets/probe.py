@@ -264,7 +264,8 @@ def _refused_by_policy(result: ProbeResult) -> bool:
 
 def plan(result: PlanResult) -> Sheet:
     """What a probe would ask: each endpoint with the personas, by what is declared for them."""
-    cases, untried = result.plan.cases, result.plan.untried
+    cases = tuple(case for case in result.plan.cases if not case.twin)
+    untried, twins = result.plan.untried, len(result.plan.cases) - len(cases)
     by_endpoint: dict[AskedEndpoint, list[Case]] = {}
     for case in cases:
         by_endpoint.setdefault(case.asked, []).append(case)
@@ -272,6 +273,8 @@ def plan(result: PlanResult) -> Sheet:
     where = f" to {result.base}" if result.base else ""
     endpoints = f"{plural(len(by_endpoint), 'endpoint')} as {plural(people, 'persona')}"
     headline = f"{plural(len(cases), 'request')}{where}: {endpoints}"
+    if twins:
+        headline += f"; {twins} more with other methods, headers and parameters"
     sections = [
         Section((endpoint(asked.name, bold=True), "  ", place(asked.declared_at)), tuple(_planned(group)))
         for asked, group in by_endpoint.items()
