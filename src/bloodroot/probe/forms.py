@@ -19,12 +19,14 @@ class Form:
         action: the path it is sent to.
         method: in capitals.
         fields: what it sends by itself: hidden fields, and others with a value.
+        names: the names of all that it sends.
         password: whether it asks for a password.
     """
 
     action: str
     method: str
     fields: dict[str, str] = field(default_factory=dict)
+    names: set[str] = field(default_factory=set)
     password: bool = False
 
 
@@ -43,13 +45,15 @@ class ForgeryToken:
     @property
     def headers(self) -> dict[str, str]:
         """The headers that scripts send it in."""
-        return dict.fromkeys(("x-csrftoken", "x-csrf-token", "x-xsrf-token"), self.value)
+        own = [self.field.lower()] if self.field is not None and "-" in self.field else []
+        return dict.fromkeys(("x-csrftoken", "x-csrf-token", "x-xsrf-token", *own), self.value)
 
 
 class _Forms(HTMLParser):
-    def __init__(self, page: str) -> None:
+    def __init__(self, page: str, called: str | None = None) -> None:
         super().__init__()
         self.page = page
+        self.called = called
         self.forms: list[Form] = []
         self.meta: str | None = None
         self._open: Form | None = None
@@ -60,9 +64,12 @@ class _Forms(HTMLParser):
             action = urlsplit(urljoin(self.page, values.get("action", ""))).path
             self._open = Form(action, values.get("method", "get").upper())
             self.forms.append(self._open)
-        elif tag == "meta" and _TOKEN(values.get("name", "")):
+        elif tag == "meta" and (_TOKEN(values.get("name", "")) or (self.called and values.get("name") == self.called)):
             self.meta = values.get("content") or self.meta
+        elif tag in ("select", "textarea", "button") and self._open is not None and values.get("name"):
+            self._open.names.add(values["name"])
         elif tag == "input" and self._open is not None and values.get("name"):
+            self._open.names.add(values["name"])
             kind = values.get("type", "text").lower()
             self._open.password = self._open.password or kind == "password"
             if kind == "hidden" or (kind not in ("checkbox", "radio", "submit", "file") and values.get("value")):
@@ -83,27 +90,33 @@ def forms_in(text: str, page: str) -> list[Form]:
     return _parsed(text, page).forms
 
 
-def token_in(text: str, page: str, cookies: Mapping[str, str]) -> ForgeryToken | None:
+def token_in(text: str, page: str, cookies: Mapping[str, str], called: str | None = None) -> ForgeryToken | None:
     """The token against forged requests that a page, or a cookie beside it, has; None where there is none.
 
     Args:
         text: HTML.
         page: the path that it was read from.
         cookies: the cookies of the session.
+        called: what the application calls it, where that is no usual name.
     """
-    parsed = _parsed(text, page)
+    parsed = _parsed(text, page, called)
     for form in parsed.forms:
         for name, value in form.fields.items():
-            if _TOKEN(name) and value:
+            if (_TOKEN(name) or name == called) and value:
                 return ForgeryToken(value, name)
     if parsed.meta is not None:
-        return ForgeryToken(parsed.meta)
-    cookie = next((value for name, value in cookies.items() if _TOKEN(name) and value), None)
-    return ForgeryToken(cookie) if cookie is not None else None
+        return ForgeryToken(parsed.meta, called)
+    cookie = next((value for name, value in cookies.items() if (_TOKEN(name) or name == called) and value), None)
+    return ForgeryToken(cookie, called) if cookie is not None else None
 
 
-def _parsed(text: str, page: str) -> _Forms:
-    parser = _Forms(page)
+def looks_like_token(value: str) -> bool:
+    """Whether the value of a hidden field is one that nobody can guess, and that is another in each session."""
+    return len(value) >= 16 and not value.isspace() and len(set(value)) > 6
+
+
+def _parsed(text: str, page: str, called: str | None = None) -> _Forms:
+    parser = _Forms(page, called)
     parser.feed(text[:1_000_000])
     parser.close()
     return parser

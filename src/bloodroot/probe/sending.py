@@ -5,6 +5,7 @@ from __future__ import annotations
 import asyncio
 import time
 from collections.abc import Mapping
+from dataclasses import replace
 from types import TracebackType
 from typing import Any
 from urllib.parse import urlsplit
@@ -16,6 +17,8 @@ from ..frameworks.adapter import Around
 from ..settings import Body, Persona, Settings, SettingsError, SignIn
 from .application import WATCHED, Application
 from .facts import AnswerSettings, ResponseKind, Seen, facts_of
+from .forms import Form, forms_in
+from .forms_seen import FormsSeen
 from .planning import Case, Secret
 from .sign_in import Credentials, client_of, sign_in, visit, way_for
 from .spelling import is_other_spelling
@@ -59,6 +62,7 @@ class Sender:
         self.secrets = secrets
         self.marks = marks
         self.client = client_of(application, settings.probe.timeout)
+        self.forms = FormsSeen()
         self._sessions: dict[tuple[str, int], _Session] = {}
         self._next = 0.0
         # Personas whose sessions some response has ended, or exchanged.
@@ -120,7 +124,8 @@ class Sender:
             around: as `ask`.
         """
         watched = Watched(raw=case.raw)
-        sent = request_of(self.client, self.settings, case, credentials, watched, around)
+        hidden, untokened = await self._hidden(case, credentials)
+        sent = request_of(self.client, self.settings, case, credentials, watched, around, hidden=hidden)
         path, followed = case.path, ""
         try:
             response = await self._answered(sent, safe=case.safe)
@@ -129,15 +134,52 @@ class Sender:
                 # The router asks for another spelling before any handler has seen the request: follow it once.
                 path = followed = urlsplit(location).path
                 watched = Watched()
-                sent = request_of(self.client, self.settings, case, credentials, watched, around, path)
+                sent = request_of(self.client, self.settings, case, credentials, watched, around, path, hidden)
                 response = await self._answered(sent, safe=case.safe)
         except (httpx.HTTPError, httpx.InvalidURL) as error:
             return Seen(ResponseKind.LOST, note=f"{type(error).__name__}: {error}".rstrip(": "))
         except TimeoutError:
             return Seen(ResponseKind.LOST, note=f"none within {self.settings.probe.timeout:g} seconds")
         self._notice_cookies(case, credentials, response)
+        self.forms.note(case, path, response)
         secrets = (*self.secrets.get(case.persona.name, ()), *case.hides)
-        return facts_of(case, response, watched, self.ways, secrets, followed, credentials.by_token, marks=self.marks)
+        seen = facts_of(case, response, watched, self.ways, secrets, followed, credentials.by_token, marks=self.marks)
+        return replace(seen, untokened=untokened) if untokened else seen
+
+    async def _hidden(self, case: Case, credentials: Credentials) -> tuple[dict[str, str], str]:
+        """What the form of a request sends by itself, read afresh; and the token among it that cannot be had."""
+        if case.safe or credentials.by_token or (case.body is not None and case.body.kind != "form"):
+            return {}, ""
+        hidden, missing = self.forms.wanted(case)
+        own = self.forms.page(case)
+        if own is not None:
+            form = await self._form(own, case.path, credentials)
+            if form is not None:
+                return form.fields, ""
+        for name in missing:
+            page = self.forms.page_with(case, name)
+            found = await self._form(page, None, credentials, name) if page is not None else None
+            if found is None:
+                return hidden, name
+            hidden[name] = found.fields[name]
+        return hidden, ""
+
+    async def _form(
+        self, page: str, action: str | None, credentials: Credentials, name: str | None = None
+    ) -> Form | None:
+        """A form of a page: the one that is sent to an address, or one with a field."""
+        headers = dict(credentials.headers)
+        if credentials.cookies:
+            headers["cookie"] = "; ".join(f"{name}={value}" for name, value in credentials.cookies.items())
+        self.client.cookies.clear()
+        try:
+            response = await self._answered(self.client.build_request("GET", page, headers=headers), safe=True)
+        except (httpx.HTTPError, httpx.InvalidURL, TimeoutError):
+            return None
+        forms = (form for form in forms_in(response.text, page) if form.method == "POST")
+        return next(
+            (form for form in forms if form.action == action or (name is not None and name in form.fields)), None
+        )
 
     async def _answered(self, request: httpx.Request, *, safe: bool) -> httpx.Response:
         """The response. Only connections that failed are tried again, and only where nothing can have been done."""
@@ -195,6 +237,7 @@ def request_of(
     watched: Watched,
     around: Around | None = None,
     path: str | None = None,
+    hidden: Mapping[str, str] | None = None,
 ) -> httpx.Request:
     """A case of a plan as a request.
 
@@ -206,6 +249,7 @@ def request_of(
         watched: what notes what becomes of it.
         around: what it is made within, for an application in this process.
         path: another spelling of its path; None for its own.
+        hidden: what its form sends by itself.
     """
     headers = {**credentials.headers, **case.headers}
     if credentials.cookies:
@@ -217,8 +261,10 @@ def request_of(
     if content is not None:
         filled = settings.filled(content.content, case.persona, f'bodies."{case.asked.name}"')
         if content.kind == "form":
-            filled = {**credentials.hidden.get(path or case.path, {}), **filled}
+            filled = {**credentials.hidden.get(path or case.path, {}), **(hidden or {}), **filled}
         content = Body(content.kind, filled)
+    elif hidden:
+        content = Body("form", dict(hidden))
     body = body_of(content, case.method, credentials, headers)
     url = path or case.path
     if case.query:

@@ -86,7 +86,7 @@ async def visit(settings: Settings, way: SignIn | None, application: Application
         cookies = _cookies(client)
     if not page.is_success:
         return Credentials(cookies, _PAGES)
-    return Credentials(cookies, _PAGES, token_in(page.text, way.path, cookies), _hidden(page.text, way.path))
+    return Credentials(cookies, _PAGES, token_in(page.text, way.path, cookies, way.csrf), _hidden(page.text, way.path))
 
 
 def _hidden(text: str, page: str) -> dict[str, dict[str, str]]:
@@ -177,10 +177,11 @@ class _SigningIn:
         before = _cookies(client)
         hidden = {}
         forms = [form for form in forms_in(page.text, self.way.path) if form.method == "POST"]
-        form = next((form for form in forms if form.password or set(fields) & form.fields.keys()), None)
+        # By the names of its inputs: they may have no value, and a password may be asked for in a field of text.
+        form = max(forms, key=lambda form: (len(set(fields) & form.names), form.password), default=None)
         if form is not None:
             hidden = form.fields
-        token = token_in(page.text, self.way.path, before)
+        token = token_in(page.text, self.way.path, before, self.way.csrf)
         response = await self.sent(
             client,
             {**_PAGES, **(token.headers if token else {}), **_referer(self.application, self.way.path)},
@@ -214,11 +215,11 @@ class _SigningIn:
                     f'persona "{self.persona.name}" could not sign in: GET {path}, where signing in leads, answered '
                     f"{page.status_code}"
                 )
-            found = token_in(page.text, path, _cookies(client)) if page.is_success else None
+            found = token_in(page.text, path, _cookies(client), self.way.csrf) if page.is_success else None
             if found is not None:
                 return Credentials(_cookies(client), _PAGES, found, _hidden(page.text, path))
         # What is bound to the session holds for all of its forms.
-        fresh = token_in("", "/", _cookies(client))
+        fresh = token_in("", "/", _cookies(client), self.way.csrf)
         return Credentials(_cookies(client), _PAGES, fresh or token)
 
     async def by_json(self, client: httpx.AsyncClient, fields: Mapping[str, str]) -> Credentials:
@@ -228,7 +229,7 @@ class _SigningIn:
         if self.way.token is None:
             if not cookies:
                 raise self.failed(response, " and set no cookie; is this the address the form is sent to?")
-            return Credentials(cookies, accepts(self.way), token_in("", "/", cookies))
+            return Credentials(cookies, accepts(self.way), token_in("", "/", cookies, self.way.csrf))
         token = _at(response, self.way.token)
         if not isinstance(token, str):
             raise self.failed(response, f', and there is no text at "{self.way.token}" in the answer')
@@ -289,11 +290,11 @@ async def check_way(
         if page is None:
             return []
         forms = [form for form in forms_in(shown.text, to) if form.method == "POST"]
-        found = next((form for form in forms if form.password), forms[0] if forms else None)
+        found = max(forms, key=lambda form: (len(way.fields.keys() & form.names), form.password), default=None)
         fields = {
             name: settings.fill(value, persona, f"probe.sign_in.fields.{name}") for name, value in way.fields.items()
         }
-        token = token_in(shown.text, to, _cookies(client))
+        token = token_in(shown.text, to, _cookies(client), way.csrf)
         signed = await client.post(
             to,
             headers={**_PAGES, **(token.headers if token else {}), **_referer(application, way.path)},

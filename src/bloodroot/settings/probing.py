@@ -57,6 +57,8 @@ class SignIn:
         token: where a JSON answer has the bearer token, names with dots between them; None for cookies.
         covers: the paths that this way of signing in is for; None for all.
         lands: the page that signing in leads to, or None where that is not checked.
+        csrf: the name of the field, the cookie or the meta element that has the token against forged requests, where
+            that is no usual name, or None.
     """
 
     how: str
@@ -65,6 +67,7 @@ class SignIn:
     token: str | None = None
     covers: Template | None = None
     lands: str | None = None
+    csrf: str | None = None
 
 
 @dataclass(frozen=True, slots=True)

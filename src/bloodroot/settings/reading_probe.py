@@ -160,4 +160,4 @@ def _sign_in(table: Table) -> SignIn:
     lands = table.text("lands")
     if lands is not None and not lands.startswith("/"):
         table.problem("lands", "this must be the path of the page that signing in leads to, such as /desk")
-    return SignIn(how, path, fields, table.text("token"), table.template("for"), lands)
+    return SignIn(how, path, fields, table.text("token"), table.template("for"), lands, table.text("csrf"))
