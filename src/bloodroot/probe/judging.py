@@ -194,9 +194,9 @@ class _EndpointEvidence:
         self.pages: dict[str, tuple[int, ...]] = {}
         for case, seen in group:
             if _handled(case, seen) and seen.words:
-                self.pages.setdefault(case.target, seen.words)
+                self.pages.setdefault(case.where, seen.words)
         self.let_in = {
-            case.target
+            case.where
             for case, seen in group
             if case.allowed and (_handled(case, seen) or (seen.came is ResponseKind.SENT and seen.changed is not False))
         }
@@ -252,14 +252,14 @@ class _EndpointEvidence:
             return None
         if seen.by is AnsweredBy.POLICY:
             return None
-        page = self.pages.get(case.target, ())
+        page = self.pages.get(case.where, ())
         if is_shown_in(page, seen.words, self.common):
             return Verdict.HOLE, f"{_refusal(seen)}, and shows what those are shown who may", ""
         if seen.untokened and case.asked.method not in SAFE and seen.came in _KEPT_OUT:
             text = f"{_refusal(seen)}, and was sent without {seen.untokened}, which the form of those who may has"
             return Verdict.INCONCLUSIVE, text, _FORM
         kept_out = seen.came in (ResponseKind.REFUSED, ResponseKind.NOT_FOUND)
-        if kept_out and case.owned and not case.crossed and case.target not in self.let_in:
+        if kept_out and case.owned and not case.crossed and case.where not in self.let_in:
             text = f"{_refusal(seen)}, and no one was let in at this record: something else may refuse there"
             return Verdict.INCONCLUSIVE, text, "add a persona who may, or another record under fails"
         return self._hidden_well(case, seen)

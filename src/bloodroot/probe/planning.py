@@ -17,6 +17,7 @@ from ..core.question import Question
 from ..core.request_facts import facts_for
 from ..core.requirements import asks_for_guard, conditions_in, references_in, rests_on_records
 from ..settings import Body, Persona, Settings, SettingsError
+from .body_records import filled_body, mixed_body, named_in, with_names
 from .samples import NoValueError, SampleRecord, records_for, target
 from .spelling import is_same_page
 from .thing_samples import ThingSamples
@@ -57,6 +58,7 @@ class Case:
         perhaps: text of fields of which it is not known whether the persona may see them in this record.
         by_record: whether it is the record that decides: with another one the persona would be let in.
         owned: whether it is so because of whose record it is: a condition fails that asks for the caller.
+        in_body: which record the body names, in words; an empty string where it names none.
         missing: whether nothing is there, so that the answer shows what a record that is missing looks like.
     """
 
@@ -82,6 +84,7 @@ class Case:
     perhaps: tuple[Secret, ...] = ()
     by_record: bool = False
     owned: bool = False
+    in_body: str = ""
     missing: bool = False
 
     def __post_init__(self) -> None:
@@ -107,7 +110,13 @@ class Case:
     @property
     def key(self) -> tuple[str, ...]:
         """What makes it a request of its own, equal in every run of the same plan."""
-        return self.method, self.raw or self.target, self.persona.name, self.asked.template.text, self.spelled
+        record = self.in_body or self.asked.template.text
+        return self.method, self.raw or self.target, self.persona.name, record, self.spelled
+
+    @property
+    def where(self) -> str:
+        """Path and query, and the record that the body names: equal for what is asked of one record."""
+        return f"{self.target} {self.in_body}" if self.in_body else self.target
 
     @property
     def allowed(self) -> bool:
@@ -353,11 +362,26 @@ class _Planning:
         named = endpoint.line.template.text if endpoint.line is not None else endpoint.template.text
         bodies = settings.bodies
         body = bodies.get(endpoint.name) or bodies.get(f"{endpoint.method} {named}")
-        self.body = body if body is not None or endpoint.method in SAFE else known_values.body(endpoint)
+        if body is None and endpoint.method not in SAFE:
+            body = known_values.body(endpoint)
+            body = with_names(body, self.in_samples()) if body is not None else None
+        self.body = body
+        self.in_body = named_in(body)
         self.examples = known_values.examples(endpoint)
         things = policy.roles.things
         self.things = ThingSamples(things, settings)
         self.named = things.named(endpoint.template.names)
+
+    def in_samples(self) -> dict[str, str]:
+        """The values that samples of the conditions have beside the parameters of the path, each with its condition."""
+        found: dict[str, str] = {}
+        for name in self.conditions:
+            sample = self.settings.samples.get(name)
+            for example in (*sample.holds, *sample.fails) if sample is not None else ():
+                for parameter in example.values:
+                    if parameter not in self.asked.template.names:
+                        found.setdefault(parameter, name)
+        return found
 
     def requests(self, persona: Persona) -> list[Case | SkippedRequest]:
         """The requests as one persona, and what of them cannot be made."""
@@ -381,8 +405,14 @@ class _Planning:
             truths = {**record.settled, **record.known}
             if not record.crossed:
                 tried.append(truths)
+            lacking_value = next((name for name in self.in_body.parameters if name not in record.values), None)
+            if lacking_value is not None:
+                missing = missing or f"no sample has a {lacking_value} for the body"
+                continue
             body = self.body or self.signing_in(persona, path)
-            words = record.words if self.conditions or record.crossed else ""
+            if body is not None and self.in_body.parameters:
+                body = filled_body(body, record.values)
+            words = record.words if self.conditions or record.crossed or self.in_body.conditions else ""
             made.append(
                 Case(
                     self.asked,
@@ -398,8 +428,10 @@ class _Planning:
                     crossed=bool(record.crossed),
                     by_record=by_record,
                     owned=by_record and self.is_owned(truths),
+                    in_body=", ".join(f"{name} {record.values[name]}" for name in self.in_body.parameters),
                 )
             )
+        made += self.mixed(made)
         if not made:
             made.append(SkippedRequest(self.asked, persona, missing or "no sample leads to a record"))
         elif any(isinstance(planned, Case) for planned in made):
@@ -407,6 +439,18 @@ class _Planning:
             made += [SkippedRequest(self.asked, persona, lacking)] if lacking else []
             made += [SkippedRequest(self.asked, persona, why) for why in self.lacking(persona, tried)]
         return made
+
+    def mixed(self, made: list[Case | SkippedRequest]) -> Iterator[Case]:
+        """A request that names a record of one's own and one of others, where a body has a list of them."""
+        cases = [case for case in made if isinstance(case, Case) and case.in_body]
+        own = next((case for case in cases if case.allowed), None)
+        other = next((case for case in cases if case.by_record and not case.allowed), None)
+        if own is None or other is None or self.body is None:
+            return
+        body = mixed_body(self.body, own.values, other.values)
+        if body is not None:
+            words = "records of others in one list with one's own"
+            yield replace(other, body=body, in_body=words, spelled=words, changes=words, plain=own)
 
     def signing_in(self, persona: Persona, path: str) -> Body | None:
         """What is sent to the application's own sign-in; a visitor signs in as the first persona who can."""
@@ -427,7 +471,9 @@ class _Planning:
         """The records to ask for."""
         found = self._records.get(persona.name)
         if found is None:
-            found = records_for(self.settings, self.asked, self.conditions, persona, self.examples)
+            conditions = tuple(dict.fromkeys((*self.conditions, *self.in_body.conditions)))
+            names = {*self.asked.template.names, *self.in_body.parameters}
+            found = records_for(self.settings, names, conditions, persona, self.examples)
             if self.named:
                 found = [each for record in found for each in self.things.addresses(record, self.named)] or found
             self._records[persona.name] = found

@@ -76,7 +76,7 @@ class _Given:
 
 def records_for(
     settings: Settings,
-    endpoint: AskedEndpoint,
+    names: set[str],
     conditions: Iterable[str],
     persona: Persona,
     examples: Mapping[str, str],
@@ -85,12 +85,11 @@ def records_for(
 
     Args:
         settings: with the samples.
-        asked: the endpoint.
+        names: the parameters of its path, and what its body takes from samples.
         conditions: what it may depend on.
         persona: who asks. A record that is written with what the persona does not have is left out.
         examples: values for parameters that no sample names.
     """
-    names = set(endpoint.template.names)
     given: list[_Given] = []
     for name in conditions:
         sample = settings.samples.get(name)
