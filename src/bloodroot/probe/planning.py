@@ -368,9 +368,33 @@ class _Planning:
         self.body = body
         self.in_body = named_in(body)
         self.examples = known_values.examples(endpoint)
+        self.beside = self.told_beside()
         things = policy.roles.things
         self.things = ThingSamples(things, settings)
         self.named = things.named(endpoint.template.names)
+
+    def told_beside(self) -> tuple[str, ...]:
+        """The conditions whose samples are asked for although the endpoint itself asks for none of them.
+
+        What fields depend on; and where nothing else has a value for a parameter, all that have one.
+        """
+        names = set(self.asked.template.names)
+        fitting = [
+            name
+            for name, sample in self.settings.samples.items()
+            if any(names & example.values.keys() for example in (*sample.holds, *sample.fails))
+        ]
+        in_fields = {
+            condition.name
+            for kind in self.settings.probe.fields
+            if kind in self.policy.fields
+            for rule in self.policy.fields[kind].rules.values()
+            for condition in conditions_in(rule.read)
+        }
+        known = {*self.settings.values, *self.examples, *self.settings.probe.values}
+        if not self.conditions and not self.policy.roles.things.named(tuple(names)) and names - known:
+            return tuple(fitting)
+        return tuple(name for name in fitting if name in in_fields)
 
     def in_samples(self) -> dict[str, str]:
         """The values that samples of the conditions have beside the parameters of the path, each with its condition."""
@@ -412,7 +436,7 @@ class _Planning:
             body = self.body or self.signing_in(persona, path)
             if body is not None and self.in_body.parameters:
                 body = filled_body(body, record.values)
-            words = record.words if self.conditions or record.crossed or self.in_body.conditions else ""
+            words = record.words if self.conditions or record.crossed or self.in_body.conditions or self.beside else ""
             made.append(
                 Case(
                     self.asked,
@@ -471,7 +495,7 @@ class _Planning:
         """The records to ask for."""
         found = self._records.get(persona.name)
         if found is None:
-            conditions = tuple(dict.fromkeys((*self.conditions, *self.in_body.conditions)))
+            conditions = tuple(dict.fromkeys((*self.conditions, *self.in_body.conditions, *self.beside)))
             names = {*self.asked.template.names, *self.in_body.parameters}
             found = records_for(self.settings, names, conditions, persona, self.examples)
             if self.named:
