@@ -33,6 +33,7 @@ class Data:
     Args:
         settings: with ``probe.reset`` and ``probe.state``.
         application: the application that changes it.
+        within: what takes changes back in the place of ``probe.reset``, such as the transaction of a test.
 
     Attributes:
         can_put_back: whether something puts the data back.
@@ -44,9 +45,9 @@ class Data:
         SettingsError: a function cannot be imported, or changes cannot be rolled back in this application.
     """
 
-    def __init__(self, settings: Settings, application: Application) -> None:
+    def __init__(self, settings: Settings, application: Application, within: Around | None = None) -> None:
         self.settings = settings
-        self.reset = settings.probe.reset
+        self.reset = settings.probe.reset if within is None else ROLLBACK
         self.can_put_back = self.reset is not None
         self.touched = self.reset != ROLLBACK
         self.around: LookedAt | None = None
@@ -58,7 +59,7 @@ class Data:
         elif settings.probe.state is not None:
             self._state = _looked_at(settings, settings.probe.state, application)
         if self.reset == ROLLBACK:
-            self.around = LookedAt(rollback(settings, application), self._state)
+            self.around = LookedAt(within or rollback(settings, application), self._state)
 
     async def put_back(self, *, in_thread: bool = True) -> None:
         """Put the data back, if it may have changed.

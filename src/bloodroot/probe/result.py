@@ -2,7 +2,8 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
+from collections.abc import Mapping
+from dataclasses import dataclass, field
 from typing import TYPE_CHECKING
 
 from ..endings import Ending
@@ -29,6 +30,7 @@ class ProbeResult:
         protected: whether enforcement was seen to refuse something.
         part: which part of the plan this is, as ``2/5``, or an empty string for all of it.
         doubts: what else was not judged, in sentences.
+        accepted: at which endpoints it is accepted that something was not judged, with the reasons.
         other_ways: how many requests with other methods, headers and parameters were kept out as well.
     """
 
@@ -43,6 +45,7 @@ class ProbeResult:
     part: str = ""
     doubts: tuple[str, ...] = ()
     other_ways: int = 0
+    accepted: Mapping[str, str] = field(default_factory=dict)
 
     @property
     def ending(self) -> Ending:
@@ -52,7 +55,9 @@ class ProbeResult:
         verdicts = {observation.verdict for observation in self.observations}
         if verdicts & {Verdict.HOLE, Verdict.BLOCKED, Verdict.OTHER}:
             return Ending.FOUND
-        if self.untried or self.doubts or not verdicts or Verdict.INCONCLUSIVE in verdicts:
+        unjudged = [skipped.asked.name for skipped in self.untried]
+        unjudged += [each.case.asked.name for each in self.observations if each.verdict is Verdict.INCONCLUSIVE]
+        if self.doubts or not verdicts or any(name not in self.accepted for name in unjudged):
             return Ending.UNJUDGED
         return Ending.WELL
 

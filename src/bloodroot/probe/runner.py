@@ -9,7 +9,7 @@ from pathlib import Path
 from typing import TYPE_CHECKING
 
 from ..core.binding import RouteKind
-from ..core.patterns import check_patterns
+from ..core.patterns import check_patterns, matches
 from ..settings import Settings, SettingsError
 from .application import Application, application_of
 from .asked_endpoints import AskedEndpoint, endpoints_asked
@@ -78,17 +78,52 @@ def planned(policy: Policy, settings: Settings, options: Options, application: A
     Raises:
         SettingsError: the settings lack what is needed.
     """
-    examples = examples_of(settings, application)
-    endpoints = endpoints_asked(policy, application.routes)
+    endpoints = endpoints_to_ask(policy, settings, application)
     check_patterns("--only", options.chosen.patterns, (asked.name for asked in endpoints))
-    requests_planned = plan(policy, settings, endpoints, KnownValues(examples.body, examples.values), options.chosen)
+    return planned_for(policy, settings, application, endpoints, options.chosen, every=options.variants)
+
+
+def endpoints_to_ask(policy: Policy, settings: Settings, application: Application) -> list[AskedEndpoint]:
+    """The endpoints that are asked for: all but those that the settings exclude.
+
+    Raises:
+        PatternError: a pattern of the settings is for none.
+    """
+    endpoints = endpoints_asked(policy, application.routes)
+    names = [asked.name for asked in endpoints]
+    for key, patterns in (("exclude", settings.probe.exclude), ("accept", settings.probe.accept)):
+        check_patterns(f"{settings.file.name}: probe.{key}", patterns, names)
+    return [asked for asked in endpoints if not matches(asked.name, settings.probe.exclude)]
+
+
+def planned_for(
+    policy: Policy,
+    settings: Settings,
+    application: Application,
+    endpoints: list[AskedEndpoint],
+    chosen: PlanFilter | None = None,
+    *,
+    every: bool = False,
+) -> Plan:
+    """Every request to some endpoints.
+
+    Args:
+        policy: what is declared.
+        settings: the personas, the samples, the bodies.
+        application: the application.
+        endpoints: the endpoints.
+        chosen: which part of it is wanted.
+        every: whether refused requests are sent in other spellings too.
+    """
+    examples = examples_of(settings, application)
+    requests_planned = plan(policy, settings, endpoints, KnownValues(examples.body, examples.values), chosen)
     if settings.probe.fields:
         requests_planned = with_fields(requests_planned, policy, settings)
     return with_variants(
         with_more_records(requests_planned),
         policy,
         seen=application.here and application.routes is not None,
-        every=options.variants,
+        every=every,
         parameters=examples.parameters,
     )
 
@@ -130,7 +165,7 @@ def merge(policy: Policy, settings: Settings, options: Options, files: list[Path
     ]
     remaining = replace(remaining, untried=(*remaining.untried, *lost))
     seen = {case: facts[case.key] for case in remaining.cases if case.key in facts}
-    return replace(_result(remaining, seen, application, settings), sign_in_faults=faults)
+    return replace(_result(remaining, seen, application, settings, policy), sign_in_faults=faults)
 
 
 def probe(
@@ -236,7 +271,7 @@ class _Probe:
                 if self.options.stale is not None:
                     asked = self.policy, self.settings, self.plan, self.application, self.sender, self.options.stale
                     stale = await staleness(*asked)
-            result = _result(self.plan, self.facts, self.application, self.settings)
+            result = _result(self.plan, self.facts, self.application, self.settings, self.policy)
             if not self.data.is_put_back:
                 result = replace(result, doubts=(*result.doubts, _NOT_PUT_BACK))
             # What a part has found beside its answers must not be lost when parts are put together.
@@ -392,13 +427,18 @@ def _without_changes(plan: Plan, settings: Settings) -> Plan:
     return replace(plan, cases=tuple(case for case in plan.cases if case.safe), untried=untried)
 
 
-def _result(plan: Plan, facts: dict[Case, Seen], application: Application, settings: Settings) -> ProbeResult:
+def _result(
+    plan: Plan, facts: dict[Case, Seen], application: Application, settings: Settings, policy: Policy
+) -> ProbeResult:
     """What the facts come to."""
     observations = judge(plan, facts)
     groups: dict[AskedEndpoint, list[Observation]] = {}
     for observation in observations:
         groups.setdefault(observation.case.asked, []).append(observation)
     notes: list[str] = [*plan.notes]
+    left = len(endpoints_asked(policy, application.routes)) - len(endpoints_to_ask(policy, settings, application))
+    if left:
+        notes.append(f"left out, as probe.exclude says: {left} endpoints ({', '.join(settings.probe.exclude)})")
     left_out: set[AskedEndpoint] = set()
     for endpoint, group in groups.items():
         followed = next((observation.seen.followed for observation in group if observation.seen.followed), "")
@@ -420,8 +460,20 @@ def _result(plan: Plan, facts: dict[Case, Seen], application: Application, setti
         application.made_with[0].protection if application.made_with else "bloodroot.enforce",
         any(observation.seen.by is AnsweredBy.POLICY for observation in kept),
         other_ways=twins,
+        accepted=_accepted(plan, settings),
         doubts=(*_doubts(application, kept), *_marks_not_seen(plan, facts)),
     )
+
+
+def _accepted(plan: Plan, settings: Settings) -> dict[str, str]:
+    """The endpoints at which it is accepted that something is not judged, each with the reason."""
+    names = {case.asked.name for case in plan.cases} | {skipped.asked.name for skipped in plan.untried}
+    return {
+        name: reason
+        for pattern, reason in settings.probe.accept.items()
+        for name in sorted(names)
+        if matches(name, [pattern])
+    }
 
 
 _NOT_PUT_BACK = (

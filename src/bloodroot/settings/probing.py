@@ -158,6 +158,8 @@ class ProbeRules:
         rate: the most requests a second, or None.
         timeout: seconds to wait for a response.
         journal: the file that requests are written down in.
+        exclude: patterns of endpoints that are not asked for, such as ``/admin/*``.
+        accept: patterns of endpoints at which what is not judged is accepted, each with the reason.
     """
 
     sign_ins: tuple[SignIn, ...] = ()
@@ -172,3 +174,5 @@ class ProbeRules:
     rate: float | None = None
     timeout: float = 30
     journal: Path | None = None
+    exclude: tuple[str, ...] = ()
+    accept: Mapping[str, str] = field(default_factory=dict)

@@ -88,6 +88,8 @@ def read_probe(table: Table) -> ProbeRules:
         table.number("rate", least=0.01, most=100_000, unit="requests a second") if "rate" in table else None,
         table.number("timeout", least=0.1, most=3600, unit="seconds"),
         table.file("journal"),
+        tuple(table.names("exclude")),
+        table.table("accept").each_value(),
     )
 
 

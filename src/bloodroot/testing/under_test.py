@@ -7,9 +7,8 @@ from pathlib import Path
 from ..core.policy import Policy
 from ..files import load
 from ..identity.personas import with_members
-from ..probe.asked_endpoints import endpoints_asked
-from ..probe.examples import examples_of
-from ..probe.planning import KnownValues, Plan, plan
+from ..probe.planning import Plan
+from ..probe.runner import endpoints_to_ask, planned_for
 from ..settings import Settings, SettingsError, find_settings, read_settings
 from ..settings.policy_names import check_names
 from ..survey.applications import bound, imported
@@ -38,7 +37,7 @@ class Project:
         self.application = InTests(imported(self.settings.app, self.settings.folder, "app"))
         self.policy: Policy = bound(load(self.settings.policy), self.settings)
         check_names(self.settings, self.policy)
-        self.asked = endpoints_asked(self.policy, self.application.routes)
+        self.asked = endpoints_to_ask(self.policy, self.settings, self.application)
         self._plan: Plan | None = None
         self._complete = False
         # By the name of a persona, and whether it signs in: sessions last for more than one test.
@@ -55,6 +54,5 @@ class Project:
         """Every request."""
         self.complete()
         if self._plan is None:
-            examples = examples_of(self.settings, self.application)
-            self._plan = plan(self.policy, self.settings, self.asked, KnownValues(examples.body, examples.values))
+            self._plan = planned_for(self.policy, self.settings, self.application, self.asked)
         return self._plan
