@@ -161,6 +161,7 @@ class Plan:
             them from the persona, and that no mark would show.
         whole: whether it is all that there is to ask.
         notes: what is asked as it is, and not varied.
+        doubts: what is wrong with the samples.
     """
 
     cases: tuple[Case, ...]
@@ -170,6 +171,7 @@ class Plan:
     lists: Mapping[tuple[AskedEndpoint, str], str] = field(default_factory=dict)
     whole: bool = True
     notes: tuple[str, ...] = ()
+    doubts: tuple[str, ...] = ()
 
 
 @dataclass(frozen=True, slots=True)
@@ -240,11 +242,11 @@ def plan(
                 for case in planned:
                     if isinstance(case, Case):
                         cases.setdefault(case.key, case)
-    for name, told in held.items():
-        if told == {False}:
-            raise SettingsError(
-                f"{settings.file.name}: samples.{name}.holds: {name} fails there for every persona; correct the sample"
-            )
+    suiting_nobody = tuple(
+        f"{settings.file.name}: samples.{name}.holds: {name} fails there for every persona; correct the sample"
+        for name, told in held.items()
+        if told == {False}
+    )
     readable = _readable(every)
     kept = {
         persona.name: tuple(
@@ -254,8 +256,8 @@ def plan(
         )
         for persona in personas
     }
-    marks = tuple(dict.fromkeys(_marks(settings)))
-    return Plan(tuple(cases.values()), tuple(untried), kept, marks, lists_without_marks(every, kept), chosen.whole)
+    marks, lists = tuple(dict.fromkeys(_marks(settings))), lists_without_marks(every, kept)
+    return Plan(tuple(cases.values()), tuple(untried), kept, marks, lists, chosen.whole, doubts=suiting_nobody)
 
 
 def _marks(settings: Settings) -> Iterator[str]:
@@ -436,7 +438,8 @@ class _Planning:
             body = self.body or self.signing_in(persona, path)
             if body is not None and self.in_body.parameters:
                 body = filled_body(body, record.values)
-            words = record.words if self.conditions or record.crossed or self.in_body.conditions or self.beside else ""
+            told = {*self.conditions, *self.in_body.conditions}
+            words = replace(record, known={name: truth for name, truth in record.known.items() if name in told}).words
             made.append(
                 Case(
                     self.asked,
@@ -524,9 +527,6 @@ class _Planning:
         """A record with what the policy itself can tell of it, from the path, the query and the caller.
 
         A record that is one persona's own is another's for most: what the policy can tell counts.
-
-        Raises:
-            SettingsError: a condition fails for a record that ``holds`` takes from the persona.
         """
         if not self.conditions:
             return record
@@ -541,20 +541,8 @@ class _Planning:
         for name, holds in record.known.items():
             if holds:
                 self.held.setdefault(name, set()).add(settled.get(name))
-            if holds and settled.get(name) is False and self._is_by_persona(name):
-                where = ", ".join(f"{key} = {value}" for key, value in record.values.items())
-                raise SettingsError(
-                    f"{self.settings.file.name}: samples.{name}.holds: {name} fails for {persona.name} at {where}; "
-                    f"correct what the sample takes from [personas.{persona.name}]"
-                )
         truths = {name: settled.get(name, holds) for name, holds in record.known.items()}
         return replace(record, known=truths, settled=settled)
-
-    def _is_by_persona(self, name: str) -> bool:
-        """Whether the records of a sample differ between personas."""
-        return any(
-            "{persona." in text for example in self.settings.samples[name].holds for text in example.values.values()
-        )
 
     def declared(self, persona: Persona, path: str, query: str, record: SampleRecord) -> tuple[Decision, bool]:
         """What the policy says, the sample taken at its word where that matters; and whether it is what decides."""

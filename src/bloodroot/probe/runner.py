@@ -254,15 +254,13 @@ class _Probe:
 
     async def run(self) -> ProbeResult:
         """Everything that only reads, many at once; then what changes data, one by one with the data put back."""
-        waiting = [case for case in self.plan.cases if case not in self.facts]
-        reading = [case for case in waiting if case.safe]
-        changing = sorted((case for case in waiting if not case.safe), key=lambda case: case.method == "DELETE")
         faults: list[str] = []
         stale: list[Stale] = []
         try:
             async with self.sender:
                 await self.data.put_back()
-                await verify(self.policy, self.plan, self.application)
+                self._verified(await verify(self.policy, self.plan, self.application))
+                reading, changing = self._waiting()
                 faults = await self._sign_in_faults()
                 await self._read_all(reading)
                 for case in changing:
@@ -283,6 +281,18 @@ class _Probe:
         finally:
             self.journal.close()
         return replace(result, sign_in_faults=tuple(faults), stale=tuple(stale), part=self.part)
+
+    def _verified(self, plan: Plan) -> None:
+        """Go on with a plan in which the records themselves have had their say."""
+        by_key = {case.key: seen for case, seen in self.facts.items()}
+        self.plan = plan
+        self.facts = {case: by_key[case.key] for case in plan.cases if case.key in by_key}
+
+    def _waiting(self) -> tuple[list[Case], list[Case]]:
+        """What is still to be asked: what only reads, and what changes data, DELETE last."""
+        waiting = [case for case in self.plan.cases if case not in self.facts]
+        changing = [case for case in waiting if not case.safe]
+        return [case for case in waiting if case.safe], sorted(changing, key=lambda case: case.method == "DELETE")
 
     async def _sign_in_faults(self) -> list[str]:
         """Where signing in does not lead where the settings say."""
@@ -461,7 +471,7 @@ def _result(
         any(observation.seen.by is AnsweredBy.POLICY for observation in kept),
         other_ways=twins,
         accepted=_accepted(plan, settings),
-        doubts=(*_doubts(application, kept), *_marks_not_seen(plan, facts)),
+        doubts=(*plan.doubts, *_doubts(application, kept), *_marks_not_seen(plan, facts)),
     )
 
 

@@ -1,47 +1,65 @@
-"""Samples held against the records that the application itself loads, before anything is asked."""
+"""Samples held against the records that the application itself loads: what these say counts."""
 
 from __future__ import annotations
 
 import contextlib
 import inspect
 from collections.abc import Mapping
+from dataclasses import replace
 from typing import TYPE_CHECKING, Any
 
 from ..core.decision import Outcome
 from ..core.paths import read_path
 from ..core.question import Question
 from ..enforce import active_policies
-from ..settings import SettingsError
+from .planning import Case, Plan, SkippedRequest
 
 if TYPE_CHECKING:
     from ..core.policy import Policy
     from .application import Application
-    from .planning import Case, Plan
 
 
-async def verify(policy: Policy, plan: Plan, application: Application) -> None:
-    """See that the record of each sample is there, and is as the sample says.
+async def verify(policy: Policy, plan: Plan, application: Application) -> Plan:
+    """The plan, with what the record of each sample itself says in the place of what the sample says.
 
     That is possible where an application in this process is protected, and loads records from the text of a parameter
-    alone.
-
-    Raises:
-        SettingsError: a record is not there, or a condition is not as its sample says.
+    alone. A record that is not there cannot be asked for.
     """
     if not application.here:
-        return
+        return plan
     loaded: dict[tuple[str, str], Any] = {}
+    told: dict[Case, Case | SkippedRequest] = {}
     made_with = application.made_with
     with made_with[0].around_loaders(made_with[1]) if made_with is not None else contextlib.nullcontext():
         for case in plan.cases:
-            if case.sample and case.asked.line is not None and not case.spelled:
-                records = await _records(policy, case, loaded)
-                if records:
-                    _hold(policy, case, records)
+            if case.sample and case.asked.line is not None and not (case.spelled or case.missing or case.crossed):
+                records = await _records(case, policy, loaded)
+                if isinstance(records, str):
+                    told[case] = SkippedRequest(case.asked, case.persona, records)
+                elif records:
+                    told[case] = _by_record(policy, case, records)
+    return _with(plan, told) if told else plan
 
 
-async def _records(policy: Policy, case: Case, loaded: dict[tuple[str, str], Any]) -> Mapping[str, Any]:
-    """The records that the parameters of a case lead to; nothing where one cannot be loaded from here."""
+def _with(plan: Plan, told: Mapping[Case, Case | SkippedRequest]) -> Plan:
+    """A plan with other cases in the place of some; what was made of a case goes with it."""
+    cases: list[Case] = []
+    for case in plan.cases:
+        plain = told.get(case.plain) if case.plain is not None else None
+        if isinstance(plain, SkippedRequest) or (isinstance(plain, Case) and case.twin and plain.allowed):
+            continue
+        found = told.get(case, case)
+        if isinstance(found, Case):
+            cases.append(replace(found, plain=plain) if isinstance(plain, Case) else found)
+    skipped = dict.fromkeys(each for each in told.values() if isinstance(each, SkippedRequest))
+    return replace(plan, cases=tuple(cases), untried=(*plan.untried, *skipped))
+
+
+async def _records(case: Case, policy: Policy, loaded: dict[tuple[str, str], Any]) -> Mapping[str, Any] | str:
+    """The records that the parameters of a case lead to; nothing where one cannot be loaded from here.
+
+    Where a record is not there, a sentence that says so.
+    """
     records: dict[str, Any] = {}
     for name in case.asked.template.names:
         thing = policy.roles.things.by_parameter.get(name)
@@ -60,22 +78,30 @@ async def _records(policy: Policy, case: Case, loaded: dict[tuple[str, str], Any
                 # It may need a request, or a connection that there is only within one.
                 return {}
         if loaded[name, text] is None:
-            raise SettingsError(
-                f"samples: there is no record for {name} = {text}, which is for {case.sample}; "
-                "correct the sample, or put the record into the data that reset makes"
+            return (
+                f"there is no record for {name} = {text}, which is for {case.sample}; correct the sample, or put the "
+                "record into the data that reset makes"
             )
         records[name] = loaded[name, text]
     return records
 
 
-def _hold(policy: Policy, case: Case, records: Mapping[str, Any]) -> None:
+def _by_record(policy: Policy, case: Case, records: Mapping[str, Any]) -> Case:
+    """A case with what the policy says of the record itself, where that is not what the sample says."""
     question = Question(case.persona.caller, case.method, case.path)
     question.line, question.routed, question.query = case.asked.line, True, {}
     question.record, question.records = [*records.values()][-1], records
     decided = policy.evaluator.decide(question, read_path(case.path.rstrip("/") or "/"))
-    if decided.outcome is not Outcome.DEPENDS and decided.outcome is not case.declared and not case.query:
-        raise SettingsError(
-            f"samples: {case.method} {case.path} was to be a record where {case.sample} for {case.persona.name}, and "
-            f"the record says otherwise: with it the policy says {decided.outcome.value}, not {case.declared.value}; "
-            "correct the sample"
-        )
+    if decided.outcome is Outcome.DEPENDS or decided.outcome is case.declared or case.query:
+        return case
+    # What a sample says of one persona's record need not be so for another.
+    refused = not decided.allowed
+    return replace(
+        case,
+        declared=decided.outcome,
+        answer=decided.answer,
+        sample="as the record itself says",
+        known={},
+        by_record=refused,
+        owned=refused,
+    )
