@@ -11,10 +11,10 @@ from hypothesis import given
 import bloodroot
 from bloodroot.checks.checking import check
 from bloodroot.checks.reach import Reach
-from bloodroot.checks.reasoning import Reasoner
 from bloodroot.checks.subject import Subject
 from bloodroot.checks.witnesses import witness_of
 from bloodroot.core.caller import imagined
+from bloodroot.core.reasoning import Reasoner
 from bloodroot.language.parser import parse as parse_tree
 from tests.core.random_policies import ROLES, policies, written
 from tests.examples import examples

@@ -12,8 +12,8 @@ from typing import Any
 
 import bloodroot
 from bloodroot.checks.proving import prove
-from bloodroot.checks.reasoning import tried
 from bloodroot.core.formulas import Formula
+from bloodroot.core.reasoning import tried
 from bloodroot.core.records import MISSING
 from tests.examples import number
 

@@ -301,6 +301,26 @@ class AnswerSettings(InFolder):
         out = " ".join(self.ran("probe", status=3, PLOT_KEY=KEY).split())
         self.assertIn("samples.self.holds: self fails there for every persona; correct the sample", out)
 
+    def test_what_cannot_be_is_not_asked_for(self) -> None:
+        conditions = "  low record.size < 3\n  small record.size < 5\n  mine record.team in caller.teams\n"
+        conditions += "  left caller.left == true\n"
+        self.write(
+            "other.bloodroot",
+            f"roles\n  keeper\nconditions\n{conditions}endpoints\n  GET /a/{{plot_id}} keeper if low and small\n"
+            "  GET /b/{plot_id} keeper if mine\n  GET /c/{plot_id} keeper if low and left\n",
+        )
+        self.write(
+            "other.toml",
+            'policy = "other.bloodroot"\nurl = "http://127.0.0.1:9"\n[personas.hazel]\nroles = ["keeper"]\n'
+            "attributes = { id = 1, teams = [], left = false }\n[samples]\nplot_id = 1\n[samples.low]\n"
+            "holds = { plot_id = 1 }\nfails = { plot_id = 3 }\n[samples.small]\nholds = { plot_id = 1 }\n",
+        )
+        out = self.ran("probe", "--settings", "other.toml", "--list")
+        # A low plot is small; nobody is in no team; hazel has not left.
+        self.assertIn("1 cannot be tried", out)
+        self.assertIn("no sample where low fails and small holds", " ".join(out.split()))
+        self.assertIn("/b/1 deny hazel", " ".join(out.split()))
+
     def test_a_condition_on_the_query(self) -> None:
         self.project(
             settings=SETTINGS.replace(

@@ -10,6 +10,7 @@ from ..core.annotations import with_guards
 from ..core.binding import Route
 from ..core.formulas import Formula
 from ..core.policy import Policy
+from ..core.reasoning import Proof, Reasoner
 from ..enforce import active_policies
 from ..frameworks import routes_of
 from ..language import tree
@@ -18,7 +19,6 @@ from ..settings import Settings
 from ..survey.applications import bound, imported, is_application
 from ..survey.coverage import survey
 from ..survey.gathering import gather
-from .reasoning import Proof, Reasoner
 from .subject import Subject
 
 # What hard questions may take in one run, all together, in steps of the solver: the same on every machine. Those that

@@ -20,11 +20,7 @@ import z3
 
 from ..core.conditions import Comparison, Holds, Listed, Now, Operand, Reference, is_textual
 from ..core.formulas import FALSE, FAULTY, TRUE, Constant, Formula, Interpretation, walk
-from ..core.records import MISSING
-from ..core.values import Value, plain_number, plain_uuid
-from ..language.errors import BloodrootError
-from ..language.operators import OPERATORS
-from .reasoning import (
+from ..core.reasoning import (
     Assignment,
     Proof,
     Variable,
@@ -35,6 +31,10 @@ from .reasoning import (
     replaced,
     variables,
 )
+from ..core.records import MISSING
+from ..core.values import Value, plain_number, plain_uuid
+from ..language.errors import BloodrootError
+from ..language.operators import OPERATORS
 
 _LARGEST = 400  # values compared in one question
 # What one question may take: steps of the solver, which are the same on every machine, and milliseconds beside them for

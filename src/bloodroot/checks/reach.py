@@ -13,10 +13,10 @@ from ..core.matrix import Row, groups, row_of, spreading_of_roles
 from ..core.methods import ANY
 from ..core.paths import Template, specificity
 from ..core.policy import Policy
+from ..core.reasoning import Reasoner, parts_left_open, replaced
 from ..core.requirements import OtherPath, Requirement, roles_in
 from ..language.problems import Place
 from ..survey.coverage import Surveyed
-from .reasoning import Reasoner, parts_left_open, replaced
 
 WRITES = ("POST", "PUT", "PATCH", "DELETE")
 Shape = tuple[object, ...]

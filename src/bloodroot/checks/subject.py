@@ -9,6 +9,7 @@ from functools import cached_property
 from ..core.binding import Route
 from ..core.finding import Needs
 from ..core.policy import Policy
+from ..core.reasoning import Reasoner
 from ..language import tree
 from ..language.parser import parse_guard
 from ..language.problems import Place, PolicyError, Problem, Source
@@ -16,7 +17,6 @@ from ..settings import Settings
 from ..survey.coverage import SurveyResult
 from ..survey.endpoints import Endpoint
 from .reach import Reach
-from .reasoning import Reasoner
 
 
 @dataclass(slots=True)

@@ -6,13 +6,13 @@ from collections.abc import Callable, Iterable, Iterator, Mapping
 from dataclasses import dataclass, field, replace
 from typing import Any
 
-from ..checks.reasoning import Proof, Reasoner
 from ..core.caller import Caller
 from ..core.decision import Outcome
 from ..core.endpoint_outcomes import left_of, outcome_of
 from ..core.formulas import FALSE, TRUE, Formula, can_be_true, walk
 from ..core.locating import there_of
 from ..core.policy import Policy
+from ..core.reasoning import Proof, Reasoner
 from ..core.requirements import HELD, in_words, permissions_in
 from ..core.roles import ANYONE
 from .caller_kinds import (

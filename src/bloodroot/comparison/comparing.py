@@ -6,12 +6,12 @@ from collections.abc import Callable, Iterable, Iterator
 from dataclasses import dataclass
 from itertools import chain
 
-from ..checks.reasoning import Proof, Reasoner
 from ..core.formulas import Formula
 from ..core.lines import Line
 from ..core.methods import ANY, COMMON
 from ..core.paths import Template, overlap, parse_template, specificity
 from ..core.policy import Policy
+from ..core.reasoning import Proof, Reasoner
 from ..core.routing import PathTree
 from .access_compared import AccessComparison, Asked, Weighed, access_at_endpoint
 from .caller_kinds import single_kinds

@@ -7,7 +7,6 @@ from dataclasses import dataclass, replace
 from itertools import chain
 from typing import Any
 
-from ..checks.reasoning import Reasoner
 from ..checks.witnesses import by_root, command
 from ..core.caller import Caller
 from ..core.decision import Decision, Outcome
@@ -15,6 +14,7 @@ from ..core.finding import Witness
 from ..core.formulas import FALSE, TRUE, Formula, both
 from ..core.paths import encoded_segment
 from ..core.policy import Policy
+from ..core.reasoning import Reasoner
 from ..core.records import MISSING
 from ..core.requirements import conditions_in, references_in
 from .access_compared import Weighed

@@ -4,9 +4,9 @@ from __future__ import annotations
 
 from collections.abc import Iterable, Iterator, Mapping
 
-from ..checks.reasoning import Reasoner
 from ..core.formulas import TRUE, Formula
 from ..core.policy import Policy
+from ..core.reasoning import Reasoner
 from ..core.requirements import permissions_in, references_in
 from .access_compared import AccessComparison, access_by_formula
 from .changes import Change, Declared, NameChange

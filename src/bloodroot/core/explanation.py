@@ -57,11 +57,18 @@ def explain(policy: Policy, who: str, caller: Caller | None, method: str, path: 
         path: the request path.
         known: what else `Policy.decide` takes: ``record``, ``query`` and so on.
     """
-    decision = policy.decide(caller, method, path, **values)
+    # What is refused before its record is known, as a visitor is, never has it loaded.
+    early = {name: value for name, value in values.items() if name not in ("record", "records")}
+    decision = policy.decide(caller, method, path, **early)
+    if decision.reason is None:
+        decision = policy.decide(caller, method, path, **values)
     sufficient = []
     if decision.outcome is not Outcome.ALLOW:
         of_caller = (caller.id, caller.attributes) if caller is not None else (None, {})
+        held = policy.roles.held(caller).bits
         for role in policy.roles.kinds:
+            if not policy.roles.closure_of[role] & ~held:
+                continue  # the caller holds it, and it was not enough
             other = with_roles(of_caller[0], (role,), of_caller[1])
             if policy.decide(other, method, path, **values).outcome is Outcome.ALLOW:
                 sufficient.append(role)

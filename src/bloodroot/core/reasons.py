@@ -211,11 +211,15 @@ def _held_here(formula: Formula, facts: Facts) -> str:
 
 
 def _by_grant(formula: Formula, facts: Facts) -> str:
-    """Which of the permissions the caller has only because they were granted outside of the policy."""
+    """Which grant gives the caller each of the permissions: one of the policy, or one from outside of it."""
     granted = facts.granted or {}
     message = ""
     for permission in permissions_in(formula):
+        grants = permission.grants.parts if isinstance(permission.grants, Disjunction) else (permission.grants,)
+        given = next((grant for grant in grants if grant.fold(facts) is TRUE), None)
         name = permission.named_by(granted)
-        if name is not None and permission.grants.fold(facts) is not TRUE:
+        if given is not None:
+            message += f"; {permission.name} is given to {given.words()}"
+        elif name is not None and permission.grants.fold(facts) is not TRUE:
             message += f"; {name} was granted by {granted[name]}"
     return message

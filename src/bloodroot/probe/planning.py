@@ -10,10 +10,12 @@ from urllib.parse import parse_qs
 
 from ..core.decision import Decision, Outcome
 from ..core.endpoint_outcomes import asked_at, outcome_at
-from ..core.formulas import TRUE, can_be_true
+from ..core.formulas import TRUE, Facts, both, can_be_true, opposite
 from ..core.methods import SAFE
 from ..core.paths import Parameter, read_path
 from ..core.question import Question
+from ..core.reasoning import Reasoner
+from ..core.records import UNKNOWN
 from ..core.request_facts import facts_for
 from ..core.requirements import asks_for_guard, conditions_in, references_in, rests_on_records
 from ..settings import Body, Persona, Settings, SettingsError
@@ -351,6 +353,7 @@ class _Planning:
         held: dict[str, set[bool | None]],
     ) -> None:
         self.held = held
+        self.reasoner = Reasoner()
         self._records: dict[str, list[SampleRecord]] = {}
         self.policy = policy
         self.settings = settings
@@ -549,6 +552,9 @@ class _Planning:
         found = self.decided(persona, path, query, None, records=record.records)
         if found.remainder is not None and record.known:
             found = self.decided(persona, path, query, record.known, records=record.records)
+        if found.remainder is not None and self.reasoner.never(found.remainder.fold(self.facts(persona))).holds:
+            # No record can be one where this persona is let in.
+            found = self.decided(persona, path, query, dict.fromkeys(self.conditions, False), records=record.records)
         return found, found.reason is not None and self.is_let_in_elsewhere(persona, path, record)
 
     def is_owned(self, truths: Mapping[str, bool]) -> bool:
@@ -588,13 +594,31 @@ class _Planning:
             if decision.outcome is Outcome.DEPENDS:
                 return  # on something without a name
             allowed[truths] = decision.allowed
+        # What cannot be makes no difference, and is not asked for.
+        allowed = {
+            truths: outcome_there
+            for truths, outcome_there in allowed.items()
+            if not self.cannot_be(persona, dict(zip(names, truths, strict=True)))
+        }
         for truths, outcome_there in allowed.items():
             flips = [(*truths[:place], not truths[place], *truths[place + 1 :]) for place in range(len(names))]
-            if all(allowed[flip] is outcome_there for flip in flips):
+            if all(allowed.get(flip, outcome_there) is outcome_there for flip in flips):
                 continue
             wanted = dict(zip(names, truths, strict=True))
             if not any(all(seen.get(name) is truth for name, truth in wanted.items()) for seen in tried):
                 yield _no_sample(wanted)
+
+    def cannot_be(self, persona: Persona, wanted: Mapping[str, bool]) -> bool:
+        """Whether no record can be so for a persona: one condition implies another, or its own attributes say it."""
+        parts = []
+        for name, truth in wanted.items():
+            test = self.policy.conditions[name].test.fold(self.facts(persona))
+            parts.append(test if truth else opposite(test))
+        return self.reasoner.never(both(parts)).holds is True
+
+    def facts(self, persona: Persona) -> Facts:
+        """What is known of a persona, whatever it asks for."""
+        return facts_for(self.policy.roles.held(persona.caller), persona.caller, path=UNKNOWN, query=UNKNOWN)
 
     def secrets_of_things(self, persona: Persona) -> Iterator[Secret]:
         """Marked records of things that their own page keeps from a persona."""

@@ -15,9 +15,10 @@ from dataclasses import dataclass, field
 from itertools import combinations, pairwise, product
 from typing import Any
 
-from ..core.caller import Caller, CallerView
-from ..core.conditions import Clock, Comparison, Holds, Listed, Now, Operand, Reference, Shifted, is_textual
-from ..core.formulas import (
+from ..language.operators import OPERATORS
+from .caller import Caller, CallerView
+from .conditions import Clock, Comparison, Holds, Listed, Now, Operand, Reference, Shifted, is_textual
+from .formulas import (
     CAN_BE_FAULTY,
     FALSE,
     FAULTY,
@@ -29,11 +30,10 @@ from ..core.formulas import (
     mapped,
     walk,
 )
-from ..core.locating import Together
-from ..core.records import MISSING, UNKNOWN
-from ..core.requirements import HELD, GrantedPerhaps, Guarded, OtherPath, PermissionAsked
-from ..core.values import Value, plain_number, plain_uuid
-from ..language.operators import OPERATORS
+from .locating import Together
+from .records import MISSING, UNKNOWN
+from .requirements import HELD, GrantedPerhaps, Guarded, OtherPath, PermissionAsked
+from .values import Value, plain_number, plain_uuid
 
 MOST_TRIED = 1_500
 _MOST_REFERENCES = 8
