@@ -205,10 +205,28 @@ def run() -> None:
             raise
         from ..report.sheet import printable
 
-        fault = f"a fault in bloodroot itself: {type(error).__name__}: {error}"
-        message = text or f"{fault}; BLOODROOT_TRACEBACK=1 in the environment shows where"
+        words, place = f"{type(error).__name__}: {error}", _of_application(error)
+        whose = f"the application raised {words} ({place})" if place else f"a fault in bloodroot itself: {words}"
+        message = text or f"{whose}; BLOODROOT_TRACEBACK=1 in the environment shows where"
         sys.stderr.write(printable(message, "\n\t") + "\n")
         sys.exit(2)
+
+
+def _of_application(error: Exception) -> str | None:
+    """The place in the project's own code that an exception was raised in, or beneath; None where it was in none."""
+    from pathlib import Path
+
+    own, here = Path(__file__).parent.parent, Path.cwd()
+    found = None
+    place = error.__traceback__
+    while place is not None:
+        file = Path(place.tb_frame.f_code.co_filename)
+        if file.is_relative_to(own):
+            found = None  # the application was left again
+        elif file.is_relative_to(here) and "site-packages" not in file.parts:
+            found = f"{file.name}:{place.tb_lineno}"
+        place = place.tb_next
+    return found
 
 
 def _message(error: Exception) -> str | None:

@@ -282,7 +282,9 @@ async def _lifespan(app: Any) -> AsyncIterator[None]:
     answer = await outbox.get()
     if answer is not None and answer["type"] == "lifespan.startup.failed":
         await task
-        raise SettingsError(f"the application failed to start: {answer.get('message') or 'it does not say why'}")
+        said = str(answer.get("message") or "").strip().splitlines()
+        # A framework may say it with a whole traceback, of which the last line says what was raised.
+        raise SettingsError(f"the application failed to start: {said[-1] if said else 'it does not say why'}")
     try:
         yield
     finally:
