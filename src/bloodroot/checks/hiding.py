@@ -34,6 +34,9 @@ _MOST_NAMED = 4
 _ANYWHERE = parse_template("/**")
 
 
+_OF_CALLERS = ("signed-out", "signed-in", "role")
+
+
 def find(subject: Subject) -> Iterator[Finding]:
     """Findings of this family."""
     yield from _given_away(subject)
@@ -51,6 +54,8 @@ def _given_away(subject: Subject) -> Iterator[Finding]:
         answers = {reason: subject.policy.answers.answer(method, path, reason) for reason in _reasons(subject, unit)}
         hidden = [reason for reason, answer in answers.items() if answer.hidden]
         for reason, answer in answers.items():
+            if reason in _OF_CALLERS and hidden and hidden[0] not in _OF_CALLERS:
+                continue  # they are refused at every record alike, whether there is one or not
             if hidden and not answer.hidden:
                 denial = by_place[answers[hidden[0]].place]  # type: ignore[index]
                 key = (denial, hidden[0], reason)

@@ -160,9 +160,14 @@ def _open_everything(reach: Reach, entries: dict[str, tree.Role], rows: list[Row
             if all(reach.implies(other, formula) for other, bits in groups if bits & signed_in):
                 least |= columns
         everywhere &= least
-    for name, entry in entries.items():
-        # A role in a thing opens nothing but what is in one record.
-        if everywhere & reach.bit[name] and entry.name.text not in reach.policy.roles.in_thing:
+    # A role in a thing opens nothing but what is in one record. That one role opens everything is as it should be.
+    opening = [
+        (name, entry)
+        for name, entry in entries.items()
+        if everywhere & reach.bit[name] and entry.name.text not in reach.policy.roles.in_thing
+    ]
+    for name, entry in opening:
+        if len(opening) > 1 or entry.default:
             yield OPENS_EVERYTHING.at(entry.place, f'The role "{name}" opens every endpoint that any role opens.')
 
 

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import re
 from collections.abc import Iterator
 
 from ..core.binding import RouteKind
@@ -53,6 +54,18 @@ def find(subject: Subject) -> Iterator[Finding]:
         yield from _catch_alls(subject)
 
 
+_ENTERING = re.compile(
+    r"(^|[/_-])(sign-?(in|up|on)|log-?in|register|registration|join|forgot(ten)?|reset|password|verify|confirm|"
+    r"activate|token|oauth2?|sso|callback)([/_-]|$)",
+    re.I,
+).search
+
+
+def is_for_entering(path: str) -> bool:
+    """Whether a path is, by its words, one by which callers come in: signing in, joining, a forgotten password."""
+    return _ENTERING(path) is not None
+
+
 def _is_open(subject: Subject, unit: Unit) -> bool:
     """Whether signed-out callers may use an endpoint that is not for them alone: then everybody may."""
     reach = subject.reach
@@ -60,7 +73,8 @@ def _is_open(subject: Subject, unit: Unit) -> bool:
 
 
 def _open_change(subject: Subject, unit: Unit) -> Iterator[Finding]:
-    if unit.template.text in subject.sign_in_pages or _only_reads(unit):
+    entry = unit.method != ANY and is_for_entering(unit.template.text)
+    if unit.template.text in subject.sign_in_pages or entry or _only_reads(unit):
         return
     what = "Every method, also one that changes something, is" if unit.method == ANY else f"{unit.words} is"
     at = f" at {unit.template.text}" if unit.method == ANY else ""

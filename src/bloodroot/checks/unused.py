@@ -95,8 +95,10 @@ def _names(subject: Subject) -> dict[str, dict[str, Place]]:
     seen: set[int] = set()
     for entry in all_entries(subject.document):
         match entry:
-            case tree.Role() | tree.Condition():
-                add("role or condition", entry.name.text, entry.place)
+            case tree.Role():
+                add("role", entry.name.text, entry.place)
+            case tree.Condition():
+                add("condition", entry.name.text, entry.place)
             case tree.Permission():
                 add("permission", entry.name.text, entry.place)
             case tree.Group():
