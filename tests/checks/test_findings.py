@@ -149,8 +149,96 @@ POLICIES: dict[str, tuple[list[str], list[str]]] = {
         [policy("GET /bay helper and not clerk"), policy("GET /bay not helper")],
     ),
     "role-opens-everything": (
-        [policy(roles="chief includes keeper, clerk")],
-        [policy("GET /bay nobody"), policy("GET /bay porter", roles="chief includes keeper, clerk; porter")],
+        [policy(roles="chief includes keeper, clerk; head includes chief")],
+        [
+            policy("GET /bay nobody"),
+            policy(roles="chief includes keeper, clerk"),
+            policy("GET /bay porter", roles="chief includes keeper, clerk; porter"),
+        ],
+    ),
+    "child-without-condition": (
+        [
+            policy("GET /lots/{lot_id} keeper or helper if own-lot; GET /lots/{lot_id}/notes helper"),
+            policy("GET /lots/{lot_id} keeper or helper if own-lot; GET /lots/export.csv helper"),
+            policy("POST /lots/archive helper if active"),
+        ],
+        [
+            policy("GET /lots/{lot_id} helper; POST /lots/{lot_id}/notes helper"),
+            policy(
+                "GET /lots/{lot_id} keeper or helper if own-lot; GET /lots/{lot_id}/notes keeper or helper if own-lot"
+            ),
+            policy("GET /lots/{lot_id} helper; GET /lots/export keeper"),
+        ],
+    ),
+    "wider-than-its-area": (
+        [policy("GET /bay/a keeper; GET /bay/b keeper; GET /bay/c keeper; GET /bay/d signed-in")],
+        [
+            policy("GET /bay/a keeper; GET /bay/b keeper; GET /bay/d signed-in"),
+            policy("GET /bay/a keeper; GET /bay/b clerk; GET /bay/c keeper; GET /bay/d signed-in"),
+            policy("GET /bay/a keeper; GET /bay/b keeper; GET /bay/c keeper; GET /bay/d keeper or clerk"),
+        ],
+    ),
+    "read-without-condition": (
+        [
+            policy(
+                "; ".join(
+                    f"{method} /{name}/{{x}} keeper or helper if own-lot" for name in "ab" for method in ("GET", "PUT")
+                )
+                + "; GET /c/{x} helper; PUT /c/{x} keeper or helper if own-lot"
+            )
+        ],
+        [
+            policy("GET /c/{x} helper; PUT /c/{x} keeper or helper if own-lot"),
+            policy("GET /lots/{lot_id} helper"),
+        ],
+    ),
+    "versions-differ": (
+        [policy("GET /v1/bay keeper; GET /v2/bay helper"), policy("PUT /api/v1/x/{x} keeper; PUT /api/v2/x/{y} clerk")],
+        [policy("GET /v1/bay keeper; GET /v2/bay keeper"), policy("GET /v1/bay keeper; GET /v2/bays helper")],
+    ),
+    "own-rights-by-field": (
+        [
+            policy(sections="fields member\n  role read helper change helper\n  * read helper change keeper"),
+            policy(sections="fields lot\n  password read nobody change signed-in\n  * read lot:read"),
+        ],
+        [
+            policy(sections="fields lot\n  role read lot:read change keeper\n  * read lot:read"),
+            policy(sections="fields lot\n  roles-of-bay read lot:read change helper\n  * read lot:read"),
+        ],
+    ),
+    "debug-page-open": (
+        [policy("GET /debug anyone"), policy("GET /ops/__debug__/x signed-in")],
+        [policy("GET /debug keeper"), policy("GET /debugging-notes anyone")],
+    ),
+    "get-that-changes": (
+        [policy("GET /bays/{x}/approve keeper")],
+        [policy("GET /bays/{x}/approve keeper; POST /bays/{x}/approve keeper"), policy("GET /approve keeper")],
+    ),
+    "head-wider-than-get": (
+        [policy("GET /bay keeper; HEAD /bay helper")],
+        [policy("GET /bay keeper; HEAD /bay keeper")],
+    ),
+    "query-decides": (
+        [policy("GET /bay signed-in if by-word", conditions='by-word query.word == "fern"')],
+        [
+            policy("GET /bay helper if by-word", conditions='by-word query.word == "fern"'),
+            policy("GET /bay signed-in if by-word", conditions="by-word query.word == caller.word"),
+        ],
+    ),
+    "all-but-a-role": (
+        [policy("GET /bay not clerk"), policy("GET /bay signed-in and not clerk")],
+        [policy("GET /bay helper and not clerk"), policy("GET /bay not signed-in")],
+    ),
+    "signed-out-alone": (
+        [policy("GET /bay signed-out")],
+        [policy("GET /join signed-out"), policy("GET /bay signed-out", tail="denials\n  signed-out go /bay")],
+    ),
+    "rule-misses-api": (
+        [policy("GET /bay keeper; GET /api/bay keeper", tail="always\n  /bay active")],
+        [
+            policy("GET /bay keeper; GET /api/bay keeper", tail="always\n  /bay active\n  /api/** active"),
+            policy("GET /bay keeper; GET /api/boats keeper", tail="always\n  /bay active"),
+        ],
     ),
     "apart-joined": (
         [
@@ -468,6 +556,13 @@ PROTECTED = "starlette.protect(app, 'access.bloodroot', identify=lambda request:
 
 # For each kind: a policy's lines and an application, each that raises it and near misses.
 APPLICATIONS: dict[str, tuple[list[tuple[str, str]], list[tuple[str, str]]]] = {
+    "alias-differs": (
+        [("  GET /a keeper\n  GET /b helper", application('Route("/a", answer), Route("/b", answer)'))],
+        [
+            ("  GET /a keeper\n  GET /b keeper", application('Route("/a", answer), Route("/b", answer)')),
+            ("  GET /a keeper\n  GET /b helper", application('Route("/a", answer), Route("/b", other)')),
+        ],
+    ),
     "endpoint-without-line": (
         [("  GET /a keeper", application('Route("/a", answer), Route("/b", answer)'))],
         [("  GET /a keeper\n  GET /{any} helper", application('Route("/a", answer), Route("/b", answer)'))],

@@ -362,12 +362,18 @@ def _single(subject: Subject) -> Iterator[Finding]:
 
 def _only_excludes(formula: Formula) -> bool:
     """Whether it asks for nothing but that a role is not held."""
-    parts = formula.parts if isinstance(formula, Conjunction) else (formula,)
+    parts = list(_flat(formula))
     excluded = [part for part in parts if isinstance(part, Negated) and isinstance(part.part, HELD)]
     rest = [part for part in parts if part not in excluded]
     plain = all(isinstance(part, Holding) and part.mask in (SIGNED_IN, SIGNED_IN | SIGNED_OUT) for part in rest)
     roles = [part for part in excluded if isinstance(part.part, Holding) and part.part.mask & ~(SIGNED_IN | SIGNED_OUT)]
     return bool(roles) and plain
+
+
+def _flat(formula: Formula) -> Iterator[Formula]:
+    """The parts that are asked together, however they are gathered."""
+    for part in formula.parts if isinstance(formula, Conjunction) else (formula,):
+        yield from _flat(part) if isinstance(part, Conjunction) else (part,)
 
 
 def _by_query_alone(formula: Formula) -> bool:
