@@ -23,7 +23,7 @@ class Tutorial(InFolder):
         self.assertIn("◐ own-lot", self.ran(*commands[0]))
         self.assertIn("depends", self.ran(*commands[1]))
         self.assertIn("as keeper: allow", self.ran(*commands[2]))
-        self.assertIn("1 note: 4 endpoint lines and 4 endpoints of app:app checked", self.ran(*commands[3]))
+        self.assertIn("No findings: 4 endpoint lines and 4 endpoints of app:app checked", self.ran(*commands[3]))
         member = files["access.bloodroot"].replace("POST  /lots/{lot_id}  lot:edit", "POST  /lots/{lot_id}  member")
         self.write("open.bloodroot", member)
         self.assertIn("change-wider-than-read", self.ran("check", "--policy", "open.bloodroot", status=1))

@@ -133,9 +133,8 @@ class Check(InFolder):
         policy.write_text(
             text.replace("  action    send_exchange", "  POST      /exchanges/{exchange_id}/send"), "utf-8"
         )
-        # Nothing says any more that callers sign in at POST /api/token.
-        said = self.ran("check", status=1)
-        self.assertIn("1 error: 37 endpoint lines checked", said)
+        said = self.ran("check")
+        self.assertIn("No findings: 37 endpoint lines checked", said)
         self.assertIn("no endpoints were looked at", said)
         policy.write_text(text, "utf-8")
         self.assertIn("1 line names an action, and there is no application", self.bloodroot("check").out)

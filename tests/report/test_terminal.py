@@ -94,7 +94,7 @@ class Widths(InFolder):
         self.assertRegex(self.ran("matrix", "--role", "keeper"), r"GET /tools +● ")
         for words, message in (
             (("--role", "keepr"), 'there is no column "keepr"; did you mean "keeper"?'),
-            (("--only", "/x"), "no endpoint is matched by /x"),
+            (("--only", "/x"), "there is no such endpoint"),
             (("--observed", "x.jsonl"), "--observed is shown by --format html"),
             (("--fold", "--format", "json"), "are for the table"),
         ):
