@@ -9,7 +9,7 @@ from __future__ import annotations
 import re
 from collections import Counter
 from collections.abc import Iterable, Mapping, Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from enum import StrEnum
 from urllib.parse import urlsplit
 
@@ -102,6 +102,7 @@ def judge(plan: Plan, seen: Mapping[Case, Seen]) -> tuple[Observation, ...]:
                 continue
             verdict, text, settle = beside.judge(case, seen[case])
             by_case[case] = Observation(case, seen[case], verdict, text, settle)
+    _as_get(by_case)
     for case in plan.cases:
         if case in seen and case.spelled:
             other = _other_spelling(case, seen[case])
@@ -114,6 +115,20 @@ def judge(plan: Plan, seen: Mapping[Case, Seen]) -> tuple[Observation, ...]:
             if known or (plain is not None and plain.verdict is not Verdict.HOLE and other.verdict is Verdict.HOLE):
                 by_case[case] = other
     return tuple(by_case[case] for case in plan.cases if case in by_case)
+
+
+def _as_get(by_case: dict[Case, Observation]) -> None:
+    """Take methods for no holes that a view answers as it does GET: it asks for no method, and does nothing."""
+    gets = {
+        (case.path, case.persona.name): each
+        for case, each in by_case.items()
+        if case.method == "GET" and case.allowed and each.verdict is Verdict.AGREE
+    }
+    for case, each in list(by_case.items()):
+        get = gets.get((case.path, case.persona.name))
+        guessed = case.asked.guessed and case.asked.line is None and each.verdict is Verdict.HOLE
+        if guessed and get is not None and get.seen.look == each.seen.look and not each.seen.changed:
+            by_case[case] = replace(each, verdict=Verdict.AGREE, text="answered as GET is")
 
 
 def _common_words(plan: Plan, seen: Mapping[Case, Seen]) -> set[int]:

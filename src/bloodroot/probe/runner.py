@@ -432,7 +432,7 @@ def _without_changes(plan: Plan, settings: Settings) -> Plan:
     if settings.probe.reset is not None:
         return plan
     why = "it would change data, and nothing puts it back; write reset under [probe]"
-    changing = [case for case in plan.cases if not case.safe]
+    changing = [case for case in plan.cases if not case.safe and not case.twin]
     untried = (*plan.untried, *(SkippedRequest(case.asked, case.persona, why) for case in changing))
     return replace(plan, cases=tuple(case for case in plan.cases if case.safe), untried=untried)
 
@@ -524,7 +524,10 @@ def _marks_not_seen(plan: Plan, facts: dict[Case, Seen]) -> Iterator[str]:
     if plan.whole:
         for mark in plan.marks:
             if mark not in seen:
-                yield f'the mark "{mark}" was in no answer to anyone: looking for it shows nothing; correct it'
+                yield (
+                    f'the mark "{mark}" was in no answer to anyone: looking for it shows nothing; correct it, or add a '
+                    "persona who may see it"
+                )
 
 
 def _may_have_changed(observation: Observation) -> bool:

@@ -33,6 +33,7 @@ def with_variants(plan: Plan, policy: Policy, *, seen: bool, every: bool, parame
         seen: whether it can be seen which handler answers. Where it cannot, spellings that are open to the persona by
             themselves are left out: their answers say nothing of what is closed.
     """
+    asked: set[tuple[AskedEndpoint, str, Outcome]] = set()
     requests = {(case.method, case.target, case.persona.name) for case in plan.cases}
     more: dict[tuple[str, ...], Case] = {}
     for case in plan.cases:
@@ -43,7 +44,11 @@ def with_variants(plan: Plan, policy: Policy, *, seen: bool, every: bool, parame
                 for other in _with_parameters(case, parameters):
                     more.setdefault(other.key, other)
             continue
-        for other in (*_twins(case), *_with_parameters(case, parameters), *(_spellings(case) if every else ())):
+        # A method that a check has forgotten is forgotten for all who are refused alike: one of them is enough.
+        is_first = (case.asked, case.where, case.declared) not in asked
+        asked.add((case.asked, case.where, case.declared))
+        ways = (*_twins(case), *_with_parameters(case, parameters)) if is_first or every else ()
+        for other in (*ways, *(_spellings(case) if every else ())):
             # A spelling that is another endpoint's own is asked for already.
             if not other.headers and (other.method, other.raw or other.target, other.persona.name) in requests:
                 continue
