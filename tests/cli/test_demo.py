@@ -157,7 +157,7 @@ class Demo(InFolder):
             (("members",), 0, "review"),
             (("compare", "access.bloodroot", "changed.bloodroot"), 0, "compare"),
             (("compare", "access.bloodroot", "changed.bloodroot", "--fail", "gained"), 1, "compare"),
-            (("probe",), 0, "probe"),
+            (("probe", "--only", "/trials*"), 0, "probe"),
             (("probe", "--list"), 0, "plan"),
             (("probe", "--methods", "GET", "--persona", "curator", "--stale", "10"), 0, "probe"),
             (("tried", ".bloodroot/probe.jsonl"), 0, "tried"),

@@ -71,7 +71,7 @@ COMMANDS: tuple[tuple[str, int, tuple[str, ...]], ...] = (
     ("why --who GET /area0/things0/7", 0, SHEET),
 )
 # The first is not counted: what is imported, and what is kept of what was worked out, comes with it.
-SIZES = (8, 25, 50, 100)
+SIZES = (8, 20, 40, 80)
 
 
 class Growth(InFolder):
