@@ -101,7 +101,9 @@ class Expected(InFolder):
             "any,/office/**,sign-in,deny,deny,allow\n" + DEFINITIONS,
         )
         # Empty cells are left as they are, and are not judged.
-        self.assertIn("21 cells as in 0.csv; 6 cells of it empty", self.ran("expect", "0.csv", status=3))
+        self.assertIn(
+            "21 cells and definitions as in 0.csv; 6 cells of it empty", self.ran("expect", "0.csv", status=3)
+        )
         self.ran("expect", "0.csv", "--allow-unjudged")
 
     def test_the_csv_of_the_matrix_is_a_table(self) -> None:

@@ -128,5 +128,12 @@ class Suites(SwapProject):
         self.assertIn(f"Ran {rows} tests", self.suite(text, 0))
         self.assertIn("Every cell was tried.", self.ran("tried", ".bloodroot/tests.jsonl"))
         # Handlers that look into the session themselves cannot be acted in: that is not judged, and skipped.
-        said = self.suite(text.replace("sign_in = True", "sign_in = False"), 0, "-m", "unittest", "-v", "suite.Access.test_POST_trials")
+        said = self.suite(
+            text.replace("sign_in = True", "sign_in = False"),
+            0,
+            "-m",
+            "unittest",
+            "-v",
+            "suite.Access.test_POST_trials",
+        )
         self.assertIn("where handlers look into the session themselves, write sign_in = True", said)

@@ -127,7 +127,7 @@ def _as_get(by_case: dict[Case, Observation]) -> None:
     for case, each in list(by_case.items()):
         get = gets.get((case.path, case.persona.name))
         guessed = case.asked.guessed and case.asked.line is None and each.verdict is Verdict.HOLE
-        if guessed and get is not None and get.seen.look == each.seen.look and not each.seen.changed:
+        if guessed and get is not None and get.seen.look == each.seen.look and each.seen.changed is False:
             by_case[case] = replace(each, verdict=Verdict.AGREE, text="answered as GET is")
 
 

@@ -458,6 +458,8 @@ def _result(
             notes.append(f"{endpoint.name}: the router sends to {followed} first")
     base = application.base if not application.here else settings.url or USUAL_BASE
     kept = [observation for observation in observations if observation.case.asked not in left_out]
+    accepted = _accepted(plan, settings)
+    notes += _on_accepted(accepted, [*(skipped.asked.name for skipped in plan.untried), *_unclear_at(kept)], settings)
     twins = sum(observation.case.twin and observation.verdict is Verdict.AGREE for observation in kept)
     kept = [each for each in kept if not (each.case.twin and each.verdict is Verdict.AGREE)]
     return ProbeResult(
@@ -470,7 +472,7 @@ def _result(
         application.made_with[0].protection if application.made_with else "bloodroot.enforce",
         any(observation.seen.by is AnsweredBy.POLICY for observation in kept),
         other_ways=twins,
-        accepted=_accepted(plan, settings),
+        accepted=accepted,
         doubts=(*plan.doubts, *_doubts(application, kept), *_marks_not_seen(plan, facts)),
     )
 
@@ -484,6 +486,20 @@ def _accepted(plan: Plan, settings: Settings) -> dict[str, str]:
         for name in sorted(names)
         if matches(name, [pattern])
     }
+
+
+def _unclear_at(observations: list[Observation]) -> list[str]:
+    return [each.case.asked.name for each in observations if each.verdict is Verdict.INCONCLUSIVE]
+
+
+def _on_accepted(accepted: dict[str, str], unjudged: list[str], settings: Settings) -> Iterator[str]:
+    """At which endpoints it was accepted that something is not judged; and what accepts nothing any more."""
+    for name, reason in accepted.items():
+        if name in unjudged:
+            yield f"not all was judged at {name}, which is accepted: {reason}"
+    for pattern in settings.probe.accept:
+        if not any(matches(name, [pattern]) for name in unjudged):
+            yield f'probe.accept "{pattern}" accepts nothing: everything there was judged; leave it out'
 
 
 _NOT_PUT_BACK = (

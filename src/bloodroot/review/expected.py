@@ -128,6 +128,7 @@ class ExpectedResult:
         silent: how many cells of the tables are empty.
         doubts: what else the journals of probes say.
         written: the table that was written, or None.
+        observed: whether this is what an application answered, which says nothing of definitions.
     """
 
     files: tuple[str, ...]
@@ -139,6 +140,7 @@ class ExpectedResult:
     silent: int = 0
     doubts: tuple[Doubt, ...] = ()
     written: str | None = None
+    observed: bool = False
 
     @property
     def ending(self) -> Ending:
@@ -312,6 +314,7 @@ def hold_against(held: Held, tables: Sequence[Table]) -> ExpectedResult:
         tuple(column for column in held.columns if column not in in_tables),
         sum(table.silent for table in tables),
         held.doubts,
+        observed=held.observed,
     )
 
 

@@ -72,7 +72,8 @@ def _headline(result: ExpectedResult) -> str:
     if differ:
         return f"{', '.join(differ)} not as in {tables}; {result.agreed} as expected"
     also = f"; {plural(result.silent, 'cell')} of it empty, and not looked at" if result.silent else ""
-    return f"{plural(result.agreed, 'cell')} as in {tables}{also}"
+    what = "cells" if result.observed else "cells and definitions"
+    return f"{result.agreed} {what} as in {tables}{also}"
 
 
 def _texts(each: Redefined) -> tuple[str, str]:
