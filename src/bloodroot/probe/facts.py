@@ -72,7 +72,7 @@ class Seen:
         followed: another spelling of the path that the router asked for first, or an empty string.
         note: the exception that was raised first, or why there is no response.
         by_token: whether it was sent with a token alone, so that no check against forged requests applies.
-        marks: texts of marked records that it has, whoever may see them.
+        marks: texts of marked records that it has, no matter who may see them.
         words: what it shows, as `page_looks.words_of`.
         look: what it looks like, as `page_looks.look_of`.
         data: what the data was like afterwards, in short; an empty string where that was not looked at.

@@ -56,7 +56,7 @@ def _with_rules(case: Case, rules: list[tuple[Secret, Formula]]) -> Case:
     hides: list[Secret] = []
     perhaps: list[Secret] = []
     for secret, left in rules:
-        here = mapped(left, lambda part: _told(part, case.known))
+        here = mapped(left, lambda part: _known_part(part, case.known))
         if not can_be_true(here):
             hides.append(secret)
         elif here is not TRUE:
@@ -64,7 +64,7 @@ def _with_rules(case: Case, rules: list[tuple[Secret, Formula]]) -> Case:
     return replace(case, hides=tuple(hides), perhaps=tuple(perhaps)) if hides or perhaps else case
 
 
-def _told(part: Formula, truths: Mapping[str, bool]) -> Formula | None:
+def _known_part(part: Formula, truths: Mapping[str, bool]) -> Formula | None:
     return known(truths[part.name]) if isinstance(part, Condition) and part.name in truths else None
 
 

@@ -111,7 +111,7 @@ def token_in(text: str, page: str, cookies: Mapping[str, str], called: str | Non
 
 
 def looks_like_token(value: str) -> bool:
-    """Whether the value of a hidden field is one that nobody can guess, and that is another in each session."""
+    """Whether the value of a hidden field is one that cannot be guessed, and that is another in each session."""
     return len(value) >= 16 and not value.isspace() and len(set(value)) > 6
 
 

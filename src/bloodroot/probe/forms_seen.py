@@ -18,7 +18,7 @@ class FormsSeen:
     def __init__(self) -> None:
         self._pages: dict[tuple[str, str], str] = {}  # by persona and address of the form
         self._with: dict[tuple[str, str], str] = {}  # by persona and name of a hidden field
-        self._fields: dict[str, dict[str, str]] = {}  # by address, as whoever saw it first
+        self._fields: dict[str, dict[str, str]] = {}  # by address, as it was seen first
 
     def note(self, case: Case, path: str, response: httpx.Response) -> None:
         """Take note of the forms of a page."""

@@ -108,8 +108,8 @@ def judge(plan: Plan, seen: Mapping[Case, Seen]) -> tuple[Observation, ...]:
             other = _other_spelling(case, seen[case])
             plain = by_case.get(case.plain) if case.twin and case.plain is not None else None
             # What is open, or not known, as it is, is said of it once.
-            told = plain is not None and plain.seen.known and seen[case].status == plain.seen.status
-            if told and case.method == "HEAD":
+            is_taught = plain is not None and plain.seen.known and seen[case].status == plain.seen.status
+            if is_taught and case.method == "HEAD":
                 continue  # what the text of the page says, HEAD does not show
             known = plain is None or plain.verdict not in (Verdict.HOLE, Verdict.INCONCLUSIVE)
             if known or (plain is not None and plain.verdict is not Verdict.HOLE and other.verdict is Verdict.HOLE):

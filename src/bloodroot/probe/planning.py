@@ -158,7 +158,7 @@ class Plan:
         cases: the requests.
         untried: what it cannot ask.
         secrets: by the name of a persona, texts that it may not see.
-        marks: texts of marked records, whoever may see them.
+        marks: texts of marked records, no matter who may see them.
         lists: by endpoint and the name of a persona, records that may be listed there although their own page keeps
             them from the persona, and that no mark would show.
         whole: whether it is all that there is to ask.
@@ -244,7 +244,7 @@ def plan(
                 for case in planned:
                     if isinstance(case, Case):
                         cases.setdefault(case.key, case)
-    suiting_nobody = tuple(
+    suiting_none = tuple(
         f"{settings.file.name}: samples.{name}.holds: {name} fails there for every persona; correct the sample"
         for name, told in held.items()
         if told == {False}
@@ -259,7 +259,7 @@ def plan(
         for persona in personas
     }
     marks, lists = tuple(dict.fromkeys(_marks(settings))), lists_without_marks(every, kept)
-    return Plan(tuple(cases.values()), tuple(untried), kept, marks, lists, chosen.whole, doubts=suiting_nobody)
+    return Plan(tuple(cases.values()), tuple(untried), kept, marks, lists, chosen.whole, doubts=suiting_none)
 
 
 def _marks(settings: Settings) -> Iterator[str]:
@@ -373,12 +373,12 @@ class _Planning:
         self.body = body
         self.in_body = named_in(body)
         self.examples = known_values.examples(endpoint)
-        self.beside = self.told_beside()
+        self.beside = self.conditions_beside()
         things = policy.roles.things
         self.things = ThingSamples(things, settings)
         self.named = things.named(endpoint.template.names)
 
-    def told_beside(self) -> tuple[str, ...]:
+    def conditions_beside(self) -> tuple[str, ...]:
         """The conditions whose samples are asked for although the endpoint itself asks for none of them.
 
         What fields depend on; and where nothing else has a value for a parameter, all that have one.
@@ -441,8 +441,7 @@ class _Planning:
             body = self.body or self.signing_in(persona, path)
             if body is not None and self.in_body.parameters:
                 body = filled_body(body, record.values)
-            told = {*self.conditions, *self.in_body.conditions}
-            words = replace(record, known={name: truth for name, truth in record.known.items() if name in told}).words
+            words = self.words(record)
             made.append(
                 Case(
                     self.asked,
@@ -469,6 +468,11 @@ class _Planning:
             made += [SkippedRequest(self.asked, persona, lacking)] if lacking else []
             made += [SkippedRequest(self.asked, persona, why) for why in self.lacking(persona, tried)]
         return made
+
+    def words(self, record: SampleRecord) -> str:
+        """Which record it is, by the conditions that the endpoint itself, or its body, asks for."""
+        names = {*self.conditions, *self.in_body.conditions}
+        return replace(record, known={name: truth for name, truth in record.known.items() if name in names}).words
 
     def mixed(self, made: list[Case | SkippedRequest]) -> Iterator[Case]:
         """A request that names a record of one's own and one of others, where a body has a list of them."""

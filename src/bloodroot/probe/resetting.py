@@ -106,7 +106,7 @@ class LookedAt:
 
     Args:
         around: what it is made within.
-        look: what shows the data to whoever is within; None where nothing does.
+        look: what shows the data from within; None where nothing does.
 
     Attributes:
         changed: whether the last request has changed the data; None where that is not known.

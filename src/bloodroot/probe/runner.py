@@ -249,6 +249,8 @@ class _Probe:
             case: self.journal.answered[case.key] for case in self.plan.cases if case.key in self.journal.answered
         }
         ways = ways_of(settings, here=application.here)
+        self._data: str | None = None
+        self._signed_in = 0
         self._after: dict[tuple[str, ...], str | None] = {}
         self.sender = Sender(settings, application, ways, self.plan.secrets, self.plan.marks)
 
@@ -369,9 +371,10 @@ class _Probe:
                 self._note(case, await self.sender.ask(case))
 
     async def _change(self, case: Case) -> None:
+        is_another = self.data.touched
         await self.data.put_back()
         await self.sender.prepare(case)
-        before = await self.data.fingerprint() if self.data.can_be_seen else None
+        before = await self._before(is_another=is_another) if self.data.can_be_seen else None
         self.journal.sending(case)
         self.data.touched = True
         seen = await self.sender.ask(case, around=self.data.around)
@@ -381,6 +384,7 @@ class _Probe:
             after = await self.data.fingerprint()
             seen = replace(seen, changed=after != before, data=after)
             self.data.touched = after != before
+            self._data, self._signed_in = after, self.sender.signed_in
         else:
             # What a handler refuses half way may have changed something.
             self.data.touched = seen.came not in _KEPT_OUT or seen.reached
@@ -391,6 +395,12 @@ class _Probe:
             plain = await self._data_after(case.plain)
             seen = replace(seen, changed=None if plain is None else seen.data != plain)
         self._note(case, seen)
+
+    async def _before(self, *, is_another: bool) -> str:
+        """What the data is like before a request: as after the last one, where nothing has come between."""
+        if is_another or self._data is None or self.sender.signed_in != self._signed_in:
+            return await self.data.fingerprint()
+        return self._data
 
     async def _data_after(self, case: Case) -> str | None:
         """What the data is like after a request; None where that is another each time."""

@@ -65,6 +65,7 @@ class Sender:
         self.forms = FormsSeen()
         self._sessions: dict[tuple[str, int], _Session] = {}
         self._next = 0.0
+        self.signed_in = 0  # how often somebody was signed in: that may change data as well
         # Personas whose sessions some response has ended, or exchanged.
         self.ended: set[str] = set()
 
@@ -221,6 +222,7 @@ class Sender:
             raise SettingsError(f'persona "{persona.name}" has no way to sign in; write [probe.sign_in]')
         key = (persona.name, id(way))
         if key not in self._sessions:
+            self.signed_in += 1
             if persona.signed_in and way is not None:
                 signing = asyncio.create_task(sign_in(self.settings, persona, way, self.application))
             else:

@@ -28,30 +28,30 @@ async def verify(policy: Policy, plan: Plan, application: Application) -> Plan:
     if not application.here:
         return plan
     loaded: dict[tuple[str, str], Any] = {}
-    told: dict[Case, Case | SkippedRequest] = {}
+    corrected: dict[Case, Case | SkippedRequest] = {}
     made_with = application.made_with
     with made_with[0].around_loaders(made_with[1]) if made_with is not None else contextlib.nullcontext():
         for case in plan.cases:
             if case.sample and case.asked.line is not None and not (case.spelled or case.missing or case.crossed):
                 records = await _records(case, policy, loaded)
                 if isinstance(records, str):
-                    told[case] = SkippedRequest(case.asked, case.persona, records)
+                    corrected[case] = SkippedRequest(case.asked, case.persona, records)
                 elif records:
-                    told[case] = _by_record(policy, case, records)
-    return _with(plan, told) if told else plan
+                    corrected[case] = _by_record(policy, case, records)
+    return _with(plan, corrected) if corrected else plan
 
 
-def _with(plan: Plan, told: Mapping[Case, Case | SkippedRequest]) -> Plan:
+def _with(plan: Plan, corrected: Mapping[Case, Case | SkippedRequest]) -> Plan:
     """A plan with other cases in the place of some; what was made of a case goes with it."""
     cases: list[Case] = []
     for case in plan.cases:
-        plain = told.get(case.plain) if case.plain is not None else None
+        plain = corrected.get(case.plain) if case.plain is not None else None
         if isinstance(plain, SkippedRequest) or (isinstance(plain, Case) and case.twin and plain.allowed):
             continue
-        found = told.get(case, case)
+        found = corrected.get(case, case)
         if isinstance(found, Case):
             cases.append(replace(found, plain=plain) if isinstance(plain, Case) else found)
-    skipped = dict.fromkeys(each for each in told.values() if isinstance(each, SkippedRequest))
+    skipped = dict.fromkeys(each for each in corrected.values() if isinstance(each, SkippedRequest))
     return replace(plan, cases=tuple(cases), untried=(*plan.untried, *skipped))
 
 
