@@ -105,7 +105,7 @@ def judge(plan: Plan, seen: Mapping[Case, Seen]) -> tuple[Observation, ...]:
     _as_get(by_case)
     for case in plan.cases:
         if case in seen and case.spelled:
-            other = _other_spelling(case, seen[case])
+            other = _other_spelling(case, _as_far_as_seen(case, seen))
             plain = by_case.get(case.plain) if case.twin and case.plain is not None else None
             # What is open, or not known, as it is, is said of it once.
             is_taught = plain is not None and plain.seen.known and seen[case].status == plain.seen.status
@@ -115,6 +115,14 @@ def judge(plan: Plan, seen: Mapping[Case, Seen]) -> tuple[Observation, ...]:
             if known or (plain is not None and plain.verdict is not Verdict.HOLE and other.verdict is Verdict.HOLE):
                 by_case[case] = other
     return tuple(by_case[case] for case in plan.cases if case in by_case)
+
+
+def _as_far_as_seen(case: Case, seen: Mapping[Case, Seen]) -> Seen:
+    """The facts of a response. That a field was left as it was counts only where a change of its record is seen."""
+    found, plain = seen[case], seen.get(case.plain) if case.plain is not None else None
+    if case.changes and found.changed is False and (plain is None or not plain.changed):
+        return replace(found, changed=None)
+    return found
 
 
 def _as_get(by_case: dict[Case, Observation]) -> None:
@@ -518,7 +526,7 @@ def _change_of_field(case: Case, seen: Seen) -> Observation:
     if unclear is not None:
         return Observation(case, seen, Verdict.INCONCLUSIVE, *unclear)
     text = f"answered {seen.status} to a change of {case.changes}"
-    settle = "write state under [probe], so that it is seen whether the data has changed, and by nothing but the change"
+    settle = "write state under [probe], and a body that changes something, so that it is seen what was changed"
     return Observation(case, seen, Verdict.INCONCLUSIVE, text, settle)
 
 
