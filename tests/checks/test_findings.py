@@ -275,8 +275,11 @@ POLICIES: dict[str, tuple[list[str], list[str]]] = {
             policy("PUT /bay signed-out or keeper"),
             policy("PUT /** anyone", tail="always\n  /bay/** helper"),
             policy("DELETE /bay/{x} signed-out or signed-in"),
+            policy("POST /jobs/reset anyone"),
+            policy("POST /orders/{x}/confirm anyone"),
         ],
         [
+            policy("POST /join anyone; POST /password/reset anyone; POST /api/token anyone"),
             policy("GET /bay anyone"),
             policy("POST /join signed-out"),
             policy("POST /bay anyone", tail="denials\n  signed-out go /bay").replace(

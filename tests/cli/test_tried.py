@@ -76,6 +76,13 @@ class Tried(InFolder):
                 found = self.lacking({"method": "GET", "path": "/desk"}, more="\n".join(map(json.dumps, lines)))
                 self.assertIs(("/lots/{id}", "where own fails") in found, lacks)
 
+    def test_one_who_was_let_in_wrongly_counts_for_nothing(self) -> None:
+        self.write("bloodroot.toml", 'policy = "access.bloodroot"\n[personas.ash]\nroles = ["helper"]\n')
+        line = {"endpoint": "GET /lots/{id}", "verdict": "hole", "status": 200, "let_in": True, "outcome": "allow"}
+        line |= {"judged": ["GET", "/lots/2", "ash", "", ""], "known": {"own": False}}
+        found = self.lacking({"method": "GET", "path": "/desk"}, more=json.dumps(line))
+        self.assertIn(("/lots/{id}", ""), found)
+
     def test_patterns_and_lines_that_say_nothing(self) -> None:
         read = {"method": "GET", "path": "/desk"}
         self.lacking(read)

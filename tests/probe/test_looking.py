@@ -20,6 +20,8 @@ POLICY = """
       POST      /pieces/{piece_id}                      steward or member if own
       GET       /shelves/{shelf_id}/pieces/{piece_id}   steward or member if own
       POST      /archive                                steward or member if own
+      GET       /pieces/{piece_id}/picture              member
+      GET       /shelves/{shelf_id}/pieces              member
       GET       /search                                 member
       GET       /export.csv                             steward
       GET       /catalog/{number}                     member
@@ -172,7 +174,7 @@ APP = """
                 return page("This piece belongs to somebody"), 404
             return page("Nothing here"), 404
         if not found:
-            return page("Nothing here"), 404
+            return page("Nothing here"), 403 if hole("missing") else 404
         form = '<form method="post"><input type="hidden" name="desk_token" value="%s"><input name="name"></form>' % token()
         return page(found["name"] + form)
 
@@ -194,6 +196,14 @@ APP = """
         if not found or found["shelf"] != shelf_id:
             return page("Nothing here"), 404
         return page("On this shelf stands " + found["name"]) if may(found) else (page("no"), 403)
+
+    @app.get("/pieces/<int:piece_id>/picture")
+    def picture(piece_id):
+        return page("a picture")
+
+    @app.get("/shelves/<int:shelf_id>/pieces")
+    def shelf(shelf_id):
+        return page(", ".join(each["name"] for each in seen(hole("shelf")) if each["shelf"] == shelf_id) or "Empty")
 
     @app.post("/archive")
     def archive():
@@ -254,6 +264,8 @@ HOLES = {
     "views": "GET /pieces/{piece_id}",
     "names": "GET /pieces/{piece_id}",
     "private": "GET /pieces/{piece_id}",
+    "missing": "GET /pieces/{piece_id}",
+    "shelf": "GET /shelves/{shelf_id}/pieces",
     "edit": "POST /pieces/{piece_id}",
     "rule": "POST /pieces/{piece_id}",
     "nested": "GET /shelves/{shelf_id}/pieces/{piece_id}",

@@ -320,6 +320,19 @@ class AnswerSettings(InFolder):
         self.assertIn("1 cannot be tried", out)
         self.assertIn("no sample where low fails and small holds", " ".join(out.split()))
         self.assertIn("/b/1 deny hazel", " ".join(out.split()))
+        # Where a role is held in other records is not known before there is one.
+        other = self.folder / "other.bloodroot"
+        other.write_text(
+            "things\n  yard {yard_id}\n  shed {shed_id} in yard by yard_id\nroles\n  keeper\nroles in yard\n  tender\nconditions\n"
+            "  low record.size < 3\n  small record.size < 5\nendpoints\n  GET /sheds/{shed_id} tender if low\n"
+        )
+        settings = self.folder / "other.toml"
+        settings.write_text(
+            settings.read_text()
+            .replace("left = false }", 'left = false }\nroles_in = { yard = { 7 = ["tender"] } }')
+            .replace("plot_id = 1\n[", "shed_id = 1\n[")
+        )
+        self.assertIn("1 cannot be tried", self.ran("probe", "--settings", "other.toml", "--list"))
 
     def test_a_condition_on_the_query(self) -> None:
         self.project(

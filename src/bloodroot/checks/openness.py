@@ -9,7 +9,7 @@ from ..core.binding import RouteKind
 from ..core.finding import Finding, FindingKind, Needs, Severity
 from ..core.lines import Line
 from ..core.methods import ANY
-from ..core.paths import Parameter, read_path, specificity
+from ..core.paths import Parameter, Template, read_path, specificity
 from ..core.requirements import asks_for_guard
 from .reach import WRITES, Unit
 from .subject import Subject
@@ -55,15 +55,22 @@ def find(subject: Subject) -> Iterator[Finding]:
 
 
 _ENTERING = re.compile(
-    r"(^|[/_-])(sign-?(in|up|on)|log-?in|register|registration|join|forgot(ten)?|reset|password|verify|confirm|"
-    r"activate|token|oauth2?|sso|callback)([/_-]|$)",
+    r"sign[-_]?(in|up|on)|log[-_]?in|register|registration|join|forgot(ten)?([-_]password)?|password[-_](reset|forgotten)|"
+    r"reset[-_]password|oauth2?|sso",
     re.I,
-).search
+).fullmatch
+# These are for coming in only beneath a word that says so: an order is confirmed as well, and a job is reset.
+_BENEATH = re.compile(r"reset|verify|confirm|activate|token|tokens|callback|forgot", re.I).fullmatch
+_ABOVE = re.compile(r"auth|oauth2?|sso|accounts?|passwords?|e?mail|sign[-_]?up|registration|api", re.I).fullmatch
 
 
-def is_for_entering(path: str) -> bool:
+def is_for_entering(template: Template) -> bool:
     """Whether a path is, by its words, one by which callers come in: signing in, joining, a forgotten password."""
-    return _ENTERING(path) is not None
+    *above, last = template.segments or ("",)
+    words = [part for part in above if isinstance(part, str)]
+    if len(words) < len(above) or not isinstance(last, str):
+        return False  # it is about some record
+    return bool(_ENTERING(last) or (_BENEATH(last) and any(map(_ABOVE, words))))
 
 
 def _is_open(subject: Subject, unit: Unit) -> bool:
@@ -73,7 +80,7 @@ def _is_open(subject: Subject, unit: Unit) -> bool:
 
 
 def _open_change(subject: Subject, unit: Unit) -> Iterator[Finding]:
-    entry = unit.method != ANY and is_for_entering(unit.template.text)
+    entry = unit.method != ANY and is_for_entering(unit.template)
     if unit.template.text in subject.sign_in_pages or entry or _only_reads(unit):
         return
     what = "Every method, also one that changes something, is" if unit.method == ANY else f"{unit.words} is"

@@ -356,7 +356,7 @@ def _single(subject: Subject) -> Iterator[Finding]:
         if _by_query_alone(formula):
             yield BY_QUERY.at(unit.place, f"{unit.words} requires {formula.words()}, which asks for the query alone.")
         alone = let_in == reach.signed_out
-        if alone and unit.template.text not in subject.sign_in_pages and not is_for_entering(unit.template.text):
+        if alone and unit.template.text not in subject.sign_in_pages and not is_for_entering(unit.template):
             yield MEANT_SIGNED_IN.at(unit.place, f"{unit.words} lets in signed-out callers alone.")
 
 

@@ -211,7 +211,7 @@ class _EndpointEvidence:
         self.common = common
         self.missing: dict[str, list[Seen]] = {}
         for case, seen in group:
-            if case.missing and seen.came is ResponseKind.NOT_FOUND:
+            if case.missing and seen.came not in (ResponseKind.LOST, ResponseKind.LIMITED, ResponseKind.FAILED):
                 self.missing.setdefault(case.persona.name, []).append(seen)
         group = [(case, seen) for case, seen in group if not case.missing]
         self.pages: dict[str, tuple[int, ...]] = {}

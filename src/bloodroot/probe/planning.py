@@ -10,14 +10,15 @@ from urllib.parse import parse_qs
 
 from ..core.decision import Decision, Outcome
 from ..core.endpoint_outcomes import asked_at, outcome_at
-from ..core.formulas import TRUE, Facts, both, can_be_true, opposite
+from ..core.formulas import TRUE, Facts, Formula, both, can_be_true, opposite, walk
+from ..core.locating import Together
 from ..core.methods import SAFE
 from ..core.paths import Parameter, read_path
 from ..core.question import Question
 from ..core.reasoning import Reasoner
 from ..core.records import UNKNOWN
 from ..core.request_facts import facts_for
-from ..core.requirements import asks_for_guard, conditions_in, references_in, rests_on_records
+from ..core.requirements import HELD, asks_for_guard, conditions_in, references_in, rests_on_records
 from ..settings import Body, Persona, Settings, SettingsError
 from .body_records import filled_body, mixed_body, named_in, with_names
 from .samples import NoValueError, SampleRecord, records_for, target
@@ -294,23 +295,25 @@ def lists_without_marks(
         secrets: by the name of a persona, what it may not see.
     """
     readable = _readable(cases)
-    kept: dict[str, dict[str, str]] = {}
+    kept: dict[str, dict[tuple[str, str], str]] = {}
     for case in cases:
         if not case.by_record or not case.is_own_page or _may_be_read(case.persona, case.values, readable):
             continue
-        area = home_of(case.asked.template)
+        # Where records of its kind are, and the path that its own is beneath.
+        place = home_of(case.asked.template), case.asked.template.text.rpartition("/")[0]
         # A mark of a record is looked for in every answer, that of another area too.
         if not any(secret.record.keys() & case.values.keys() for secret in secrets.get(case.persona.name, ())):
-            kept.setdefault(case.persona.name, {}).setdefault(area, f"{case.asked.name} [{case.sample}]")
+            kept.setdefault(case.persona.name, {}).setdefault(place, f"{case.asked.name} [{case.sample}]")
     found: dict[tuple[AskedEndpoint, str], str] = {}
     for case in cases:
-        if case.method != "GET" or not case.allowed or case.asked.template.names:
+        if case.method != "GET" or not case.allowed or case.is_own_page:
             continue
         path = case.asked.template.text
         words = {part.partition(".")[0] for part in case.asked.template.segments if isinstance(part, str)}
-        for area, record in kept.get(case.persona.name, {}).items():
+        for (area, above), record in kept.get(case.persona.name, {}).items():
             inside = path.startswith(f"{area}/") and words & _GATHER
-            if path == area or path.startswith(f"{area}.") or inside or words & _GATHER_EVERYTHING:
+            listed = path in (area, above) or path.startswith((f"{area}.", f"{above}."))
+            if listed or inside or words & _GATHER_EVERYTHING:
                 found.setdefault((case.asked, case.persona.name), record)
     return found
 
@@ -319,16 +322,19 @@ Readable = Mapping[str, Collection[frozenset[tuple[str, str]]]]
 
 
 def _readable(cases: Iterable[Case]) -> Readable:
-    """By the name of a persona, the records that some endpoint lets it read."""
+    """By the name of a persona, the records of which it may read the page, or the document.
+
+    What is beneath a record, such as a picture of it, may be open to more callers and shows less.
+    """
     found: dict[str, set[frozenset[tuple[str, str]]]] = {}
     for case in cases:
-        if case.method == "GET" and case.allowed and case.values:
+        if case.is_own_page and case.allowed:
             found.setdefault(case.persona.name, set()).add(frozenset(case.values.items()))
     return found
 
 
 def _may_be_read(persona: Persona, values: Mapping[str, str], readable: Readable) -> bool:
-    """Whether some endpoint lets a persona read a record: what another one keeps from it is then no secret."""
+    """Whether a persona may read a record: what an edit form of it keeps back is then no secret."""
     return any(set(values.items()) <= record for record in readable.get(persona.name, ()))
 
 
@@ -556,10 +562,15 @@ class _Planning:
         found = self.decided(persona, path, query, None, records=record.records)
         if found.remainder is not None and record.known:
             found = self.decided(persona, path, query, record.known, records=record.records)
-        if found.remainder is not None and self.reasoner.never(found.remainder.fold(self.facts(persona))).holds:
-            # No record can be one where this persona is let in.
+        if self.is_never_let_in(persona, found.remainder):
             found = self.decided(persona, path, query, dict.fromkeys(self.conditions, False), records=record.records)
         return found, found.reason is not None and self.is_let_in_elsewhere(persona, path, record)
+
+    def is_never_let_in(self, persona: Persona, remainder: Formula | None) -> bool:
+        """Whether no record can be one where a persona is let in; where it stands in other records is left open."""
+        if remainder is None or any(isinstance(part, (Together, *HELD)) for part in walk(remainder)):
+            return False
+        return self.reasoner.never(remainder.fold(self.facts(persona))).holds is True
 
     def is_owned(self, truths: Mapping[str, bool]) -> bool:
         """Whether a condition fails that asks for the caller."""

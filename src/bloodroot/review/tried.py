@@ -346,10 +346,13 @@ Seen = dict[str, set[str]]
 
 def _counts(policy: Policy, row: Row, cell: Cell, tried: Tried) -> bool:
     """Whether a decision says something of what a cell depends on: something else may have refused the caller."""
-    if cell.remainder is None or tried.outcome == ALLOWED:
+    if cell.remainder is None:
         return True
+    facts = Facts(0, 0, assumed=tried.known or {})
+    if tried.outcome == ALLOWED:
+        # One who was let in where the condition fails says nothing of where it holds.
+        return tried.known is None or cell.remainder.fold(facts) is not FALSE
     if tried.known is not None:
-        facts = Facts(0, 0, assumed=tried.known)
         if any(standing.fold(facts) is FALSE for standing in cell.standing):
             return False
         return cell.remainder.fold(facts) is FALSE
