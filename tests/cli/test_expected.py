@@ -161,6 +161,7 @@ class Expected(InFolder):
         for more, status, words in (
             ({"end": True, "untried": 0}, 0, ""),
             ({"end": True, "untried": 2}, 3, "probe.jsonl: 2 not tried"),
+            ({"end": True, "untried": 0, "doubts": ["nothing puts it back"]}, 3, "probe.jsonl: nothing puts it back"),
             ({"faults": ["signing in leads nowhere"]}, 1, "probe.jsonl: signing in leads nowhere"),
             ({"judged": ["GET", "/lots/1", "ash", "", "case"], "verdict": "hole"}, 1, "1 let in against the policy"),
         ):

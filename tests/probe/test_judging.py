@@ -12,7 +12,7 @@ from bloodroot.core.paths import parse_template
 from bloodroot.probe.asked_endpoints import AskedEndpoint
 from bloodroot.probe.facts import AnsweredBy, AnswerSettings, ResponseKind, Seen, facts_of
 from bloodroot.probe.judging import Verdict, is_not_served, judge
-from bloodroot.probe.planning import Case, Plan
+from bloodroot.probe.plan import Case, Plan
 from bloodroot.probe.watching import Watched, request
 from bloodroot.probe.watching import watched as watch
 from bloodroot.settings import KnownAnswer, Persona

@@ -25,7 +25,7 @@ from .output import (
 if TYPE_CHECKING:
     from ..core.policy import Policy
     from ..probe.asked_endpoints import AskedEndpoint
-    from ..probe.planning import PlanFilter
+    from ..probe.plan import PlanFilter
     from ..probe.result import ProbeResult
     from ..probe.runner import Options
     from ..settings import Settings
@@ -131,7 +131,7 @@ def _chosen(settings: Settings, only: list[str], personas: list[str], methods: s
     from ..core.paths import is_method
     from ..core.patterns import matches
     from ..language.problems import suggestion
-    from ..probe.planning import PlanFilter
+    from ..probe.plan import PlanFilter
 
     for name in personas:
         if name not in settings.personas:

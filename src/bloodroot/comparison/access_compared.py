@@ -22,6 +22,7 @@ from .caller_kinds import (
     kinds_apart_once,
     kinds_by_permission,
     kinds_together,
+    telling_roles,
 )
 from .changes import Change
 from .situations import Terms
@@ -109,6 +110,7 @@ class AccessComparison:
         reasoner: what says whether one condition implies another.
         singles: the kinds of callers that are compared everywhere.
         terms: the terms of both policies.
+        apart_once: roles and groups that are kept apart in one policy only, because of what they give there.
         left_open: whether something had more combinations of roles than are looked at.
     """
 
@@ -117,6 +119,7 @@ class AccessComparison:
     reasoner: Reasoner
     singles: tuple[CallerKind, ...]
     terms: tuple[Terms, Terms]
+    apart_once: tuple[tuple[str, ...], ...] = ()
     left_open: bool = False
     _known: dict[tuple[object, object], tuple[Weighed, ...]] = field(default_factory=dict)
 
@@ -154,7 +157,11 @@ class AccessComparison:
             together, complete = kinds_together(self.old, self.new, questions)
             self.left_open = self.left_open or not complete
         kinds = kind_apart(self.old, self.new) + together
-        kinds += kinds_apart_once(self.old, self.new, questions, together)
+        if self.apart_once:
+            telling = telling_roles(self.old, self.new, formulas)
+            apart, complete = kinds_apart_once(self.apart_once, telling, together)
+            self.left_open = self.left_open or not complete
+            kinds += apart
         if any(True for formula in formulas for _ in permissions_in(formula)):
             by_permission, complete = kinds_by_permission(self.old, self.new, questions, together)
             self.left_open = self.left_open or not complete

@@ -203,16 +203,10 @@ def kind_apart(old: Policy, new: Policy) -> list[CallerKind]:
     return found
 
 
-def kinds_apart_once(old: Policy, new: Policy, question: Asked, together: Iterable[CallerKind]) -> list[CallerKind]:
-    """Callers who hold roles that are kept apart in one policy only because of what roles and groups give there.
+def names_apart_once(old: Policy, new: Policy) -> tuple[tuple[str, ...], ...]:
+    """Roles and groups that come to roles kept apart in one policy only, because of what they give there.
 
     What one policy alone declares to be kept apart is said once, and not at each endpoint.
-
-    Args:
-        old: the old policy.
-        new: the new one.
-        question: what each of them asks.
-        together: the kinds with several roles that make a difference.
     """
     every = [*dict.fromkeys((*new.roles.bit_of, *old.roles.bit_of)), *changed_groups(old, new)]
     changed = [name for name in every if _given(old, name) != _given(new, name)]
@@ -223,10 +217,26 @@ def kinds_apart_once(old: Policy, new: Policy, question: Asked, together: Iterab
             conflicts = [_conflicts(policy, names) for policy in (old, new)]
             if bool(conflicts[0]) != bool(conflicts[1]) and any(conflicts) and _declared_twice(old, new, *conflicts):
                 pairs.setdefault(names)
-    formulas = chain.from_iterable(question)
-    more = [(), *((name,) for name in telling_roles(old, new, formulas)), *(kind.roles or () for kind in together)]
-    sets = dict.fromkeys(tuple(dict.fromkeys((*pair, *names))) for pair in pairs for names in more)
-    return [CallerKind(" with ".join(names), names) for names in islice(sets, _MOST_TOGETHER)]
+    return tuple(pairs)
+
+
+def kinds_apart_once(
+    apart: Iterable[tuple[str, ...]], telling: Iterable[str], together: Iterable[CallerKind]
+) -> tuple[list[CallerKind], bool]:
+    """Callers with names of `names_apart_once`, alone and with what else makes a difference.
+
+    Args:
+        apart: the names.
+        telling: the roles that make a difference.
+        together: the kinds with several of these.
+
+    Returns:
+        The kinds, and whether they are all.
+    """
+    more = [(), *((name,) for name in telling), *(kind.roles or () for kind in together)]
+    sets = dict.fromkeys(tuple(dict.fromkeys((*pair, *names))) for pair in apart for names in more)
+    kinds = [CallerKind(" with ".join(names), names) for names in islice(sets, _MOST_TOGETHER)]
+    return kinds, len(kinds) == len(sets)
 
 
 def _conflicts(policy: Policy, names: tuple[str, ...]) -> frozenset[frozenset[str]]:

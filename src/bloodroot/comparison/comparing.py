@@ -14,7 +14,7 @@ from ..core.policy import Policy
 from ..core.reasoning import Proof, Reasoner
 from ..core.routing import PathTree
 from .access_compared import AccessComparison, Asked, Weighed, access_at_endpoint
-from .caller_kinds import single_kinds
+from .caller_kinds import names_apart_once, single_kinds
 from .changes import CellChange, Change, EndpointChange, PolicyComparison, Side
 from .evidence import Answered, Spotted, answers_differ, failing, shown
 from .names_compared import changed_conditions, changed_declarations, changed_fields, changed_permissions
@@ -37,7 +37,9 @@ def compare(old: Side, new: Side, solver: Solver | None = None) -> PolicyCompari
     policies = old.policy, new.policy
     ids: dict[object, int] = {}
     terms = Terms(old.policy, ids), Terms(new.policy, ids)
-    weighing = AccessComparison(*policies, Reasoner(solver), single_kinds(*policies), terms)
+    weighing = AccessComparison(
+        *policies, Reasoner(solver), single_kinds(*policies), terms, names_apart_once(*policies)
+    )
     at_endpoints = _AtEndpoints(*policies, weighing)
     cells = (*at_endpoints.cells(), *_at_actions(old, new, weighing, terms))
     fields = tuple(changed_fields(policies, terms, weighing))

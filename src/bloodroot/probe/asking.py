@@ -167,10 +167,7 @@ async def _credentials(settings: Settings, application: Application, persona: Pe
 
 
 def _headers(credentials: Credentials, sent: Sent) -> dict[str, str]:
-    headers = dict(credentials.headers)
-    if credentials.cookies:
-        headers["cookie"] = "; ".join(f"{name}={value}" for name, value in credentials.cookies.items())
-    return {**headers, **{name.lower(): value for name, value in (sent.headers or {}).items()}}
+    return {**credentials.sent, **{name.lower(): value for name, value in (sent.headers or {}).items()}}
 
 
 def _body(

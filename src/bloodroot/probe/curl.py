@@ -12,7 +12,7 @@ from ..settings import Body, Persona, Settings, SettingsError, SignIn
 from .sign_in import way_for
 
 if TYPE_CHECKING:
-    from .planning import Case
+    from .plan import Case
 
 # Where an application is when it is served by hand, as its documentation has it.
 USUAL_BASE = "http://127.0.0.1:8000"

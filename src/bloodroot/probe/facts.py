@@ -21,7 +21,7 @@ if TYPE_CHECKING:
     import httpx
 
     from ..settings import KnownAnswer, Settings
-    from .planning import Case, Secret
+    from .plan import Case, Secret
     from .watching import Watched
 
 _TAGS = re.compile(r"<(script|style)\b.*?</\1>|<[^>]*>", re.S | re.I)

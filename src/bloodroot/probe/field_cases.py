@@ -12,7 +12,7 @@ from ..core.endpoint_outcomes import left_of
 from ..core.formulas import TRUE, Formula, can_be_true, known, mapped
 from ..core.request_facts import counted_as, facts_of
 from ..settings import Body, Persona, Settings
-from .planning import Case, Plan, Secret
+from .plan import Case, Plan, Secret
 from .thing_samples import ThingSamples
 
 if TYPE_CHECKING:

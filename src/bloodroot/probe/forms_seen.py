@@ -9,7 +9,7 @@ from .forms import forms_in, looks_like_token
 if TYPE_CHECKING:
     import httpx
 
-    from .planning import Case
+    from .plan import Case
 
 
 class FormsSeen:

@@ -26,7 +26,7 @@ except ImportError:  # there is no such module on Windows
 
 if TYPE_CHECKING:
     from .judging import Observation
-    from .planning import Case, Plan
+    from .plan import Case, Plan
 
 FORMAT = 1
 Key = tuple[str, ...]
@@ -125,18 +125,21 @@ class Journal:
         if not case.safe:
             self._file.flush()
 
-    def end(self, observations: Iterable[Observation], faults: Iterable[str], untried: int) -> None:
+    def end(
+        self, observations: Iterable[Observation], faults: Iterable[str], untried: int, doubts: Iterable[str]
+    ) -> None:
         """Write down that everything was asked, and what became of it.
 
         Args:
             observations: the responses, compared with what was declared.
             faults: where signing in does not lead where the settings say.
             untried: how many requests could not be made.
+            doubts: what else was not judged.
         """
         self._write({"faults": list(faults)})
         for observation in observations:
             self._write(judged_values(observation))
-        self._write({"end": True, "untried": untried})
+        self._write({"end": True, "untried": untried, "doubts": list(doubts)})
         self._file.close()
 
     def close(self) -> None:
@@ -247,12 +250,14 @@ class JudgedRun:
         spelled: the verdicts on requests in other spellings.
         faults: where signing in does not lead where the settings say, and what else was found.
         untried: how many requests could not be made; None where the run was not ended.
+        doubts: what else was not judged.
     """
 
     requests: tuple[Judged, ...]
     spelled: tuple[Verdict, ...]
     faults: tuple[str, ...]
     untried: int | None
+    doubts: tuple[str, ...] = ()
 
 
 def read_judged(file: Path) -> JudgedRun:
@@ -265,6 +270,7 @@ def read_judged(file: Path) -> JudgedRun:
     spelled: dict[Key, Verdict] = {}
     faults: tuple[str, ...] = ()
     untried: int | None = None
+    doubts: tuple[str, ...] = ()
     for values in json_lines(file):
         if values is None:
             continue
@@ -277,9 +283,10 @@ def read_judged(file: Path) -> JudgedRun:
             faults = tuple(map(str, values["faults"]))
         elif values.get("end") is True:
             untried = values["untried"] if isinstance(values.get("untried"), int) else None
+            doubts = tuple(map(str, values.get("doubts") or ()))
     if not judged:
         raise JournalError(f"{file}: there is no judged request in it; bloodroot probe writes a journal")
-    return JudgedRun(tuple(judged.values()), tuple(spelled.values()), faults, untried)
+    return JudgedRun(tuple(judged.values()), tuple(spelled.values()), faults, untried, doubts)
 
 
 def json_lines(file: Path) -> Iterator[dict[str, Any] | None]:
@@ -312,6 +319,7 @@ class Written:
         unanswered: requests that were sent, and have no answer.
         ended: whether everything was asked.
         faults: where signing in does not lead where the settings say.
+        doubts: what else was not judged.
     """
 
     def __init__(self, plan: str, shard: str) -> None:
@@ -321,6 +329,7 @@ class Written:
         self.unanswered: list[Key] = []
         self.ended = False
         self.faults: tuple[str, ...] = ()
+        self.doubts: tuple[str, ...] = ()
 
 
 def read_journal(file: Path) -> Written:
@@ -356,6 +365,7 @@ def read_journal(file: Path) -> Written:
                 written.faults = tuple(map(str, values["faults"]))
             elif "end" in values:
                 written.ended = True
+                written.doubts = tuple(map(str, values.get("doubts") or ()))
             else:
                 raise ValueError("it is no line of a journal")
         except (ValueError, TypeError, KeyError, AttributeError) as error:
@@ -382,8 +392,8 @@ def _cut_at_last_line(file: Path) -> None:
             opened.truncate(end)
 
 
-def merged(plan: Plan, files: Iterable[Path]) -> tuple[dict[Key, Seen], tuple[str, ...]]:
-    """The facts of several journals that are parts of one plan, and the faults of signing in.
+def merged(plan: Plan, files: Iterable[Path]) -> tuple[dict[Key, Seen], tuple[str, ...], tuple[str, ...]]:
+    """The facts of several journals that are parts of one plan, the faults of signing in, and what was not judged.
 
     Raises:
         JournalError: one cannot be read, is of another plan or was not ended, or a part is missing.
@@ -391,6 +401,7 @@ def merged(plan: Plan, files: Iterable[Path]) -> tuple[dict[Key, Seen], tuple[st
     number = number_of(plan)
     by_key: dict[Key, Seen] = {}
     faults: dict[str, None] = {}
+    doubts: dict[str, None] = {}
     shards: dict[str, Path] = {}
     for file in files:
         written = read_journal(file)
@@ -405,6 +416,7 @@ def merged(plan: Plan, files: Iterable[Path]) -> tuple[dict[Key, Seen], tuple[st
         shards[written.shard] = file
         by_key.update(written.answered)
         faults.update(dict.fromkeys(written.faults))
+        doubts.update(dict.fromkeys(written.doubts))
     totals = {shard.partition("/")[2] for shard in shards}
     if len(totals) != 1:
         raise JournalError(f"these are parts of different divisions: {', '.join(shards)}")
@@ -412,4 +424,4 @@ def merged(plan: Plan, files: Iterable[Path]) -> tuple[dict[Key, Seen], tuple[st
     missing = [f"{part}/{total}" for part in range(1, total + 1) if f"{part}/{total}" not in shards]
     if missing:
         raise JournalError(f"parts are missing: {', '.join(missing)}")
-    return by_key, tuple(faults)
+    return by_key, tuple(faults), tuple(doubts)

@@ -18,7 +18,7 @@ from ..core.methods import SAFE
 from .asked_endpoints import AskedEndpoint
 from .facts import AnsweredBy, ResponseKind, Seen
 from .page_looks import is_shown_in, says_more
-from .planning import Case, Plan
+from .plan import Case, Plan
 from .spelling import is_other_spelling, is_same_page
 
 _NUMBER = re.compile(r"[0-9]+|[0-9a-f]{8}-[0-9a-f-]{27}")
@@ -281,7 +281,7 @@ class _EndpointEvidence:
         if seen.untokened and case.asked.method not in SAFE and seen.came in _KEPT_OUT:
             text = f"{_refusal(seen)}, and was sent without {seen.untokened}, which the form of those who may has"
             return Verdict.INCONCLUSIVE, text, _FORM
-        kept_out = seen.came in (ResponseKind.REFUSED, ResponseKind.NOT_FOUND)
+        kept_out = seen.came in (ResponseKind.REFUSED, ResponseKind.NOT_FOUND, ResponseKind.SENT)
         if kept_out and case.owned and not case.crossed and case.where not in self.let_in:
             text = f"{_refusal(seen)}, and no one was let in at this record: something else may refuse there"
             return Verdict.INCONCLUSIVE, text, "add a persona who may, or another record under fails"

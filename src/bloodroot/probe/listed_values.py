@@ -37,9 +37,7 @@ async def _value(settings: Settings, application: Application, name: str, listed
     else:
         credentials = await visit(settings, way, application)
     where = f"{settings.file.name}: probe.values.{name}: GET {listed.path} as {persona.name}"
-    headers = {**credentials.headers, "accept": "application/json"}
-    if credentials.cookies:
-        headers["cookie"] = "; ".join(f"{key}={value}" for key, value in credentials.cookies.items())
+    headers = {**credentials.sent, "accept": "application/json"}
     async with client_of(application, settings.probe.timeout) as client:
         try:
             response = await client.get(listed.path, headers=headers)

@@ -13,7 +13,7 @@ from .samples import filled_path
 
 if TYPE_CHECKING:
     from .asked_endpoints import AskedEndpoint
-    from .planning import Case, Plan
+    from .plan import Case, Plan
 
 _MOST_CROSSED = 2  # at one endpoint as one persona
 _UUID = re.compile(r"[0-9a-f]{8}(-[0-9a-f]{4}){3}-[0-9a-f]{12}", re.I).fullmatch

@@ -3,8 +3,8 @@
 from __future__ import annotations
 
 import itertools
-from collections.abc import Callable, Collection, Iterable, Iterator, Mapping
-from dataclasses import dataclass, field, replace
+from collections.abc import Iterable, Iterator, Mapping
+from dataclasses import replace
 from typing import TYPE_CHECKING, Any
 from urllib.parse import parse_qs
 
@@ -21,190 +21,17 @@ from ..core.request_facts import facts_for
 from ..core.requirements import HELD, asks_for_guard, conditions_in, references_in, rests_on_records
 from ..settings import Body, Persona, Settings, SettingsError
 from .body_records import filled_body, mixed_body, named_in, with_names
+from .marks import lists_without_marks, marks_of, may_be_read, readable_records
+from .plan import Case, KnownValues, Plan, PlanFilter, Secret, SkippedRequest
 from .samples import NoValueError, SampleRecord, records_for, target
 from .spelling import is_same_page
 from .thing_samples import ThingSamples
 
 if TYPE_CHECKING:
-    from ..core.answers import Answer
-    from ..core.paths import Template
     from ..core.policy import Policy
     from .asked_endpoints import AskedEndpoint
 
 _MOST_CONDITIONS = 6
-
-
-@dataclass(frozen=True, slots=True, eq=False)
-class Case:
-    """One request as one persona.
-
-    Attributes:
-        asked: the endpoint.
-        path: with every parameter filled in, as the route spells it.
-        query: the query, encoded.
-        persona: who asks.
-        declared: what the policy says: allow, deny or sign-in.
-        answer: what a refused caller is to get; None where access is declared.
-        sample: which record it is for, such as ``own-trial holds``; empty where that makes no difference.
-        values: the parameters of the path.
-        known: by condition, whether it holds for the record, as far as that is known.
-        body: what is sent along, or None.
-        raw: for a request that is spelled in another way, the target as it is sent; else None.
-        headers: headers of such a request.
-        method: the method that is sent, in capitals.
-        spelled: in words, how such a request is spelled.
-        changes: the field that such a request tries to change, where that is what it is about.
-        plain: for such a request, and for a twin, the same without that change.
-        twin: whether it is another request of its own with methods, headers and parameters that any client may send.
-        crossed: whether the path names records that do not belong together.
-        hides: text of this very record that the persona may not see in it.
-        perhaps: text of fields of which it is not known whether the persona may see them in this record.
-        by_record: whether it is the record that decides: with another one the persona would be let in.
-        owned: whether it is so because of whose record it is: a condition fails that asks for the caller.
-        in_body: which record the body names, in words; an empty string where it names none.
-        missing: whether nothing is there, so that the answer shows what a record that is missing looks like.
-    """
-
-    asked: AskedEndpoint
-    path: str
-    query: str
-    persona: Persona
-    declared: Outcome
-    answer: Answer | None = None
-    sample: str = ""
-    values: Mapping[str, str] = field(default_factory=dict)
-    known: Mapping[str, bool] = field(default_factory=dict)
-    body: Body | None = None
-    raw: str | None = None
-    headers: Mapping[str, str] = field(default_factory=dict)
-    method: str = ""
-    spelled: str = ""
-    changes: str = ""
-    plain: Case | None = None
-    twin: bool = False
-    crossed: bool = False
-    hides: tuple[Secret, ...] = ()
-    perhaps: tuple[Secret, ...] = ()
-    by_record: bool = False
-    owned: bool = False
-    in_body: str = ""
-    missing: bool = False
-
-    def __post_init__(self) -> None:
-        if not self.method:
-            object.__setattr__(self, "method", self.asked.method)
-
-    @property
-    def safe(self) -> bool:
-        """Whether the method promises to change nothing (RFC 9110, section 9.2.1)."""
-        return self.method in SAFE and self.asked.method in SAFE
-
-    @property
-    def is_own_page(self) -> bool:
-        """Whether it reads one record: its page, or its document."""
-        last = self.asked.template.segments[-1:]
-        return self.method == "GET" and bool(last) and isinstance(last[0], Parameter)
-
-    @property
-    def target(self) -> str:
-        """Path and query."""
-        return f"{self.path}?{self.query}" if self.query else self.path
-
-    @property
-    def key(self) -> tuple[str, ...]:
-        """What makes it a request of its own, equal in every run of the same plan."""
-        record = self.in_body or self.asked.template.text
-        return self.method, self.raw or self.target, self.persona.name, record, self.spelled
-
-    @property
-    def where(self) -> str:
-        """Path and query, and the record that the body names: equal for what is asked of one record."""
-        return f"{self.target} {self.in_body}" if self.in_body else self.target
-
-    @property
-    def allowed(self) -> bool:
-        """Whether access is declared."""
-        return self.declared is Outcome.ALLOW
-
-
-@dataclass(frozen=True, slots=True)
-class SkippedRequest:
-    """A request that could not be made, and why."""
-
-    asked: AskedEndpoint
-    persona: Persona
-    why: str
-
-
-@dataclass(frozen=True, slots=True)
-class Secret:
-    """Text of a record that a persona may not see, wherever it turns up.
-
-    Attributes:
-        mark: the text.
-        words: what it is, and what keeps it from the persona.
-        record: the parameters of the path of its record.
-    """
-
-    mark: str
-    words: str
-    record: Mapping[str, str] = field(default_factory=dict, compare=False)
-
-
-@dataclass(frozen=True, slots=True, repr=False)
-class Plan:
-    """All that a probe is going to ask.
-
-    Attributes:
-        cases: the requests.
-        untried: what it cannot ask.
-        secrets: by the name of a persona, texts that it may not see.
-        marks: texts of marked records, no matter who may see them.
-        lists: by endpoint and the name of a persona, records that may be listed there although their own page keeps
-            them from the persona, and that no mark would show.
-        whole: whether it is all that there is to ask.
-        notes: what is asked as it is, and not varied.
-        doubts: what is wrong with the samples.
-    """
-
-    cases: tuple[Case, ...]
-    untried: tuple[SkippedRequest, ...]
-    secrets: Mapping[str, tuple[Secret, ...]]
-    marks: tuple[str, ...] = ()
-    lists: Mapping[tuple[AskedEndpoint, str], str] = field(default_factory=dict)
-    whole: bool = True
-    notes: tuple[str, ...] = ()
-    doubts: tuple[str, ...] = ()
-
-
-@dataclass(frozen=True, slots=True)
-class PlanFilter:
-    """Which part of a plan is wanted.
-
-    Attributes:
-        endpoint: whether an endpoint is.
-        persona: whether a persona is.
-        patterns: what the endpoints were chosen with, each of which must be for some.
-        whole: whether nothing of it is left out.
-    """
-
-    endpoint: Callable[[AskedEndpoint], bool] = lambda endpoints: True  # noqa: ARG005
-    persona: Callable[[Persona], bool] = lambda persona: True  # noqa: ARG005
-    patterns: tuple[str, ...] = ()
-    whole: bool = True
-
-
-@dataclass(frozen=True, slots=True)
-class KnownValues:
-    """What is known of an application beside its settings.
-
-    Attributes:
-        body: what to send to an endpoint that no settings have a body for, or None.
-        examples: values for the parameters of an endpoint's path.
-    """
-
-    body: Callable[[AskedEndpoint], Body | None] = lambda values: None  # noqa: ARG005
-    examples: Callable[[AskedEndpoint], Mapping[str, str]] = lambda values: {}  # noqa: ARG005
 
 
 def plan(
@@ -250,92 +77,17 @@ def plan(
         for name, told in held.items()
         if told == {False}
     )
-    readable = _readable(every)
+    readable = readable_records(every)
     kept = {
         persona.name: tuple(
             secret
             for secret in secrets.get(persona.name, {}).values()
-            if not secret.record or not _may_be_read(persona, secret.record, readable)
+            if not secret.record or not may_be_read(persona, secret.record, readable)
         )
         for persona in personas
     }
-    marks, lists = tuple(dict.fromkeys(_marks(settings))), lists_without_marks(every, kept)
+    marks, lists = tuple(dict.fromkeys(marks_of(settings))), lists_without_marks(every, kept)
     return Plan(tuple(cases.values()), tuple(untried), kept, marks, lists, chosen.whole, doubts=suiting_none)
-
-
-def _marks(settings: Settings) -> Iterator[str]:
-    """Every text that the settings say is in one record, or one field, alone."""
-    for sample in settings.samples.values():
-        yield from (example.mark for example in sample.fails if example.mark is not None)
-    for records in settings.things.values():
-        yield from (record.mark for record in records.values() if record.mark is not None)
-    for fields in settings.probe.fields.values():
-        yield from fields.marks.values()
-
-
-def home_of(template: Template) -> str:
-    """Where records of a kind are: the parts of a path before its first parameter."""
-    fixed = itertools.takewhile(lambda part: isinstance(part, str), template.segments)
-    return "/" + "/".join(map(str, fixed))
-
-
-_GATHER = {"search", "export", "exports", "report", "reports", "count", "stats", "feed", "all", "list", "index"}
-_GATHER_EVERYTHING = {"search", "export", "exports", "feed"}  # wherever they are
-
-
-def lists_without_marks(
-    cases: Collection[Case], secrets: Mapping[str, Collection[Secret]]
-) -> dict[tuple[AskedEndpoint, str], str]:
-    """Pages that may show a persona records which their own page keeps from it, and that no mark would show.
-
-    A page that lists records is let in for what it is. Only a mark shows what is in it.
-
-    Args:
-        cases: the requests.
-        secrets: by the name of a persona, what it may not see.
-    """
-    readable = _readable(cases)
-    kept: dict[str, dict[tuple[str, str], str]] = {}
-    for case in cases:
-        if not case.by_record or not case.is_own_page or _may_be_read(case.persona, case.values, readable):
-            continue
-        # Where records of its kind are, and the path that its own is beneath.
-        place = home_of(case.asked.template), case.asked.template.text.rpartition("/")[0]
-        # A mark of a record is looked for in every answer, that of another area too.
-        if not any(secret.record.keys() & case.values.keys() for secret in secrets.get(case.persona.name, ())):
-            kept.setdefault(case.persona.name, {}).setdefault(place, f"{case.asked.name} [{case.sample}]")
-    found: dict[tuple[AskedEndpoint, str], str] = {}
-    for case in cases:
-        if case.method != "GET" or not case.allowed or case.is_own_page:
-            continue
-        path = case.asked.template.text
-        words = {part.partition(".")[0] for part in case.asked.template.segments if isinstance(part, str)}
-        for (area, above), record in kept.get(case.persona.name, {}).items():
-            inside = path.startswith(f"{area}/") and words & _GATHER
-            listed = path in (area, above) or path.startswith((f"{area}.", f"{above}."))
-            if listed or inside or words & _GATHER_EVERYTHING:
-                found.setdefault((case.asked, case.persona.name), record)
-    return found
-
-
-Readable = Mapping[str, Collection[frozenset[tuple[str, str]]]]
-
-
-def _readable(cases: Iterable[Case]) -> Readable:
-    """By the name of a persona, the records of which it may read the page, or the document.
-
-    What is beneath a record, such as a picture of it, may be open to more callers and shows less.
-    """
-    found: dict[str, set[frozenset[tuple[str, str]]]] = {}
-    for case in cases:
-        if case.is_own_page and case.allowed:
-            found.setdefault(case.persona.name, set()).add(frozenset(case.values.items()))
-    return found
-
-
-def _may_be_read(persona: Persona, values: Mapping[str, str], readable: Readable) -> bool:
-    """Whether a persona may read a record: what an edit form of it keeps back is then no secret."""
-    return any(set(values.items()) <= record for record in readable.get(persona.name, ()))
 
 
 class _Planning:

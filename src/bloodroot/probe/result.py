@@ -11,7 +11,7 @@ from .judging import Verdict
 
 if TYPE_CHECKING:
     from .judging import Observation
-    from .planning import Plan, SkippedRequest
+    from .plan import Plan, SkippedRequest
     from .staleness import Stale
 
 

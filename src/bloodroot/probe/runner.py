@@ -3,12 +3,11 @@
 from __future__ import annotations
 
 import asyncio
-from collections.abc import Callable, Iterator
+from collections.abc import Callable
 from dataclasses import dataclass, field, replace
 from pathlib import Path
 from typing import TYPE_CHECKING
 
-from ..core.binding import RouteKind
 from ..core.patterns import check_patterns, matches
 from ..settings import Settings, SettingsError
 from .application import Application, application_of
@@ -21,7 +20,9 @@ from .journal import Journal, merged
 from .judging import Observation, Verdict, is_not_served, judge
 from .listed_values import with_listed_values
 from .more_records import with_more_records
-from .planning import Case, KnownValues, Plan, PlanFilter, SkippedRequest, plan
+from .not_judged import NOT_PUT_BACK, accepted_at, doubts_of, marks_not_seen, on_accepted, unclear_at
+from .plan import Case, KnownValues, Plan, PlanFilter, SkippedRequest
+from .planning import plan
 from .resetting import Data
 from .result import PlanResult, ProbeResult
 from .sending import Sender
@@ -156,7 +157,7 @@ def merge(policy: Policy, settings: Settings, options: Options, files: list[Path
     if settings.probe.values:
         settings = asyncio.run(_started_with_values(settings, application))
     found = planned(policy, settings, options, application)
-    facts, faults = merged(found, files)
+    facts, faults, doubts = merged(found, files)
     remaining = _without_changes(found, settings)
     lost = [
         SkippedRequest(case.asked, case.persona, "no journal has it")
@@ -165,7 +166,9 @@ def merge(policy: Policy, settings: Settings, options: Options, files: list[Path
     ]
     remaining = replace(remaining, untried=(*remaining.untried, *lost))
     seen = {case: facts[case.key] for case in remaining.cases if case.key in facts}
-    return replace(_result(remaining, seen, application, settings, policy), sign_in_faults=faults)
+    result = _result(remaining, seen, application, settings, policy)
+    # What a part has not judged beside its answers must not be lost when parts are put together.
+    return replace(result, sign_in_faults=faults, doubts=tuple(dict.fromkeys((*result.doubts, *doubts))))
 
 
 def probe(
@@ -273,12 +276,13 @@ class _Probe:
                     stale = await staleness(*asked)
             result = _result(self.plan, self.facts, self.application, self.settings, self.policy)
             if not self.data.is_put_back:
-                result = replace(result, doubts=(*result.doubts, _NOT_PUT_BACK))
+                result = replace(result, doubts=(*result.doubts, NOT_PUT_BACK))
             # What a part has found beside its answers must not be lost when parts are put together.
             self.journal.end(
                 result.observations,
                 [*faults, *(stale_case.words for stale_case in stale if stale_case.late)],
                 len(self.plan.untried),
+                result.doubts,
             )
         finally:
             self.journal.close()
@@ -456,8 +460,9 @@ def _result(
     for observation in observations:
         groups.setdefault(observation.case.asked, []).append(observation)
     notes: list[str] = [*plan.notes]
-    left = len(endpoints_asked(policy, application.routes)) - len(endpoints_to_ask(policy, settings, application))
-    if left:
+    if settings.probe.exclude:
+        names = (asked.name for asked in endpoints_asked(policy, application.routes))
+        left = sum(matches(name, settings.probe.exclude) for name in names)
         notes.append(f"left out, as probe.exclude says: {left} endpoints ({', '.join(settings.probe.exclude)})")
     left_out: set[AskedEndpoint] = set()
     for endpoint, group in groups.items():
@@ -468,8 +473,8 @@ def _result(
             notes.append(f"{endpoint.name}: the router sends to {followed} first")
     base = application.base if not application.here else settings.url or USUAL_BASE
     kept = [observation for observation in observations if observation.case.asked not in left_out]
-    accepted = _accepted(plan, settings)
-    notes += _on_accepted(accepted, [*(skipped.asked.name for skipped in plan.untried), *_unclear_at(kept)], settings)
+    accepted = accepted_at(plan, settings)
+    notes += on_accepted(accepted, [*(skipped.asked.name for skipped in plan.untried), *unclear_at(kept)], settings)
     twins = sum(observation.case.twin and observation.verdict is Verdict.AGREE for observation in kept)
     kept = [each for each in kept if not (each.case.twin and each.verdict is Verdict.AGREE)]
     return ProbeResult(
@@ -483,84 +488,8 @@ def _result(
         any(observation.seen.by is AnsweredBy.POLICY for observation in kept),
         other_ways=twins,
         accepted=accepted,
-        doubts=(*plan.doubts, *_doubts(application, kept), *_marks_not_seen(plan, facts)),
+        doubts=(*plan.doubts, *doubts_of(application, kept), *marks_not_seen(plan, facts)),
     )
-
-
-def _accepted(plan: Plan, settings: Settings) -> dict[str, str]:
-    """The endpoints at which it is accepted that something is not judged, each with the reason."""
-    names = {case.asked.name for case in plan.cases} | {skipped.asked.name for skipped in plan.untried}
-    return {
-        name: reason
-        for pattern, reason in settings.probe.accept.items()
-        for name in sorted(names)
-        if matches(name, [pattern])
-    }
-
-
-def _unclear_at(observations: list[Observation]) -> list[str]:
-    return [each.case.asked.name for each in observations if each.verdict is Verdict.INCONCLUSIVE]
-
-
-def _on_accepted(accepted: dict[str, str], unjudged: list[str], settings: Settings) -> Iterator[str]:
-    """At which endpoints it was accepted that something is not judged; and what accepts nothing any more."""
-    for name, reason in accepted.items():
-        if name in unjudged:
-            yield f"not all was judged at {name}, which is accepted: {reason}"
-    for pattern in settings.probe.accept:
-        if not any(matches(name, [pattern]) for name in unjudged):
-            yield f'probe.accept "{pattern}" accepts nothing: everything there was judged; leave it out'
-
-
-_NOT_PUT_BACK = (
-    "probe.reset does not put the data back: what probe.state shows was another one after a reset; correct reset, or "
-    "let state show only what reset puts back"
-)
-
-
-def _doubts(application: Application, observations: list[Observation]) -> Iterator[str]:
-    """What was not judged beside single requests."""
-    sockets = [route for route in application.routes or () if route.kind == RouteKind.WEBSOCKET]
-    if sockets:
-        names = ", ".join(route.path for route in sockets[:5])
-        yield f"WebSocket routes are not asked: {names}{' and others' if len(sockets) > 5 else ''}"
-    unseen = [observation for observation in observations if _may_have_changed(observation)]
-    if unseen:
-        first = unseen[0].case
-        yield (
-            f"whether refused requests changed something was not looked at ({first.method} {first.target} as "
-            f"{first.persona.name}{' and others' if len(unseen) > 1 else ''}); write state under [probe]"
-        )
-    done = [
-        observation
-        for observation in observations
-        if observation.case.allowed and not observation.case.safe and observation.verdict is Verdict.AGREE
-    ]
-    looked_at = [observation for observation in done if observation.seen.changed is not None]
-    if looked_at and not any(observation.seen.changed for observation in looked_at):
-        yield (
-            "probe.state was the same after every request that was let in: it does not see what they change, and so "
-            "says nothing of those that were refused"
-        )
-
-
-def _marks_not_seen(plan: Plan, facts: dict[Case, Seen]) -> Iterator[str]:
-    """Marks that no one was shown: looking for them has shown nothing."""
-    seen = {mark for each in facts.values() for mark in each.marks}
-    if plan.whole:
-        for mark in plan.marks:
-            if mark not in seen:
-                yield (
-                    f'the mark "{mark}" was in no answer to anyone: looking for it shows nothing; correct it, or add a '
-                    "persona who may see it"
-                )
-
-
-def _may_have_changed(observation: Observation) -> bool:
-    """Whether a refused request may have done its work before it was refused."""
-    case = observation.case
-    before = observation.seen.by is AnsweredBy.POLICY and not observation.seen.reached
-    return not case.allowed and not case.safe and not before and observation.seen.changed is None
 
 
 def _with_repeat(observation: Observation, settings: Settings, base: str) -> Observation:

@@ -19,7 +19,7 @@ from .application import WATCHED, Application
 from .facts import AnswerSettings, ResponseKind, Seen, facts_of
 from .forms import Form, forms_in
 from .forms_seen import FormsSeen
-from .planning import Case, Secret
+from .plan import Case, Secret
 from .sign_in import Credentials, client_of, sign_in, visit, way_for
 from .spelling import is_other_spelling
 from .watching import Watched
@@ -169,12 +169,10 @@ class Sender:
         self, page: str, action: str | None, credentials: Credentials, name: str | None = None
     ) -> Form | None:
         """A form of a page: the one that is sent to an address, or one with a field."""
-        headers = dict(credentials.headers)
-        if credentials.cookies:
-            headers["cookie"] = "; ".join(f"{name}={value}" for name, value in credentials.cookies.items())
         self.client.cookies.clear()
         try:
-            response = await self._answered(self.client.build_request("GET", page, headers=headers), safe=True)
+            request = self.client.build_request("GET", page, headers=credentials.sent)
+            response = await self._answered(request, safe=True)
         except (httpx.HTTPError, httpx.InvalidURL, TimeoutError):
             return None
         forms = (form for form in forms_in(response.text, page) if form.method == "POST")
@@ -253,9 +251,7 @@ def request_of(
         path: another spelling of its path; None for its own.
         hidden: what its form sends by itself.
     """
-    headers = {**credentials.headers, **case.headers}
-    if credentials.cookies:
-        headers["cookie"] = "; ".join(f"{name}={value}" for name, value in credentials.cookies.items())
+    headers = {**credentials.sent, **case.headers}
     base = str(client.base_url)
     if base.startswith("https:"):
         headers["referer"] = f"{base.rstrip('/')}{case.path}"

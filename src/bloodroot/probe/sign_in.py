@@ -43,6 +43,13 @@ class Credentials:
     hidden: Mapping[str, Mapping[str, str]] = field(default_factory=dict)
 
     @property
+    def sent(self) -> dict[str, str]:
+        """The headers of a request, cookies among them."""
+        if not self.cookies:
+            return dict(self.headers)
+        return {**self.headers, "cookie": "; ".join(f"{name}={value}" for name, value in self.cookies.items())}
+
+    @property
     def by_token(self) -> bool:
         """Whether nothing is sent that a browser would send by itself, so that no request can be forged."""
         return not self.cookies and "authorization" in self.headers

@@ -22,7 +22,7 @@ if TYPE_CHECKING:
     from ..core.policy import Policy
     from ..settings import SignIn
     from .application import Application
-    from .planning import Case, Plan
+    from .plan import Case, Plan
     from .sending import Sender
 
 _PAUSE = 0.1

@@ -12,7 +12,7 @@ from urllib.parse import urlencode, urlsplit
 
 from ..core.decision import Outcome
 from ..core.methods import SAFE
-from .planning import Case, Plan
+from .plan import Case, Plan
 
 if TYPE_CHECKING:
     from ..core.policy import Policy

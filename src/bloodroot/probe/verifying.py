@@ -12,7 +12,7 @@ from ..core.decision import Outcome
 from ..core.paths import read_path
 from ..core.question import Question
 from ..enforce import active_policies
-from .planning import Case, Plan, SkippedRequest
+from .plan import Case, Plan, SkippedRequest
 
 if TYPE_CHECKING:
     from ..core.policy import Policy

@@ -119,6 +119,8 @@ def _doubts(name: str, run: JudgedRun) -> Iterator[Doubt]:
         yield Doubt(f"{name}: {fault}", found=True)
     if counts[Verdict.INCONCLUSIVE]:
         yield Doubt(f"{name}: {counts[Verdict.INCONCLUSIVE]} inconclusive", found=False)
+    for doubt in run.doubts:
+        yield Doubt(f"{name}: {doubt}", found=False)
     if run.untried is None:
         yield Doubt(f"{name}: the run was not ended", found=False)
     elif run.untried:

@@ -11,7 +11,7 @@ from ..frameworks.adapter import Around
 from ..probe.asked_endpoints import AskedEndpoint
 from ..probe.facts import AnswerSettings, ResponseKind, Seen, facts_of, ways_of
 from ..probe.judging import Observation, Verdict, is_not_served, judge
-from ..probe.planning import Case, Plan
+from ..probe.plan import Case, Plan
 from ..probe.resetting import Data
 from ..probe.sending import request_of
 from ..probe.sign_in import client_of

@@ -7,7 +7,7 @@ from pathlib import Path
 from ..core.policy import Policy
 from ..files import load
 from ..identity.personas import with_members
-from ..probe.planning import Plan
+from ..probe.plan import Plan
 from ..probe.runner import endpoints_to_ask, planned_for
 from ..settings import Settings, SettingsError, find_settings, read_settings
 from ..settings.policy_names import check_names

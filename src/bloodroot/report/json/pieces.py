@@ -19,7 +19,7 @@ if TYPE_CHECKING:
     from ...identity.members import Member
     from ...language.problems import Place
     from ...probe.judging import Observation
-    from ...probe.planning import Case, SkippedRequest
+    from ...probe.plan import Case, SkippedRequest
     from ...survey.coverage import Surveyed
     from ...survey.endpoints import HandlerGuard
 

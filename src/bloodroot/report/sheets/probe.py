@@ -13,7 +13,7 @@ from ..sheet import Cell, Line, Meaning, Section, Sheet, command, endpoint, line
 if TYPE_CHECKING:
     from ...probe.asked_endpoints import AskedEndpoint
     from ...probe.judging import Observation
-    from ...probe.planning import Case, SkippedRequest
+    from ...probe.plan import Case, SkippedRequest
     from ...probe.result import PlanResult, ProbeResult
     from ...probe.staleness import Stale
 

@@ -1,0 +1,88 @@
+"""Marks: texts that are in one record alone, who may read that, and pages that no mark would show the records of."""
+
+from __future__ import annotations
+
+import itertools
+from collections.abc import Collection, Iterable, Iterator, Mapping
+from typing import TYPE_CHECKING
+
+if TYPE_CHECKING:
+    from ..core.paths import Template
+    from ..settings import Persona, Settings
+    from .asked_endpoints import AskedEndpoint
+    from .plan import Case, Secret
+
+
+def marks_of(settings: Settings) -> Iterator[str]:
+    """Every text that the settings say is in one record, or one field, alone."""
+    for sample in settings.samples.values():
+        yield from (example.mark for example in sample.fails if example.mark is not None)
+    for records in settings.things.values():
+        yield from (record.mark for record in records.values() if record.mark is not None)
+    for fields in settings.probe.fields.values():
+        yield from fields.marks.values()
+
+
+def home_of(template: Template) -> str:
+    """Where records of a kind are: the parts of a path before its first parameter."""
+    fixed = itertools.takewhile(lambda part: isinstance(part, str), template.segments)
+    return "/" + "/".join(map(str, fixed))
+
+
+_GATHER = {"search", "export", "exports", "report", "reports", "count", "stats", "feed", "all", "list", "index"}
+_GATHER_EVERYTHING = {"search", "export", "exports", "feed"}  # wherever they are
+
+
+def lists_without_marks(
+    cases: Collection[Case], secrets: Mapping[str, Collection[Secret]]
+) -> dict[tuple[AskedEndpoint, str], str]:
+    """Pages that may show a persona records which their own page keeps from it, and that no mark would show.
+
+    A page that lists records is let in for what it is. Only a mark shows what is in it.
+
+    Args:
+        cases: the requests.
+        secrets: by the name of a persona, what it may not see.
+    """
+    readable = readable_records(cases)
+    kept: dict[str, dict[tuple[str, str], str]] = {}
+    for case in cases:
+        if not case.by_record or not case.is_own_page or may_be_read(case.persona, case.values, readable):
+            continue
+        # Where records of its kind are, and the path that its own is beneath.
+        place = home_of(case.asked.template), case.asked.template.text.rpartition("/")[0]
+        # A mark of a record is looked for in every answer, that of another area too.
+        if not any(secret.record.keys() & case.values.keys() for secret in secrets.get(case.persona.name, ())):
+            kept.setdefault(case.persona.name, {}).setdefault(place, f"{case.asked.name} [{case.sample}]")
+    found: dict[tuple[AskedEndpoint, str], str] = {}
+    for case in cases:
+        if case.method != "GET" or not case.allowed or case.is_own_page:
+            continue
+        path = case.asked.template.text
+        words = {part.partition(".")[0] for part in case.asked.template.segments if isinstance(part, str)}
+        for (area, above), record in kept.get(case.persona.name, {}).items():
+            inside = path.startswith(f"{area}/") and words & _GATHER
+            listed = path in (area, above) or path.startswith((f"{area}.", f"{above}."))
+            if listed or inside or words & _GATHER_EVERYTHING:
+                found.setdefault((case.asked, case.persona.name), record)
+    return found
+
+
+Readable = Mapping[str, Collection[frozenset[tuple[str, str]]]]
+
+
+def readable_records(cases: Iterable[Case]) -> Readable:
+    """By the name of a persona, the records of which it may read the page, or the document.
+
+    What is beneath a record, such as a picture of it, may be open to more callers and shows less.
+    """
+    found: dict[str, set[frozenset[tuple[str, str]]]] = {}
+    for case in cases:
+        if case.is_own_page and case.allowed:
+            found.setdefault(case.persona.name, set()).add(frozenset(case.values.items()))
+    return found
+
+
+def may_be_read(persona: Persona, values: Mapping[str, str], readable: Readable) -> bool:
+    """Whether a persona may read a record: what an edit form of it keeps back is then no secret."""
+    return any(set(values.items()) <= record for record in readable.get(persona.name, ()))
