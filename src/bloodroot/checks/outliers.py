@@ -12,7 +12,7 @@ from ..core.finding import Finding, FindingKind, Needs, Severity
 from ..core.formulas import Conjunction, Formula, Negated, walk
 from ..core.methods import ANY
 from ..core.paths import Parameter
-from ..core.requirements import HELD, Holding, references_in
+from ..core.requirements import HELD, Holding, Requirement, references_in
 from ..core.roles import SIGNED_IN, SIGNED_OUT
 from ..language import tree
 from .openness import is_for_entering
@@ -135,14 +135,19 @@ Missing = tuple[int, Formula, dict[str, object] | None]
 
 def find(subject: Subject) -> Iterator[Finding]:
     """Findings of this family."""
+    words = {id(unit): _literals(unit) for unit in subject.reach.units}
     yield from _beneath(subject)
-    yield from _areas(subject)
+    yield from _areas(subject, words)
     yield from _reads(subject)
-    yield from _versions(subject)
+    yield from _versions(subject, words)
     yield from _aliases(subject)
     yield from _fields(subject)
-    yield from _single(subject)
-    yield from _rules_and_api(subject)
+    yield from _single(subject, words)
+    yield from _rules_and_api(subject, words)
+
+
+# The fixed parts of the path of each endpoint, by its id.
+Words = Mapping[int, list[str]]
 
 
 def _literals(unit: Unit) -> list[str]:
@@ -241,12 +246,12 @@ def _item_above(unit: Unit, items: Mapping[tuple[str, Shape], Unit]) -> Unit | N
     return None
 
 
-def _areas(subject: Subject) -> Iterator[Finding]:
+def _areas(subject: Subject, words: Words) -> Iterator[Finding]:
     """One endpoint of an area that is open to more callers than all others, which are open to the same ones."""
     reach = subject.reach
     areas: dict[tuple[str, bool], list[Unit]] = {}
     for unit in reach.units:
-        first = _literals(unit)[:1]
+        first = words[id(unit)][:1]
         if first and unit.template.text not in subject.sign_in_pages and unit.method != "HEAD":
             areas.setdefault((first[0], unit.method in WRITES), []).append(unit)
     for units in areas.values():
@@ -268,10 +273,12 @@ def _areas(subject: Subject) -> Iterator[Finding]:
             )
 
 
-def _versions(subject: Subject) -> Iterator[Finding]:
+def _versions(subject: Subject, words: Words) -> Iterator[Finding]:
     """The same endpoint under two versions of an API."""
     known: dict[object, list[Unit]] = {}
     for unit in subject.reach.units:
+        if not any(map(_VERSION, words[id(unit)])):
+            continue
         parts = list(unit.shape)
         segments = enumerate(unit.template.segments)
         place = next((place for place, part in segments if isinstance(part, str) and _VERSION(part)), None)
@@ -333,13 +340,14 @@ def _fields(subject: Subject) -> Iterator[Finding]:
                 yield SENSITIVE.at(place, f"{kind}.{name} may be changed by {reach.who(reach.let_in_by(rule.change))}.")
 
 
-def _single(subject: Subject) -> Iterator[Finding]:
+def _single(subject: Subject, every: Words) -> Iterator[Finding]:
     """What is odd about an endpoint by itself."""
     reach = subject.reach
+    odd: dict[Requirement, tuple[bool, bool]] = {}
     for (method, shape), unit in reach.by_shape.items():
-        let_in, words = reach.let_in(unit.row), _literals(unit)
+        let_in, words = reach.let_in(unit.row), every[id(unit)]
         open_to_all = bool(let_in & (reach.signed_in | reach.signed_out))
-        if _DEBUG & set(words) and open_to_all:
+        if open_to_all and not _DEBUG.isdisjoint(words):
             yield DEBUG.at(unit.place, f"{unit.words} lets in {reach.who(let_in)}.")
         segments = unit.template.segments
         of_record = len(segments) > 1 and isinstance(segments[-2], Parameter)
@@ -350,14 +358,26 @@ def _single(subject: Subject) -> Iterator[Finding]:
             wider = reach.wider(unit.row, get.row)
             if wider is not None:
                 yield HEAD_WIDER.at(unit.place, f"{unit.words} lets in {reach.who(wider.columns)}, whom GET refuses.")
-        formula = unit.line.requirement.formula
-        if _only_excludes(formula):
+        requirement = unit.line.requirement
+        if requirement not in odd:
+            # Most lines share what they require with others, and require roles alone.
+            odd[requirement] = _is_odd(requirement)
+        excludes, by_query = odd[requirement]
+        formula = requirement.formula
+        if excludes:
             yield DENY_LIST.at(unit.place, f"{unit.words} requires {formula.words()} alone.")
-        if _by_query_alone(formula):
+        if by_query:
             yield BY_QUERY.at(unit.place, f"{unit.words} requires {formula.words()}, which asks for the query alone.")
         alone = let_in == reach.signed_out
         if alone and unit.template.text not in subject.sign_in_pages and not is_for_entering(unit.template):
             yield MEANT_SIGNED_IN.at(unit.place, f"{unit.words} lets in signed-out callers alone.")
+
+
+def _is_odd(requirement: Requirement) -> tuple[bool, bool]:
+    """Whether it only excludes a role, and whether the query alone decides."""
+    if requirement.plain:
+        return False, False
+    return _only_excludes(requirement.formula), _by_query_alone(requirement.formula)
 
 
 def _only_excludes(formula: Formula) -> bool:
@@ -385,7 +405,7 @@ def _by_query_alone(formula: Formula) -> bool:
     return bool(compared) and roots == {"query"} and plain
 
 
-def _rules_and_api(subject: Subject) -> Iterator[Finding]:
+def _rules_and_api(subject: Subject, every: Words) -> Iterator[Finding]:
     """Standing rules for pages that leave the API of the same things out."""
     policy, reach = subject.policy, subject.reach
     for rule in policy.standing:
@@ -395,7 +415,7 @@ def _rules_and_api(subject: Subject) -> Iterator[Finding]:
         missed = [
             unit
             for unit in reach.units
-            if (parts := _literals(unit))[:1] == ["api"]
+            if (parts := every[id(unit)])[:1] == ["api"]
             and words[0].lower() in parts[1:3]
             and (not rule.methods or unit.method in rule.methods)
             and not any(
