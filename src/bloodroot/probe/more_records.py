@@ -59,6 +59,7 @@ def _crossed(plan: Plan) -> Iterator[Case]:
                     known={},
                     crossed=True,
                     owned=False,
+                    plain=other,
                 )
 
 

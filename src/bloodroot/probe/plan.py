@@ -36,7 +36,7 @@ class Case:
         method: the method that is sent, in capitals.
         spelled: in words, how such a request is spelled.
         changes: the field that such a request tries to change, where that is what it is about.
-        plain: for such a request, and for a twin, the same without that change.
+        plain: for such a request, a twin and a crossed address, what it was made of.
         twin: whether it is another request of its own with methods, headers and parameters that any client may send.
         crossed: whether the path names records that do not belong together.
         hides: text of this very record that the persona may not see in it.

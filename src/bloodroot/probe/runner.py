@@ -158,6 +158,8 @@ def merge(policy: Policy, settings: Settings, options: Options, files: list[Path
         settings = asyncio.run(_started_with_values(settings, application))
     found = planned(policy, settings, options, application)
     facts, faults, doubts = merged(found, files)
+    # As in each part, what the records themselves say counts.
+    found = asyncio.run(_verified(policy, settings, application, found))
     remaining = _without_changes(found, settings)
     lost = [
         SkippedRequest(case.asked, case.persona, "no journal has it")
@@ -217,6 +219,14 @@ async def _probe_with_values(
 async def _started_with_values(settings: Settings, application: Application) -> Settings:
     async with application.running():
         return await _with_values(settings, application)
+
+
+async def _verified(policy: Policy, settings: Settings, application: Application, found: Plan) -> Plan:
+    if not application.here:
+        return found
+    async with application.running():
+        await Data(settings, application).put_back()
+        return await verify(policy, found, application)
 
 
 async def _with_values(settings: Settings, application: Application) -> Settings:
@@ -394,7 +404,7 @@ class _Probe:
             self.data.touched = seen.came not in _KEPT_OUT or seen.reached
         if self.data.touched:
             self.sender.sessions_may_have_ended()
-        if case.plain is not None and seen.changed:
+        if case.changes and case.plain is not None and seen.changed:
             # What the request changes anyway is no change of the field.
             plain = await self._data_after(case.plain)
             seen = replace(seen, changed=None if plain is None else seen.data != plain)

@@ -46,7 +46,9 @@ def _with(plan: Plan, corrected: Mapping[Case, Case | SkippedRequest]) -> Plan:
     cases: list[Case] = []
     for case in plan.cases:
         plain = corrected.get(case.plain) if case.plain is not None else None
-        if isinstance(plain, SkippedRequest) or (isinstance(plain, Case) and case.twin and plain.allowed):
+        if isinstance(plain, SkippedRequest) or (
+            isinstance(plain, Case) and plain.allowed and (case.twin or case.crossed)
+        ):
             continue
         found = corrected.get(case, case)
         if isinstance(found, Case):
