@@ -69,6 +69,10 @@ def _headline(result: ExpectedResult) -> str:
         (result.callers, "caller"),
     )
     differ = [plural(len(found), what) for found, what in counts if found]
+    if result.written is not None and not result.agreed and not result.mismatches:
+        return (
+            f"{tables} is new: {plural(len(result.unsaid), 'endpoint')}, {plural(len(result.redefined), 'definition')}"
+        )
     if differ:
         return f"{', '.join(differ)} not as in {tables}; {result.agreed} as expected"
     also = f"; {plural(result.silent, 'cell')} of it empty, and not looked at" if result.silent else ""
