@@ -53,7 +53,7 @@ class Reading(InFolder):
             (tess.caller.id, tess.caller.roles, dict(tess.caller.attributes)), (3, {"keeper"}, {"team": "north"})
         )
         self.assertEqual(settings.samples["own"].fails[0].mark, "secret")
-        self.assertEqual(settings.bodies["POST /lots"].content, {"size": "3"})
+        self.assertEqual(settings.bodies["POST /lots"][0].content, {"size": "3"})
         (way,) = settings.probe.sign_ins
         filled = {name: settings.fill(value, tess, name) for name, value in way.fields.items()}
         self.assertEqual(filled, {"name": "tess", "word": "fern", "team": "north"})

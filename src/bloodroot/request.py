@@ -8,6 +8,7 @@ from collections.abc import Callable, Iterator, Mapping
 from typing import Any
 from urllib.parse import parse_qs, quote, urlsplit
 
+from .core.methods import WEBSOCKET
 from .core.paths import is_method, read_path, read_plain
 
 _IN_A_PATH = "/-._~!$&'()*+,=:@"
@@ -95,7 +96,13 @@ class Request:
     @property
     def readable(self) -> bool:
         """Whether method and path can be read in one way alone."""
-        return self.segments is not None and is_method(self.method)
+        is_other = self.method == WEBSOCKET and not self.is_handshake
+        return self.segments is not None and is_method(self.method) and not is_other
+
+    @property
+    def is_handshake(self) -> bool:
+        """Whether it opens a WebSocket."""
+        return False
 
     @property
     def asked_for(self) -> str | None:
@@ -113,8 +120,13 @@ class Request:
         return encoded(prefix)
 
 
+def method_of(scope: Mapping[str, Any]) -> str:
+    """The method of an ASGI scope, as policies name it."""
+    return WEBSOCKET if scope["type"] == "websocket" else scope.get("method", "GET")
+
+
 class AsgiRequest(Request):
-    """A request of an ASGI server, or a WebSocket handshake, which is a GET (RFC 6455, section 4.1).
+    """A request of an ASGI server, or a WebSocket handshake (RFC 6455, section 4.1), whose method is ``WEBSOCKET``.
 
     Args:
         scope: the ASGI scope.
@@ -130,7 +142,7 @@ class AsgiRequest(Request):
 
     def __init__(self, scope: Mapping[str, Any], own: str | None = None, prefix: str | None = None) -> None:
         self.scope = scope
-        self.method = scope.get("method", "GET")
+        self.method = method_of(scope)
         whole: str = scope["path"]
         raw = scope.get("raw_path")
         if own is None:
@@ -148,6 +160,11 @@ class AsgiRequest(Request):
         # As nearly always, the client has sent just this. Else what it sent must be unambiguous as well.
         if raw is not None and not (plain and raw == whole.encode()) and _as_sent(raw) is None:
             self.segments = None
+
+    @property
+    def is_handshake(self) -> bool:
+        """Whether it opens a WebSocket."""
+        return bool(self.scope["type"] == "websocket")
 
     def as_decided(self) -> Any:
         """The scope with a path that is the prefix and what was read here, wherever a framework takes the prefix off.

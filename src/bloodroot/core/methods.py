@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 ANY = "any"  # every method, or one that nothing names
+WEBSOCKET = "WEBSOCKET"  # a handshake; what is sent with this word as its method is none
 SAFE = ("GET", "HEAD", "OPTIONS")  # those that read (RFC 9110, section 9.2.1)
 COMMON = ("GET", "HEAD", "POST", "PUT", "PATCH", "DELETE", "OPTIONS")
 

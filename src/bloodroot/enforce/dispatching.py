@@ -16,7 +16,7 @@ from starlette.routing import BaseRoute
 from starlette.websockets import WebSocket
 
 from ..core.answers import Answer
-from ..request import AsgiRequest, own_path
+from ..request import AsgiRequest, method_of, own_path
 from .asgi import Gate, Withheld, call_async, let_leave
 from .asgi_messages import BEGINNINGS, App, Message, Receive, Scope, Send, status_of
 from .enforcement import Enforcement, Served
@@ -91,7 +91,7 @@ class Arrival:
         """Something that is dispatched: of a path that is what mounts on the way have matched, and what is left."""
         self.come(scope)
         request, own = self.request, way.path + own_path(scope)
-        if own != request.own or scope.get("method", "GET") != request.method:
+        if own != request.own or method_of(scope) != request.method:
             request = AsgiRequest(scope, own, request.prefix)
         found = Dispatch(self.gates, request, way, scope, send)
         self.dispatches.append(found)

@@ -11,6 +11,7 @@ from starlette.routing import Route as StarletteRoute
 from starlette.staticfiles import StaticFiles
 
 from ..core.binding import Route, RouteKind
+from ..core.methods import WEBSOCKET
 from .guarded_classes import handlers_of
 from .guards import guards_of, with_guards
 from .segments import is_one_segment
@@ -72,7 +73,7 @@ def described(way: tuple[BaseRoute, ...], route: Any) -> Route:
 def methods_of(route: Any) -> tuple[str, ...]:
     """The methods that a route serves; empty for any."""
     if isinstance(route, WebSocketRoute):
-        return ("GET",)  # a handshake is a GET (RFC 6455, section 4.1)
+        return (WEBSOCKET,)
     methods = getattr(route, "methods", None)
     if methods is None:
         # A class: what it has methods for, where it says.

@@ -51,6 +51,11 @@ class AskedEndpoint:
         return f"{self.method} {self.template.text}"
 
     @property
+    def undeclared(self) -> bool:
+        """Whether it is a method that a view may take, and that no line covers."""
+        return self.guessed and self.line is None
+
+    @property
     def declared_at(self) -> str:
         """File and line of what is declared."""
         return self.line.place.at if self.line is not None else ""

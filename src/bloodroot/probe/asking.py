@@ -195,4 +195,4 @@ def _known_body(policy: Policy, settings: Settings, method: str, path: str) -> t
     line = policy.lookup.for_request(method, path)
     template = None if line is None else line.served or line.template
     name = f"{method} {template.text}" if template is not None else ""
-    return settings.bodies.get(name), name
+    return next(iter(settings.bodies.get(name, ())), None), name

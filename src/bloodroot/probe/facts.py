@@ -26,6 +26,8 @@ if TYPE_CHECKING:
 
 _TAGS = re.compile(r"<(script|style)\b.*?</\1>|<[^>]*>", re.S | re.I)
 _FORGERY = re.compile(r"\b(csrf|xsrf|cross.site request forgery)\b", re.I).search
+_WORD = re.compile(r"[^\W_]+")
+_BETWEEN = r"(?:[\W_]|%20){1,3}"
 _LONGEST = 200_000  # characters of a page in which a reason is looked for
 
 
@@ -176,9 +178,13 @@ def facts_of(
 
 
 def _is_in(mark: str, text: str) -> bool:
-    """Whether a page or a JSON value has a text in it, whichever way it is written there."""
+    """Whether a page, a JSON value or an address has a text in it, whichever way it is written there."""
     written = (mark, json.dumps(mark)[1:-1], json.dumps(mark, ensure_ascii=False)[1:-1])
-    return any(each in text for each in written) or mark in html.unescape(text)
+    if any(each in text for each in written) or mark in html.unescape(text):
+        return True
+    words = _WORD.findall(mark)
+    # As part of an address or the name of a file: Tarn-jug.png, tarn_jug.
+    return len(words) > 1 and re.search(_BETWEEN.join(map(re.escape, words)), text, re.I) is not None
 
 
 def _by(case: Case, watched: Watched, ways: AnswerSettings) -> AnsweredBy:
@@ -239,8 +245,13 @@ def response_kind(
 
 
 def _is_signed_in(path: str, leads: str, ways: AnswerSettings) -> bool:
-    """Whether a sign-in leads where the settings say."""
-    return any(is_same_page(path, signing) and is_same_page(leads, page) for signing, page in ways.lands.items())
+    """Whether a sign-in leads where the settings say; without that, anywhere but to a sign-in."""
+    for signing in ways.sign_in_paths:
+        if is_same_page(path, signing):
+            page = ways.lands.get(signing)
+            again = any(is_same_page(leads, each) for each in ways.sign_in_paths)
+            return is_same_page(leads, page) if page is not None else not again
+    return False
 
 
 def _is_about_forgery(text: str) -> bool:

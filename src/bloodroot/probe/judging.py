@@ -17,8 +17,9 @@ from ..core.decision import Outcome
 from ..core.methods import SAFE
 from .asked_endpoints import AskedEndpoint
 from .facts import AnsweredBy, ResponseKind, Seen
+from .marks import settled_by_answers
 from .page_looks import is_shown_in, says_more
-from .plan import Case, Plan
+from .plan import Case, Plan, Secret
 from .spelling import is_other_spelling, is_same_page
 
 _NUMBER = re.compile(r"[0-9]+|[0-9a-f]{8}-[0-9a-f-]{27}")
@@ -76,13 +77,16 @@ def judge(plan: Plan, seen: Mapping[Case, Seen]) -> tuple[Observation, ...]:
     """Compare every response with what was declared, in the order of the plan."""
     groups: dict[AskedEndpoint, list[Case]] = {}
     there: set[str] = set()
+    reached: set[frozenset[tuple[str, str]]] = set()
     proven: set[str] = set()
     common = _common_words(plan, seen)
+    kept = settled_by_answers(plan, seen)
     for case in plan.cases:
         if case in seen and not case.spelled:
             groups.setdefault(case.asked, []).append(case)
             if _handled(case, seen[case]):
                 there.add(case.path)
+                reached.add(frozenset(case.values.items()))
                 if not case.safe:
                     proven.add(case.persona.name)
     by_case: dict[Case, Observation] = {}
@@ -90,6 +94,8 @@ def judge(plan: Plan, seen: Mapping[Case, Seen]) -> tuple[Observation, ...]:
         _EndpointEvidence([(case, seen[case]) for case in group], there, proven, plan, common)
         for group in groups.values()
     ]
+    for beside in together:
+        beside.reached, beside.kept = reached, kept
     # Where one endpoint sends those who may not, others will send theirs.
     turned_away = {shape for beside in together if beside.works for shape in beside.sent_when_refused_alone}
     # What those who may are sent to by requests that change nothing, is not what comes of a change.
@@ -106,6 +112,8 @@ def judge(plan: Plan, seen: Mapping[Case, Seen]) -> tuple[Observation, ...]:
     for case in plan.cases:
         if case in seen and case.spelled:
             other = _other_spelling(case, _as_far_as_seen(case, seen))
+            if other.verdict is Verdict.AGREE:
+                other = _with_what_it_shows(other, kept.get(case.persona.name, ()), seen)
             plain = by_case.get(case.plain) if case.twin and case.plain is not None else None
             # What is open, or not known, as it is, is said of it once.
             is_taught = plain is not None and plain.seen.known and seen[case].status == plain.seen.status
@@ -115,6 +123,15 @@ def judge(plan: Plan, seen: Mapping[Case, Seen]) -> tuple[Observation, ...]:
             if known or (plain is not None and plain.verdict is not Verdict.HOLE and other.verdict is Verdict.HOLE):
                 by_case[case] = other
     return tuple(by_case[case] for case in plan.cases if case in by_case)
+
+
+def _with_what_it_shows(other: Observation, kept: Iterable[Secret], seen: Mapping[Case, Seen]) -> Observation:
+    """A request in another way, judged by what it shows beside what it shows as it is."""
+    plain = seen.get(other.case.plain) if other.case.plain is not None else None
+    for secret in kept:
+        if secret.mark in other.seen.marks and not secret.granted and (plain is None or secret.mark not in plain.marks):
+            return replace(other, verdict=Verdict.HOLE, text=f'shows "{secret.mark}", {secret.words}')
+    return other
 
 
 def _as_far_as_seen(case: Case, seen: Mapping[Case, Seen]) -> Seen:
@@ -134,8 +151,13 @@ def _as_get(by_case: dict[Case, Observation]) -> None:
     }
     for case, each in list(by_case.items()):
         get = gets.get((case.path, case.persona.name))
-        guessed = case.asked.guessed and case.asked.line is None and each.verdict is Verdict.HOLE
-        if guessed and get is not None and get.seen.look == each.seen.look and each.seen.changed is False:
+        if (
+            case.asked.undeclared
+            and each.verdict is Verdict.HOLE
+            and get is not None
+            and get.seen.look == each.seen.look
+            and each.seen.changed is False
+        ):
             by_case[case] = replace(each, verdict=Verdict.AGREE, text="answered as GET is")
 
 
@@ -208,6 +230,8 @@ class _EndpointEvidence:
         common: set[int],
     ) -> None:
         self.there = there
+        self.reached: set[frozenset[tuple[str, str]]] = set()
+        self.kept: Mapping[str, tuple[Secret, ...]] = {}
         self.common = common
         self.missing: dict[str, list[Seen]] = {}
         for case, seen in group:
@@ -223,6 +247,7 @@ class _EndpointEvidence:
             for case, seen in group
             if case.allowed and (_handled(case, seen) or (seen.came is ResponseKind.SENT and seen.changed is not False))
         }
+        self.decides = any(case.by_record for case, _ in group)
         self.proven = proven
         self.plan = plan
         self.works = any(_handled(case, seen) for case, seen in group)
@@ -263,6 +288,14 @@ class _EndpointEvidence:
 
     def _looked_into(self, case: Case, seen: Seen) -> Said | None:
         """What is wrong with, or not known of, an answer that is as declared by its status; None for nothing."""
+        for secret in self.kept.get(case.persona.name, ()):
+            granted = case.allowed and self.decides and secret.record.items() <= case.values.items()
+            if secret.mark in seen.marks and not granted:
+                shows = f'shows "{secret.mark}", {secret.words}'
+                if not secret.granted:
+                    return Verdict.HOLE, shows, ""
+                text = f"{shows}, although {secret.granted} lets them change it"
+                return Verdict.INCONCLUSIVE, text, "if they may see it here, say so with a reason in [probe.accept]"
         if case.allowed:
             for secret in case.perhaps:
                 if secret.mark in seen.marks:
@@ -306,6 +339,9 @@ class _EndpointEvidence:
         if seen.changed and not case.allowed and seen.came not in (ResponseKind.MADE, ResponseKind.DONE):
             return Verdict.HOLE, f"answered {seen.status}, and changed the data all the same", ""
         unclear = _unclear(case, seen)
+        if unclear is not None and case.asked.undeclared and seen.changed is False:
+            # The view takes any method. Sent as those are who may do it by POST, it has done nothing.
+            return Verdict.AGREE, f"answered {seen.status}, and nothing changed", ""
         if unclear is not None:
             return Verdict.INCONCLUSIVE, *unclear
         if seen.stranger:
@@ -407,6 +443,8 @@ class _EndpointEvidence:
         )
         # Nothing is at a crossed address: that its records are shown where they belong says that they are there.
         served = served or (case.crossed and self.works)
+        # So does what another endpoint does with the record: one that was deleted can be restored.
+        served = served or frozenset(case.values.items()) in self.reached
         if not served:
             return Verdict.INCONCLUSIVE, "nothing found, and no one was shown anything there", _SAMPLE
         return self._as_declared(case, seen)
@@ -522,6 +560,9 @@ def _change_of_field(case: Case, seen: Seen) -> Observation:
         ResponseKind.SENT,
     ):
         return Observation(case, seen, Verdict.AGREE, f"{case.changes} was left as it was")
+    if seen.changed is False and case.changes == case.in_body and seen.came in (ResponseKind.UNFIT, *_KEPT_OUT):
+        # But for the record that it names, the request is one that was let in.
+        return Observation(case, seen, Verdict.AGREE, "kept out")
     unclear = _unclear(case, seen)
     if unclear is not None:
         return Observation(case, seen, Verdict.INCONCLUSIVE, *unclear)
@@ -539,6 +580,8 @@ def _other_spelling(case: Case, seen: Seen) -> Observation:
         return Observation(case, seen, Verdict.HOLE, f'shows "{seen.shown[0]}", asked with {case.spelled}')
     if case.allowed and not (case.method in SAFE and seen.changed):
         return Observation(case, seen, Verdict.AGREE, "open by itself, and nothing more was done")
+    if case.method == "OPTIONS" and not seen.words and not seen.changed:
+        return Observation(case, seen, Verdict.AGREE, "says which methods there are")
     if seen.changed or (seen.status == 304 and case.declared is not Outcome.ALLOW and not seen.stranger):
         return Observation(case, seen, Verdict.HOLE, text)
     if seen.came in (ResponseKind.LOST, ResponseKind.LIMITED):

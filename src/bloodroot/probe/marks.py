@@ -4,13 +4,15 @@ from __future__ import annotations
 
 import itertools
 from collections.abc import Collection, Iterable, Iterator, Mapping
+from dataclasses import replace
 from typing import TYPE_CHECKING
 
 if TYPE_CHECKING:
     from ..core.paths import Template
-    from ..settings import Persona, Settings
+    from ..settings import Settings
     from .asked_endpoints import AskedEndpoint
-    from .plan import Case, Secret
+    from .facts import Seen
+    from .plan import Case, Plan, Secret
 
 
 def marks_of(settings: Settings) -> Iterator[str]:
@@ -47,12 +49,17 @@ def lists_without_marks(
     readable = readable_records(cases)
     kept: dict[str, dict[tuple[str, str], str]] = {}
     for case in cases:
-        if not case.by_record or not case.is_own_page or may_be_read(case.persona, case.values, readable):
+        if not case.by_record or not case.is_own_page or may_be_read(case.persona.name, case.values, readable):
             continue
         # Where records of its kind are, and the path that its own is beneath.
         place = home_of(case.asked.template), case.asked.template.text.rpartition("/")[0]
         # A mark of a record is looked for in every answer, that of another area too.
-        if not any(secret.record.keys() & case.values.keys() for secret in secrets.get(case.persona.name, ())):
+        fails = {name for name, truth in case.known.items() if not truth}
+        # One of those that are kept back for the same reason is enough.
+        if not any(
+            secret.record.keys() & case.values.keys() and (secret.fails <= fails or not fails)
+            for secret in secrets.get(case.persona.name, ())
+        ):
             kept.setdefault(case.persona.name, {}).setdefault(place, f"{case.asked.name} [{case.sample}]")
     found: dict[tuple[AskedEndpoint, str], str] = {}
     for case in cases:
@@ -66,6 +73,62 @@ def lists_without_marks(
             if listed or inside or words & _GATHER_EVERYTHING:
                 found.setdefault((case.asked, case.persona.name), record)
     return found
+
+
+def kept_from(secrets: Mapping[str, tuple[Secret, ...]], cases: Collection[Case]) -> dict[str, tuple[Secret, ...]]:
+    """What is kept from each persona at every page of a record; with the endpoint that lets it change that record.
+
+    Args:
+        secrets: by the name of a persona, what single endpoints keep from it.
+        cases: all requests.
+    """
+    readable = readable_records(cases)
+    deciding = {case.asked for case in cases if case.by_record}
+    changed = [case for case in cases if case.allowed and not case.safe and case.asked in deciding]
+    found: dict[str, tuple[Secret, ...]] = {}
+    for name, several in secrets.items():
+        left = [secret for secret in several if not secret.record or not may_be_read(name, secret.record, readable)]
+        found[name] = tuple(replace(secret, granted=_granted(secret, name, changed)) for secret in left)
+    return found
+
+
+def _granted(secret: Secret, persona: str, changed: Iterable[Case]) -> str:
+    """An endpoint that decides by the record and lets a persona change this one; an empty string for none."""
+    record = secret.record.items()
+    return next(
+        (
+            case.asked.name
+            for case in changed
+            if case.persona.name == persona and record and record <= case.values.items()
+        ),
+        "",
+    )
+
+
+def settled_by_answers(plan: Plan, seen: Mapping[Case, Seen]) -> dict[str, tuple[Secret, ...]]:
+    """Of what personas perhaps may not see, that which the answers say is kept from them.
+
+    An endpoint that is asked for by POST is a page of records where those who may use it have changed nothing.
+    """
+    pages = {secret.by for several in plan.unsure.values() for secret in several if secret.by is not None}
+    changes = {case.asked for case, each in seen.items() if case.allowed and each.changed is not False}
+    read = {case.asked for case, each in seen.items() if case.asked in pages and case.allowed and each.status < 300}
+    read -= changes
+    shown = [case for case in plan.cases if case.asked in read and case.allowed]
+    return {
+        name: tuple(
+            secret
+            for secret in several
+            if secret.by is None
+            or (
+                secret.by in read
+                and not any(
+                    case.persona.name == name and secret.record.items() <= case.values.items() for case in shown
+                )
+            )
+        )
+        for name, several in plan.unsure.items()
+    }
 
 
 Readable = Mapping[str, Collection[frozenset[tuple[str, str]]]]
@@ -83,6 +146,6 @@ def readable_records(cases: Iterable[Case]) -> Readable:
     return found
 
 
-def may_be_read(persona: Persona, values: Mapping[str, str], readable: Readable) -> bool:
+def may_be_read(persona: str, values: Mapping[str, str], readable: Readable) -> bool:
     """Whether a persona may read a record: what an edit form of it keeps back is then no secret."""
-    return any(set(values.items()) <= record for record in readable.get(persona.name, ()))
+    return any(set(values.items()) <= record for record in readable.get(persona, ()))

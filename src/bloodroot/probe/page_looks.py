@@ -28,10 +28,19 @@ def _is_of_record(header: str) -> bool:
 
 def words_of(response: httpx.Response) -> tuple[int, ...]:
     """A number for each word that a response shows, in its body and in its headers; the smallest of them, in order."""
-    text = _TAGS.sub(" ", response.text[:_LONGEST])
-    said = [text, *(value for name, value in response.headers.items() if _is_of_record(name.lower()))]
-    found = {zlib.crc32(word.encode()) for part in said for word in _WORD.findall(part)}
-    return tuple(sorted(found)[:_MOST])
+    said = [value for name, value in response.headers.items() if _is_of_record(name.lower())]
+    parts: set[int] = set()
+    if b"\0" in response.content[:_LONGEST]:
+        parts = _parts_of(response.content)
+    else:
+        said.append(_TAGS.sub(" ", response.text[:_LONGEST]))
+    found = {zlib.crc32(word.encode()) for text in said for word in _WORD.findall(text)}
+    return tuple(sorted(parts | found)[:_MOST])
+
+
+def _parts_of(content: bytes) -> set[int]:
+    """Three numbers for a picture, or another file that is no text: as much as a few words of a page."""
+    return {zlib.crc32(content, number) for number in range(3)}
 
 
 def look_of(response: httpx.Response, values: Iterable[str]) -> str:

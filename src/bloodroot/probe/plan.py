@@ -126,11 +126,17 @@ class Secret:
         mark: the text.
         words: what it is, and what keeps it from the persona.
         record: the parameters of the path of its record.
+        fails: the conditions that fail for it.
+        by: the endpoint that keeps it from them, where that is no page. It may be one that is asked for by POST.
+        granted: an endpoint that lets them change this very record, so that they may well know of it; else empty.
     """
 
     mark: str
     words: str
     record: Mapping[str, str] = field(default_factory=dict, compare=False)
+    fails: frozenset[str] = frozenset()
+    by: AskedEndpoint | None = None
+    granted: str = ""
 
 
 @dataclass(frozen=True, slots=True, repr=False)
@@ -141,6 +147,7 @@ class Plan:
         cases: the requests.
         untried: what it cannot ask.
         secrets: by the name of a persona, texts that it may not see.
+        unsure: the same, where only the answers say whether the persona may see them.
         marks: texts of marked records, no matter who may see them.
         lists: by endpoint and the name of a persona, records that may be listed there although their own page keeps
             them from the persona, and that no mark would show.
@@ -152,6 +159,7 @@ class Plan:
     cases: tuple[Case, ...]
     untried: tuple[SkippedRequest, ...]
     secrets: Mapping[str, tuple[Secret, ...]]
+    unsure: Mapping[str, tuple[Secret, ...]] = field(default_factory=dict)
     marks: tuple[str, ...] = ()
     lists: Mapping[tuple[AskedEndpoint, str], str] = field(default_factory=dict)
     whole: bool = True

@@ -21,7 +21,7 @@ from ..core.request_facts import facts_for
 from ..core.requirements import HELD, asks_for_guard, conditions_in, references_in, rests_on_records
 from ..settings import Body, Persona, Settings, SettingsError
 from .body_records import filled_body, mixed_body, named_in, with_names
-from .marks import lists_without_marks, marks_of, may_be_read, readable_records
+from .marks import kept_from, lists_without_marks, marks_of
 from .plan import Case, KnownValues, Plan, PlanFilter, Secret, SkippedRequest
 from .samples import NoValueError, SampleRecord, records_for, target
 from .spelling import is_same_page
@@ -32,6 +32,8 @@ if TYPE_CHECKING:
     from .asked_endpoints import AskedEndpoint
 
 _MOST_CONDITIONS = 6
+_MOST_OTHERS = 3  # records of others that a persona's own is sent with
+_FAIL = ("fails", "fail")
 
 
 def plan(
@@ -61,33 +63,61 @@ def plan(
     personas = list(settings.personas.values())
     held: dict[str, set[bool | None]] = {}
     for endpoint in endpoints:
-        planning = _Planning(policy, settings, endpoint, known_values, held)
-        for persona in personas:
-            planned = planning.requests(persona)
-            every += [each for each in planned if isinstance(each, Case)]
-            for secret in planning.secrets(persona):
-                secrets.setdefault(persona.name, {}).setdefault(secret.mark, secret)
-            if chosen.endpoint(endpoint) and chosen.persona(persona):
-                untried += [planned for planned in planned if isinstance(planned, SkippedRequest)]
-                for case in planned:
-                    if isinstance(case, Case):
-                        cases.setdefault(case.key, case)
+        bodies = _bodies_for(endpoint, settings)
+        for number, body in enumerate(bodies, 1):
+            planning = _Planning(policy, settings, endpoint, known_values, held, body)
+            for persona in personas:
+                planned = planning.requests(persona)
+                if len(bodies) > 1:
+                    planned = [_with_number(each, number) for each in planned]
+                every += [each for each in planned if isinstance(each, Case)]
+                for secret in planning.secrets(persona):
+                    # A page says for certain what is kept from whom.
+                    found = secrets.setdefault(persona.name, {})
+                    if found.setdefault(secret.mark, secret).by is not None and secret.by is None:
+                        found[secret.mark] = secret
+                if chosen.endpoint(endpoint) and chosen.persona(persona):
+                    untried += [skipped for skipped in planned if isinstance(skipped, SkippedRequest)]
+                    for case in planned:
+                        if isinstance(case, Case):
+                            cases.setdefault(case.key, case)
     suiting_none = tuple(
         f"{settings.file.name}: samples.{name}.holds: {name} fails there for every persona; correct the sample"
         for name, told in held.items()
         if told == {False}
     )
-    readable = readable_records(every)
-    kept = {
-        persona.name: tuple(
-            secret
-            for secret in secrets.get(persona.name, {}).values()
-            if not secret.record or not may_be_read(persona, secret.record, readable)
-        )
-        for persona in personas
-    }
+    kept = kept_from({name: tuple(found.values()) for name, found in secrets.items()}, every)
+    sure, unsure = (
+        {
+            name: tuple(secret for secret in found if (secret.by is None and not secret.granted) is wanted)
+            for name, found in kept.items()
+        }
+        for wanted in (True, False)
+    )
     marks, lists = tuple(dict.fromkeys(marks_of(settings))), lists_without_marks(every, kept)
-    return Plan(tuple(cases.values()), tuple(untried), kept, marks, lists, chosen.whole, doubts=suiting_none)
+    return Plan(tuple(cases.values()), _unlike(untried), sure, unsure, marks, lists, chosen.whole, doubts=suiting_none)
+
+
+def _unlike(untried: list[SkippedRequest]) -> tuple[SkippedRequest, ...]:
+    """Each of them once, where several bodies of an endpoint lack the same."""
+    return tuple({(each.asked, each.persona.name, each.why): each for each in untried}.values())
+
+
+def _bodies_for(endpoint: AskedEndpoint, settings: Settings) -> tuple[Body | None, ...]:
+    """The bodies that the settings have for an endpoint; None alone where they have none."""
+    named = endpoint.line.template.text if endpoint.line is not None else endpoint.template.text
+    found = settings.bodies.get(endpoint.name) or settings.bodies.get(f"{endpoint.method} {named}")
+    if found is None and endpoint.undeclared and endpoint.method not in SAFE:
+        # A view that takes any method does with this one what it does by POST.
+        found = settings.bodies.get(f"POST {named}")
+    return found or (None,)
+
+
+def _with_number(planned: Case | SkippedRequest, number: int) -> Case | SkippedRequest:
+    """A request that says which of several bodies it sends."""
+    if isinstance(planned, SkippedRequest):
+        return planned
+    return replace(planned, in_body=", ".join(filter(None, (f"body {number}", planned.in_body))))
 
 
 class _Planning:
@@ -100,6 +130,7 @@ class _Planning:
         known: what is known of the application beside the settings.
         held: by condition, what the policy told of records under ``holds``: true, false or None for nothing. It is
             added to.
+        body: what the settings send there, or None.
     """
 
     def __init__(
@@ -109,6 +140,7 @@ class _Planning:
         endpoint: AskedEndpoint,
         known_values: KnownValues,
         held: dict[str, set[bool | None]],
+        body: Body | None,
     ) -> None:
         self.held = held
         self.reasoner = Reasoner()
@@ -122,9 +154,6 @@ class _Planning:
             self.conditions = tuple(
                 dict.fromkeys(condition.name for formula in formulas for condition in conditions_in(formula))
             )
-        named = endpoint.line.template.text if endpoint.line is not None else endpoint.template.text
-        bodies = settings.bodies
-        body = bodies.get(endpoint.name) or bodies.get(f"{endpoint.method} {named}")
         if body is None and endpoint.method not in SAFE:
             body = known_values.body(endpoint)
             body = with_names(body, self.in_samples()) if body is not None else None
@@ -175,6 +204,7 @@ class _Planning:
         made: list[Case | SkippedRequest] = []
         missing = ""
         tried: list[Mapping[str, bool]] = []
+        open_ones: list[Decision] = []
         for record in self.records(persona):
             try:
                 path, query = target(self.settings, self.asked, record, persona)
@@ -187,7 +217,7 @@ class _Planning:
             record = self.corrected(persona, record, query)
             declared, by_record = self.declared(persona, path, query, record)
             if declared.remainder is not None:
-                made.append(SkippedRequest(self.asked, persona, _depends(declared)))
+                open_ones.append(declared)
                 continue
             truths = {**record.settled, **record.known}
             if not record.crossed:
@@ -214,11 +244,15 @@ class _Planning:
                     body,
                     crossed=bool(record.crossed),
                     by_record=by_record,
-                    owned=by_record and self.is_owned(truths),
+                    owned=by_record and self.is_owned(persona, path, record, truths),
                     in_body=", ".join(f"{name} {record.values[name]}" for name in self.in_body.parameters),
                 )
             )
         made += self.mixed(made)
+        made += self.other_in_body(made)
+        # A record of which too little is known is missed only where no other takes its place: `lacking` says that.
+        if not (tried and all(self.has_samples(declared) for declared in open_ones)):
+            made += [SkippedRequest(self.asked, persona, _depends(declared)) for declared in open_ones]
         if not made:
             made.append(SkippedRequest(self.asked, persona, missing or "no sample leads to a record"))
         elif any(isinstance(planned, Case) for planned in made):
@@ -234,15 +268,36 @@ class _Planning:
 
     def mixed(self, made: list[Case | SkippedRequest]) -> Iterator[Case]:
         """A request that names a record of one's own and one of others, where a body has a list of them."""
-        cases = [case for case in made if isinstance(case, Case) and case.in_body]
+        for own, other in self.own_and_others(made):
+            body = mixed_body(self.body, own.values, other.values) if self.body is not None else None
+            if body is not None:
+                words = f"in one list with one's own: {other.in_body}"
+                yield replace(other, body=body, in_body=words, spelled=words, changes=words, plain=own)
+
+    def own_and_others(self, made: list[Case | SkippedRequest]) -> list[tuple[Case, Case]]:
+        """A record that a persona is let in at, with each that it is refused at, those of others first."""
+        cases = [case for case in made if isinstance(case, Case) and case.in_body and not case.spelled]
         own = next((case for case in cases if case.allowed), None)
-        other = next((case for case in cases if case.by_record and not case.allowed), None)
-        if own is None or other is None or self.body is None:
-            return
-        body = mixed_body(self.body, own.values, other.values)
-        if body is not None:
-            words = "records of others in one list with one's own"
-            yield replace(other, body=body, in_body=words, spelled=words, changes=words, plain=own)
+        others = [case for case in cases if case.by_record and not case.allowed]
+        others.sort(key=lambda case: not case.owned)
+        return [(own, other) for other in others[:_MOST_OTHERS]] if own is not None else []
+
+    def other_in_body(self, made: list[Case | SkippedRequest]) -> Iterator[Case]:
+        """A request for a record of one's own whose body names one of others, where both have the same parameter."""
+        shared = [name for name in self.in_body.parameters if name in self.asked.template.names]
+        for own, other in self.own_and_others(made) if shared and self.body is not None else ():
+            words = f"at the address of one's own: {other.in_body}"
+            yield replace(
+                own,
+                declared=Outcome.DENY,
+                answer=other.answer,
+                sample=other.sample,
+                body=filled_body(self.body, {**own.values, **{name: other.values[name] for name in shared}}),
+                in_body=words,
+                spelled=words,
+                changes=words,
+                plain=own,
+            )
 
     def signing_in(self, persona: Persona, path: str) -> Body | None:
         """What is sent to the application's own sign-in; a visitor signs in as the first persona who can."""
@@ -324,14 +379,25 @@ class _Planning:
             return False
         return self.reasoner.never(remainder.fold(self.facts(persona))).holds is True
 
-    def is_owned(self, truths: Mapping[str, bool]) -> bool:
-        """Whether a condition fails that asks for the caller."""
-        return any(
-            reference.root == "caller"
+    def has_samples(self, declared: Decision) -> bool:
+        """Whether all that a decision depends on are conditions with samples."""
+        if declared.remainder is None or rests_on_records(declared.remainder) or asks_for_guard(declared.remainder):
+            return False
+        names = [condition.name for condition in conditions_in(declared.remainder)]
+        return bool(names) and all(name in self.settings.samples for name in names)
+
+    def is_owned(self, persona: Persona, path: str, record: SampleRecord, truths: Mapping[str, bool]) -> bool:
+        """Whether it is a condition that asks for the caller on account of which one is refused."""
+        failing = [
+            name
             for name in self.conditions
             if truths.get(name) is False
-            for reference in references_in(self.policy.conditions[name].test)
-        )
+            and any(reference.root == "caller" for reference in references_in(self.policy.conditions[name].test))
+        ]
+        if not failing:
+            return False
+        assumed = {**truths, **dict.fromkeys(failing, True)}
+        return self.decided(persona, path, "", assumed, records=record.records).reason is None
 
     def is_let_in_elsewhere(self, persona: Persona, path: str, record: SampleRecord) -> bool:
         """Whether a persona is let in where other conditions hold: then it is the record that decides."""
@@ -417,10 +483,12 @@ class _Planning:
         return "/" + "/".join("x" for _ in self.asked.template.segments), {}
 
     def secrets(self, persona: Persona) -> Iterator[Secret]:
-        """Marked records that this endpoint, being the record's own page, keeps from a persona."""
-        if self.asked.method != "GET":
+        """Marked records that this endpoint keeps from a persona, as the record's own page or in place of one."""
+        by = None if self.asked.method == "GET" else self.asked
+        if by is None:
+            yield from self.secrets_of_things(persona)
+        elif self.asked.method != "POST":
             return
-        yield from self.secrets_of_things(persona)
         if not self.conditions:
             return
         for record in self.records(persona):
@@ -432,10 +500,11 @@ class _Planning:
                 continue
             record = self.corrected(persona, record, query)
             if self.declared(persona, path, query, record)[0].reason is not None:
-                for name, mark in record.marks.items():
-                    if not record.known[name]:
-                        words = f"which {self.asked.name} keeps from them: {name} fails"
-                        yield Secret(mark, words, record.values)
+                truths = {**record.settled, **record.known}
+                fails = [name for name in self.conditions if truths.get(name) is False]
+                words = f"which {self.asked.name} keeps from them: {' and '.join(fails)} {_FAIL[len(fails) > 1]}"
+                for mark in dict.fromkeys(record.marks.values()):
+                    yield Secret(mark, words, record.values, frozenset(fails), by)
 
 
 def _depends(declared: Decision) -> str:

@@ -36,7 +36,7 @@ class SampleRecord:
         values: the parameters of the path.
         query: the parameters of the query.
         known: by condition, whether it holds for the record, as the samples say.
-        marks: by condition that fails, text that is in this record and in no other.
+        marks: by condition that has it in its samples, text that is in this record and in no other.
         settled: by condition, what the policy itself can tell from the path, the query and the caller.
         records: records of things that the path leads to, by parameter, and by thing for those on the way.
         crossed: where the path names records that do not belong together, in words how; else an empty string.
@@ -160,7 +160,7 @@ def _told(record: SampleRecord, base: Mapping[str, str], given: list[_Given], na
         own = {key: value for key, value in each.example.values.items() if key in names}
         if own.items() <= values.items() and each.example.query.items() <= record.query.items():
             said.setdefault(each.name, []).append(each)
-            if not each.holds and each.example.mark is not None:
+            if each.example.mark is not None:
                 marks[each.name] = each.example.mark
     truths: dict[str, bool] = {}
     for name, givens in said.items():
@@ -168,7 +168,6 @@ def _told(record: SampleRecord, base: Mapping[str, str], given: list[_Given], na
         counts = [given.holds for given in givens if given.own] or [each.holds for each in givens]
         if len(set(counts)) == 1:
             truths[name] = counts[0]
-    marks = {name: mark for name, mark in marks.items() if truths.get(name) is False}
     return SampleRecord(values, record.query, truths, marks)
 
 

@@ -70,7 +70,7 @@ class Settings:
         samples: for conditions, by name.
         things: for things, by name, their records by identifier.
         probe: how the application is asked.
-        bodies: what is sent, by method and path template such as ``POST /trials``.
+        bodies: what is sent, by method and path template such as ``POST /trials``: one body, or several in turn.
         identity: where callers say who they are, in the order of the file.
         development: how to make tokens while the application is being developed, or None.
         directory: where members, roles and grants are kept, or None.
@@ -86,7 +86,7 @@ class Settings:
     values: Mapping[str, str] = field(default_factory=dict)
     samples: Mapping[str, Sample] = field(default_factory=dict)
     probe: ProbeRules = field(default_factory=ProbeRules)
-    bodies: Mapping[str, Body] = field(default_factory=dict)
+    bodies: Mapping[str, tuple[Body, ...]] = field(default_factory=dict)
     identity: tuple[SourceSettings, ...] = ()
     development: Development | None = None
     directory: DirectoryTables | None = None

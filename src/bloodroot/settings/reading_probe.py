@@ -53,10 +53,12 @@ def _example(table: Table) -> Example:
     return Example(values, mark, query)
 
 
-def read_bodies(table: Table) -> dict[str, Body]:
+def read_bodies(table: Table) -> dict[str, tuple[Body, ...]]:
     """``[bodies]``: what is sent, by method and path template."""
-    bodies = {" ".join(name.split()): _body(each) for name, each in table.each_table("bodies.NAME").items()}
-    return {name: body for name, body in bodies.items() if body is not None}
+    bodies = {
+        " ".join(name.split()): [_body(each) for each in table.tables(name, "bodies.NAME")] for name in table.values
+    }
+    return {name: found for name, each in bodies.items() if (found := tuple(body for body in each if body is not None))}
 
 
 def _body(table: Table) -> Body | None:
