@@ -122,7 +122,7 @@ class Request:
 
 def method_of(scope: Mapping[str, Any]) -> str:
     """The method of an ASGI scope, as policies name it."""
-    return WEBSOCKET if scope["type"] == "websocket" else scope.get("method", "GET")
+    return WEBSOCKET if scope.get("type") == "websocket" else scope.get("method", "GET")
 
 
 class AsgiRequest(Request):
@@ -164,7 +164,7 @@ class AsgiRequest(Request):
     @property
     def is_handshake(self) -> bool:
         """Whether it opens a WebSocket."""
-        return bool(self.scope["type"] == "websocket")
+        return bool(self.scope.get("type") == "websocket")
 
     def as_decided(self) -> Any:
         """The scope with a path that is the prefix and what was read here, wherever a framework takes the prefix off.

@@ -124,7 +124,7 @@ def policy_of(rng: random.Random, specs: list[Spec]) -> tuple[list[tuple[str, st
     shapes += ["/" + "/".join(rng.choice((*WORDS, "{x}", "*")) for _ in range(rng.randint(1, 3))) for _ in range(2)]
     shapes += ["/**"] * (rng.random() < 0.4) + ["/m/**"] * (rng.random() < 0.3) + ["/"] * (rng.random() < 0.3)
     for shape in shapes:
-        method = rng.choice(("any", "any", "GET", "POST"))
+        method = rng.choice(("any", "any", "GET", "POST", "WEBSOCKET"))
         lines.setdefault((method, re.sub(r"\{\w+\}", "{}", shape)), (method, shape, rng.choice(REQUIREMENTS)))
     return list(lines.values()), actions
 
@@ -189,7 +189,7 @@ def line_for(spec: Spec, method: str, path: list[str], lines: list[Any], actions
 
 def served_methods(spec: Spec) -> tuple[str, ...] | None:
     if spec.kind == "socket":
-        return ("GET",)
+        return ("WEBSOCKET",)
     if spec.kind == "mount":
         return None
     if spec.kind == "class":

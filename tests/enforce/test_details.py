@@ -378,7 +378,7 @@ class OpenApi(unittest.TestCase):
             | {
                 ("rest", ("GET",), "/**", False),
                 ("put", ("PUT",), "/z/a/b/c/{n}", False),
-                ("live", ("GET",), "/z/a/b/live", False),
+                ("live", ("WEBSOCKET",), "/z/a/b/live", False),
                 ("asked", ("GET",), "/z/a/asked", True),
                 ("deep", ("GET",), "/office/deep/{x}", False),
             },
@@ -394,8 +394,8 @@ class OpenApi(unittest.TestCase):
 class WebSockets(unittest.TestCase):
     def test_handshakes_are_decided(self) -> None:
         policy = bloodroot.parse(
-            "roles\n  keeper\nconditions\n  own record.owner == caller.id\nendpoints\n  GET /live keeper\n"
-            "  GET /open anyone\n  GET /beds/{bed_id} signed-in and own\n  GET /plots/{plot_id} signed-in and own\n"
+            "roles\n  keeper\nconditions\n  own record.owner == caller.id\nendpoints\n  WEBSOCKET /live keeper\n"
+            "  WEBSOCKET /open anyone\n  WEBSOCKET /beds/{bed_id} signed-in and own\n  WEBSOCKET /plots/{plot_id} signed-in and own\n"
         )
         records = {"plot_id": {"7": {"owner": 4}, "8": {"owner": 9}}.get}
         paths = ("/live", "/open", "/beds/{bed_id}", "/plots/{plot_id}", "/closed")

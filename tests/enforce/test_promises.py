@@ -45,7 +45,7 @@ roles
 conditions
   own  record.owner == caller.id
 endpoints
-  GET /live             signed-in
+  GET WEBSOCKET /live   signed-in
   GET /open             anyone
   GET /notes/{note_id}  own
   GET /slow/{slow_id}   signed-in

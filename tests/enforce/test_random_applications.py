@@ -66,7 +66,9 @@ def requests_for(rng: random.Random, specs: list[Spec], stack: Stack) -> list[As
             path += "/" + (text if kind == "word" else rng.choice(values[kind]))
         path = path or "/"
         raw = odd(rng, "".join(each if each.isascii() and each != " " else encoded(each) for each in path))
-        method = rng.choice(("GET", "GET", "POST", "PUT", "DELETE", "HEAD", "OPTIONS", "get", "PATCH", "Get"))
+        method = rng.choice(
+            ("GET", "GET", "POST", "PUT", "DELETE", "HEAD", "OPTIONS", "get", "PATCH", "Get", "WEBSOCKET")
+        )
         socket = stack.sockets and (spec.kind == "socket" or rng.random() < 0.05)
         prefix = rng.choice(("", "", "", "/app", "/a", "/m"))
         host = rng.choice(("127.0.0.1", "127.0.0.1", "other.example"))
@@ -77,7 +79,7 @@ def requests_for(rng: random.Random, specs: list[Spec], stack: Stack) -> list[As
         nested = ""
         if stack.nests and not socket and rng.random() < 0.3:
             nested = found[-1].raw if found else raw
-        found.append(Asked("GET" if socket else method, raw, caller, prefix, socket, host, forwarded, nested))
+        found.append(Asked("WEBSOCKET" if socket else method, raw, caller, prefix, socket, host, forwarded, nested))
     return found
 
 
@@ -146,7 +148,7 @@ class Property:
     def allowed(self, number: int, request: Asked, specs: Any, lines: Any, actions: Any) -> bool:
         """Whether a handler may run for a request that the application has chosen it for."""
         path = segments_of(request.raw)
-        if path is None or re.fullmatch(r"[A-Z]+", request.method) is None:
+        if path is None or not has_method(request):
             return False
         by_path = path_line(request, path, lines) or "nobody"
         if number == FOR_THE_REST:
@@ -169,7 +171,7 @@ class Property:
         reached.clear()
         after = self.stack.ask(protected, request)
         path = segments_of(request.raw)
-        readable = path is not None and re.fullmatch(r"[A-Z]+", request.method) is not None
+        readable = path is not None and has_method(request)
         allowed = bool(served) and self.allowed(served[0], request, specs, lines, actions)
         expected = served[:1] if allowed else []
         if allowed and len(served) > 1:
@@ -186,6 +188,11 @@ class Property:
             self.assertEqual(without_caching(after), without_caching(before), noted)  # type: ignore[attr-defined]
         else:
             self.assertNotEqual(after[0], 500, noted)  # type: ignore[attr-defined]
+
+
+def has_method(request: Asked) -> bool:
+    """Whether a policy can say something of the method: the word for a handshake is none of a request."""
+    return re.fullmatch(r"[A-Z]+", request.method) is not None and (request.socket or request.method != "WEBSOCKET")
 
 
 SEVERAL = 'accept action-of-several-routes "one name for several"'

@@ -99,7 +99,7 @@ class Routes(unittest.IsolatedAsyncioTestCase):
                 ("show", ("GET",), "/lots/{lot_id}"),
                 ("change", ("PATCH",), "/lots/{lot_id}"),
                 ("files", ("GET",), "/files/**"),
-                ("lists", ("GET",), "/live"),
+                ("lists", ("WEBSOCKET",), "/live"),
                 ("office", ("GET",), "/office/"),
                 ("deep", ("GET",), "/office/deep/{x}"),
                 ("static", (), "/static/**"),

@@ -51,11 +51,11 @@ always
         )
         with self.assertLogs("bloodroot.enforce", "INFO") as logs:
             started = for_starlette.protect(app, policy, identify=identify)
-        self.assertEqual((started.endpoints, started.closed), (6, ("DELETE /lots/{lot_id}", "GET /live")))
+        self.assertEqual((started.endpoints, started.closed), (6, ("DELETE /lots/{lot_id}", "WEBSOCKET /live")))
         expected = [
             r"INFO:.*6 endpoints, 2 without a line, \d+ guards",
             r"WARNING:.*no line covers DELETE /lots/\{lot_id\}, so it is closed to all callers",
-            r"WARNING:.*no line covers GET /live",
+            r"WARNING:.*no line covers WEBSOCKET /live",
             r"WARNING:.*tarn.bloodroot:7: No endpoint of the application is at /lots/\{lot_id\}\. Correct",
             r"WARNING:.*tarn.bloodroot:10: No endpoint of the application is at /gone\.",
             r"WARNING:.*tarn.bloodroot:12: No endpoint of the application is covered by /old/\*\* keeper\.",

@@ -126,7 +126,7 @@ class MountedApplications(unittest.IsolatedAsyncioTestCase):
 
         policy = bloodroot.parse(
             "roles\n  keeper\nconditions\n  own  record.owner == caller.id\nendpoints\n"
-            "  GET /m/open anyone\n  GET /m/lots/{lot_id} keeper if own\n"
+            "  WEBSOCKET /m/open anyone\n  WEBSOCKET /m/lots/{lot_id} keeper if own\n"
         )
         for target, caller, expected in (
             ("/m/open", "", "websocket.accept"),

@@ -149,7 +149,7 @@ class Applications(InFolder):
                 ("GET", "/lots/{lot}"): ("endpoint", "lot"),
                 ("DELETE", "/lots/{lot}"): ("endpoint", "lot"),
                 ("POST", "/open/**"): ("endpoint", "open_lot"),
-                ("GET", "/talk"): ("websocket", "talk"),
+                ("WEBSOCKET", "/talk"): ("websocket", "talk"),
                 ("any", "/assets/**"): ("static", "assets"),
                 ("any", "/other/**"): ("mount", "/other"),
                 ("GET", "/me"): ("endpoint", "me"),
@@ -162,7 +162,7 @@ class Applications(InFolder):
         self.assertRegex(found["GET", "/lots"]["found"], r"^tarn\.py:\d+$")
         self.assertEqual([each["text"] for each in found["DELETE", "/lots/{lot}"]["rules"]], ["DELETE /** awake"])
         without = {key for key, each in found.items() if each["line"] is None}
-        self.assertEqual(without, {("GET", "/talk"), ("any", "/assets/**"), ("any", "/other/**"), ("GET", "/me")})
+        self.assertEqual(without, {("WEBSOCKET", "/talk"), ("any", "/assets/**"), ("any", "/other/**"), ("GET", "/me")})
         self.assertEqual([each["text"] for each in self.result["idle"]], ["GET / anyone", "GET /ghosts keeper"])
         for name in ("tarn:wrapped", "tarn:create()"):
             self.assertEqual(set(self.surveyed(name)), set(found))

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import sys
+from functools import partial
 from typing import TYPE_CHECKING, Any
 
 from .adapter import Adapter, Watcher, made_with
@@ -47,5 +48,6 @@ class Starlette(Adapter):
         def put(route: Any, app: Any) -> None:
             route.__dict__["app"] = app
 
-        routing.Route.app = property(get, put)
-        watcher.later(lambda: delattr(routing.Route, "app"))
+        for kind in (routing.Route, routing.WebSocketRoute):
+            kind.app = property(get, put)
+            watcher.later(partial(delattr, kind, "app"))

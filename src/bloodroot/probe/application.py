@@ -12,9 +12,11 @@ from urllib.parse import unquote_to_bytes, urlsplit
 
 import httpx
 
+from ..core.methods import WEBSOCKET
 from ..frameworks import adapter_of
 from ..settings import Settings, SettingsError
 from ..survey.applications import imported
+from .sockets import shake_in_process, shake_over_network
 from .watching import Watched, request, watched
 
 if TYPE_CHECKING:
@@ -140,6 +142,8 @@ class _Shared(httpx.AsyncBaseTransport):
     transport: httpx.AsyncBaseTransport
 
     async def handle_async_request(self, sent: httpx.Request) -> httpx.Response:
+        if sent.method == WEBSOCKET:
+            return await shake_over_network(sent)
         return await self.transport.handle_async_request(sent)
 
 
@@ -191,10 +195,7 @@ class _InLoop(httpx.AsyncBaseTransport):
 
     async def _called(self, scope: Any, receive: Any, send: Any) -> None:
         seen = request.get()
-        if seen is not None and seen.raw is not None:
-            path, _, query = seen.raw.partition("?")
-            text = unquote_to_bytes(path).decode("utf-8", "surrogateescape")
-            scope = {**scope, "path": text, "raw_path": path.encode(), "query_string": query.encode()}
+        scope = {**scope, **_as_sent(seen)}
         try:
             await self._app(scope, receive, send)
         except Exception as error:
@@ -206,9 +207,20 @@ class _InLoop(httpx.AsyncBaseTransport):
         token = request.set(sent.extensions.get(WATCHED) or Watched())
         try:
             with sent.extensions.get("around", nullcontext)():
+                if sent.method == WEBSOCKET:
+                    return await shake_in_process(self._called, sent)
                 return await self._transport.handle_async_request(sent)
         finally:
             request.reset(token)
+
+
+def _as_sent(seen: Watched | None) -> dict[str, Any]:
+    """What of a scope is not as an address says that is spelled otherwise."""
+    if seen is None or seen.raw is None:
+        return {}
+    path, _, query = seen.raw.partition("?")
+    text = unquote_to_bytes(path).decode("utf-8", "surrogateescape")
+    return {"path": text, "raw_path": path.encode(), "query_string": query.encode()}
 
 
 class Wsgi:
@@ -241,6 +253,8 @@ class Wsgi:
             sent: the request.
             content: its body.
         """
+        if sent.method == WEBSOCKET:
+            return httpx.Response(501, request=sent)  # WSGI has none
         copy = httpx.Request(sent.method, sent.url, headers=sent.headers, content=content)
 
         token = request.set(sent.extensions.get(WATCHED) or Watched())

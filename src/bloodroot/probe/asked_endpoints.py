@@ -68,13 +68,12 @@ def endpoints_asked(policy: Policy, routes: Iterable[Route] | None) -> list[Aske
         policy: what is declared.
         routes: the routes of the application; None where they are not known.
     """
-    routes = [route for route in routes or () if route.kind != RouteKind.WEBSOCKET]
-    endpoints = [endpoint for route in routes for endpoint in _served(policy, route)]
+    endpoints = [endpoint for route in routes or () for endpoint in _served(policy, route)]
     used = {(endpoint.line, endpoint.method) for endpoint in endpoints}
     folded: dict[tuple[str, str], list[AskedEndpoint]] = {}
     for asked in endpoints:
         folded.setdefault((asked.declared_at, asked.method), []).append(asked)
-    tree = PathTree((template_of(route)[0], route) for route in routes)
+    tree = PathTree((template_of(route)[0], route) for route in routes or ())
     served = {endpoint.declared_at for endpoint in endpoints}
     for line in policy.endpoints:
         if not line.methods and line.place.at in served:

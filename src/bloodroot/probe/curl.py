@@ -8,6 +8,7 @@ import shlex
 from collections.abc import Mapping
 from typing import TYPE_CHECKING, Any
 
+from ..core.methods import WEBSOCKET
 from ..settings import Body, Persona, Settings, SettingsError, SignIn
 from .sign_in import way_for
 
@@ -65,7 +66,15 @@ def lines(
     return [*before, " ".join([*words, *_sent(settings, body, persona), shlex.quote(url)])]
 
 
+_HANDSHAKE = (
+    '-H "Connection: Upgrade" -H "Upgrade: websocket" -H "Sec-WebSocket-Version: 13" '
+    '-H "Sec-WebSocket-Key: AAAAAAAAAAAAAAAAAAAAAA=="'
+)
+
+
 def _method(method: str, body: Body | None) -> list[str]:
+    if method == WEBSOCKET:
+        return ["-N", "--max-time 2", _HANDSHAKE]
     if method == "HEAD":
         return ["-I"]
     return [] if method == ("POST" if body is not None else "GET") else ["-X", shlex.quote(method)]

@@ -3,12 +3,12 @@
 from __future__ import annotations
 
 import json
-from collections.abc import Mapping
+from collections.abc import Mapping, Sequence
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
 from ..core.binding import Route, template_of
-from ..core.paths import specificity
+from ..core.paths import read_path, specificity
 from ..settings import Body, Settings
 
 if TYPE_CHECKING:
@@ -34,10 +34,14 @@ class Examples:
 
     Args:
         document: the document, as plain data; an empty mapping for none.
+        recorded: paths that were once read, each with the parameters of its query.
     """
 
-    def __init__(self, document: Mapping[str, Any]) -> None:
+    def __init__(
+        self, document: Mapping[str, Any], recorded: Sequence[tuple[str, Mapping[str, list[str]]]] = ()
+    ) -> None:
         self._document = document
+        self._recorded = recorded
         self._operations: dict[tuple[str, object], tuple[Mapping[str, Any], Mapping[str, Any]]] = {}
         paths = document.get("paths")
         for path, item in paths.items() if isinstance(paths, Mapping) else ():
@@ -69,6 +73,11 @@ class Examples:
         """The parameters of the query that an endpoint takes, each with values; none for one that may be anything."""
         operation, item = self._of(endpoint)
         found: dict[str, tuple[str, ...]] = {}
+        for path, query in self._recorded:
+            segments = read_path(path)
+            if segments is not None and endpoint.template.covers(segments):
+                for name, sent in query.items():
+                    found[name] = tuple(dict.fromkeys((*found.get(name, ()), *sent)))[:_MOST_VALUES]
         for parameter in map(self._resolved, [*(item.get("parameters") or ()), *(operation.get("parameters") or ())]):
             if not isinstance(parameter, Mapping) or parameter.get("in") != "query":
                 continue
@@ -85,7 +94,8 @@ class Examples:
             else:
                 given = parameter.get("example"), schema.get("example")
                 several = [str(value) for value in given if value is not None]
-            found[str(parameter.get("name"))] = tuple(dict.fromkeys(several))
+            name = str(parameter.get("name"))
+            found[name] = tuple(dict.fromkeys((*several, *found.get(name, ()))))
         return found
 
     def body(self, endpoint: AskedEndpoint) -> Body | None:
@@ -174,16 +184,28 @@ class Examples:
 
 def examples_of(settings: Settings, application: Application) -> Examples:
     """What is known of an application's endpoints: by a document of the settings, or one that it makes of itself."""
+    return Examples(
+        _document(settings, application), [each for file in settings.probe.recorded for each in _read_har(file)]
+    )
+
+
+def _document(settings: Settings, application: Application) -> Mapping[str, Any]:
     if settings.openapi is not None:
-        return Examples(_read(settings.openapi))
+        return _read(settings.openapi)
     if application.made_with is None or not application.here:
-        return Examples({})
+        return {}
     adapter, app = application.made_with
     try:
-        return Examples(adapter.document(app) or {})
+        return adapter.document(app) or {}
     except Exception:
         # The application's own code makes it; without it there are no examples.
-        return Examples({})
+        return {}
+
+
+def _read_har(file: Path) -> list[tuple[str, dict[str, list[str]]]]:
+    from ..survey.har import queries_in
+
+    return queries_in(file)
 
 
 def _read(file: Path) -> Mapping[str, Any]:

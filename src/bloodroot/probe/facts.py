@@ -259,7 +259,7 @@ def _is_about_forgery(text: str) -> bool:
 
 
 def _by_status(status: int) -> ResponseKind:
-    if 200 <= status < 300 or status == 304:
+    if 200 <= status < 300 or status in (101, 304):
         return ResponseKind.MADE
     if status == 429:
         return ResponseKind.LIMITED

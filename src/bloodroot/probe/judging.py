@@ -14,7 +14,7 @@ from enum import StrEnum
 from urllib.parse import urlsplit
 
 from ..core.decision import Outcome
-from ..core.methods import SAFE
+from ..core.methods import SAFE, WEBSOCKET
 from .asked_endpoints import AskedEndpoint
 from .facts import AnsweredBy, ResponseKind, Seen
 from .marks import settled_by_answers
@@ -455,8 +455,8 @@ class _EndpointEvidence:
         if case.crossed and seen.came is ResponseKind.NOT_FOUND:
             # A crossed address names nothing, for every caller.
             return Verdict.AGREE, _refusal(seen), ""
-        if case.asked.line is None or _goes_where_declared(case, seen):
-            # How to refuse what no line covers is nowhere declared.
+        if case.asked.line is None or case.method == WEBSOCKET or _goes_where_declared(case, seen):
+            # How to refuse what no line covers is nowhere declared, and a handshake is refused in one way alone.
             return Verdict.AGREE, _refusal(seen), ""
         if case.declared is Outcome.SIGN_IN and (answer is None or not answer.hidden):
             agrees = seen.came is ResponseKind.SIGN_IN

@@ -2,13 +2,13 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator
+from collections.abc import Iterator, Mapping
 from typing import TYPE_CHECKING
 
-from ..core.binding import RouteKind
 from ..core.patterns import matches
-from .facts import AnsweredBy
+from .facts import AnsweredBy, ResponseKind
 from .judging import Verdict
+from .spelling import is_same_page
 
 if TYPE_CHECKING:
     from ..settings import Settings
@@ -49,12 +49,58 @@ NOT_PUT_BACK = (
 )
 
 
-def doubts_of(application: Application, observations: list[Observation]) -> Iterator[str]:
+def dispatchers(observations: list[Observation]) -> dict[str, str]:
+    """Endpoints whose body says what is done, each with what that leaves open."""
+    found: dict[str, str] = {}
+    for case in (observation.case for observation in observations):
+        if not case.safe and case.asked.name not in found and _is_dispatched(case):
+            found[case.asked.name] = (
+                f"{case.asked.name}: its body says what is done, which no line of the policy sees. What [bodies] has "
+                "was asked; test the rest in the application, and accept that with a reason in [probe.accept]"
+            )
+    return found
+
+
+def _is_dispatched(case: Case) -> bool:
+    last = case.asked.template.segments[-1:]
+    content = case.body.content if case.body is not None else None
+    names = content if isinstance(content, Mapping) else {}
+    query = names.get("query")
+    is_graph = isinstance(query, str) and "{" in query
+    return is_graph or "jsonrpc" in names or (bool(last) and last[0] in _DISPATCHING)
+
+
+_DISPATCHING = ("graphql", "jsonrpc", "xmlrpc", "rpc", "batch", "$batch")
+
+
+def outside(application: Application) -> Iterator[str]:
+    """What lies outside of a plan."""
+    if application.routes is None:
+        yield "which endpoints the application serves is not known: what the policy does not name was not asked for"
+
+
+def only_let_in(plan: Plan, facts: Mapping[Case, Seen], settings: Settings) -> Iterator[str]:
+    """Pages of which it was looked at who is let in, and not what they show: no mark is in any answer."""
+    kept = {name for each in (plan.secrets, plan.unsure) for name, secrets in each.items() if secrets}
+    let_in = [(case, seen) for case, seen in facts.items() if case.allowed and seen.came is ResponseKind.MADE]
+    asked = {case.asked: None for case, _ in let_in if case.method in ("GET", "POST") and not case.values}
+    told = {case.asked for case, seen in let_in if seen.marks or seen.changed or _signs_in(case, settings)}
+    for_some = {case.asked for case, _ in let_in if case.persona.name in kept}
+    names = [each.name for each in asked if each in for_some - told]
+    if names:
+        listed = f"{', '.join(names[:_MOST_NAMED])}{' and others' if len(names) > _MOST_NAMED else ''}"
+        yield f"who is let in was looked at, and not what is shown, as no mark is in any answer: {listed}"
+
+
+def _signs_in(case: Case, settings: Settings) -> bool:
+    return any(way.path and is_same_page(way.path, case.path) for way in settings.probe.sign_ins)
+
+
+_MOST_NAMED = 8
+
+
+def doubts_of(observations: list[Observation], settings: Settings) -> Iterator[str]:
     """What was not judged beside single requests."""
-    sockets = [route for route in application.routes or () if route.kind == RouteKind.WEBSOCKET]
-    if sockets:
-        names = ", ".join(route.path for route in sockets[:5])
-        yield f"WebSocket routes are not asked: {names}{' and others' if len(sockets) > 5 else ''}"
     unseen = [observation for observation in observations if _may_have_changed(observation)]
     if unseen:
         first = unseen[0].case
@@ -66,6 +112,7 @@ def doubts_of(application: Application, observations: list[Observation]) -> Iter
         observation
         for observation in observations
         if observation.case.allowed and not observation.case.safe and observation.verdict is Verdict.AGREE
+        if not _signs_in(observation.case, settings)
     ]
     looked_at = [observation for observation in done if observation.seen.changed is not None]
     if looked_at and not any(observation.seen.changed for observation in looked_at):

@@ -7,7 +7,7 @@ from dataclasses import dataclass, field
 from typing import TYPE_CHECKING
 
 from ..core.decision import Outcome
-from ..core.methods import SAFE
+from ..core.methods import SAFE, WEBSOCKET
 from ..core.paths import Parameter
 from ..settings import Body, Persona
 
@@ -78,8 +78,8 @@ class Case:
 
     @property
     def safe(self) -> bool:
-        """Whether the method promises to change nothing (RFC 9110, section 9.2.1)."""
-        return self.method in SAFE and self.asked.method in SAFE
+        """Whether the method promises to change nothing (RFC 9110, section 9.2.1); a handshake is a GET (RFC 6455)."""
+        return self.method in (*SAFE, WEBSOCKET) and self.asked.method in (*SAFE, WEBSOCKET)
 
     @property
     def is_own_page(self) -> bool:

@@ -285,7 +285,9 @@ class _Planning:
     def other_in_body(self, made: list[Case | SkippedRequest]) -> Iterator[Case]:
         """A request for a record of one's own whose body names one of others, where both have the same parameter."""
         shared = [name for name in self.in_body.parameters if name in self.asked.template.names]
-        for own, other in self.own_and_others(made) if shared and self.body is not None else ():
+        if not shared or self.body is None:
+            return
+        for own, other in self.own_and_others(made):
             words = f"at the address of one's own: {other.in_body}"
             yield replace(
                 own,

@@ -20,7 +20,17 @@ from .journal import Journal, merged
 from .judging import Observation, Verdict, is_not_served, judge
 from .listed_values import with_listed_values
 from .more_records import with_more_records
-from .not_judged import NOT_PUT_BACK, accepted_at, doubts_of, marks_not_seen, on_accepted, unclear_at
+from .not_judged import (
+    NOT_PUT_BACK,
+    accepted_at,
+    dispatchers,
+    doubts_of,
+    marks_not_seen,
+    on_accepted,
+    only_let_in,
+    outside,
+    unclear_at,
+)
 from .plan import Case, KnownValues, Plan, PlanFilter, SkippedRequest
 from .planning import plan
 from .resetting import Data
@@ -124,6 +134,7 @@ def planned_for(
         with_more_records(requests_planned),
         policy,
         seen=application.here and application.routes is not None,
+        routed=application.routes is not None,
         every=every,
         parameters=examples.parameters,
     )
@@ -484,7 +495,9 @@ def _result(
     base = application.base if not application.here else settings.url or USUAL_BASE
     kept = [observation for observation in observations if observation.case.asked not in left_out]
     accepted = accepted_at(plan, settings)
-    notes += on_accepted(accepted, [*(skipped.asked.name for skipped in plan.untried), *unclear_at(kept)], settings)
+    dispatching = dispatchers(kept)
+    unjudged = [*(skipped.asked.name for skipped in plan.untried), *unclear_at(kept), *dispatching]
+    notes += [*outside(application), *only_let_in(plan, facts, settings), *on_accepted(accepted, unjudged, settings)]
     twins = sum(observation.case.twin and observation.verdict is Verdict.AGREE for observation in kept)
     kept = [each for each in kept if not (each.case.twin and each.verdict is Verdict.AGREE)]
     return ProbeResult(
@@ -498,7 +511,12 @@ def _result(
         any(observation.seen.by is AnsweredBy.POLICY for observation in kept),
         other_ways=twins,
         accepted=accepted,
-        doubts=(*plan.doubts, *doubts_of(application, kept), *marks_not_seen(plan, facts)),
+        doubts=(
+            *plan.doubts,
+            *doubts_of(kept, settings),
+            *(words for name, words in dispatching.items() if name not in accepted),
+            *marks_not_seen(plan, facts),
+        ),
     )
 
 

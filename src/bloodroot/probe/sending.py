@@ -12,7 +12,7 @@ from urllib.parse import urlsplit
 
 import httpx
 
-from ..core.methods import SAFE
+from ..core.methods import SAFE, WEBSOCKET
 from ..frameworks.adapter import Around
 from ..settings import Body, Persona, Settings, SettingsError, SignIn
 from .application import WATCHED, Application
@@ -253,6 +253,8 @@ def request_of(
     """
     headers = {**credentials.sent, **case.headers}
     base = str(client.base_url)
+    if case.method == WEBSOCKET:
+        headers["origin"] = base.rstrip("/")
     if base.startswith("https:"):
         headers["referer"] = f"{base.rstrip('/')}{case.path}"
     content = case.body

@@ -5,14 +5,17 @@ Servers, proxies and frameworks read a path in different ways. What one of them 
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterator, Mapping
+from collections.abc import Callable, Collection, Iterator, Mapping
 from dataclasses import replace
 from typing import TYPE_CHECKING
 from urllib.parse import urlencode, urlsplit
 
 from ..core.decision import Outcome
-from ..core.methods import SAFE
+from ..core.methods import SAFE, WEBSOCKET
+from ..core.paths import read_path
 from .plan import Case, Plan
+
+_MOST_TEXTS = 2
 
 if TYPE_CHECKING:
     from ..core.policy import Policy
@@ -21,7 +24,7 @@ if TYPE_CHECKING:
     Parameters = Callable[[AskedEndpoint], Mapping[str, tuple[str, ...]]]
 
 
-def with_variants(plan: Plan, policy: Policy, *, seen: bool, every: bool, parameters: Parameters) -> Plan:
+def with_variants(plan: Plan, policy: Policy, *, seen: bool, routed: bool, every: bool, parameters: Parameters) -> Plan:
     """A plan with each request that is to be refused in other ways, behind all others.
 
     Args:
@@ -30,24 +33,30 @@ def with_variants(plan: Plan, policy: Policy, *, seen: bool, every: bool, parame
         every: whether other spellings of the path, and headers that a proxy sends, are among these ways; else they are
             other methods and headers that any client may send, and parameters of the query.
         parameters: the parameters of the query that an endpoint takes, with values for each.
+        routed: whether it is known which methods are served where. Where it is not, those that the policy does not
+            name are tried.
         seen: whether it can be seen which handler answers. Where it cannot, spellings that are open to the persona by
             themselves are left out: their answers say nothing of what is closed.
     """
     asked: set[tuple[AskedEndpoint, str, Outcome]] = set()
     requests = {(case.method, case.target, case.persona.name) for case in plan.cases}
+    changed = {case.path for case in plan.cases if not case.safe}
     more: dict[tuple[str, ...], Case] = {}
     for case in plan.cases:
-        if case.spelled or case.missing:
+        if case.spelled or case.missing or (case.method == WEBSOCKET and not seen):
             continue
         if case.allowed:
             if case.method == "GET":
-                for other in _with_parameters(case, parameters):
+                for other in _with_parameters(case, parameters, plan):
                     more.setdefault(other.key, other)
             continue
         # A method that a check has forgotten is forgotten for all who are refused alike: one of them is enough.
         is_first = (case.asked, case.where, case.declared) not in asked
         asked.add((case.asked, case.where, case.declared))
-        ways = (*_twins(case), *_with_parameters(case, parameters)) if is_first or every else ()
+        ways: tuple[Case, ...] = ()
+        if is_first or every:
+            ways = (*_twins(case), *_with_parameters(case, parameters, plan))
+            ways += () if routed else tuple(_other_methods(case, policy, changed))
         for other in (*ways, *(_spellings(case) if every else ())):
             # A spelling that is another endpoint's own is asked for already.
             if not other.headers and (other.method, other.raw or other.target, other.persona.name) in requests:
@@ -63,10 +72,13 @@ def with_variants(plan: Plan, policy: Policy, *, seen: bool, every: bool, parame
 
 def _not_varied(plan: Plan, parameters: Parameters) -> Iterator[str]:
     """Parameters that may be anything, and of which no value is known."""
-    for asked in dict.fromkeys(case.asked for case in plan.cases if case.method == "GET"):
+    pages = list(dict.fromkeys(case.asked for case in plan.cases if case.method == "GET"))
+    for asked in pages:
         names = [name for name, values in parameters(asked).items() if not values]
-        if names:
+        if names and not any(plan.secrets.values()):
             yield f"{asked.name} as asked; never varied: {', '.join(names)}"
+    if pages and not any(parameters(asked) for asked in pages):
+        yield "no query was varied: no OpenAPI document and no probe.recorded says what the endpoints take"
 
 
 def _is_open(policy: Policy, case: Case) -> bool:
@@ -78,6 +90,8 @@ def _is_open(policy: Policy, case: Case) -> bool:
 def _twins(case: Case) -> Iterator[Case]:
     """The same with methods and headers that any client may send: a page that a check has forgotten."""
     twin = replace(case, plain=case, twin=True, raw=case.target)
+    if case.method == WEBSOCKET:
+        return
     if case.method == "GET":
         yield replace(twin, method="HEAD", spelled="HEAD")
         for name, value in (("accept", "application/json"), ("range", "bytes=0-99"), ("if-none-match", "*")):
@@ -85,16 +99,36 @@ def _twins(case: Case) -> Iterator[Case]:
     yield replace(twin, method="OPTIONS", spelled="OPTIONS")
 
 
-def _with_parameters(case: Case, parameters: Parameters) -> Iterator[Case]:
+def _other_methods(case: Case, policy: Policy, changed: Collection[str]) -> Iterator[Case]:
+    """The same by methods that no line covers, with the body of one that changes something there."""
+    segments = read_path(case.path)
+    if segments is None or (case.safe and case.path in changed):
+        return
+    for method in ("POST", "PUT", "PATCH", "DELETE"):
+        if policy.lookup.by_path(method, segments) is None:
+            yield replace(case, plain=case, twin=True, raw=case.target, method=method, spelled=method)
+
+
+def _with_parameters(case: Case, parameters: Parameters, plan: Plan) -> Iterator[Case]:
     """The same with each parameter of the query that the endpoint takes."""
     if case.method != "GET":
         return
     for name, values in parameters(case.asked).items():
-        for value in values:
+        for value in values or _any_text(case, plan):
             query = urlencode({name: value})
             if f"{name}=" not in case.query:
                 target = f"{case.path}?{'&'.join(filter(None, (case.query, query)))}"
                 yield replace(case, plain=case, twin=True, raw=target, spelled=f"?{query}")
+
+
+def _any_text(case: Case, plan: Plan) -> Iterator[str]:
+    """What to look for where anything may be: nothing, and most of what is kept from the persona.
+
+    All of it would be in the answer of any page that repeats what was looked for.
+    """
+    marks = [secret.mark[:-1] for secret in plan.secrets.get(case.persona.name, ()) if len(secret.mark) > 3]
+    if marks:
+        yield from ("", *marks[:_MOST_TEXTS])
 
 
 def _spellings(case: Case) -> Iterator[Case]:
@@ -141,7 +175,7 @@ def _paths(path: str) -> Iterator[tuple[str, str]]:
 def _methods(case: Case) -> Iterator[tuple[str, str, dict[str, str]]]:
     """Headers that name another method, which may reach the same handler."""
     method = case.method
-    if method not in SAFE:
+    if method not in (*SAFE, WEBSOCKET):
         for name in ("x-http-method-override", "x-method-override", "x-http-method"):
             yield f"POST with {name}", "POST", {name: method}
             if method != "GET":

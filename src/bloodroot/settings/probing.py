@@ -160,6 +160,7 @@ class ProbeRules:
         journal: the file that requests are written down in.
         exclude: patterns of endpoints that are not asked for, such as ``/admin/*``.
         accept: patterns of endpoints at which what is not judged is accepted, each with the reason.
+        recorded: HAR files, whose parameters of queries are varied.
     """
 
     sign_ins: tuple[SignIn, ...] = ()
@@ -176,3 +177,4 @@ class ProbeRules:
     journal: Path | None = None
     exclude: tuple[str, ...] = ()
     accept: Mapping[str, str] = field(default_factory=dict)
+    recorded: tuple[Path, ...] = ()

@@ -92,6 +92,7 @@ def read_probe(table: Table) -> ProbeRules:
         table.file("journal"),
         tuple(table.names("exclude")),
         table.table("accept").each_value(),
+        tuple(table.checked.file.parent / name for name in table.names("recorded")),
     )
 
 

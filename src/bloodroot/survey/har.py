@@ -7,7 +7,7 @@ from collections import Counter
 from collections.abc import Mapping
 from pathlib import Path
 from typing import Any
-from urllib.parse import urlsplit
+from urllib.parse import parse_qs, urlsplit
 
 from .endpoints import Found, SurveyError
 from .requests import Observed
@@ -37,6 +37,23 @@ def survey_har(file: Path, observed: Observed) -> Found:
     others = [f"{host} ({count})" for host, count in hosts.most_common() if host != main]
     notes = [f"{file}: requests for other hosts than {main} are left out: {', '.join(others[:8])}"] if others else []
     return observed.found(str(file), notes)
+
+
+def queries_in(file: Path) -> list[tuple[str, dict[str, list[str]]]]:
+    """The paths of a HAR file that were read with a query, each with the values of its parameters.
+
+    Raises:
+        SurveyError: it cannot be read, or is no HAR file.
+    """
+    found = []
+    for entry in _entries(file):
+        request = entry.get("request") if isinstance(entry, Mapping) else None
+        if not isinstance(request, Mapping) or request.get("method") != "GET":
+            continue
+        parts = urlsplit(str(request.get("url", "")))
+        if parts.query:
+            found.append((parts.path, parse_qs(parts.query, keep_blank_values=True)))
+    return found
 
 
 def _entries(file: Path) -> list[Any]:
