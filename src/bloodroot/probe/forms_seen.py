@@ -2,14 +2,16 @@
 
 from __future__ import annotations
 
+from collections.abc import Awaitable, Callable
 from typing import TYPE_CHECKING
 
-from .forms import forms_in, looks_like_token
+from .forms import Form, forms_in, looks_like_token
 
 if TYPE_CHECKING:
     import httpx
 
     from .plan import Case
+    from .sign_in import Credentials
 
 
 class FormsSeen:
@@ -45,3 +47,41 @@ class FormsSeen:
         fields = self._fields.get(case.path, {})
         tokens = [name for name, value in fields.items() if looks_like_token(value)]
         return {name: value for name, value in fields.items() if name not in tokens}, tokens
+
+
+Fetch = Callable[[str], Awaitable["httpx.Response | None"]]
+
+
+async def hidden_fields(
+    forms: FormsSeen, case: Case, credentials: Credentials, fetch: Fetch
+) -> tuple[dict[str, str], str]:
+    """What the form of a request sends by itself, read afresh; and the token among it that cannot be had.
+
+    Args:
+        forms: the forms that were seen.
+        case: the request.
+        credentials: what its persona sends.
+        fetch: reads a page as the persona; gives None where that fails.
+    """
+    if case.safe or credentials.by_token or (case.body is not None and case.body.kind != "form"):
+        return {}, ""
+    hidden, missing = forms.wanted(case)
+    own = forms.page(case)
+    if own is not None:
+        form = _form_in(await fetch(own), own, case.path)
+        if form is not None:
+            return form.fields, ""
+    for name in missing:
+        page = forms.page_with(case, name)
+        found = _form_in(await fetch(page), page, None, name) if page is not None else None
+        if found is None:
+            return hidden, name
+        hidden[name] = found.fields[name]
+    return hidden, ""
+
+
+def _form_in(response: httpx.Response | None, page: str, action: str | None, name: str | None = None) -> Form | None:
+    """A form of a page: the one that is sent to an address, or one with a field."""
+    forms = forms_in(response.text, page) if response is not None else []
+    sent = (form for form in forms if form.method == "POST")
+    return next((form for form in sent if form.action == action or (name is not None and name in form.fields)), None)

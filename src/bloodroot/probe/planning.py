@@ -60,7 +60,7 @@ def plan(
     untried: list[SkippedRequest] = []
     secrets: dict[str, dict[str, Secret]] = {}
     every: list[Case] = []
-    personas = list(settings.personas.values())
+    personas = personas_asked(settings)
     held: dict[str, set[bool | None]] = {}
     for endpoint in endpoints:
         bodies = _bodies_for(endpoint, settings)
@@ -96,6 +96,12 @@ def plan(
     )
     marks, lists = tuple(dict.fromkeys(marks_of(settings))), lists_without_marks(every, kept)
     return Plan(tuple(cases.values()), _unlike(untried), sure, unsure, marks, lists, chosen.whole, doubts=suiting_none)
+
+
+def personas_asked(settings: Settings) -> list[Persona]:
+    """The personas to ask as."""
+    wanted = settings.probe.personas
+    return [persona for persona in settings.personas.values() if not wanted or persona.name in wanted]
 
 
 def _unlike(untried: list[SkippedRequest]) -> tuple[SkippedRequest, ...]:

@@ -481,6 +481,9 @@ def _result(
     for observation in observations:
         groups.setdefault(observation.case.asked, []).append(observation)
     notes: list[str] = [*plan.notes]
+    if settings.probe.personas:
+        others = [name for name in settings.personas if name not in settings.probe.personas]
+        notes.append(f"not asked as {', '.join(others)}, as probe.personas says") if others else None
     if settings.probe.exclude:
         names = (asked.name for asked in endpoints_asked(policy, application.routes))
         left = sum(matches(name, settings.probe.exclude) for name in names)

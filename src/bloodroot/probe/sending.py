@@ -17,8 +17,7 @@ from ..frameworks.adapter import Around
 from ..settings import Body, Persona, Settings, SettingsError, SignIn
 from .application import WATCHED, Application
 from .facts import AnswerSettings, ResponseKind, Seen, facts_of
-from .forms import Form, forms_in
-from .forms_seen import FormsSeen
+from .forms_seen import Fetch, FormsSeen, hidden_fields
 from .plan import Case, Secret
 from .sign_in import Credentials, client_of, sign_in, visit, way_for
 from .spelling import is_other_spelling
@@ -125,7 +124,7 @@ class Sender:
             around: as `ask`.
         """
         watched = Watched(raw=case.raw)
-        hidden, untokened = await self._hidden(case, credentials)
+        hidden, untokened = await hidden_fields(self.forms, case, credentials, self._fetching(credentials))
         sent = request_of(self.client, self.settings, case, credentials, watched, around, hidden=hidden)
         path, followed = case.path, ""
         try:
@@ -147,38 +146,17 @@ class Sender:
         seen = facts_of(case, response, watched, self.ways, secrets, followed, credentials.by_token, marks=self.marks)
         return replace(seen, untokened=untokened) if untokened else seen
 
-    async def _hidden(self, case: Case, credentials: Credentials) -> tuple[dict[str, str], str]:
-        """What the form of a request sends by itself, read afresh; and the token among it that cannot be had."""
-        if case.safe or credentials.by_token or (case.body is not None and case.body.kind != "form"):
-            return {}, ""
-        hidden, missing = self.forms.wanted(case)
-        own = self.forms.page(case)
-        if own is not None:
-            form = await self._form(own, case.path, credentials)
-            if form is not None:
-                return form.fields, ""
-        for name in missing:
-            page = self.forms.page_with(case, name)
-            found = await self._form(page, None, credentials, name) if page is not None else None
-            if found is None:
-                return hidden, name
-            hidden[name] = found.fields[name]
-        return hidden, ""
+    def _fetching(self, credentials: Credentials) -> Fetch:
+        """Reads a page as a persona."""
 
-    async def _form(
-        self, page: str, action: str | None, credentials: Credentials, name: str | None = None
-    ) -> Form | None:
-        """A form of a page: the one that is sent to an address, or one with a field."""
-        self.client.cookies.clear()
-        try:
-            request = self.client.build_request("GET", page, headers=credentials.sent)
-            response = await self._answered(request, safe=True)
-        except (httpx.HTTPError, httpx.InvalidURL, TimeoutError):
-            return None
-        forms = (form for form in forms_in(response.text, page) if form.method == "POST")
-        return next(
-            (form for form in forms if form.action == action or (name is not None and name in form.fields)), None
-        )
+        async def fetch(page: str) -> httpx.Response | None:
+            self.client.cookies.clear()
+            try:
+                return await self._answered(self.client.build_request("GET", page, headers=credentials.sent), safe=True)
+            except (httpx.HTTPError, httpx.InvalidURL, TimeoutError):
+                return None
+
+        return fetch
 
     async def _answered(self, request: httpx.Request, *, safe: bool) -> httpx.Response:
         """The response. Only connections that failed are tried again, and only where nothing can have been done."""

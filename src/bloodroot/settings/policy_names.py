@@ -62,6 +62,7 @@ def check_names(settings: Settings, policy: Policy) -> None:
                     checked.problem(("samples", thing, identifier), f"{where} has no {of}; write it there")
     for name in settings.samples:
         check(("samples", name), "condition", [name], policy.conditions)
+    check(("probe", "personas"), "persona", settings.probe.personas, settings.personas)
     for name, listed in settings.probe.values.items():
         check(("probe", "values", name, "as"), "persona", [listed.persona], settings.personas)
     for kind, fields in settings.probe.fields.items():

@@ -161,6 +161,7 @@ class ProbeRules:
         exclude: patterns of endpoints that are not asked for, such as ``/admin/*``.
         accept: patterns of endpoints at which what is not judged is accepted, each with the reason.
         recorded: HAR files, whose parameters of queries are varied.
+        personas: those to ask as; empty for all.
     """
 
     sign_ins: tuple[SignIn, ...] = ()
@@ -178,3 +179,4 @@ class ProbeRules:
     exclude: tuple[str, ...] = ()
     accept: Mapping[str, str] = field(default_factory=dict)
     recorded: tuple[Path, ...] = ()
+    personas: tuple[str, ...] = ()

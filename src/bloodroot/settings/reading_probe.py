@@ -93,6 +93,7 @@ def read_probe(table: Table) -> ProbeRules:
         tuple(table.names("exclude")),
         table.table("accept").each_value(),
         tuple(table.checked.file.parent / name for name in table.names("recorded")),
+        tuple(table.names("personas")),
     )
 
 

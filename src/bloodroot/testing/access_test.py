@@ -5,7 +5,7 @@ from __future__ import annotations
 import logging
 import re
 import unittest
-from collections.abc import Callable
+from collections.abc import Callable, Sequence
 from functools import partial
 from pathlib import Path
 from typing import Any, ClassVar
@@ -33,10 +33,14 @@ class AccessTest(unittest.TestCase):
         settings: the settings file; by default ``bloodroot.toml`` in the current folder or above.
         sign_in: whether personas sign in as people do. By default they do only where the application is not protected;
             handlers that look into the session themselves need it too.
+        only: patterns of the endpoints to test, as those of ``bloodroot probe --only``; empty for all.
+        personas: names of the personas to test as; empty for all that the settings ask as.
         log: the file in which every decision is written down, for ``bloodroot tried``; None for none.
     """
 
     settings: ClassVar[str | Path | None] = None
+    only: ClassVar[Sequence[str]] = ()
+    personas: ClassVar[Sequence[str]] = ()
     log: ClassVar[str | Path | None] = Path(".bloodroot") / "tests.jsonl"
     sign_in: ClassVar[bool | None] = None
     _project: ClassVar[Project | None] = None
@@ -46,7 +50,7 @@ class AccessTest(unittest.TestCase):
         super().__init_subclass__(**values)
         begin_run()
         try:
-            cls._project = Project(cls.settings)
+            cls._project = Project(cls.settings, cls.only, cls.personas)
         except BloodrootError as error:
             cls._project = None
             cls._add("test_settings", partial(_fail, str(error)), "the settings can be used")
