@@ -247,6 +247,7 @@ class _EndpointEvidence:
             for case, seen in group
             if case.allowed and (_handled(case, seen) or (seen.came is ResponseKind.SENT and seen.changed is not False))
         }
+        self.shown = {mark for _, seen in group for mark in seen.marks}
         self.decides = any(case.by_record for case, _ in group)
         self.proven = proven
         self.plan = plan
@@ -302,6 +303,13 @@ class _EndpointEvidence:
                     text = f'shows "{secret.mark}", {secret.words.partition(",")[0]}; whether they may is not known'
                     return Verdict.INCONCLUSIVE, text, "write this record in [samples], under what the field depends on"
             record = self.plan.lists.get((case.asked, case.persona.name))
+            texts = self.plan.texts.get((case.asked, case.persona.name), ())
+            shown = next((text for each in texts for text in each if text in seen.marks), None)
+            if shown is not None:
+                text = f'shows "{shown}" of a record that {record} keeps from them'
+                return Verdict.INCONCLUSIVE, text, "if it may not be here, write it as its mark; else accept that"
+            if texts and all(self.shown.intersection(each) for each in texts):
+                return None  # those who may see these records are shown them here, and this persona is not
             if record is not None and seen.came is ResponseKind.MADE:
                 text = f"{_answered(seen)}; whether records are in it that {record} keeps from them is not known"
                 return Verdict.INCONCLUSIVE, text, 'write mark = "text of that record alone" beside it in [samples]'

@@ -5,7 +5,7 @@ from __future__ import annotations
 import itertools
 from collections.abc import Collection, Iterable, Iterator, Mapping
 from dataclasses import replace
-from typing import TYPE_CHECKING
+from typing import TYPE_CHECKING, Any
 
 if TYPE_CHECKING:
     from ..core.paths import Template
@@ -129,6 +129,50 @@ def settled_by_answers(plan: Plan, seen: Mapping[Case, Seen]) -> dict[str, tuple
         )
         for name, several in plan.unsure.items()
     }
+
+
+_LONG_ENOUGH = 6  # characters of a text that is no coincidence
+
+
+def texts_for_lists(
+    plan: Plan, records: Mapping[tuple[str, str], Any]
+) -> dict[tuple[AskedEndpoint, str], tuple[tuple[str, ...], ...]]:
+    """For lists without marks, the texts of each record that is kept from the persona, which no other record has.
+
+    Args:
+        plan: the plan.
+        records: what the application loads, by parameter and value.
+    """
+    own = {key: _texts_in(record) for key, record in records.items() if record is not None}
+    found: dict[tuple[AskedEndpoint, str], tuple[tuple[str, ...], ...]] = {}
+    for (asked, persona), words in plan.lists.items():
+        kept = [
+            (name, value)
+            for case in plan.cases
+            if case.persona.name == persona
+            and case.by_record
+            and case.is_own_page
+            and words.startswith(case.asked.name)
+            for name, value in case.values.items()
+            if (name, value) in own
+        ]
+        texts = [tuple(text for text in own[key] if _is_of_one(text, key, own)) for key in dict.fromkeys(kept)]
+        if texts and all(texts):
+            found[asked, persona] = tuple(texts)
+    return found
+
+
+def _texts_in(record: Any) -> list[str]:
+    slots = (name for kind in type(record).__mro__ for name in vars(kind).get("__slots__", ()))
+    names = record if isinstance(record, Mapping) else [*getattr(record, "__dict__", ()), *slots]
+    shown = [str(name) for name in names if not str(name).startswith("_")]
+    values = [record.get(name) if isinstance(record, Mapping) else getattr(record, name, None) for name in shown]
+    texts = [value for value in values if isinstance(value, str)]
+    return sorted((text for text in texts if len(text) >= _LONG_ENOUGH), key=len, reverse=True)
+
+
+def _is_of_one(text: str, key: tuple[str, str], own: Mapping[tuple[str, str], list[str]]) -> bool:
+    return not any(text in other for at, texts in own.items() if at != key for other in texts)
 
 
 Readable = Mapping[str, Collection[frozenset[tuple[str, str]]]]

@@ -151,6 +151,7 @@ class Plan:
         marks: texts of marked records, no matter who may see them.
         lists: by endpoint and the name of a persona, records that may be listed there although their own page keeps
             them from the persona, and that no mark would show.
+        texts: for such a page, what each of such records itself says, and no other of them.
         whole: whether it is all that there is to ask.
         notes: what is asked as it is, and not varied.
         doubts: what is wrong with the samples.
@@ -162,9 +163,19 @@ class Plan:
     unsure: Mapping[str, tuple[Secret, ...]] = field(default_factory=dict)
     marks: tuple[str, ...] = ()
     lists: Mapping[tuple[AskedEndpoint, str], str] = field(default_factory=dict)
+    texts: Mapping[tuple[AskedEndpoint, str], tuple[tuple[str, ...], ...]] = field(default_factory=dict)
     whole: bool = True
     notes: tuple[str, ...] = ()
     doubts: tuple[str, ...] = ()
+
+    @property
+    def looked_for(self) -> tuple[str, ...]:
+        """Texts that are looked for in every answer."""
+        return tuple(
+            dict.fromkeys(
+                (*self.marks, *(text for records in self.texts.values() for texts in records for text in texts))
+            )
+        )
 
 
 @dataclass(frozen=True, slots=True)

@@ -95,7 +95,9 @@ def plan(
         for wanted in (True, False)
     )
     marks, lists = tuple(dict.fromkeys(marks_of(settings))), lists_without_marks(every, kept)
-    return Plan(tuple(cases.values()), _unlike(untried), sure, unsure, marks, lists, chosen.whole, doubts=suiting_none)
+    return Plan(
+        tuple(cases.values()), _unlike(untried), sure, unsure, marks, lists, whole=chosen.whole, doubts=suiting_none
+    )
 
 
 def personas_asked(settings: Settings) -> list[Persona]:

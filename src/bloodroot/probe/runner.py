@@ -313,6 +313,7 @@ class _Probe:
         """Go on with a plan in which the records themselves have had their say."""
         by_key = {case.key: seen for case, seen in self.facts.items()}
         self.plan = plan
+        self.sender.marks = plan.looked_for
         self.facts = {case: by_key[case.key] for case in plan.cases if case.key in by_key}
 
     def _waiting(self) -> tuple[list[Case], list[Case]]:

@@ -12,6 +12,7 @@ from ..core.decision import Outcome
 from ..core.paths import read_path
 from ..core.question import Question
 from ..enforce import active_policies
+from .marks import texts_for_lists
 from .plan import Case, Plan, SkippedRequest
 
 if TYPE_CHECKING:
@@ -38,7 +39,8 @@ async def verify(policy: Policy, plan: Plan, application: Application) -> Plan:
                     corrected[case] = SkippedRequest(case.asked, case.persona, records)
                 elif records:
                     corrected[case] = _by_record(policy, case, records)
-    return _with(plan, corrected) if corrected else plan
+    plan = _with(plan, corrected) if corrected else plan
+    return replace(plan, texts=texts_for_lists(plan, loaded))
 
 
 def _with(plan: Plan, corrected: Mapping[Case, Case | SkippedRequest]) -> Plan:

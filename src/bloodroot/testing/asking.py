@@ -146,7 +146,7 @@ class Asking:
             self.project.forms.note(case, followed or case.path, response)
             secrets = (*plan.secrets.get(case.persona.name, ()), *case.hides)
             by_token = credentials.by_token
-            seen = facts_of(case, response, watched, self.ways, secrets, followed, by_token, marks=plan.marks)
+            seen = facts_of(case, response, watched, self.ways, secrets, followed, by_token, marks=plan.looked_for)
             return replace(seen, untokened=untokened) if untokened else seen
 
         return application.run(asked())

@@ -26,6 +26,8 @@ def check(endpoint: AskedEndpoint, test: unittest.TestCase, project: Project, *,
         project: the project under test.
         sign_in: whether personas sign in, as `Client` has it.
     """
+    put_back(test, project)
+    project.verify()
     whole = project.plan
     left_out = [each for each in whole.untried if each.asked is endpoint and each.persona.name in project.personas]
     clients = {

@@ -14,6 +14,7 @@ from ..probe.forms_seen import FormsSeen
 from ..probe.plan import Case, Plan
 from ..probe.planning import personas_asked
 from ..probe.runner import endpoints_to_ask, planned_for
+from ..probe.verifying import verify
 from ..settings import Settings, SettingsError, find_settings, read_settings
 from ..settings.policy_names import check_names
 from ..survey.applications import bound, imported
@@ -54,6 +55,7 @@ class Project:
         self.asked = [endpoint for endpoint in self.endpoints if not only or matches(endpoint.name, only)]
         self.personas = personas or [persona.name for persona in personas_asked(self.settings)]
         self._plan: Plan | None = None
+        self._verified = False
         self._complete = False
         # By the name of a persona, and whether it signs in: sessions last for more than one test.
         self.clients: dict[tuple[str, bool | None], Client] = {}
@@ -66,6 +68,12 @@ class Project:
         if not self._complete and any(persona.member is not None for persona in self.settings.personas.values()):
             self.settings = with_members(self.settings)
         self._complete = True
+
+    def verify(self) -> None:
+        """Let the records themselves have their say in the plan, once: not before they are there."""
+        if not self._verified:
+            self._verified = True
+            self._plan = self.application.run(verify(self.policy, self.plan, self.application))
 
     @property
     def plan(self) -> Plan:
