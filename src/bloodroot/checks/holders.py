@@ -122,11 +122,18 @@ def _roles(subject: Subject) -> Iterator[Finding]:
     for unit in reach.units:
         # Most endpoints treat the roles as many others do.
         rows.setdefault((unit.row.allow, unit.row.depends, unit.row.marks), unit.row)
+    is_draft = any(grants and all(_is_nobody(grant) for grant in grants) for grants in subject.grants.values())
     for name, entry in entries.items():
         own = reach.bit[name]
         lesser = _bit(reach, entry.includes[0].text) if entry.includes else reach.signed_in
-        if _is_lone(subject, entry) and all(
-            _required(reach, row, own) == _required(reach, row, lesser) for row in rows.values()
+        # Where permissions are still granted to nobody, that is said, and not of each role that opens nothing yet.
+        is_open = not is_draft or any(
+            own & row.allow or any(own & bits for _, bits in row.depends) for row in rows.values()
+        )
+        if (
+            is_open
+            and _is_lone(subject, entry)
+            and all(_required(reach, row, own) == _required(reach, row, lesser) for row in rows.values())
         ):
             other = entry.includes[0].text if entry.includes else "every signed-in caller"
             yield IDLE_ROLE.at(entry.place, f'The role "{name}" opens nothing beyond what {other} may do.')
