@@ -810,6 +810,10 @@ SETTINGS = {
             'from = "jwt"\nkey = "{env.K}"\nroles = "r"\n[directory]\nurl = "sqlite:///x.db"',
         ],
     ),
+    "scopes-pass-by": (
+        ['from = "jwt"\nkey = "{env.K}"\nscopes = "scope"'],
+        ['from = "jwt"\nkey = "{env.K}"\nroles = "r"', 'from = "session"\nid = "who"'],
+    ),
 }
 
 

@@ -1,10 +1,12 @@
-"""Findings about callers: roles that live on in a token."""
+"""Findings about tokens: roles that live on in one, and scopes that restrict nothing."""
 
 from __future__ import annotations
 
 from collections.abc import Iterator
 
 from ..core.finding import Finding, FindingKind, Needs, Severity
+from ..core.formulas import FALSE, walk
+from ..core.requirements import Holding, permissions_in
 from ..language.problems import Place, Source
 from ..settings import Settings
 from .subject import Subject
@@ -16,7 +18,15 @@ STALE_ROLES = FindingKind(
     "Look roles up in a [directory] with a short cache, or make tokens valid for minutes.",
     Needs.SETTINGS,
 )
-KINDS = (STALE_ROLES,)
+SCOPES_PASS_BY = FindingKind(
+    "scopes-pass-by",
+    Severity.WARNING,
+    "Tokens may be made for less than their owner may do, and lines ask for a role alone, which no scope restricts.",
+    "Require a permission on these lines: a caller with scopes has only the permissions that they name.",
+    Needs.SETTINGS,
+)
+KINDS = (STALE_ROLES, SCOPES_PASS_BY)
+_MOST_NAMED = 4
 _LONGEST = 900.0  # seconds for which a role may be used after it was taken away
 
 
@@ -25,6 +35,7 @@ def find(subject: Subject) -> Iterator[Finding]:
     settings = subject.settings
     if settings is None:
         return
+    yield from _scopes(subject, settings)
     if settings.directory is not None:
         # What a token says of roles does not count where the directory knows them.
         if settings.directory.cache > _LONGEST:
@@ -50,6 +61,24 @@ def find(subject: Subject) -> Iterator[Finding]:
             "Roles are read from a token alone: one that is taken away lives on until the token expires.",
             severity=Severity.NOTE,
         )
+
+
+def _scopes(subject: Subject, settings: Settings) -> Iterator[Finding]:
+    """Lines that a token with scopes opens as its owner does."""
+    if not any(source.claims.scopes is not None for source in settings.identity):
+        return
+    lines = [
+        line
+        for line in subject.policy.endpoints
+        if line.requirement.formula is not FALSE
+        and not line.requirement.open_to_anyone
+        and any(isinstance(part, Holding) for part in walk(line.requirement.formula))
+        and not any(True for _ in permissions_in(line.requirement.formula))
+    ]
+    if lines:
+        names = ", ".join(line.text for line in lines[:_MOST_NAMED]) + (" and more" if len(lines) > _MOST_NAMED else "")
+        what = "1 line asks" if len(lines) == 1 else f"{len(lines)} lines ask"
+        yield SCOPES_PASS_BY.at(lines[0].place, f"{what} for roles alone, whatever the scopes of a token: {names}.")
 
 
 def _place(settings: Settings, table: str, key: str) -> Place:
