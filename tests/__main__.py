@@ -20,6 +20,7 @@ LONG = (
     "test_demo",
     "test_access_test",
     "test_ways",
+    "test_styles",
     "test_stacks",
     "report.test_page",
     "test_directory",

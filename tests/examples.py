@@ -24,7 +24,7 @@ def examples(few: int, many: int = 2_000, **more: object) -> settings:
 
 def number(few: int, many: int) -> int:
     """How many examples, for tests that make them by seeds."""
-    return many * EXPLORE or (few + 1) // 2
+    return many * EXPLORE or (few + 2) // 3
 
 
 def first_seed() -> int:

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from typing import TYPE_CHECKING, Any
 
+from ..language.errors import BloodrootError
 from .django import Django
 from .fastapi import FastAPI
 from .flask import Flask
@@ -22,6 +23,10 @@ ADAPTERS: tuple[Adapter, ...] = (FastAPI(), Starlette(), Flask(), Django())
 # object.
 _INNER = ("app", "asgi", "application", "wsgi_app", "asgi_app", "wsgi", "__self__", "__wrapped__")
 _MOST_LAYERS = 50
+
+
+class RoutesError(BloodrootError):
+    """The routes of an application cannot be read."""
 
 
 def adapter_of(app: Any) -> tuple[Adapter, Any] | None:
@@ -43,7 +48,21 @@ def adapter_of(app: Any) -> tuple[Adapter, Any] | None:
 def routes_of(app: Any) -> list[Route] | None:
     """The routes of an application, by the framework that it is made with; None where that is not known."""
     adapter = adapter_of(app)
-    return None if adapter is None else adapter[0].routes(adapter[1])
+    return None if adapter is None else routes_read(*adapter)
+
+
+def routes_read(adapter: Adapter, app: Any) -> list[Route]:
+    """The routes of an application of a framework.
+
+    Raises:
+        RoutesError: its own modules, which may be imported only now, raise something.
+    """
+    try:
+        return adapter.routes(app)
+    except BloodrootError:
+        raise
+    except Exception as error:
+        raise RoutesError(f"the routes of the application cannot be read: {type(error).__name__}: {error}") from error
 
 
 def titles(adapters: Iterable[Adapter] = ADAPTERS) -> str:

@@ -13,7 +13,7 @@ from urllib.parse import unquote_to_bytes, urlsplit
 import httpx
 
 from ..core.methods import WEBSOCKET
-from ..frameworks import adapter_of
+from ..frameworks import adapter_of, routes_read
 from ..settings import Settings, SettingsError
 from ..survey.applications import imported
 from .sockets import shake_in_process, shake_over_network
@@ -91,7 +91,7 @@ def _is_loopback(host: str) -> bool:
 
 
 def _routes(made_with: tuple[Adapter, Any] | None) -> list[Route] | None:
-    return None if made_with is None else made_with[0].routes(made_with[1])
+    return routes_read(*made_with) if made_with is not None else None
 
 
 class RemoteApp:
