@@ -118,6 +118,18 @@ class Suites(SwapProject):
 
     def test_the_demo_over_asgi(self) -> None:
         self.folder = write_bank(self.folder / "bank")
+        file = self.folder / "bloodroot.toml"
+        settings = file.read_text()
+        # Which record suits whom is for the records themselves to say, and what is in them alone.
+        samples = settings[settings.index("[samples.own-trial]") : settings.index("[samples.self]")]
+        candidates = settings.replace(samples, "").replace(
+            "accession_id = 1\ntrial_id = 7", "accession_id = [1, 12]\ntrial_id = [7, 8]"
+        )
+        file.write_text(candidates)
+        self.assertIn("As declared: 0 holes", self.ran("probe"))
+        file.write_text(candidates.replace("[7, 8, 9]", "[7, 99]"))
+        self.assertIn("samples.trial_id: there is no record for 99", self.bloodroot("probe").err)
+        file.write_text(candidates)
         text = """
             from bloodroot.testing import AccessTest
 

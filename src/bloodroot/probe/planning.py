@@ -331,10 +331,30 @@ class _Planning:
             conditions = tuple(dict.fromkeys((*self.conditions, *self.in_body.conditions, *self.beside)))
             names = {*self.asked.template.names, *self.in_body.parameters}
             found = records_for(self.settings, names, conditions, persona, self.examples)
+            candidates = self.candidates(persona, names)
+            if candidates:
+                found = [each for each in found if names <= each.values.keys()] + candidates
             if self.named:
                 found = [each for record in found for each in self.things.addresses(record, self.named)] or found
             self._records[persona.name] = found
         return found
+
+    def candidates(self, persona: Persona, names: set[str]) -> list[SampleRecord]:
+        """The records that the settings name without saying what holds for them: for each persona, they say it."""
+        name = next(
+            (name for name in reversed([*self.asked.template.names, *names]) if name in self.settings.loaded), None
+        )
+        if name is None:
+            return []
+        base = records_for(self.settings, names, (), persona, self.examples)[0].values
+        held = self.policy.roles.held(persona.caller)
+        found = []
+        for value, record in self.settings.loaded[name].items():
+            facts = facts_for(held, persona.caller, record=record, path={**base, name: value}, query=UNKNOWN)
+            told = {each: condition.test.fold(facts) for each, condition in self.policy.conditions.items()}
+            known = {each: test is TRUE for each, test in told.items() if test is TRUE or not can_be_true(test)}
+            found.append(SampleRecord({**base, name: value}, known=known))
+        return found if self.conditions else found[:1]
 
     def decided(
         self,

@@ -39,7 +39,7 @@ from .sending import Sender
 from .sign_in import check_way
 from .staleness import Stale, staleness
 from .variants import with_variants
-from .verifying import verify
+from .verifying import verify, with_candidates
 
 if TYPE_CHECKING:
     from ..core.policy import Policy
@@ -154,6 +154,7 @@ def _application(settings: Settings, options: Options) -> Application:
 def list_plan(policy: Policy, settings: Settings, options: Options) -> PlanResult:
     """What a probe would ask; nothing is sent."""
     application = _application(settings, options)
+    settings = _started_with_values(policy, settings, application) if settings.candidates else settings
     found = planned(policy, settings, options, application)
     return PlanResult(found, "" if application.here else application.base)
 
@@ -165,8 +166,7 @@ def merge(policy: Policy, settings: Settings, options: Options, files: list[Path
         JournalError: a journal cannot be used, or a part is missing.
     """
     application = _application(settings, options)
-    if settings.probe.values:
-        settings = asyncio.run(_started_with_values(settings, application))
+    settings = _started_with_values(policy, settings, application)
     found = planned(policy, settings, options, application)
     facts, faults, doubts = merged(found, files)
     # As in each part, what the records themselves say counts.
@@ -207,7 +207,7 @@ def probe(
     options = options or Options()
     application = _application(settings, options)
     # One event loop for all of it: what an application makes when it starts belongs to a loop.
-    if settings.probe.values:
+    if settings.probe.values or settings.candidates:
         return asyncio.run(_probe_with_values(policy, settings, options, application, progressed))
     found = planned(policy, settings, options, application)
     return asyncio.run(_probe_started(_Probe(policy, settings, options, application, found, progressed)))
@@ -222,14 +222,19 @@ async def _probe_with_values(
     policy: Policy, settings: Settings, options: Options, application: Application, progressed: Progressed | None
 ) -> ProbeResult:
     async with application.running():
-        settings = await _with_values(settings, application)
+        settings = await _with_values(policy, settings, application)
         found = planned(policy, settings, options, application)
         return await _Probe(policy, settings, options, application, found, progressed).run()
 
 
-async def _started_with_values(settings: Settings, application: Application) -> Settings:
-    async with application.running():
-        return await _with_values(settings, application)
+def _started_with_values(policy: Policy, settings: Settings, application: Application) -> Settings:
+    """The settings with what only the running application says, where they ask for that."""
+
+    async def started() -> Settings:
+        async with application.running():
+            return await _with_values(policy, settings, application)
+
+    return asyncio.run(started()) if settings.probe.values or settings.candidates else settings
 
 
 async def _verified(policy: Policy, settings: Settings, application: Application, found: Plan) -> Plan:
@@ -240,10 +245,11 @@ async def _verified(policy: Policy, settings: Settings, application: Application
         return await verify(policy, found, application)
 
 
-async def _with_values(settings: Settings, application: Application) -> Settings:
-    """The settings with the values that a running application lists, once its data is as it should be."""
+async def _with_values(policy: Policy, settings: Settings, application: Application) -> Settings:
+    """The settings with values that a running application lists and records it loads, its data being as it should."""
     await Data(settings, application).put_back()
-    return await with_listed_values(settings, application)
+    settings = await with_listed_values(settings, application)
+    return await with_candidates(policy, settings, application) if settings.candidates else settings
 
 
 class _Probe:

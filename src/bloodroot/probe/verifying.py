@@ -12,6 +12,7 @@ from ..core.decision import Outcome
 from ..core.paths import read_path
 from ..core.question import Question
 from ..enforce import active_policies
+from ..settings import Settings, SettingsError
 from .marks import texts_for_lists
 from .plan import Case, Plan, SkippedRequest
 
@@ -43,6 +44,39 @@ async def verify(policy: Policy, plan: Plan, application: Application) -> Plan:
     return replace(plan, texts=texts_for_lists(plan, loaded))
 
 
+async def with_candidates(policy: Policy, settings: Settings, application: Application) -> Settings:
+    """The settings with the records of candidates, as the application itself loads them.
+
+    Raises:
+        SettingsError: they cannot be loaded from here, or one is not there.
+    """
+    found: dict[str, dict[str, Any]] = {}
+    made_with = application.made_with if application.here else None
+    with made_with[0].around_loaders(made_with[1]) if made_with is not None else contextlib.nullcontext():
+        for name, values in settings.candidates.items():
+            where = f"{settings.file.name}: samples.{name}"
+            loading = _loading(policy, name) if application.here else None
+            if loading is None or loading[1]:
+                raise SettingsError(
+                    f"{where}: no loader of the application reads {name} from its text alone; write records that hold "
+                    "and fail under [samples.CONDITION] instead"
+                )
+            for value in values:
+                record = loading[0](value)
+                found.setdefault(name, {})[value] = await record if inspect.isawaitable(record) else record
+                if found[name][value] is None:
+                    raise SettingsError(
+                        f"{where}: there is no record for {value}; put it into the data that reset makes"
+                    )
+    return replace(settings, loaded=found)
+
+
+def _loading(policy: Policy, name: str) -> tuple[Any, bool, Any] | None:
+    """What loads the record of a parameter, and whether that takes the request; None for nothing."""
+    thing = policy.roles.things.by_parameter.get(name)
+    return active_policies.loader_of(name) or (active_policies.loader_of(thing.name) if thing else None)
+
+
 def _with(plan: Plan, corrected: Mapping[Case, Case | SkippedRequest]) -> Plan:
     """A plan with other cases in the place of some; what was made of a case goes with it."""
     cases: list[Case] = []
@@ -66,8 +100,7 @@ async def _records(case: Case, policy: Policy, loaded: dict[tuple[str, str], Any
     """
     records: dict[str, Any] = {}
     for name in case.asked.template.names:
-        thing = policy.roles.things.by_parameter.get(name)
-        loading = active_policies.loader_of(name) or (active_policies.loader_of(thing.name) if thing else None)
+        loading = _loading(policy, name)
         text = case.values.get(name)
         if loading is None or text is None:
             continue

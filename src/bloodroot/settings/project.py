@@ -75,6 +75,8 @@ class Settings:
         development: how to make tokens while the application is being developed, or None.
         directory: where members, roles and grants are kept, or None.
         checked: the file as it was checked, for what is found later.
+        candidates: for parameters, values of several records: which of them suit whom is for the records to say.
+        loaded: for such parameters, the records by value, once the application has loaded them.
     """
 
     file: Path
@@ -92,6 +94,8 @@ class Settings:
     directory: DirectoryTables | None = None
     checked: Checked | None = field(default=None, repr=False, compare=False)
     things: Mapping[str, Mapping[str, ThingSample]] = field(default_factory=dict)
+    candidates: Mapping[str, tuple[str, ...]] = field(default_factory=dict)
+    loaded: Mapping[str, Mapping[str, Any]] = field(default_factory=dict, repr=False, compare=False)
 
     @property
     def folder(self) -> Path:

@@ -67,7 +67,7 @@ def _settings(table: Table) -> Settings:
     environment = table.file("environment")
     if environment is not None:
         _take_environment(table, environment)
-    values, samples, things = read_samples(table.table("samples"))
+    samples = read_samples(table.table("samples"))
     url = table.text("url")
     if url is not None and not _URL(url):
         table.problem("url", 'this must be where the application is running, such as "http://127.0.0.1:8000"')
@@ -81,15 +81,16 @@ def _settings(table: Table) -> Settings:
             name: _persona(name, persona)
             for name, persona in table.table("personas").each_table("personas.NAME").items()
         },
-        values,
-        samples,
+        samples.values,
+        samples.conditions,
         read_probe(table.table("probe", "probe")),
         read_bodies(table.table("bodies")),
         read_sources(table),
         read_development(table),
         read_directory(table),
         checked,
-        things,
+        samples.things,
+        samples.candidates,
     )
 
 

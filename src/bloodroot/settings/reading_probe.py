@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import re
+from dataclasses import dataclass
 from difflib import get_close_matches
 from typing import Any
 
@@ -14,9 +15,27 @@ SIGN_IN_WAYS = ("form", "json", "bearer", "basic", "header")
 _ANSWER = re.compile(r"([1-5][0-9][0-9])(?:\s+(\S.*))?")
 
 
-def read_samples(table: Table) -> tuple[dict[str, str], dict[str, Sample], dict[str, dict[str, ThingSample]]]:
+@dataclass(frozen=True, slots=True)
+class Samples:
+    """``[samples]``.
+
+    Attributes:
+        values: for each parameter, its value.
+        candidates: for each parameter, several values: which suits whom is for the records to say.
+        conditions: the records for each condition.
+        things: the records of each thing.
+    """
+
+    values: dict[str, str]
+    candidates: dict[str, tuple[str, ...]]
+    conditions: dict[str, Sample]
+    things: dict[str, dict[str, ThingSample]]
+
+
+def read_samples(table: Table) -> Samples:
     """``[samples]``: values for parameters, records for conditions, and records of things."""
     values: dict[str, str] = {}
+    candidates: dict[str, tuple[str, ...]] = {}
     samples: dict[str, Sample] = {}
     things: dict[str, dict[str, ThingSample]] = {}
     for name, value in table.values.items():
@@ -27,9 +46,11 @@ def read_samples(table: Table) -> tuple[dict[str, str], dict[str, Sample], dict[
             sample.known()
             found = [tuple(map(_example, sample.tables(key))) if key in sample else () for key in ("holds", "fails")]
             samples[name] = Sample(*found)
+        elif isinstance(value, list):
+            candidates[name] = tuple(Table(table.checked, table.path, {name: each}).value(name) for each in value)
         else:
             values[name] = table.value(name)
-    return values, samples, things
+    return Samples(values, candidates, samples, things)
 
 
 def _is_of_records(table: dict[str, Any]) -> bool:

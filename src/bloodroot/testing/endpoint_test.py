@@ -9,8 +9,8 @@ from ..probe.asked_endpoints import AskedEndpoint
 from ..probe.facts import ResponseKind
 from ..probe.judging import Observation, Verdict, is_not_served, judge
 from ..probe.resetting import Data
-from .asking import Asking, rollback_in
 from .client import Client
+from .endpoint_answers import Asking, rollback_in
 from .under_test import Project
 from .writing_down import write_down
 
