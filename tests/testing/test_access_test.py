@@ -123,7 +123,7 @@ class Suites(SwapProject):
         # Which record suits whom is for the records themselves to say, and what is in them alone.
         samples = settings[settings.index("[samples.own-trial]") : settings.index("[samples.self]")]
         candidates = settings.replace(samples, "").replace(
-            "accession_id = 1\ntrial_id = 7", "accession_id = [1, 12]\ntrial_id = [7, 8]"
+            "accession_id = 1\ntrial_id = 7", "accession_id = [1, 12]\ntrial_id = [7, 8, 9]"
         )
         file.write_text(candidates)
         self.assertIn("As declared: 0 holes", self.ran("probe"))
