@@ -122,9 +122,8 @@ class Suites(SwapProject):
         settings = file.read_text()
         # Which record suits whom is for the records themselves to say, and what is in them alone.
         samples = settings[settings.index("[samples.own-trial]") : settings.index("[samples.self]")]
-        candidates = settings.replace(samples, "").replace(
-            "accession_id = 1\ntrial_id = 7", "accession_id = [1, 12]\ntrial_id = [7, 8, 9]"
-        )
+        candidates = settings.replace(samples, "").replace("accession_id = 1\ntrial_id = 7", "trial_id = [7, 8, 9]")
+        candidates += '\n[probe.values.accession_id]\nlist = "/api/accessions"\nat = "*.id"\nas = "curator"\n'
         file.write_text(candidates)
         self.assertIn("As declared: 0 holes", self.ran("probe"))
         file.write_text(candidates.replace("[7, 8, 9]", "[7, 99]"))

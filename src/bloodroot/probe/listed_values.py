@@ -14,6 +14,9 @@ if TYPE_CHECKING:
     from .application import Application
 
 
+_MOST = 12  # records from one list
+
+
 async def with_listed_values(settings: Settings, application: Application) -> Settings:
     """The settings with the values of ``[probe.values]``; what ``[samples]`` has is left as it is.
 
@@ -22,14 +25,19 @@ async def with_listed_values(settings: Settings, application: Application) -> Se
     Raises:
         SettingsError: a list cannot be had, or has no such value.
     """
-    values = dict(settings.values)
+    values, candidates = dict(settings.values), dict(settings.candidates)
     for name, listed in settings.probe.values.items():
-        if name not in values:
-            values[name] = await _value(settings, application, name, listed)
-    return replace(settings, values=values)
+        if name in values or name in candidates:
+            continue
+        found = await _values(settings, application, name, listed)
+        if "*" in listed.at.split("."):
+            candidates[name] = tuple(dict.fromkeys(found))[:_MOST]
+        else:
+            values[name] = found[0]
+    return replace(settings, values=values, candidates=candidates)
 
 
-async def _value(settings: Settings, application: Application, name: str, listed: ListedValue) -> str:
+async def _values(settings: Settings, application: Application, name: str, listed: ListedValue) -> list[str]:
     persona = settings.personas[listed.persona]
     way = way_for(settings, listed.path)
     if persona.signed_in and way is not None:
@@ -46,21 +54,24 @@ async def _value(settings: Settings, application: Application, name: str, listed
     if not response.is_success:
         raise SettingsError(f"{where} answered {response.status_code}")
     try:
-        value = _at(response.json(), listed.at)
+        values = _at(response.json(), [part for part in listed.at.split(".") if part])
     except ValueError as error:
         raise SettingsError(f"{where} did not answer JSON") from error
-    if not isinstance(value, str | int) or isinstance(value, bool):
+    found = [str(value) for value in values if isinstance(value, str | int) and not isinstance(value, bool)]
+    if not found:
         raise SettingsError(f'{where} has no text or number at "{listed.at}"')
-    return str(value)
+    return found
 
 
-def _at(value: Any, way: str) -> Any:
-    """What a JSON value has at ``items.0.id``, or None."""
-    for name in filter(None, way.split(".")):
-        if isinstance(value, dict):
-            value = value.get(name)
-        elif isinstance(value, list) and name.isdecimal() and int(name) < len(value):
-            value = value[int(name)]
-        else:
-            return None
-    return value
+def _at(value: Any, way: list[str]) -> list[Any]:
+    """What a JSON value has at ``items.0.id``, or at ``items.*.id``."""
+    if not way:
+        return [value]
+    name, *rest = way
+    if isinstance(value, dict):
+        inner = [value[name]] if name in value else []
+    elif isinstance(value, list):
+        inner = value if name == "*" else value[int(name) : int(name) + 1] if name.isdecimal() else []
+    else:
+        inner = []
+    return [found for each in inner for found in _at(each, rest)]

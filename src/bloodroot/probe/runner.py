@@ -246,8 +246,17 @@ async def _verified(policy: Policy, settings: Settings, application: Application
 
 
 async def _with_values(policy: Policy, settings: Settings, application: Application) -> Settings:
-    """The settings with values that a running application lists and records it loads, its data being as it should."""
+    """The same, once its data is as it should be."""
     await Data(settings, application).put_back()
+    return await with_values(policy, settings, application)
+
+
+async def with_values(policy: Policy, settings: Settings, application: Application) -> Settings:
+    """The settings with the values that a running application lists, and the records that it loads.
+
+    Raises:
+        SettingsError: there is no such value, or no such record.
+    """
     settings = await with_listed_values(settings, application)
     return await with_candidates(policy, settings, application) if settings.candidates else settings
 

@@ -13,8 +13,8 @@ from ..probe.facts import Seen
 from ..probe.forms_seen import FormsSeen
 from ..probe.plan import Case, Plan
 from ..probe.planning import personas_asked
-from ..probe.runner import endpoints_to_ask, planned_for
-from ..probe.verifying import verify, with_candidates
+from ..probe.runner import endpoints_to_ask, planned_for, with_values
+from ..probe.verifying import verify
 from ..settings import Settings, SettingsError, find_settings, read_settings
 from ..settings.policy_names import check_names
 from ..survey.applications import bound, imported
@@ -67,8 +67,8 @@ class Project:
         """Ask the directory for the personas that are its members, once: not before there are tests that run."""
         if not self._complete and any(persona.member is not None for persona in self.settings.personas.values()):
             self.settings = with_members(self.settings)
-        if not self._complete and self.settings.candidates:
-            self.settings = self.application.run(with_candidates(self.policy, self.settings, self.application))
+        if not self._complete and (self.settings.probe.values or self.settings.candidates):
+            self.settings = self.application.run(with_values(self.policy, self.settings, self.application))
         self._complete = True
 
     def verify(self) -> None:
