@@ -149,6 +149,13 @@ class Probed(SwapProject):
             self.bloodroot("probe", "--shard", f"{part}/3", "--journal", f"{part}.jsonl", **environment)
         merged = self.found(environment, 1, "--merge", "1.jsonl", "2.jsonl", "3.jsonl")
         self.assertEqual(merged["counts"], whole["counts"])
+        run = self.bloodroot("probe", "--copies", "2", **environment)
+        self.assertIn("nothing says where each copy has its data", run.err)
+        file = self.folder / "bloodroot.toml"
+        copies = f'SWAP_DATABASE = "{self.folder}/{{copy}}.db"\n'
+        file.write_text(f"{file.read_text()}\n[probe.copies]\n{copies}")
+        self.assertEqual(self.found(environment, 1, "--copies", "2")["counts"], whole["counts"])
+        self.assertEqual({each.name for each in self.folder.glob("[12].db")}, {"1.db", "2.db"})
         for words, message in (
             (("--merge", "1.jsonl", "3.jsonl"), "parts are missing: 2/3"),
             (("--merge", "1.jsonl", "1.jsonl"), "1.jsonl is part 1/3 as well"),
@@ -156,6 +163,7 @@ class Probed(SwapProject):
             (("--resume", "--persona", "ash"), "of another plan"),
             (("--resume", "--journal", "none.jsonl"), "there is no such journal"),
             (("--merge", "bloodroot.toml"), "not a probe's journal"),
+            (("--copies", "2", "--resume"), "without --merge, --shard, --resume and --stale"),
             (("--shard", "4/3", "--journal", "x"), "write the part and how many there are"),
             (("--persona", "hazle"), 'unknown persona "hazle"; did you mean "hazel"?'),
         ):

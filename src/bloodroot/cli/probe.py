@@ -72,6 +72,16 @@ def probe(
     shard: Annotated[
         str | None, typer.Option("--shard", metavar="PART/TOTAL", help="Ask one part of the plan, as 2/5.")
     ] = None,
+    copies: Annotated[
+        int | None,
+        typer.Option(
+            "--copies",
+            metavar="N",
+            min=2,
+            max=64,
+            help="Ask so many copies side by side; [probe.copies] sets them apart.",
+        ),
+    ] = None,
     merge: Annotated[bool, typer.Option("--merge", help="Put the journals of all parts together.")] = False,
     policy: PolicyOption = None,
     settings: SettingsOption = None,
@@ -109,10 +119,52 @@ def probe(
             planned = runner.list_plan(rules, project, options)
         output.deliver(planned, form, out, color)
         return
+    if copies is not None and (journals or shard is not None or resume or stale is not None):
+        raise UsageError("--copies divides one run: without --merge, --shard, --resume and --stale")
     with without_application_output():
-        result = runner.merge(rules, project, options, journals) if journals else with_progress(rules, project, options)
+        if copies is not None:
+            words = _words(only, persona, methods, variants, hosts, policy, settings)
+            result = _with_copies(rules, project, options, copies, words)
+        elif journals:
+            result = runner.merge(rules, project, options, journals)
+        else:
+            result = with_progress(rules, project, options)
     output.deliver(result, form, out, color)
     output.end(result.ending, allow_unjudged=allow_unjudged)
+
+
+def _words(
+    only: list[str] | None,
+    persona: list[str] | None,
+    methods: str | None,
+    variants: bool,
+    hosts: list[str] | None,
+    policy: object,
+    settings: object,
+) -> list[str]:
+    """The options that each of several processes is run with."""
+    given = [("--only", each) for each in only or []] + [("--persona", each) for each in persona or []]
+    given += [("--allow-host", each) for each in hosts or []]
+    given += [
+        (name, str(value))
+        for name, value in (("--methods", methods), ("--policy", policy), ("--settings", settings))
+        if value
+    ]
+    return [*(word for pair in given for word in pair), *(["--variants"] if variants else [])]
+
+
+def _with_copies(policy: Policy, settings: Settings, options: Options, copies: int, words: list[str]) -> ProbeResult:
+    """Probe copies of the application, and show on a terminal how many answers have come."""
+    from rich.console import Console
+
+    from ..probe.copies import probe_copies
+
+    if not sys.stderr.isatty():
+        return probe_copies(policy, settings, options, copies, words)
+    with Console(stderr=True).status("asking") as status:
+        return probe_copies(
+            policy, settings, options, copies, words, lambda count: status.update(f"asking: {count} answers so far")
+        )
 
 
 def _part(text: str | None, journal: Path | None) -> tuple[int, int]:

@@ -180,8 +180,9 @@ def merge(policy: Policy, settings: Settings, options: Options, files: list[Path
     remaining = replace(remaining, untried=(*remaining.untried, *lost))
     seen = {case: facts[case.key] for case in remaining.cases if case.key in facts}
     result = _result(remaining, seen, application, settings, policy)
-    # What a part has not judged beside its answers must not be lost when parts are put together.
-    return replace(result, sign_in_faults=faults, doubts=tuple(dict.fromkeys((*result.doubts, *doubts))))
+    # What all answers together say is looked at here; that a part's data was not put back, only the part has seen.
+    seen_in_parts = [doubt for doubt in doubts if doubt == NOT_PUT_BACK]
+    return replace(result, sign_in_faults=faults, doubts=tuple(dict.fromkeys((*result.doubts, *seen_in_parts))))
 
 
 def probe(

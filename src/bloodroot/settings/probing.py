@@ -162,6 +162,7 @@ class ProbeRules:
         accept: patterns of endpoints at which what is not judged is accepted, each with the reason.
         recorded: HAR files, whose parameters of queries are varied.
         personas: those to ask as; empty for all.
+        copies: what the environment of each copy of the application has, by name, with ``{copy}`` for its number.
     """
 
     sign_ins: tuple[SignIn, ...] = ()
@@ -180,3 +181,4 @@ class ProbeRules:
     accept: Mapping[str, str] = field(default_factory=dict)
     recorded: tuple[Path, ...] = ()
     personas: tuple[str, ...] = ()
+    copies: Mapping[str, str] = field(default_factory=dict)

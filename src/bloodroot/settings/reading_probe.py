@@ -115,6 +115,7 @@ def read_probe(table: Table) -> ProbeRules:
         table.table("accept").each_value(),
         tuple(table.checked.file.parent / name for name in table.names("recorded")),
         tuple(table.names("personas")),
+        table.table("copies").each_value(),
     )
 
 
