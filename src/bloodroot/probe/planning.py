@@ -259,7 +259,7 @@ class _Planning:
         made += self.mixed(made)
         made += self.other_in_body(made)
         # A record of which too little is known is missed only where no other takes its place: `lacking` says that.
-        if not (tried and all(self.has_samples(declared) for declared in open_ones)):
+        if not (tried and all(self.has_samples(persona, declared) for declared in open_ones)):
             made += [SkippedRequest(self.asked, persona, _depends(declared)) for declared in open_ones]
         if not made:
             made.append(SkippedRequest(self.asked, persona, missing or "no sample leads to a record"))
@@ -409,12 +409,17 @@ class _Planning:
             return False
         return self.reasoner.never(remainder.fold(self.facts(persona))).holds is True
 
-    def has_samples(self, declared: Decision) -> bool:
+    def has_samples(self, persona: Persona, declared: Decision) -> bool:
         """Whether all that a decision depends on are conditions with samples."""
         if declared.remainder is None or rests_on_records(declared.remainder) or asks_for_guard(declared.remainder):
             return False
         names = [condition.name for condition in conditions_in(declared.remainder)]
-        return bool(names) and all(name in self.settings.samples for name in names)
+        path, records = self.an_address(persona)
+        settled = all(
+            self.decided(persona, path, "", dict.fromkeys(self.conditions, truth), records=records).remainder is None
+            for truth in (True, False)
+        )
+        return settled and bool(names) and all(name in self.settings.samples for name in names)
 
     def is_owned(self, persona: Persona, path: str, record: SampleRecord, truths: Mapping[str, bool]) -> bool:
         """Whether it is a condition that asks for the caller on account of which one is refused."""
