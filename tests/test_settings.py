@@ -84,6 +84,10 @@ class Reading(InFolder):
             ("[personas.a]\nattribute = {}", 'did you mean "attributes"?'),
             ("[personas.a]\nx = []\n[samples]\ny = '{persona.x}'", "personas.a.x: this must be a string or a number"),
             (
+                "[personas.a]\nattributes = { house = 1 }\n[samples]\nx = '{persona.hous}'",
+                'bloodroot.toml:4: samples.x: no persona has {persona.hous}; did you mean "house"?',
+            ),
+            (
                 "[personas.a]\nroles_in = []",
                 'personas.a.roles_in: this must be a table, such as { studio = { 7 = ["editor"] } }',
             ),

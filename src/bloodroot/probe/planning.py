@@ -537,6 +537,8 @@ class _Planning:
             if self.declared(persona, path, query, record)[0].reason is not None:
                 truths = {**record.settled, **record.known}
                 fails = [name for name in self.conditions if truths.get(name) is False]
+                if not fails:
+                    continue  # it is for who they are that they are refused, whatever the record
                 words = f"which {self.asked.name} keeps from them: {' and '.join(fails)} {_FAIL[len(fails) > 1]}"
                 for mark in dict.fromkeys(record.marks.values()):
                     yield Secret(mark, words, record.values, frozenset(fails), by)

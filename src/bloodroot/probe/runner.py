@@ -500,7 +500,7 @@ def _result(
     notes: list[str] = [*plan.notes]
     if settings.probe.personas:
         others = [name for name in settings.personas if name not in settings.probe.personas]
-        notes.append(f"not asked as {', '.join(others)}, as probe.personas says") if others else None
+        notes += [f"not asked as {', '.join(others)}, as probe.personas says"] if others else []
     if settings.probe.exclude:
         names = (asked.name for asked in endpoints_asked(policy, application.routes))
         left = sum(matches(name, settings.probe.exclude) for name in names)

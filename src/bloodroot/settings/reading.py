@@ -5,11 +5,13 @@ from __future__ import annotations
 import os
 import re
 import tomllib
+from collections.abc import Iterator
 from pathlib import Path
 from typing import Any
 
 from ..language.problems import suggestion
-from .checked import Checked, SettingsError, Table
+from .checked import ASKED, Checked, SettingsError, Table
+from .places import KeyPath
 from .project import Persona, Settings
 from .reading_callers import read_development, read_directory, read_sources
 from .reading_probe import read_bodies, read_probe, read_samples
@@ -56,8 +58,30 @@ def read_settings(file: str | Path) -> Settings:
         values = values.get(name, {}) if isinstance(values, dict) else {}
     checked = Checked(file, text, root)
     project = _settings(Table(checked, (), values if isinstance(values, dict) else {}, "project"))
+    _see_that_personas_have(project, checked, values)
     checked.finish()
     return project
+
+
+def _see_that_personas_have(project: Settings, checked: Checked, values: Any) -> None:
+    """See that some persona has what ``{persona.KEY}`` is to be filled in with; what members have is not known yet."""
+    personas = project.personas.values()
+    if not personas or any(persona.member is not None for persona in personas):
+        return
+    has = {key for persona in personas for key in persona.values}
+    for path, key in _of_personas(values, ()):
+        if key not in has:
+            checked.problem(path, f"no persona has {{persona.{key}}}{suggestion(key, has)}")
+
+
+def _of_personas(value: Any, path: KeyPath) -> Iterator[tuple[KeyPath, str]]:
+    """What strings of the file refer to in personas, each with where."""
+    if isinstance(value, str):
+        yield from ((path, key) for root, key in ASKED.findall(value) if root == "persona")
+    elif isinstance(value, dict | list):
+        items = value.items() if isinstance(value, dict) else enumerate(value)
+        for name, each in items:
+            yield from _of_personas(each, (*path, name))
 
 
 def _settings(table: Table) -> Settings:
