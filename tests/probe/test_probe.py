@@ -271,7 +271,7 @@ class Probe(InFolder):
             (RIGHT, SETTINGS.replace("tarn:reset", "tarn:rest"), {"TARN_WORD": "fern"}, 'probe.reset = "tarn:rest" cannot be imported'),
             (RIGHT, SETTINGS.replace("tarn:reset", "run 'this"), {"TARN_WORD": "fern"}, "probe.reset cannot be read as a command"),
             (RIGHT, SETTINGS.replace("tarn:reset", "false"), {"TARN_WORD": "fern"}, "probe.reset ended with status 1"),
-            (RIGHT, SETTINGS.replace("{persona.name}", "{persona.nick}"), {"TARN_WORD": "fern"}, 'persona "tess" has no nick'),
+            (RIGHT, SETTINGS.replace("{persona.name}", "{persona.nick}"), {"TARN_WORD": "fern"}, 'fields.name: no persona has {persona.nick}'),
             (RIGHT, SETTINGS.replace("how = \"json\"", "how = \"json\"\ntoken = \"a.b\""), {"TARN_WORD": "fern"}, 'there is no text at "a.b"'),
         ):  # fmt: skip
             with self.subTest(message):
