@@ -252,6 +252,13 @@ POLICIES: dict[str, tuple[list[str], list[str]]] = {
             )
         ],
     ),
+    "permission-for-unlike": (
+        [policy("GET /bays bay:read; GET /staff/lots bay:read", permissions="bay:read helper")],
+        [
+            policy("GET /bays bay:read; GET /api/lots bay:read", permissions="bay:read helper"),
+            policy("GET /staff/lots bay:read; GET /staff/bays bay:read", permissions="bay:read helper"),
+        ],
+    ),
     "needless-grant": (
         [
             policy(permissions="bay:read helper, keeper"),

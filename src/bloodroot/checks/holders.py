@@ -13,6 +13,7 @@ from ..core.requirements import Requirement, permissions_in
 from ..core.roles import ANYONE, SIGNED_IN, SIGNED_OUT
 from ..language import tree
 from ..language.printer import words
+from ..survey.drafting import FOR_STAFF
 from .reach import Reach, sum_of
 from .subject import Subject, all_entries
 
@@ -52,14 +53,21 @@ NEEDLESS_GRANT = FindingKind(
     "A grant gives nothing that another grant of the same permission does not give.",
     "Remove the one that says less.",
 )
+UNLIKE = FindingKind(
+    "permission-for-unlike",
+    Severity.NOTE,
+    "One permission opens what is for staff, and what is not.",
+    "Require a permission of its own where staff work, so that each can be given without the other.",
+)
 _MOST_NAMED = 4
 _MOST_COMPARED = 50  # of grants with conditions
-KINDS = (UNHELD_PERMISSION, IDLE_ROLE, SENIOR_REFUSED, OPENS_EVERYTHING, APART_JOINED, NEEDLESS_GRANT)
+KINDS = (UNHELD_PERMISSION, IDLE_ROLE, SENIOR_REFUSED, OPENS_EVERYTHING, APART_JOINED, NEEDLESS_GRANT, UNLIKE)
 
 
 def find(subject: Subject) -> Iterator[Finding]:
     """Findings of this family."""
     yield from _unheld(subject)
+    yield from _unlike(subject)
     yield from _roles(subject)
     yield from _groups(subject)
     for entry in all_entries(subject.document):
@@ -106,6 +114,20 @@ def _unheld(subject: Subject) -> Iterator[Finding]:
             f"{what} granted to nobody, and required by lines: {names}.",
             severity=Severity.NOTE,
         )
+
+
+def _unlike(subject: Subject) -> Iterator[Finding]:
+    """Permissions that lines of an area for staff require, and lines elsewhere."""
+    found: dict[str, dict[bool, Line]] = {}
+    for line in subject.policy.endpoints:
+        for_staff = any(part in FOR_STAFF for part in line.template.segments)
+        for permission in permissions_in(line.requirement.formula):
+            found.setdefault(permission.name, {}).setdefault(for_staff, line)
+    for name, lines in found.items():
+        if len(lines) == 2:
+            yield UNLIKE.at(
+                lines[True].place, f'"{name}" opens this, and {lines[False].text} as well ({lines[False].place.at}).'
+            )
 
 
 def _is_nobody(grant: tree.Grant) -> bool:

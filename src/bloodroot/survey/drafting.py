@@ -65,6 +65,10 @@ def update(text: str, result: SurveyResult) -> tuple[str, int]:
     return f"{text.rstrip()}\n\n{tidy(section + chr(10), '<added>')}", len(added)
 
 
+# Areas whose endpoints are for those who run the application, whatever they are about.
+FOR_STAFF = {"admin", "administration", "staff", "internal", "backoffice", "back-office", "manage", "management", "ops"}
+
+
 def skeleton(app: str | None, openapi: str | None, policy: str, templates: Iterable[str]) -> str:
     """Settings to start from: the application, a persona for each role, and the parameters that need values."""
     names = dict.fromkeys(name for template in templates for name in parse_template(template).names)
@@ -131,7 +135,14 @@ def requirement_of(row: Surveyed) -> str:
 
 
 def permission_of(row: Surveyed) -> str:
-    """A permission for an endpoint, named after its path and its method: ``trial:edit``."""
+    """A permission for an endpoint, named after its path and its method: ``trial:edit``, or ``staff-trial:edit``."""
+    parts = row.endpoint.template.split("/")[1:]
+    area = next((part for part in parts[:-1] if part in FOR_STAFF), None)
+    name = _plain_permission(row)
+    return f"{area}-{name}" if area is not None and not name.startswith(area) else name
+
+
+def _plain_permission(row: Surveyed) -> str:
     parts = [part for part in row.endpoint.template.split("/")[1:] if part and not is_prefix(part)]
     literal = [_name(part) for part in parts if "{" not in part and "*" not in part and _name(part)]
     method = row.method
@@ -165,7 +176,7 @@ def _name(text: str) -> str:
     name = re.sub(r"[^A-Za-z0-9_-]+", "-", text).strip("-").lower()
     if not name or not name[0].isalpha():
         name = f"x{name}" if name else ""
-    return f"{name}s" if name in RESERVED else name
+    return f"{name}-page" if name in RESERVED else name
 
 
 def _singular(name: str) -> str:
