@@ -80,6 +80,13 @@ endpoints
             self.assertEqual(self.POLICY.decide(keeper, "GET", "/sent", query=query).outcome, outcome)
 
 
+class Truth(unittest.TestCase):
+    def test_a_decision_has_none(self) -> None:
+        decision = bloodroot.parse("roles\n  keeper\nendpoints\n  GET /desk keeper\n").decide(None, "GET", "/desk")
+        with self.assertRaisesRegex(TypeError, "ask for its allowed"):
+            bool(decision)
+
+
 class Apart(unittest.TestCase):
     def test_what_is_open_to_anyone(self) -> None:
         policy = bloodroot.parse("""

@@ -195,6 +195,18 @@ class Hidden(unittest.TestCase):
                             with self.subTest(hidden, headers=headers):
                                 self.assertEqual(raw(port, hidden, *headers)[0], raw(port, missing, *headers)[0])
 
+    def test_django_while_it_is_developed(self) -> None:
+        urls = [path("notes/<note>", lambda request, note: HttpResponse("served"))]
+        policy, callers = bloodroot.parse(TEXT), lambda request: CALLERS["3"]
+        given = {"policy": policy, "identify": callers, "records": {"note": NOTES.get}}
+        middleware = ["bloodroot.enforce.django.AccessMiddleware"]
+        with (
+            project(urls, BLOODROOT=given, MIDDLEWARE=middleware, DEBUG=True),
+            serving_wsgi(WSGIHandler()) as port,
+        ):
+            for target, status in (("/notes/mine", 200), ("/notes/hers", 404), ("/notes/none", 404), ("/nothing", 404)):
+                self.assertEqual(ask(port, "GET", target)[0], status, target)
+
     def test_without_a_framework(self) -> None:
         def member(request: Any) -> Caller | None:
             return CALLERS.get(request.cookies.get("member", ""))

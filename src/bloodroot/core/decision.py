@@ -106,6 +106,10 @@ class Decision:
         # Caller, method and path are most questions, and are worked out only when asked for.
         self._asked = question
 
+    def __bool__(self) -> bool:
+        # It would always be true, and let every caller in.
+        raise TypeError("a decision is neither true nor false; ask for its allowed")
+
     @property
     def question(self) -> Question:
         """What was asked."""

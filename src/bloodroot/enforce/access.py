@@ -180,7 +180,7 @@ class Acting:
         """A guard has let the caller pass."""
 
     def _refuse(self, decision: Decision, of: str = "") -> None:
-        self.refusal = self.refusal or decision
+        self.refusal = decision if self.refusal is None else self.refusal
         if not of:
             raise Refusal(decision)
         who = f"the caller {plain(self.caller.id)}" if self.caller is not None else "a signed-out caller"
@@ -241,9 +241,14 @@ class Access(Acting):
         return self._asked.query or {}
 
     @property
+    def decided(self) -> Decision:
+        """What counts in the end: what was refused first, else the decision."""
+        return self.decision if self.refusal is None else self.refusal
+
+    @property
     def steps(self) -> tuple[Step, ...]:
         """How the decision came about, beginning with why credentials were not accepted."""
-        decided = self.refusal or self.decision
+        decided = self.decided
         if self.unidentified is None:
             return decided.steps
         text = f"the caller is treated as signed out: {self.unidentified.reason}"
@@ -252,7 +257,7 @@ class Access(Acting):
     @property
     def invalid_token(self) -> str | None:
         """Why a token was not accepted, where that is what a refusal has to say; None otherwise."""
-        decided = self.refusal or self.decision
+        decided = self.decided
         if self.unidentified is None or not self.unidentified.token or decided.reason != "signed-out":
             return None
         return self.unidentified.reason
@@ -321,7 +326,7 @@ class Access(Acting):
             log.error(
                 "%s was asked after the response of %s %s was withheld; it refuses", of, self.method, plain(self.path)
             )
-            raise Refusal(self.refusal or self.decision, f"{of} refuses: the response was withheld")
+            raise Refusal(self.decided, f"{of} refuses: the response was withheld")
         super().pass_guard(guard, args, policy=policy, of=of)
 
     def _question(self, guarding: _Guarding) -> Question:

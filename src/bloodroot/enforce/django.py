@@ -26,7 +26,7 @@ from django.core.handlers.exception import response_for_exception
 from django.core.signals import got_request_exception
 from django.db import connections, transaction
 from django.http import Http404, HttpRequest, HttpResponse
-from django.urls import Resolver404
+from django.urls import Resolver404, get_resolver
 
 from ..core.answers import Answer
 from ..core.binding import Route
@@ -229,8 +229,10 @@ class AccessMiddleware:
             # As if no route were there: the project's own missing page must look the same, and nothing may lead from
             # it to a route after all.
             sent.resolver_match = None
+            # With DEBUG the page lists what was tried. Where that is nothing, it is the page of a new project, and 200.
+            tried = [[pattern] for pattern in get_resolver().url_patterns]
             sent.urlconf = self._no_routes
-            raise Resolver404({"tried": [], "path": sent.path_info.lstrip("/")})
+            raise Resolver404({"tried": tried, "path": sent.path_info.lstrip("/")})
         made = exchange.response(answer, sent)
         if made.status == 403 and self._has_forbidden_page:
             raise PermissionDenied(answer.message)

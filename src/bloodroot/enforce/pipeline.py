@@ -389,7 +389,7 @@ class Exchange:
         """A refusal as a response of our own."""
         enforcement, request = self.enforcement, self.request
         access = self.access if self.decided else None
-        decided = (access.refusal or access.decision) if access is not None else None
+        decided = (access.decided) if access is not None else None
         return responses.response(
             answer,
             responses.is_program(request, enforcement.by_token(*self._located(own))),
@@ -426,7 +426,7 @@ class Exchange:
     def _note(self, answer: Answer | None) -> None:
         """Write down what came of the request."""
         access, audit = self.access, self.enforcement.audit
-        decided = access.refusal or access.decision
+        decided = access.decided
         if answer is None:
             if audit.allowed or in_test.get() is not None:
                 audit.write(access, "allow", decided)
