@@ -109,6 +109,7 @@ FOREIGN = {
         "Iterable",
         "Iterator",
         "Mapping",
+        "Sequence",
         "Path",
         "Unknown",
         "None",

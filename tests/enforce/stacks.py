@@ -222,13 +222,14 @@ class Small(NamedTuple):
     identify: Callable[[Any], Caller | None]
     records: dict[str, Callable[..., Any]]
     page: Callable[[Any, Any], str | None] | None = None
+    settles: tuple[str, ...] = ()
 
     @property
     def how(self) -> dict[str, Any]:
         return {"identify": self.identify, "records": self.records, "page": self.page}
 
 
-TARN = Small(ENDPOINTS, POLICY, BY_PATH, identify, RECORDS, page)
+TARN = Small(ENDPOINTS, POLICY, BY_PATH, identify, RECORDS, page, ("POST /beds/*", "GET /memos", "GET /drafts"))
 
 
 def found(small: Small, method: str, path: str) -> tuple[Callable[..., Any], dict[str, str]] | None:
@@ -388,11 +389,13 @@ def all_stacks(small: Small = TARN) -> Iterator[dict[str, int]]:
     with contextlib.ExitStack() as stack:
         stack.enter_context(as_django_project(small))
         ports = {
-            "asgi": serving(asgi.AccessMiddleware(bare_asgi(small), small.by_path, **small.how)),
+            "asgi": serving(asgi.AccessMiddleware(bare_asgi(small), small.by_path, **small.how, settles=small.settles)),
             "starlette": serving(starlette_app(small)),
             "fastapi": serving(fastapi_app(small)),
             "django on asgi": serving(django.core.handlers.asgi.ASGIHandler()),
-            "wsgi": serving_wsgi(wsgi.AccessMiddleware(bare_wsgi(small), small.by_path, **small.how)),
+            "wsgi": serving_wsgi(
+                wsgi.AccessMiddleware(bare_wsgi(small), small.by_path, **small.how, settles=small.settles)
+            ),
             "flask": serving_wsgi(flask_app(small)),
             "django": serving_wsgi(django.core.handlers.wsgi.WSGIHandler()),
         }

@@ -71,11 +71,12 @@ class Asgi(unittest.TestCase):
         async def slow_record(text: str) -> Any:
             return PLOTS.get(text)
 
-        wrapped = AccessMiddleware(application, POLICY, identify=identify)
+        wrapped = AccessMiddleware(application, POLICY, identify=identify, settles=["* /plots/*"])
+        left_open = AccessMiddleware(application, POLICY, identify=identify, settles=["PATCH *"])
         loaded = AccessMiddleware(application, POLICY, identify=identify, records={"plot_id": PLOTS.get})
         waited = AccessMiddleware(application, POLICY, identify=identify, records={"plot_id": slow_record})
         cls.ports = {}
-        for name, app in (("settled", wrapped), ("loaded", loaded), ("waited", waited)):
+        for name, app in (("settled", wrapped), ("open", left_open), ("loaded", loaded), ("waited", waited)):
             server = serving(app)
             cls.ports[name] = server.__enter__()
             cls.addClassCleanup(server.__exit__, None, None, None)
@@ -136,6 +137,14 @@ class Asgi(unittest.TestCase):
                 self.assertEqual(got, status)
                 self.assertEqual("x-app" in headers, status == 200)
                 self.assertEqual("sow for 3" in body, status == 200)
+
+    def test_what_nothing_settles_does_not_run(self) -> None:
+        with self.assertLogs("bloodroot.enforce", "ERROR") as logs:
+            self.assertEqual(ask(self.ports["open"], "POST", "/plots/7/sow", x_caller="grower", x_how="settle")[0], 500)
+        self.assertEqual(reached, [])
+        self.assertIn("nothing settled ready", logs.output[0])
+        with self.assertRaisesRegex(bloodroot.BloodrootError, "there is no such endpoint"):
+            AccessMiddleware(application, POLICY, identify=identify, settles=["/nothing/*"])
 
     def test_what_nobody_settled_is_told_in_the_log(self) -> None:
         with self.assertLogs("bloodroot.enforce", "ERROR") as logs:

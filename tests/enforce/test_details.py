@@ -190,7 +190,9 @@ class AuditLog(unittest.TestCase):
         async def application(scope: Any, receive: Any, send: Any) -> None:
             await (lots if scope["path"] == "/lots/9" else lots.__wrapped__)(send)
 
-        app = asgi.AccessMiddleware(application, BY_PATH, identify=identify, records={"plot_id": {}.get}, audit=audit)
+        app = asgi.AccessMiddleware(
+            application, BY_PATH, identify=identify, records={"plot_id": {}.get}, audit=audit, settles=["/lots*"]
+        )
         log, lines = logging.getLogger("bloodroot.audit"), Lines()
         log.addHandler(lines)
         log.setLevel(logging.INFO)

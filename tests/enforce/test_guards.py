@@ -315,7 +315,7 @@ class ClassBased(unittest.TestCase):
 
         self.assertEqual(len(guards_of(Lot)), 1)
         app = Starlette(routes=[Route("/lots/{lot_id}", Lot)])
-        with serving(asgi.AccessMiddleware(app, self.POLICY, identify=identify)) as port:
+        with serving(asgi.AccessMiddleware(app, self.POLICY, identify=identify, settles=["*"])) as port:
             self.check(port)
 
     def test_flask(self) -> None:

@@ -71,7 +71,9 @@ class Settling(unittest.IsolatedAsyncioTestCase):
                 sent.append(message["type"])
                 await send(message)
 
-            await AccessMiddleware(application, policy, identify=lambda _: Caller(1))(scope, receive, counting)
+            await AccessMiddleware(application, policy, identify=lambda _: Caller(1), settles=["*"])(
+                scope, receive, counting
+            )
 
         async with httpx.AsyncClient(transport=httpx.ASGITransport(counted), base_url="http://127.0.0.1") as client:
             for path, status, text in (

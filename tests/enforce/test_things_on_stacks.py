@@ -140,7 +140,7 @@ ENDPOINTS: list[Any] = [
     ("POST", "/made/{number}", "made", made),
     ("POST", "/changed/{number}", "changed", changed),
 ]
-CLAY = Small(ENDPOINTS, POLICY, BY_PATH, identify, {"kiln": load_kiln, "firing_id": load_firing})
+CLAY = Small(ENDPOINTS, POLICY, BY_PATH, identify, {"kiln": load_kiln, "firing_id": load_firing}, None, ("*",))
 OK, NO, OUT, GONE, ERROR = 200, 403, 401, 404, 500
 WHO = ("", "member", "editor7", "owner8", "both", "stoker4", "inspector", "misled")
 TABLE = [

@@ -49,13 +49,15 @@ class AccessMiddleware:
         records: as `Enforcement`. A plain function runs in a thread, an ``async`` one is awaited.
         page: as `Enforcement`.
         audit: as `Enforcement`.
+        settles: patterns of lines, such as ``"PUT /trials/*"``, whose handlers settle what is left open.
 
     Raises:
         PolicyError: the policy has lines that name actions.
+        PatternError: a pattern is for no line.
 
     A condition on the record is decided on what the loader finds, and the handler has it as ``current().record``.
-    Where there is no loader the handler decides it with ``current().settle(record)``; if it answers without having
-    done so, its response is withheld.
+    Where there is no loader the handler may decide it, with ``current().settle(record)``: for lines that ``settles``
+    names. If it answers without having done so, its response is withheld. Elsewhere the handler does not run.
     """
 
     def __init__(
@@ -67,10 +69,16 @@ class AccessMiddleware:
         records: Mapping[str, Loader] | None = None,
         page: Page | None = None,
         audit: Audit | None = None,
+        settles: Sequence[str] = (),
     ) -> None:
         self.app = app
         self.enforcement = Enforcement(
-            without_actions(policy), identify=identify_async(identify), records=records, page=page, audit=audit
+            without_actions(policy),
+            identify=identify_async(identify),
+            records=records,
+            page=page,
+            audit=audit,
+            settles=settles,
         )
 
     @property

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import inspect
-from collections.abc import Awaitable, Callable, Mapping
+from collections.abc import Awaitable, Callable, Mapping, Sequence
 from dataclasses import dataclass
 from typing import Any, Protocol
 
@@ -11,6 +11,8 @@ from ..core.answers import Answer
 from ..core.binding import Binding, Route
 from ..core.caller import Caller
 from ..core.lines import Line
+from ..core.methods import COMMON
+from ..core.patterns import check_patterns, matches
 from ..core.policy import Policy
 from . import active_policies, responses
 from .audit import Audit
@@ -61,6 +63,8 @@ class Enforcement:
             to HTML, or to None for the small page.
         audit: what is written down of decisions; None for refusals.
         missing: whether an exception of a loader says that there is no such record.
+        settles: patterns of lines, such as ``"PUT /trials/*"``, whose handlers settle what is left open; None for all.
+            What is left open at another line is refused before its handler.
 
     Raises:
         PolicyError: a guard requires a role or a permission that the policy does not know.
@@ -75,7 +79,12 @@ class Enforcement:
         page: Page | None = None,
         audit: Audit | None = None,
         missing: Callable[[Exception], bool] = lambda error: False,  # noqa: ARG005
+        settles: Sequence[str] | None = None,
     ) -> None:
+        if settles is not None:
+            names = [f"{method} {line.template.text}" for line in policy.endpoints for method in line.methods or COMMON]
+            check_patterns("settles", settles, names)
+        self._settles = settles
         active_policies.use(policy)
         self.policy = policy
         self.identify = identify
@@ -96,6 +105,12 @@ class Enforcement:
             raise TypeError(f"identify.again is a number of seconds or None, not {self.identify_again!r}")
         self.vary: tuple[str, ...] = tuple(getattr(identify, "vary", responses.VARY))
         self._loaders: dict[Line, Loaders] = {}
+
+    def may_settle(self, method: str, line: Line | None) -> bool:
+        """Whether the handler of a line is known to settle what is left open."""
+        if self._settles is None:
+            return True
+        return line is not None and matches(f"{method} {line.template.text}", self._settles)
 
     def serve(self, route: Route) -> Served:
         """What is known of a route before its first request."""

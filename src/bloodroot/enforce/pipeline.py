@@ -141,10 +141,13 @@ class Exchange:
         self.access = yield from self._admit(own, served, values, line)
         self.decided = True
         answer = self._refusal_before()
-        if self.socket and answer is None and self.access.open:
+        if answer is None and self.access.open and (self.socket or not self._may_be_settled()):
             self._log_unsettled()
             return responses.UNSETTLED
         return answer
+
+    def _may_be_settled(self) -> bool:
+        return self.enforcement.may_settle(self.request.method, self.access.decision.line)
 
     def decide_without_route(self, own: Any, *, missing: bool) -> Steps[Answer | None]:
         """Decide what no route serves, by the line of its path, or of whatever resembles it.

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import contextvars
 import inspect
-from collections.abc import Callable, Iterable, Iterator, Mapping
+from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
 from typing import Any
 
 from ..core.answers import Answer
@@ -34,9 +34,11 @@ class AccessMiddleware:
         records: as `Enforcement`, plain functions.
         page: as `Enforcement`.
         audit: as `Enforcement`.
+        settles: patterns of lines, such as ``"PUT /trials/*"``, whose handlers settle what is left open.
 
     Raises:
         PolicyError: the policy has lines that name actions.
+        PatternError: a pattern is for no line.
     """
 
     def __init__(
@@ -48,6 +50,7 @@ class AccessMiddleware:
         records: Mapping[str, Loader] | None = None,
         page: Page | None = None,
         audit: Audit | None = None,
+        settles: Sequence[str] = (),
     ) -> None:
         for function in (identify, *(records or {}).values()):
             if inspect.iscoroutinefunction(function):
@@ -57,7 +60,7 @@ class AccessMiddleware:
         check_headers(identify)
         self.app = app
         self.enforcement = Enforcement(
-            without_actions(policy), identify=identify, records=records, page=page, audit=audit
+            without_actions(policy), identify=identify, records=records, page=page, audit=audit, settles=settles
         )
 
     @property
