@@ -392,7 +392,7 @@ class Exchange:
         """A refusal as a response of our own."""
         enforcement, request = self.enforcement, self.request
         access = self.access if self.decided else None
-        decided = (access.decided) if access is not None else None
+        decided = access.decided if access is not None else None
         return responses.response(
             answer,
             responses.is_program(request, enforcement.by_token(*self._located(own))),
