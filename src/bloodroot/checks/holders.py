@@ -119,10 +119,15 @@ def _unheld(subject: Subject) -> Iterator[Finding]:
 def _unlike(subject: Subject) -> Iterator[Finding]:
     """Permissions that lines of an area for staff require, and lines elsewhere."""
     found: dict[str, dict[bool, Line]] = {}
+    names: dict[Requirement, list[str]] = {}
     for line in subject.policy.endpoints:
-        for_staff = any(part in FOR_STAFF for part in line.template.segments)
-        for permission in permissions_in(line.requirement.formula):
-            found.setdefault(permission.name, {}).setdefault(for_staff, line)
+        asked = names.get(line.requirement)
+        if asked is None:
+            asked = names[line.requirement] = [each.name for each in permissions_in(line.requirement.formula)]
+        if asked:
+            for_staff = not FOR_STAFF.isdisjoint(line.template.segments)
+            for name in asked:
+                found.setdefault(name, {}).setdefault(for_staff, line)
     for name, lines in found.items():
         if len(lines) == 2:
             yield UNLIKE.at(
