@@ -50,6 +50,7 @@ HOLES = {
     "downloads": {
         "GET /recipes": ("list",),
         "GET /recipes/{recipe}": ("etag", "etag-header", "count"),
+        "PUT /recipes/{recipe}": ("etag-put",),
         "DELETE /recipes/{recipe}": ("delete",),
         "GET /recipes/{recipe}/file": ("range", "file", "file-name"),
         "GET /recipes/{recipe}/preview": ("preview", "preview-redirect"),

@@ -96,6 +96,8 @@ def _twins(case: Case) -> Iterator[Case]:
         yield replace(twin, method="HEAD", spelled="HEAD")
         for name, value in (("accept", "application/json"), ("range", "bytes=0-99"), ("if-none-match", "*")):
             yield replace(twin, headers={name: value}, spelled=f"{name}: {value}")
+    if case.method in ("PUT", "PATCH", "DELETE"):
+        yield replace(twin, headers={"if-match": "*"}, spelled="if-match: *")
     yield replace(twin, method="OPTIONS", spelled="OPTIONS")
 
 
