@@ -11,8 +11,9 @@ from bloodroot.core.decision import Outcome
 from bloodroot.core.paths import parse_template
 from bloodroot.probe.asked_endpoints import AskedEndpoint
 from bloodroot.probe.facts import AnsweredBy, AnswerSettings, ResponseKind, Seen, facts_of
-from bloodroot.probe.judging import Verdict, is_not_served, judge
+from bloodroot.probe.judging import is_not_served, judge
 from bloodroot.probe.plan import Case, Plan
+from bloodroot.probe.verdicts import Verdict
 from bloodroot.probe.watching import Watched, request
 from bloodroot.probe.watching import watched as watch
 from bloodroot.settings import KnownAnswer, Persona

@@ -17,7 +17,7 @@ from typing import TYPE_CHECKING, Any, TextIO
 
 from ..language.errors import BloodrootError
 from .facts import AnsweredBy, ResponseKind, Seen
-from .judging import Verdict
+from .verdicts import Verdict
 
 try:
     import fcntl
@@ -25,8 +25,8 @@ except ImportError:  # there is no such module on Windows
     fcntl = None  # type: ignore[assignment]
 
 if TYPE_CHECKING:
-    from .judging import Observation
     from .plan import Case, Plan
+    from .verdicts import Observation
 
 FORMAT = 1
 Key = tuple[str, ...]

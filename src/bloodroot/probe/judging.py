@@ -9,8 +9,7 @@ from __future__ import annotations
 import re
 from collections import Counter
 from collections.abc import Iterable, Mapping, Sequence
-from dataclasses import dataclass, replace
-from enum import StrEnum
+from dataclasses import replace
 from urllib.parse import urlsplit
 
 from ..core.decision import Outcome
@@ -18,59 +17,16 @@ from ..core.methods import SAFE, WEBSOCKET
 from .asked_endpoints import AskedEndpoint
 from .facts import AnsweredBy, ResponseKind, Seen
 from .marks import settled_by_answers
+from .other_ways import add_other_ways
 from .page_looks import is_shown_in, says_more
 from .plan import Case, Plan, Secret
-from .spelling import is_other_spelling, is_same_page
+from .spelling import is_same_page
+from .verdicts import KEPT_OUT, SEE_SAMPLE, Observation, Verdict, says_nothing
 
 _NUMBER = re.compile(r"[0-9]+|[0-9a-f]{8}-[0-9a-f-]{27}")
 
 
-class Verdict(StrEnum):
-    """How a response compares with the policy."""
-
-    AGREE = "agree"
-    HOLE = "hole"
-    BLOCKED = "blocked"
-    OTHER = "other"
-    INCONCLUSIVE = "inconclusive"
-
-
-@dataclass(frozen=True, slots=True)
-class Observation:
-    """One request and what came back.
-
-    Attributes:
-        case: the request.
-        seen: the facts of its response.
-        verdict: how that compares with the policy.
-        text: what was observed, in words.
-        settle: for what is inconclusive, what would settle it; else an empty string.
-        repeat: command lines that repeat it, where it is not as declared.
-    """
-
-    case: Case
-    seen: Seen
-    verdict: Verdict
-    text: str
-    settle: str = ""
-    repeat: tuple[str, ...] = ()
-
-    @property
-    def let_in(self) -> bool | None:
-        """Whether the caller was let in; None where that is not known."""
-        if self.verdict is Verdict.INCONCLUSIVE:
-            return None
-        return self.verdict is Verdict.HOLE or (self.case.allowed and self.verdict is Verdict.AGREE)
-
-
 Said = tuple[Verdict, str, str]
-_KEPT_OUT = (
-    ResponseKind.REFUSED,
-    ResponseKind.SIGN_IN,
-    ResponseKind.SENT,
-    ResponseKind.NOT_FOUND,
-    ResponseKind.UNPROVEN,
-)
 
 
 def judge(plan: Plan, seen: Mapping[Case, Seen]) -> tuple[Observation, ...]:
@@ -109,37 +65,8 @@ def judge(plan: Plan, seen: Mapping[Case, Seen]) -> tuple[Observation, ...]:
             verdict, text, settle = beside.judge(case, seen[case])
             by_case[case] = Observation(case, seen[case], verdict, text, settle)
     _as_get(by_case)
-    for case in plan.cases:
-        if case in seen and case.spelled:
-            other = _other_spelling(case, _as_far_as_seen(case, seen))
-            if other.verdict is Verdict.AGREE:
-                other = _with_what_it_shows(other, kept.get(case.persona.name, ()), seen)
-            plain = by_case.get(case.plain) if case.twin and case.plain is not None else None
-            # What is open, or not known, as it is, is said of it once.
-            is_taught = plain is not None and plain.seen.known and seen[case].status == plain.seen.status
-            if is_taught and case.method == "HEAD":
-                continue  # what the text of the page says, HEAD does not show
-            known = plain is None or plain.verdict not in (Verdict.HOLE, Verdict.INCONCLUSIVE)
-            if known or (plain is not None and plain.verdict is not Verdict.HOLE and other.verdict is Verdict.HOLE):
-                by_case[case] = other
+    add_other_ways(plan, seen, kept, by_case)
     return tuple(by_case[case] for case in plan.cases if case in by_case)
-
-
-def _with_what_it_shows(other: Observation, kept: Iterable[Secret], seen: Mapping[Case, Seen]) -> Observation:
-    """A request in another way, judged by what it shows beside what it shows as it is."""
-    plain = seen.get(other.case.plain) if other.case.plain is not None else None
-    for secret in kept:
-        if secret.mark in other.seen.marks and not secret.granted and (plain is None or secret.mark not in plain.marks):
-            return replace(other, verdict=Verdict.HOLE, text=f'shows "{secret.mark}", {secret.words}')
-    return other
-
-
-def _as_far_as_seen(case: Case, seen: Mapping[Case, Seen]) -> Seen:
-    """The facts of a response. That a field was left as it was counts only where a change of its record is seen."""
-    found, plain = seen[case], seen.get(case.plain) if case.plain is not None else None
-    if case.changes and found.changed is False and (plain is None or not plain.changed):
-        return replace(found, changed=None)
-    return found
 
 
 def _as_get(by_case: dict[Case, Observation]) -> None:
@@ -203,7 +130,7 @@ def is_not_served(group: Sequence[Observation]) -> bool:
         observation.seen.came is ResponseKind.NOT_SERVED
         or (
             not observation.case.allowed
-            and observation.seen.came in _KEPT_OUT
+            and observation.seen.came in KEPT_OUT
             and observation.verdict is not Verdict.HOLE
         )
         for observation in group
@@ -319,7 +246,7 @@ class _EndpointEvidence:
         page = self.pages.get(case.where, ())
         if is_shown_in(page, seen.words, self.common):
             return Verdict.HOLE, f"{_refusal(seen)}, and shows what those are shown who may", ""
-        if seen.untokened and case.asked.method not in SAFE and seen.came in _KEPT_OUT:
+        if seen.untokened and case.asked.method not in SAFE and seen.came in KEPT_OUT:
             text = f"{_refusal(seen)}, and was sent without {seen.untokened}, which the form of those who may has"
             return Verdict.INCONCLUSIVE, text, _FORM
         kept_out = seen.came in (ResponseKind.REFUSED, ResponseKind.NOT_FOUND, ResponseKind.SENT)
@@ -346,9 +273,10 @@ class _EndpointEvidence:
             return Verdict.HOLE, self._shows(case, seen.shown), ""
         if seen.changed and not case.allowed and seen.came not in (ResponseKind.MADE, ResponseKind.DONE):
             return Verdict.HOLE, f"answered {seen.status}, and changed the data all the same", ""
-        unclear = _unclear(case, seen)
-        if unclear is not None and case.asked.undeclared and seen.changed is False:
-            # The view takes any method. Sent as those are who may do it by POST, it has done nothing.
+        unclear = says_nothing(case, seen)
+        tried = seen.came in (ResponseKind.UNFIT, ResponseKind.NOT_SERVED) and case.body is not None
+        if unclear is not None and case.asked.undeclared and tried and seen.changed is False:
+            # The view takes any method. Sent what it is sent by POST, it has done nothing.
             return Verdict.AGREE, f"answered {seen.status}, and nothing changed", ""
         if unclear is not None:
             return Verdict.INCONCLUSIVE, *unclear
@@ -454,7 +382,7 @@ class _EndpointEvidence:
         # So does what another endpoint does with the record: one that was deleted can be restored.
         served = served or frozenset(case.values.items()) in self.reached
         if not served:
-            return Verdict.INCONCLUSIVE, "nothing found, and no one was shown anything there", _SAMPLE
+            return Verdict.INCONCLUSIVE, "nothing found, and no one was shown anything there", SEE_SAMPLE
         return self._as_declared(case, seen)
 
     def _as_declared(self, case: Case, seen: Seen) -> Said:
@@ -483,7 +411,6 @@ class _EndpointEvidence:
 _ABOUT_REQUEST = (
     "this may be a check of the request, such as one against forged forms; see that some persona who may is let in"
 )
-_SAMPLE = "see that the record of [samples] is in the data"
 
 
 _FORM = "let a page that the persona may see have the form, or write csrf = ... under [probe.sign_in]"
@@ -525,76 +452,3 @@ def _teach(seen: Seen) -> str:
     return (
         f'say what this means: [probe.answers] refused = ["{seen.status} {where}"] or done = ["{seen.status} {where}"]'
     )
-
-
-def _unclear(case: Case, seen: Seen) -> tuple[str, str] | None:
-    """What says nothing of access, and what would settle it; None for anything else."""
-    if seen.came is ResponseKind.LOST:
-        return f"no response: {seen.note or 'the connection was lost'}", "see that the application is running"
-    if seen.came is ResponseKind.LIMITED:
-        return "too many requests", "write rate = ... under [probe], or raise the application's limit"
-    if seen.came is ResponseKind.UNPROVEN:
-        return (
-            "refused as a forged request",
-            "the token against forgery was not found: let [probe.sign_in] name the page with the form",
-        )
-    if seen.came is ResponseKind.FAILED and seen.by is not AnsweredBy.POLICY:
-        where = " in its handler" if seen.by is AnsweredBy.HANDLER else ""
-        expects = f'write what it expects: [bodies] "{case.asked.name}" = ...'
-        return f"the application failed{where}", f"mend the exception, or {expects}" if seen.note else expects
-    if seen.by is AnsweredBy.POLICY:
-        return None
-    if seen.came is ResponseKind.NOT_SERVED:
-        return "this method is not served here", "leave the method out of the line"
-    if seen.came is ResponseKind.UNFIT and (case.answer is None or case.answer.status != seen.status):
-        expected = f'write what it expects: [bodies] "{case.asked.name}" = {{ form = {{ ... }} }}'
-        return f"answered {seen.status}: the request is not as the application expects", expected
-    if seen.came is ResponseKind.NOT_FOUND and case.allowed:
-        return "nothing found", _SAMPLE
-    if seen.came is ResponseKind.SENT and is_other_spelling(seen.followed or case.path, seen.status, seen.location):
-        return f"sent to {seen.location}, another spelling of the path", "the router sends from one to the other"
-    return None
-
-
-def _change_of_field(case: Case, seen: Seen) -> Observation:
-    """A change of a field by a caller who may use the endpoint, and may not change the field."""
-    if seen.changed:
-        return Observation(case, seen, Verdict.HOLE, f"accepted a change of {case.changes}")
-    if seen.came is ResponseKind.REFUSED or seen.by is AnsweredBy.POLICY:
-        return Observation(case, seen, Verdict.AGREE, f"refused a change of {case.changes}")
-    if seen.changed is False and seen.came in (
-        ResponseKind.MADE,
-        ResponseKind.DONE,
-        ResponseKind.SENT,
-    ):
-        return Observation(case, seen, Verdict.AGREE, f"{case.changes} was left as it was")
-    if seen.changed is False and case.changes == case.in_body and seen.came in (ResponseKind.UNFIT, *_KEPT_OUT):
-        # But for the record that it names, the request is one that was let in.
-        return Observation(case, seen, Verdict.AGREE, "kept out")
-    unclear = _unclear(case, seen)
-    if unclear is not None:
-        return Observation(case, seen, Verdict.INCONCLUSIVE, *unclear)
-    text = f"answered {seen.status} to a change of {case.changes}"
-    settle = "write state under [probe], and a body that changes something, so that it is seen what was changed"
-    return Observation(case, seen, Verdict.INCONCLUSIVE, text, settle)
-
-
-def _other_spelling(case: Case, seen: Seen) -> Observation:
-    """A refused request in another spelling: only what reaches the handler counts."""
-    if case.changes:
-        return _change_of_field(case, seen)
-    text = f"let in when spelled with {case.spelled}"
-    if seen.shown:
-        return Observation(case, seen, Verdict.HOLE, f'shows "{seen.shown[0]}", asked with {case.spelled}')
-    if case.allowed and not (case.method in SAFE and seen.changed):
-        return Observation(case, seen, Verdict.AGREE, "open by itself, and nothing more was done")
-    if case.method == "OPTIONS" and not seen.words and not seen.changed:
-        return Observation(case, seen, Verdict.AGREE, "says which methods there are")
-    if seen.changed or (seen.status == 304 and case.declared is not Outcome.ALLOW and not seen.stranger):
-        return Observation(case, seen, Verdict.HOLE, text)
-    if seen.came in (ResponseKind.LOST, ResponseKind.LIMITED):
-        return Observation(case, seen, Verdict.INCONCLUSIVE, "no usable answer", "ask again, more slowly")
-    reached = seen.by is AnsweredBy.HANDLER or (seen.by is AnsweredBy.UNSEEN and case.method != "OPTIONS")
-    if reached and not seen.stranger and seen.came in (ResponseKind.MADE, ResponseKind.DONE):
-        return Observation(case, seen, Verdict.HOLE, text)
-    return Observation(case, seen, Verdict.AGREE, "kept out")

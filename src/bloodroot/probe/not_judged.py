@@ -7,15 +7,15 @@ from typing import TYPE_CHECKING
 
 from ..core.patterns import matches
 from .facts import AnsweredBy, ResponseKind
-from .judging import Verdict
 from .spelling import is_same_page
+from .verdicts import Verdict
 
 if TYPE_CHECKING:
     from ..settings import Settings
     from .application import Application
     from .facts import Seen
-    from .judging import Observation
     from .plan import Case, Plan
+    from .verdicts import Observation
 
 
 def accepted_at(plan: Plan, settings: Settings) -> dict[str, str]:

@@ -88,6 +88,11 @@ class Case:
         return self.method == "GET" and bool(last) and isinstance(last[0], Parameter)
 
     @property
+    def of_others(self) -> bool:
+        """Whether its body names a record of others beside one's own."""
+        return bool(self.changes) and self.changes == self.in_body
+
+    @property
     def target(self) -> str:
         """Path and query."""
         return f"{self.path}?{self.query}" if self.query else self.path

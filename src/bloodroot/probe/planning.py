@@ -312,7 +312,7 @@ class _Planning:
     def signing_in(self, persona: Persona, path: str) -> Body | None:
         """What is sent to the application's own sign-in; a visitor signs in as the first persona who can."""
         way = next((way for way in self.settings.probe.sign_ins if way.path and is_same_page(way.path, path)), None)
-        if way is None or self.asked.method != "POST":
+        if way is None or not (self.asked.method == "POST" or self.asked.undeclared):
             return None
         for who in (persona, *self.settings.personas.values()):
             if not who.signed_in:

@@ -7,12 +7,12 @@ from dataclasses import dataclass, field
 from typing import TYPE_CHECKING
 
 from ..endings import Ending
-from .judging import Verdict
+from .verdicts import Verdict
 
 if TYPE_CHECKING:
-    from .judging import Observation
     from .plan import Plan, SkippedRequest
     from .staleness import Stale
+    from .verdicts import Observation
 
 
 @dataclass(frozen=True, slots=True, repr=False)

@@ -17,7 +17,7 @@ from .examples import examples_of
 from .facts import AnsweredBy, ResponseKind, Seen, ways_of
 from .field_cases import with_fields
 from .journal import Journal, merged
-from .judging import Observation, Verdict, is_not_served, judge
+from .judging import is_not_served, judge
 from .listed_values import with_listed_values
 from .more_records import with_more_records
 from .not_judged import (
@@ -39,6 +39,7 @@ from .sending import Sender
 from .sign_in import check_way
 from .staleness import Stale, staleness
 from .variants import with_variants
+from .verdicts import Observation, Verdict
 from .verifying import verify, with_candidates
 
 if TYPE_CHECKING:

@@ -7,11 +7,11 @@ from typing import TYPE_CHECKING
 from xml.etree import ElementTree as Xml
 
 from ..probe.asked_endpoints import AskedEndpoint
-from ..probe.judging import Verdict
 from ..probe.result import ProbeResult
+from ..probe.verdicts import Verdict
 
 if TYPE_CHECKING:
-    from ..probe.judging import Observation
+    from ..probe.verdicts import Observation
 
 # XML 1.0, section 2.2: what no document may have, not even escaped.
 _UNFIT = re.compile("[^\t\n\r\x20-\ud7ff\ue000-\ufffd\U00010000-\U0010ffff]")

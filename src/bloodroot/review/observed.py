@@ -13,7 +13,7 @@ from ..core.lines import Line
 from ..core.matrix import Cell, Matrix, matrix_of_callers
 from ..core.policy import Policy
 from ..probe.journal import Judged, JudgedRun, read_judged
-from ..probe.judging import Verdict
+from ..probe.verdicts import Verdict
 from .expected import NOT_ASKED, Actual, ActualRow, Doubt
 from .tried import ALLOWED, REFUSED, Columns, Tried, row_for, rows_by_line
 

@@ -7,8 +7,9 @@ from dataclasses import replace
 
 from ..probe.asked_endpoints import AskedEndpoint
 from ..probe.facts import ResponseKind
-from ..probe.judging import Observation, Verdict, is_not_served, judge
+from ..probe.judging import is_not_served, judge
 from ..probe.resetting import Data
+from ..probe.verdicts import Observation, Verdict
 from .client import Client
 from .endpoint_answers import Asking, rollback_in
 from .under_test import Project

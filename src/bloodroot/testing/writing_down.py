@@ -11,7 +11,7 @@ from pathlib import Path
 
 from ..enforce.audit import JsonLines
 from ..probe.journal import judged_values
-from ..probe.judging import Observation
+from ..probe.verdicts import Observation
 from ..review.tried import files_of_run, run_of
 
 _opened: dict[tuple[Path, int], logging.Handler] = {}

@@ -7,7 +7,7 @@ from collections.abc import Iterator
 from typing import TYPE_CHECKING, Any
 
 from ...core.decision import Outcome
-from ...probe.judging import Verdict
+from ...probe.verdicts import Verdict
 from ..sheet import plural
 from .page import part, pieces_of_page
 from .page_data import PageData, callers_of_roles, ordered

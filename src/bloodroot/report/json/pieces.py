@@ -18,8 +18,8 @@ if TYPE_CHECKING:
     from ...core.roles import RoleTable
     from ...identity.members import Member
     from ...language.problems import Place
-    from ...probe.judging import Observation
     from ...probe.plan import Case, SkippedRequest
+    from ...probe.verdicts import Observation
     from ...survey.coverage import Surveyed
     from ...survey.endpoints import HandlerGuard
 

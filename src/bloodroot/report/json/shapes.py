@@ -13,8 +13,8 @@ from ...core.explanation import Explanation
 from ...core.finding import Severity
 from ...identity.seed_result import SeedResult
 from ...probe.asking import AskResult
-from ...probe.judging import Verdict
 from ...probe.result import PlanResult, ProbeResult
+from ...probe.verdicts import Verdict
 from ...review.expected import ExpectedResult
 from ...review.reviewed_table import ExpectedDefinition, ExpectedRow
 from ...review.tried import TriedResult

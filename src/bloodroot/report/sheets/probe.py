@@ -7,15 +7,15 @@ from typing import TYPE_CHECKING
 
 from ...endings import Ending
 from ...probe.facts import AnsweredBy
-from ...probe.judging import Verdict
+from ...probe.verdicts import Verdict
 from ..sheet import Cell, Line, Meaning, Section, Sheet, command, endpoint, line, place, plural, quiet, strong
 
 if TYPE_CHECKING:
     from ...probe.asked_endpoints import AskedEndpoint
-    from ...probe.judging import Observation
     from ...probe.plan import Case, SkippedRequest
     from ...probe.result import PlanResult, ProbeResult
     from ...probe.staleness import Stale
+    from ...probe.verdicts import Observation
 
 _MOST = 12  # groups of one kind; --format json has them all
 _KINDS = (
