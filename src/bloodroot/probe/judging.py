@@ -9,7 +9,7 @@ from __future__ import annotations
 import re
 from collections import Counter
 from collections.abc import Iterable, Mapping, Sequence
-from dataclasses import replace
+from dataclasses import dataclass, field, replace
 from urllib.parse import urlsplit
 
 from ..core.decision import Outcome
@@ -32,41 +32,60 @@ Said = tuple[Verdict, str, str]
 def judge(plan: Plan, seen: Mapping[Case, Seen]) -> tuple[Observation, ...]:
     """Compare every response with what was declared, in the order of the plan."""
     groups: dict[AskedEndpoint, list[Case]] = {}
-    there: set[str] = set()
-    reached: set[frozenset[tuple[str, str]]] = set()
-    proven: set[str] = set()
-    common = _common_words(plan, seen)
-    kept = settled_by_answers(plan, seen)
     for case in plan.cases:
         if case in seen and not case.spelled:
             groups.setdefault(case.asked, []).append(case)
-            if _handled(case, seen[case]):
-                there.add(case.path)
-                reached.add(frozenset(case.values.items()))
-                if not case.safe:
-                    proven.add(case.persona.name)
-    by_case: dict[Case, Observation] = {}
-    together = [
-        _EndpointEvidence([(case, seen[case]) for case in group], there, proven, plan, common)
-        for group in groups.values()
-    ]
+    elsewhere = _elsewhere(plan, seen, groups)
+    together = [_EndpointEvidence([(case, seen[case]) for case in group], plan, elsewhere) for group in groups.values()]
     for beside in together:
-        beside.reached, beside.kept = reached, kept
-    # Where one endpoint sends those who may not, others will send theirs.
-    turned_away = {shape for beside in together if beside.works for shape in beside.sent_when_refused_alone}
-    # What those who may are sent to by requests that change nothing, is not what comes of a change.
-    generic = {shape for beside in together for shape in beside.sent_by_reading}
+        elsewhere.generic |= beside.sent_by_reading
+        if beside.works:
+            elsewhere.turned_away |= beside.sent_when_refused_alone
+    by_case: dict[Case, Observation] = {}
     for beside, group in zip(together, groups.values(), strict=True):
-        beside.turned_away = turned_away
-        beside.generic = generic
         for case in group:
-            if case.missing:
-                continue
-            verdict, text, settle = beside.judge(case, seen[case])
-            by_case[case] = Observation(case, seen[case], verdict, text, settle)
+            if not case.missing:
+                by_case[case] = Observation(case, seen[case], *beside.judge(case, seen[case]))
     _as_get(by_case)
-    add_other_ways(plan, seen, kept, by_case)
+    add_other_ways(plan, seen, elsewhere.kept, by_case)
     return tuple(by_case[case] for case in plan.cases if case in by_case)
+
+
+@dataclass(slots=True)
+class _Elsewhere:
+    """What all answers together say, which is needed to judge one.
+
+    Attributes:
+        there: paths at which some caller was answered by a handler.
+        reached: values of records at which an endpoint that decides by the record let some caller in.
+        proven: personas for whom a request that changes data was answered by a handler, somewhere.
+        common: words that most pages, or most refusals, have.
+        kept: by the name of a persona, what the answers say is kept from it.
+        turned_away: redirects of those who may not: where one endpoint sends them, others will send theirs.
+        generic: redirects of those who may by requests that change nothing: these are not what comes of a change.
+    """
+
+    there: set[str] = field(default_factory=set)
+    reached: set[frozenset[tuple[str, str]]] = field(default_factory=set)
+    proven: set[str] = field(default_factory=set)
+    common: set[int] = field(default_factory=set)
+    kept: Mapping[str, tuple[Secret, ...]] = field(default_factory=dict)
+    turned_away: set[tuple[int, str]] = field(default_factory=set)
+    generic: set[tuple[int, str]] = field(default_factory=set)
+
+
+def _elsewhere(plan: Plan, seen: Mapping[Case, Seen], groups: Mapping[AskedEndpoint, list[Case]]) -> _Elsewhere:
+    found = _Elsewhere(common=_common_words(plan, seen), kept=settled_by_answers(plan, seen))
+    for group in groups.values():
+        by_record = any(case.by_record for case in group)
+        for case in group:
+            if _handled(case, seen[case]):
+                found.there.add(case.path)
+                if by_record:
+                    found.reached.add(frozenset(case.values.items()))
+                if not case.safe:
+                    found.proven.add(case.persona.name)
+    return found
 
 
 def _as_get(by_case: dict[Case, Observation]) -> None:
@@ -142,24 +161,12 @@ class _EndpointEvidence:
 
     Args:
         group: its requests and their facts.
-        there: paths at which some caller was answered by a handler.
-        proven: personas for whom a request that changes data was answered by a handler, somewhere.
         plan: the plan, for what it keeps secret.
-        common: words that most pages, or most refusals, have.
+        elsewhere: what all answers together say.
     """
 
-    def __init__(
-        self,
-        group: Sequence[tuple[Case, Seen]],
-        there: set[str],
-        proven: set[str],
-        plan: Plan,
-        common: set[int],
-    ) -> None:
-        self.there = there
-        self.reached: set[frozenset[tuple[str, str]]] = set()
-        self.kept: Mapping[str, tuple[Secret, ...]] = {}
-        self.common = common
+    def __init__(self, group: Sequence[tuple[Case, Seen]], plan: Plan, elsewhere: _Elsewhere) -> None:
+        self.elsewhere = elsewhere
         self.missing: dict[str, list[Seen]] = {}
         for case, seen in group:
             if case.missing and seen.came not in (ResponseKind.LOST, ResponseKind.LIMITED, ResponseKind.FAILED):
@@ -176,7 +183,6 @@ class _EndpointEvidence:
         }
         self.shown = {mark for _, seen in group for mark in seen.marks}
         self.decides = any(case.by_record for case, _ in group)
-        self.proven = proven
         self.plan = plan
         self.works = any(_handled(case, seen) for case, seen in group)
         sent = [
@@ -193,9 +199,7 @@ class _EndpointEvidence:
         made = any(case.allowed and seen.came is ResponseKind.MADE for case, seen in group)
         self.ways_when_allowed = len(self.sent_when_allowed) + made
         self.sent_when_refused_alone = self.sent_when_refused - self.sent_when_allowed
-        self.turned_away: set[tuple[int, str]] = set()
         self.sent_by_reading = {_shape(seen) for case, seen in sent if case.allowed and case.safe}
-        self.generic: set[tuple[int, str]] = set()
         # Where all who may not are refused plainly, being sent elsewhere is what the handler answers.
         refused = [(case, seen) for case, seen in group if not case.allowed]
         members = [seen.came is ResponseKind.REFUSED for case, seen in refused if case.persona.signed_in]
@@ -216,7 +220,7 @@ class _EndpointEvidence:
 
     def _looked_into(self, case: Case, seen: Seen) -> Said | None:
         """What is wrong with, or not known of, an answer that is as declared by its status; None for nothing."""
-        for secret in self.kept.get(case.persona.name, ()):
+        for secret in self.elsewhere.kept.get(case.persona.name, ()):
             granted = case.allowed and self.decides and secret.record.items() <= case.values.items()
             if secret.mark in seen.marks and not granted:
                 shows = f'shows "{secret.mark}", {secret.words}'
@@ -244,7 +248,7 @@ class _EndpointEvidence:
         if seen.by is AnsweredBy.POLICY:
             return None
         page = self.pages.get(case.where, ())
-        if is_shown_in(page, seen.words, self.common):
+        if is_shown_in(page, seen.words, self.elsewhere.common):
             return Verdict.HOLE, f"{_refusal(seen)}, and shows what those are shown who may", ""
         if seen.untokened and case.asked.method not in SAFE and seen.came in KEPT_OUT:
             text = f"{_refusal(seen)}, and was sent without {seen.untokened}, which the form of those who may has"
@@ -317,7 +321,7 @@ class _EndpointEvidence:
         """Whether a redirect is what the handler answers to those who may."""
         if (
             seen.by in (AnsweredBy.BEFORE, AnsweredBy.ROUTE)
-            or _shape(seen) in self.sent_when_refused | self.turned_away
+            or _shape(seen) in self.sent_when_refused | self.elsewhere.turned_away
         ):
             return False
         # Where those who may are not all answered alike, one of them may have been turned away.
@@ -351,7 +355,7 @@ class _EndpointEvidence:
         """
         if case.safe or seen.known or seen.by_token:
             return True
-        return self.works or case.persona.name in self.proven
+        return self.works or case.persona.name in self.elsewhere.proven
 
     def _sent_as_declared(self, seen: Seen) -> Said:
         """A redirect to where refused callers are to go: unless those who may are sent there as well."""
@@ -367,20 +371,20 @@ class _EndpointEvidence:
         if seen.changed is False and self.changes:
             return Verdict.OTHER, f"sent to {seen.location}, and nothing changed", ""
         shape = _shape(seen)
-        alike = shape in self.sent_when_allowed and shape not in self.turned_away | self.generic
+        alike = shape in self.sent_when_allowed and shape not in self.elsewhere.turned_away | self.elsewhere.generic
         # A redirect shows nothing: it is a hole where something was done.
         if alike and not case.safe and seen.by is not AnsweredBy.BEFORE:
             return Verdict.HOLE, f"let in: sent to {seen.location}, as those who may", ""
         return Verdict.INCONCLUSIVE, f"sent to {seen.location}", _teach(seen)
 
     def _hidden(self, case: Case, seen: Seen) -> Said:
-        served = case.path in self.there or (
+        served = case.path in self.elsewhere.there or (
             not case.asked.template.names and seen.by in (AnsweredBy.HANDLER, AnsweredBy.ROUTE)
         )
         # Nothing is at a crossed address: that its records are shown where they belong says that they are there.
         served = served or (case.crossed and self.works)
         # So does what another endpoint does with the record: one that was deleted can be restored.
-        served = served or frozenset(case.values.items()) in self.reached
+        served = served or frozenset(case.values.items()) in self.elsewhere.reached
         if not served:
             return Verdict.INCONCLUSIVE, "nothing found, and no one was shown anything there", SEE_SAMPLE
         return self._as_declared(case, seen)
