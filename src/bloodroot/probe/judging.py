@@ -233,18 +233,7 @@ class _EndpointEvidence:
                 if secret.mark in seen.marks:
                     text = f'shows "{secret.mark}", {secret.words.partition(",")[0]}; whether they may is not known'
                     return Verdict.INCONCLUSIVE, text, "write this record in [samples], under what the field depends on"
-            record = self.plan.lists.get((case.asked, case.persona.name))
-            texts = self.plan.texts.get((case.asked, case.persona.name), ())
-            shown = next((text for each in texts for text in each if text in seen.marks), None)
-            if shown is not None:
-                text = f'shows "{shown}" of a record that {record} keeps from them'
-                return Verdict.INCONCLUSIVE, text, "if it may not be here, write it as its mark; else accept that"
-            if texts and all(self.shown.intersection(each) for each in texts):
-                return None  # those who may see these records are shown them here, and this persona is not
-            if record is not None and seen.came is ResponseKind.MADE:
-                text = f"{_answered(seen)}; whether records are in it that {record} keeps from them is not known"
-                return Verdict.INCONCLUSIVE, text, 'write mark = "text of that record alone" beside it in [samples]'
-            return None
+            return self._list_looked_into(case, seen)
         if seen.by is AnsweredBy.POLICY:
             return None
         page = self.pages.get(case.where, ())
@@ -258,6 +247,22 @@ class _EndpointEvidence:
             text = f"{_refusal(seen)}, and no one was let in at this record: something else may refuse there"
             return Verdict.INCONCLUSIVE, text, "add a persona who may, or another record under fails"
         return self._hidden_well(case, seen)
+
+    def _list_looked_into(self, case: Case, seen: Seen) -> Said | None:
+        """Whether a list shows records that their own page keeps from the persona, where no mark says it."""
+        kept = self.plan.lists.get((case.asked, case.persona.name), ())
+        if not kept or seen.came is not ResponseKind.MADE:
+            return None
+        record = f"{kept[0].asked.name} [{kept[0].sample}]"
+        texts = self.plan.texts.get((case.asked, case.persona.name), ())
+        shown = next((text for each in texts for text in each if text in seen.marks), None)
+        if shown is not None:
+            text = f'shows "{shown}" of a record that {record} keeps from them'
+            return Verdict.INCONCLUSIVE, text, "if it may not be here, write it as its mark; else accept that"
+        if texts and all(self.shown.intersection(each) for each in texts):
+            return None  # those who may see these records are shown them here, and this persona is not
+        text = f"{_answered(seen)}; whether records are in it that {record} keeps from them is not known"
+        return Verdict.INCONCLUSIVE, text, 'write mark = "text of that record alone" beside it in [samples]'
 
     def _hidden_well(self, case: Case, seen: Seen) -> Said | None:
         """Whether a hidden record looks as one that is missing."""

@@ -37,7 +37,7 @@ _GATHER_EVERYTHING = {"search", "export", "exports", "feed"}  # wherever they ar
 
 def lists_without_marks(
     cases: Collection[Case], secrets: Mapping[str, Collection[Secret]]
-) -> dict[tuple[AskedEndpoint, str], str]:
+) -> dict[tuple[AskedEndpoint, str], tuple[Case, ...]]:
     """Pages that may show a persona records which their own page keeps from it, and that no mark would show.
 
     A page that lists records is let in for what it is. Only a mark shows what is in it.
@@ -45,9 +45,12 @@ def lists_without_marks(
     Args:
         cases: the requests.
         secrets: by the name of a persona, what it may not see.
+
+    Returns:
+        By page and the name of a persona, the requests for such records.
     """
     readable = readable_records(cases)
-    kept: dict[str, dict[tuple[str, str], str]] = {}
+    kept: dict[str, dict[tuple[str, str], list[Case]]] = {}
     for case in cases:
         if not case.by_record or not case.is_own_page or may_be_read(case.persona.name, case.values, readable):
             continue
@@ -57,21 +60,22 @@ def lists_without_marks(
         fails = {name for name, truth in case.known.items() if not truth}
         # One of those that are kept back for the same reason is enough.
         if not any(
-            secret.record.keys() & case.values.keys() and (secret.fails <= fails or not fails)
+            secret.by is None and secret.record.keys() & case.values.keys() and (secret.fails <= fails or not fails)
             for secret in secrets.get(case.persona.name, ())
         ):
-            kept.setdefault(case.persona.name, {}).setdefault(place, f"{case.asked.name} [{case.sample}]")
-    found: dict[tuple[AskedEndpoint, str], str] = {}
+            kept.setdefault(case.persona.name, {}).setdefault(place, []).append(case)
+    found: dict[tuple[AskedEndpoint, str], tuple[Case, ...]] = {}
     for case in cases:
         if case.method != "GET" or not case.allowed or case.is_own_page:
             continue
         path = case.asked.template.text
         words = {part.partition(".")[0] for part in case.asked.template.segments if isinstance(part, str)}
-        for (area, above), record in kept.get(case.persona.name, {}).items():
+        for (area, above), records in kept.get(case.persona.name, {}).items():
             inside = path.startswith(f"{area}/") and words & _GATHER
             listed = path in (area, above) or path.startswith((f"{area}.", f"{above}."))
             if listed or inside or words & _GATHER_EVERYTHING:
-                found.setdefault((case.asked, case.persona.name), record)
+                key = case.asked, case.persona.name
+                found[key] = tuple(dict.fromkeys((*found.get(key, ()), *records)))
     return found
 
 
@@ -134,6 +138,16 @@ def settled_by_answers(plan: Plan, seen: Mapping[Case, Seen]) -> dict[str, tuple
 _LONG_ENOUGH = 6  # characters of a text that is no coincidence
 
 
+def lists_as_loaded(plan: Plan) -> dict[tuple[AskedEndpoint, str], tuple[Case, ...]]:
+    """The lists of a plan without the records that, as these themselves say, the persona may read."""
+    open_ones = {(case.asked, case.path, case.persona.name) for case in plan.cases if case.allowed and case.is_own_page}
+    found = {
+        key: tuple(case for case in cases if (case.asked, case.path, case.persona.name) not in open_ones)
+        for key, cases in plan.lists.items()
+    }
+    return {key: cases for key, cases in found.items() if cases}
+
+
 def texts_for_lists(
     plan: Plan, records: Mapping[tuple[str, str], Any]
 ) -> dict[tuple[AskedEndpoint, str], tuple[tuple[str, ...], ...]]:
@@ -145,20 +159,12 @@ def texts_for_lists(
     """
     own = {key: _texts_in(record) for key, record in records.items() if record is not None}
     found: dict[tuple[AskedEndpoint, str], tuple[tuple[str, ...], ...]] = {}
-    for (asked, persona), words in plan.lists.items():
-        kept = [
-            (name, value)
-            for case in plan.cases
-            if case.persona.name == persona
-            and case.by_record
-            and case.is_own_page
-            and words.startswith(case.asked.name)
-            for name, value in case.values.items()
-            if (name, value) in own
-        ]
-        texts = [tuple(text for text in own[key] if _is_of_one(text, key, own)) for key in dict.fromkeys(kept)]
-        if texts and all(texts):
-            found[asked, persona] = tuple(texts)
+    for key, cases in plan.lists.items():
+        # The last parameter of its own page identifies a record.
+        kept = dict.fromkeys((name, case.values[name]) for case in cases for name in case.asked.template.names[-1:])
+        texts = [tuple(text for text in own.get(each, ()) if _is_of_one(text, each, own)) for each in kept]
+        if all(texts):
+            found[key] = tuple(texts)
     return found
 
 

@@ -154,8 +154,8 @@ class Plan:
         secrets: by the name of a persona, texts that it may not see.
         unsure: the same, where only the answers say whether the persona may see them.
         marks: texts of marked records, no matter who may see them.
-        lists: by endpoint and the name of a persona, records that may be listed there although their own page keeps
-            them from the persona, and that no mark would show.
+        lists: by endpoint and the name of a persona, requests for records that may be listed there although their own
+            page keeps them from the persona, and that no mark would show.
         texts: for such a page, what each of such records itself says, and no other of them.
         whole: whether it is all that there is to ask.
         notes: what is asked as it is, and not varied.
@@ -167,7 +167,7 @@ class Plan:
     secrets: Mapping[str, tuple[Secret, ...]]
     unsure: Mapping[str, tuple[Secret, ...]] = field(default_factory=dict)
     marks: tuple[str, ...] = ()
-    lists: Mapping[tuple[AskedEndpoint, str], str] = field(default_factory=dict)
+    lists: Mapping[tuple[AskedEndpoint, str], tuple[Case, ...]] = field(default_factory=dict)
     texts: Mapping[tuple[AskedEndpoint, str], tuple[tuple[str, ...], ...]] = field(default_factory=dict)
     whole: bool = True
     notes: tuple[str, ...] = ()

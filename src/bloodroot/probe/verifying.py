@@ -13,7 +13,7 @@ from ..core.paths import read_path
 from ..core.question import Question
 from ..enforce import active_policies
 from ..settings import Settings, SettingsError
-from .marks import texts_for_lists
+from .marks import lists_as_loaded, texts_for_lists
 from .plan import Case, Plan, SkippedRequest
 
 if TYPE_CHECKING:
@@ -41,6 +41,7 @@ async def verify(policy: Policy, plan: Plan, application: Application) -> Plan:
                 elif records:
                     corrected[case] = _by_record(policy, case, records)
     plan = _with(plan, corrected) if corrected else plan
+    plan = replace(plan, lists=lists_as_loaded(plan))
     return replace(plan, texts=texts_for_lists(plan, loaded))
 
 
