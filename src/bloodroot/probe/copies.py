@@ -5,10 +5,12 @@ from __future__ import annotations
 import os
 import subprocess
 import sys
+import tempfile
 import time
-from collections.abc import Callable, Mapping, Sequence
+from collections.abc import Callable, Sequence
+from contextlib import ExitStack
 from pathlib import Path
-from typing import TYPE_CHECKING
+from typing import IO, TYPE_CHECKING
 
 from ..settings import Settings, SettingsError
 from .runner import JOURNAL, Options, merge
@@ -18,7 +20,7 @@ if TYPE_CHECKING:
     from .result import ProbeResult
 
 _PROGRAM = (sys.executable, "-c", "from bloodroot.cli import run; run()")
-_COULD_NOT = 2  # the exit status of a part that could not work
+_WORKED = (0, 1, 3)  # the exit statuses of a part that could work
 _PAUSE = 0.05  # seconds between two looks at the parts
 
 
@@ -52,35 +54,38 @@ def probe_copies(
         raise SettingsError(f"{settings.file.name}: copies are of an application in this process; leave url out")
     usual = options.journal or settings.probe.journal or settings.folder / JOURNAL
     journals = [usual.with_suffix(f".{number}{usual.suffix}") for number in range(1, count + 1)]
-    parts = [_begin(settings, words, number, count, file) for number, file in enumerate(journals, 1)]
-    try:
-        while any(part.poll() is None for part in parts):
-            if progressed is not None:
-                progressed(sum(_answers(file) for file in journals))
-            time.sleep(_PAUSE)
-    finally:
-        for part in parts:
-            if part.poll() is None:
-                part.terminate()
-    said = [part.communicate()[1].decode("utf-8", "replace").strip() for part in parts]
-    failed = [text for part, text in zip(parts, said, strict=True) if part.returncode not in (0, 1, 3)]
-    if failed:
-        raise SettingsError(failed[0] or "a part of the probe ended without a word")
+    with ExitStack() as stack:
+        # What parts say goes to files: none waits for a reader.
+        logs = [stack.enter_context(tempfile.TemporaryFile()) for _ in journals]
+        parts = [
+            _begin(settings, words, f"{number}/{count}", file, log)
+            for number, (file, log) in enumerate(zip(journals, logs, strict=True), 1)
+        ]
+        try:
+            while any(part.poll() is None for part in parts):
+                if progressed is not None:
+                    progressed(sum(_answers(file) for file in journals))
+                time.sleep(_PAUSE)
+        finally:
+            for part in parts:
+                if part.poll() is None:
+                    part.terminate()
+                    part.wait()
+        for part, log in zip(parts, logs, strict=True):
+            if part.returncode not in _WORKED:
+                log.seek(0)
+                said = log.read().decode("utf-8", "replace").strip()
+                raise SettingsError(said or "a part of the probe ended without a word")
     return merge(policy, settings, options, journals)
 
 
-def _begin(settings: Settings, words: Sequence[str], number: int, count: int, journal: Path) -> subprocess.Popen[bytes]:
-    command = [*_PROGRAM, "probe", *words, "--shard", f"{number}/{count}", "--journal", str(journal)]
-    return subprocess.Popen(  # noqa: S603
-        command,
-        env={**os.environ, **_filled(settings.probe.copies, number)},
-        stdout=subprocess.DEVNULL,
-        stderr=subprocess.PIPE,
-    )
-
-
-def _filled(variables: Mapping[str, str], number: int) -> dict[str, str]:
-    return {name: value.replace("{copy}", str(number)) for name, value in variables.items()}
+def _begin(
+    settings: Settings, words: Sequence[str], shard: str, journal: Path, log: IO[bytes]
+) -> subprocess.Popen[bytes]:
+    command = [*_PROGRAM, "probe", *words, "--shard", shard, "--journal", str(journal)]
+    number = shard.partition("/")[0]
+    own = {name: value.replace("{copy}", number) for name, value in settings.probe.copies.items()}
+    return subprocess.Popen(command, env={**os.environ, **own}, stdout=subprocess.DEVNULL, stderr=log)  # noqa: S603
 
 
 def _answers(journal: Path) -> int:

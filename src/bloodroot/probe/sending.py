@@ -4,8 +4,9 @@ from __future__ import annotations
 
 import asyncio
 import time
-from collections.abc import Mapping
-from dataclasses import replace
+from collections.abc import Awaitable, Callable, Mapping
+from dataclasses import dataclass, replace
+from functools import partial
 from types import TracebackType
 from typing import Any
 from urllib.parse import urlsplit
@@ -17,7 +18,7 @@ from ..frameworks.adapter import Around
 from ..settings import Body, Persona, Settings, SettingsError, SignIn
 from .application import WATCHED, Application
 from .facts import AnswerSettings, ResponseKind, Seen, facts_of
-from .forms_seen import Fetch, FormsSeen, hidden_fields
+from .forms_seen import FormsSeen, hidden_fields
 from .plan import Case, Secret
 from .sign_in import Credentials, client_of, sign_in, visit, way_for
 from .spelling import is_other_spelling
@@ -123,40 +124,16 @@ class Sender:
             credentials: what goes along with it.
             around: as `ask`.
         """
-        watched = Watched(raw=case.raw)
-        hidden, untokened = await hidden_fields(self.forms, case, credentials, self._fetching(credentials))
-        sent = request_of(self.client, self.settings, case, credentials, watched, around, hidden=hidden)
-        path, followed = case.path, ""
+        look = LookedFor(self.ways, self.secrets, self.marks, self.forms)
+        answered = partial(self._answered, safe=case.safe)
         try:
-            response = await self._answered(sent, safe=case.safe)
-            location = response.headers.get("location", "")
-            if case.raw is None and is_other_spelling(path, response.status_code, location):
-                # The router asks for another spelling before any handler has seen the request: follow it once.
-                path = followed = urlsplit(location).path
-                watched = Watched()
-                sent = request_of(self.client, self.settings, case, credentials, watched, around, path, hidden)
-                response = await self._answered(sent, safe=case.safe)
+            seen, response = await exchange(self.client, self.settings, case, credentials, look, answered, around)
         except (httpx.HTTPError, httpx.InvalidURL) as error:
             return Seen(ResponseKind.LOST, note=f"{type(error).__name__}: {error}".rstrip(": "))
         except TimeoutError:
             return Seen(ResponseKind.LOST, note=f"none within {self.settings.probe.timeout:g} seconds")
         self._notice_cookies(case, credentials, response)
-        self.forms.note(case, path, response)
-        secrets = (*self.secrets.get(case.persona.name, ()), *case.hides)
-        seen = facts_of(case, response, watched, self.ways, secrets, followed, credentials.by_token, marks=self.marks)
-        return replace(seen, untokened=untokened) if untokened else seen
-
-    def _fetching(self, credentials: Credentials) -> Fetch:
-        """Reads a page as a persona."""
-
-        async def fetch(page: str) -> httpx.Response | None:
-            self.client.cookies.clear()
-            try:
-                return await self._answered(self.client.build_request("GET", page, headers=credentials.sent), safe=True)
-            except (httpx.HTTPError, httpx.InvalidURL, TimeoutError):
-                return None
-
-        return fetch
+        return seen
 
     async def _answered(self, request: httpx.Request, *, safe: bool) -> httpx.Response:
         """The response. Only connections that failed are tried again, and only where nothing can have been done."""
@@ -205,6 +182,71 @@ class Sender:
                 signing = asyncio.create_task(visit(self.settings, way, self.application))
             self._sessions[key] = _Session(signing)
         return await self._sessions[key].signing
+
+
+@dataclass(frozen=True, slots=True)
+class LookedFor:
+    """What is looked for in responses.
+
+    Attributes:
+        ways: what is known of the responses of the application.
+        secrets: by the name of a persona, texts that it may not see.
+        marks: texts of marked records, for every persona.
+        forms: the forms of the pages that were read so far; those of the response are added.
+    """
+
+    ways: AnswerSettings
+    secrets: Mapping[str, tuple[Secret, ...]]
+    marks: tuple[str, ...]
+    forms: FormsSeen
+
+
+async def exchange(
+    client: httpx.AsyncClient,
+    settings: Settings,
+    case: Case,
+    credentials: Credentials,
+    look: LookedFor,
+    answered: Callable[[httpx.Request], Awaitable[httpx.Response]],
+    around: Around | None = None,
+) -> tuple[Seen, httpx.Response]:
+    """Send a request with all that its form hides, and say what came back.
+
+    Args:
+        client: what makes the request.
+        settings: what fills in the body.
+        case: the request.
+        credentials: what its persona sends.
+        look: what is looked for.
+        answered: sends a request.
+        around: what it is made within, for an application in this process.
+
+    Raises:
+        httpx.HTTPError: there is no response.
+        TimeoutError: there is none in time.
+    """
+
+    async def fetch(page: str) -> httpx.Response | None:
+        client.cookies.clear()
+        try:
+            return await answered(client.build_request("GET", page, headers=credentials.sent))
+        except (httpx.HTTPError, httpx.InvalidURL, TimeoutError):
+            return None
+
+    watched, path, followed = Watched(raw=case.raw), case.path, ""
+    hidden, untokened = await hidden_fields(look.forms, case, credentials, fetch)
+    sent = request_of(client, settings, case, credentials, watched, around, hidden=hidden)
+    response = await answered(sent)
+    location = response.headers.get("location", "")
+    if case.raw is None and is_other_spelling(path, response.status_code, location):
+        # The router asks for another spelling before any handler has seen the request: follow it once.
+        path = followed = urlsplit(location).path
+        watched = Watched()
+        response = await answered(request_of(client, settings, case, credentials, watched, around, path, hidden))
+    look.forms.note(case, path, response)
+    secrets = (*look.secrets.get(case.persona.name, ()), *case.hides)
+    seen = facts_of(case, response, watched, look.ways, secrets, followed, credentials.by_token, marks=look.marks)
+    return replace(seen, untokened=untokened) if untokened else seen, response
 
 
 def request_of(

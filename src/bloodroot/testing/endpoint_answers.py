@@ -5,20 +5,14 @@ from __future__ import annotations
 import unittest
 from collections.abc import Iterator, Mapping
 from dataclasses import replace
-from urllib.parse import urlsplit
-
-import httpx
 
 from ..frameworks.adapter import Around
 from ..probe.asked_endpoints import AskedEndpoint
-from ..probe.facts import ResponseKind, Seen, facts_of, ways_of
-from ..probe.forms_seen import Fetch, hidden_fields
+from ..probe.facts import ResponseKind, Seen, ways_of
 from ..probe.plan import Case
 from ..probe.resetting import Data
-from ..probe.sending import request_of
-from ..probe.sign_in import Credentials, client_of
-from ..probe.spelling import is_other_spelling
-from ..probe.watching import Watched
+from ..probe.sending import LookedFor, exchange
+from ..probe.sign_in import client_of
 from .client import Client
 from .in_tests import InTests
 from .under_test import Project
@@ -129,35 +123,15 @@ class Asking:
         """Ask once."""
         credentials = client.credentials(case.path)
         plan, application, settings = self.project.plan, self.application, self.settings
+        look = LookedFor(self.ways, plan.secrets, plan.looked_for, self.project.forms)
 
         async def asked() -> Seen:
-            watched, followed = Watched(), ""
             with client.acting():
                 async with client_of(application, settings.probe.timeout) as sender:
-                    fetch = _fetching(sender, credentials)
-                    hidden, untokened = await hidden_fields(self.project.forms, case, credentials, fetch)
-                    sent = request_of(sender, settings, case, credentials, watched, around, hidden=hidden)
-                    response = await sender.send(sent)
-                    location = response.headers.get("location", "")
-                    if is_other_spelling(case.path, response.status_code, location):
-                        watched, followed = Watched(), urlsplit(location).path
-                        sent = request_of(sender, settings, case, credentials, watched, around, followed, hidden)
-                        response = await sender.send(sent)
-            self.project.forms.note(case, followed or case.path, response)
-            secrets = (*plan.secrets.get(case.persona.name, ()), *case.hides)
-            by_token = credentials.by_token
-            seen = facts_of(case, response, watched, self.ways, secrets, followed, by_token, marks=plan.looked_for)
-            return replace(seen, untokened=untokened) if untokened else seen
+                    seen, _ = await exchange(sender, settings, case, credentials, look, sender.send, around)
+                    return seen
 
         return application.run(asked())
-
-
-def _fetching(sender: httpx.AsyncClient, credentials: Credentials) -> Fetch:
-    async def fetch(page: str) -> httpx.Response | None:
-        sender.cookies.clear()
-        return await sender.send(sender.build_request("GET", page, headers=credentials.sent))
-
-    return fetch
 
 
 def rollback_in(test: unittest.TestCase, application: InTests) -> Around | None:
