@@ -252,7 +252,7 @@ POLICIES: dict[str, tuple[list[str], list[str]]] = {
             )
         ],
     ),
-    "permission-for-unlike": (
+    "staff-permission-shared": (
         [policy("GET /bays bay:read; GET /staff/lots bay:read", permissions="bay:read helper")],
         [
             policy("GET /bays bay:read; GET /api/lots bay:read", permissions="bay:read helper"),
@@ -817,7 +817,7 @@ SETTINGS = {
             'from = "jwt"\nkey = "{env.K}"\nroles = "r"\n[directory]\nurl = "sqlite:///x.db"',
         ],
     ),
-    "scopes-pass-by": (
+    "scopes-without-effect": (
         ['from = "jwt"\nkey = "{env.K}"\nscopes = "scope"'],
         ['from = "jwt"\nkey = "{env.K}"\nroles = "r"', 'from = "session"\nid = "who"'],
     ),

@@ -53,21 +53,21 @@ NEEDLESS_GRANT = FindingKind(
     "A grant gives nothing that another grant of the same permission does not give.",
     "Remove the one that says less.",
 )
-UNLIKE = FindingKind(
-    "permission-for-unlike",
+STAFF_SHARED = FindingKind(
+    "staff-permission-shared",
     Severity.NOTE,
     "One permission opens what is for staff, and what is not.",
     "Require a permission of its own where staff work, so that each can be given without the other.",
 )
 _MOST_NAMED = 4
 _MOST_COMPARED = 50  # of grants with conditions
-KINDS = (UNHELD_PERMISSION, IDLE_ROLE, SENIOR_REFUSED, OPENS_EVERYTHING, APART_JOINED, NEEDLESS_GRANT, UNLIKE)
+KINDS = (UNHELD_PERMISSION, IDLE_ROLE, SENIOR_REFUSED, OPENS_EVERYTHING, APART_JOINED, NEEDLESS_GRANT, STAFF_SHARED)
 
 
 def find(subject: Subject) -> Iterator[Finding]:
     """Findings of this family."""
     yield from _unheld(subject)
-    yield from _unlike(subject)
+    yield from _shared_with_staff(subject)
     yield from _roles(subject)
     yield from _groups(subject)
     for entry in all_entries(subject.document):
@@ -116,7 +116,7 @@ def _unheld(subject: Subject) -> Iterator[Finding]:
         )
 
 
-def _unlike(subject: Subject) -> Iterator[Finding]:
+def _shared_with_staff(subject: Subject) -> Iterator[Finding]:
     """Permissions that lines of an area for staff require, and lines elsewhere."""
     found: dict[str, dict[bool, Line]] = {}
     names: dict[Requirement, list[str]] = {}
@@ -130,7 +130,7 @@ def _unlike(subject: Subject) -> Iterator[Finding]:
                 found.setdefault(name, {}).setdefault(for_staff, line)
     for name, lines in found.items():
         if len(lines) == 2:
-            yield UNLIKE.at(
+            yield STAFF_SHARED.at(
                 lines[True].place, f'"{name}" opens this, and {lines[False].text} as well ({lines[False].place.at}).'
             )
 

@@ -18,14 +18,14 @@ STALE_ROLES = FindingKind(
     "Look roles up in a [directory] with a short cache, or make tokens valid for minutes.",
     Needs.SETTINGS,
 )
-SCOPES_PASS_BY = FindingKind(
-    "scopes-pass-by",
+SCOPES_IDLE = FindingKind(
+    "scopes-without-effect",
     Severity.WARNING,
     "Tokens may be made for less than their owner may do, and lines ask for a role alone, which no scope restricts.",
     "Require a permission on these lines: a caller with scopes has only the permissions that they name.",
     Needs.SETTINGS,
 )
-KINDS = (STALE_ROLES, SCOPES_PASS_BY)
+KINDS = (STALE_ROLES, SCOPES_IDLE)
 _MOST_NAMED = 4
 _LONGEST = 900.0  # seconds for which a role may be used after it was taken away
 
@@ -78,7 +78,7 @@ def _scopes(subject: Subject, settings: Settings) -> Iterator[Finding]:
     if lines:
         names = ", ".join(line.text for line in lines[:_MOST_NAMED]) + (" and more" if len(lines) > _MOST_NAMED else "")
         what = "1 line asks" if len(lines) == 1 else f"{len(lines)} lines ask"
-        yield SCOPES_PASS_BY.at(lines[0].place, f"{what} for roles alone, whatever the scopes of a token: {names}.")
+        yield SCOPES_IDLE.at(lines[0].place, f"{what} for roles alone, whatever the scopes of a token: {names}.")
 
 
 def _place(settings: Settings, table: str, key: str) -> Place:

@@ -142,7 +142,7 @@ class Exchange:
         self.decided = True
         answer = self._refusal_before()
         if answer is None and self.access.open and (self.socket or not self._may_be_settled()):
-            self._log_unsettled()
+            self._log_unsettled("the handler does not run")
             return responses.UNSETTLED
         return answer
 
@@ -361,19 +361,20 @@ class Exchange:
         if status in responses.OF_THE_REQUEST:
             # A handler that finds no record, or cannot read the body, has nothing to settle. What it says is left out.
             return responses.OF_THE_REQUEST[status]
-        self._log_unsettled()
+        self._log_unsettled("the response is withheld")
         return responses.UNSETTLED
 
-    def _log_unsettled(self) -> None:
+    def _log_unsettled(self, what: str) -> None:
         access = self.access
         line, remains = access.decision.line, access.decision.remainder
         log.error(
-            "%s %s: nothing settled %s, which %s requires; the response is withheld. Register a loader for the path "
-            "parameter, or call current().settle(record)",
+            "%s %s: nothing settled %s, which %s requires; %s. Register a loader for the path parameter, or call "
+            "current().settle(record); without a known framework, name the line in settles",
             access.method,
             plain(access.path),
             access.open_guards or (remains.words() if remains is not None else "the condition"),
             line.place.at if line is not None else "the policy",
+            what,
         )
 
     # What leaves --------------------------------------------------------------------------------

@@ -4,11 +4,14 @@ from __future__ import annotations
 
 import re
 from collections.abc import Iterator, Mapping
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from typing import Any
 
+from ..core.decision import Outcome
 from ..settings import Body
+from .plan import Case
 
+_MOST_OTHERS = 3  # records of others that a persona's own is sent with
 _NAMED = re.compile(r"\{sample\.([^{}.]+)\.([^{}.]+)\}")
 
 
@@ -71,6 +74,37 @@ def _mixed(value: Any, own: Mapping[str, str], other: Mapping[str, str], *, is_j
     if isinstance(value, Mapping):
         return {name: _mixed(item, own, other, is_json=is_json) for name, item in value.items()}
     return _filled(value, own, is_json=is_json)
+
+
+def with_others(body: Body, named: NamedInBody, cases: list[Case]) -> list[Case]:
+    """Requests whose body names records of others beside one's own.
+
+    Where it has a list of them, both are in it. Where the path names a record too, it is one's own, and the body names
+    another.
+
+    Args:
+        body: the body, with the names of samples in it.
+        named: these names.
+        cases: the requests for one endpoint as one persona.
+    """
+    asked = [case for case in cases if case.in_body]
+    own = next((case for case in asked if case.allowed), None)
+    others = sorted((case for case in asked if case.by_record and not case.allowed), key=lambda case: not case.owned)
+    if own is None:
+        return []
+    found: list[Case] = []
+    for other in others[:_MOST_OTHERS]:
+        mixed = mixed_body(body, own.values, other.values)
+        if mixed is not None:
+            words = f"in one list with one's own: {other.in_body}"
+            found.append(replace(other, body=mixed, in_body=words, spelled=words, changes=words, plain=own))
+        shared = {name: other.values[name] for name in named.parameters if name in own.asked.template.names}
+        if shared:
+            words = f"at the address of one's own: {other.in_body}"
+            sent = filled_body(body, {**own.values, **shared})
+            there = replace(own, declared=Outcome.DENY, answer=other.answer, sample=other.sample, body=sent)
+            found.append(replace(there, in_body=words, spelled=words, changes=words, plain=own))
+    return found
 
 
 def with_names(body: Body, parameters: Mapping[str, str]) -> Body:

@@ -84,9 +84,9 @@ def only_let_in(plan: Plan, facts: Mapping[Case, Seen], settings: Settings) -> I
     kept = {name for each in (plan.secrets, plan.unsure) for name, secrets in each.items() if secrets}
     let_in = [(case, seen) for case, seen in facts.items() if case.allowed and seen.came is ResponseKind.MADE]
     asked = {case.asked: None for case, _ in let_in if case.method in ("GET", "POST") and not case.values}
-    told = {case.asked for case, seen in let_in if seen.marks or seen.changed or _signs_in(case, settings)}
+    looked_into = {case.asked for case, seen in let_in if seen.marks or seen.changed or _signs_in(case, settings)}
     for_some = {case.asked for case, _ in let_in if case.persona.name in kept}
-    names = [each.name for each in asked if each in for_some - told]
+    names = [each.name for each in asked if each in for_some - looked_into]
     if names:
         listed = f"{', '.join(names[:_MOST_NAMED])}{' and others' if len(names) > _MOST_NAMED else ''}"
         yield f"who is let in was looked at, and not what is shown, as no mark is in any answer: {listed}"

@@ -20,7 +20,7 @@ from ..core.records import UNKNOWN
 from ..core.request_facts import facts_for
 from ..core.requirements import HELD, asks_for_guard, conditions_in, references_in, rests_on_records
 from ..settings import Body, Persona, Settings, SettingsError
-from .body_records import filled_body, mixed_body, named_in, with_names
+from .body_records import filled_body, named_in, with_names, with_others
 from .marks import kept_from, lists_without_marks, marks_of
 from .plan import Case, KnownValues, Plan, PlanFilter, Secret, SkippedRequest
 from .samples import NoValueError, SampleRecord, records_for, target
@@ -32,7 +32,6 @@ if TYPE_CHECKING:
     from .asked_endpoints import AskedEndpoint
 
 _MOST_CONDITIONS = 6
-_MOST_OTHERS = 3  # records of others that a persona's own is sent with
 _FAIL = ("fails", "fail")
 
 
@@ -96,7 +95,7 @@ def plan(
     )
     marks, lists = tuple(dict.fromkeys(marks_of(settings))), lists_without_marks(every, kept)
     return Plan(
-        tuple(cases.values()), _unlike(untried), sure, unsure, marks, lists, whole=chosen.whole, doubts=suiting_none
+        tuple(cases.values()), _each_once(untried), sure, unsure, marks, lists, whole=chosen.whole, doubts=suiting_none
     )
 
 
@@ -106,7 +105,7 @@ def personas_asked(settings: Settings) -> list[Persona]:
     return [persona for persona in settings.personas.values() if not wanted or persona.name in wanted]
 
 
-def _unlike(untried: list[SkippedRequest]) -> tuple[SkippedRequest, ...]:
+def _each_once(untried: list[SkippedRequest]) -> tuple[SkippedRequest, ...]:
     """Each of them once, where several bodies of an endpoint lack the same."""
     return tuple({(each.asked, each.persona.name, each.why): each for each in untried}.values())
 
@@ -256,8 +255,8 @@ class _Planning:
                     in_body=", ".join(f"{name} {record.values[name]}" for name in self.in_body.parameters),
                 )
             )
-        made += self.mixed(made)
-        made += self.other_in_body(made)
+        if self.body is not None:
+            made += with_others(self.body, self.in_body, [case for case in made if isinstance(case, Case)])
         # A record of which too little is known is missed only where no other takes its place: `lacking` says that.
         if not (tried and all(self.has_samples(persona, declared) for declared in open_ones)):
             made += [SkippedRequest(self.asked, persona, _depends(declared)) for declared in open_ones]
@@ -273,41 +272,6 @@ class _Planning:
         """Which record it is, by the conditions that the endpoint itself, or its body, asks for."""
         names = {*self.conditions, *self.in_body.conditions}
         return replace(record, known={name: truth for name, truth in record.known.items() if name in names}).words
-
-    def mixed(self, made: list[Case | SkippedRequest]) -> Iterator[Case]:
-        """A request that names a record of one's own and one of others, where a body has a list of them."""
-        for own, other in self.own_and_others(made):
-            body = mixed_body(self.body, own.values, other.values) if self.body is not None else None
-            if body is not None:
-                words = f"in one list with one's own: {other.in_body}"
-                yield replace(other, body=body, in_body=words, spelled=words, changes=words, plain=own)
-
-    def own_and_others(self, made: list[Case | SkippedRequest]) -> list[tuple[Case, Case]]:
-        """A record that a persona is let in at, with each that it is refused at, those of others first."""
-        cases = [case for case in made if isinstance(case, Case) and case.in_body and not case.spelled]
-        own = next((case for case in cases if case.allowed), None)
-        others = [case for case in cases if case.by_record and not case.allowed]
-        others.sort(key=lambda case: not case.owned)
-        return [(own, other) for other in others[:_MOST_OTHERS]] if own is not None else []
-
-    def other_in_body(self, made: list[Case | SkippedRequest]) -> Iterator[Case]:
-        """A request for a record of one's own whose body names one of others, where both have the same parameter."""
-        shared = [name for name in self.in_body.parameters if name in self.asked.template.names]
-        if not shared or self.body is None:
-            return
-        for own, other in self.own_and_others(made):
-            words = f"at the address of one's own: {other.in_body}"
-            yield replace(
-                own,
-                declared=Outcome.DENY,
-                answer=other.answer,
-                sample=other.sample,
-                body=filled_body(self.body, {**own.values, **{name: other.values[name] for name in shared}}),
-                in_body=words,
-                spelled=words,
-                changes=words,
-                plain=own,
-            )
 
     def signing_in(self, persona: Persona, path: str) -> Body | None:
         """What is sent to the application's own sign-in; a visitor signs in as the first persona who can."""
@@ -341,9 +305,8 @@ class _Planning:
 
     def candidates(self, persona: Persona, names: set[str]) -> list[SampleRecord]:
         """The records that the settings name without saying what holds for them: for each persona, they say it."""
-        name = next(
-            (name for name in reversed([*self.asked.template.names, *names]) if name in self.settings.loaded), None
-        )
+        identifying = (*reversed(self.asked.template.names), *self.in_body.parameters)
+        name = next((name for name in identifying if name in self.settings.loaded), None)
         if name is None:
             return []
         base = records_for(self.settings, names, (), persona, self.examples)[0].values
@@ -351,8 +314,8 @@ class _Planning:
         found = []
         for value, record in self.settings.loaded[name].items():
             facts = facts_for(held, persona.caller, record=record, path={**base, name: value}, query=UNKNOWN)
-            told = {each: condition.test.fold(facts) for each, condition in self.policy.conditions.items()}
-            known = {each: test is TRUE for each, test in told.items() if test is TRUE or not can_be_true(test)}
+            left = {each: condition.test.fold(facts) for each, condition in self.policy.conditions.items()}
+            known = {each: test is TRUE for each, test in left.items() if test is TRUE or not can_be_true(test)}
             found.append(SampleRecord({**base, name: value}, known=known))
         return found if self.conditions else found[:1]
 

@@ -189,6 +189,10 @@ def target(settings: Settings, endpoint: AskedEndpoint, record: SampleRecord, pe
         if isinstance(part, Parameter) and part.name not in record.values:
             if part.name in settings.values:
                 settings.fill(settings.values[part.name], persona, f"samples.{part.name}")
+            if part.name in settings.candidates:
+                raise SettingsError(
+                    f"{{{part.name}}} has several records under [samples]; write the one that belongs to the others"
+                )
             if part.name in settings.probe.values:
                 raise SettingsError(f"the value for {{{part.name}}} is taken from a list of the application")
             raise NoValueError(part.name)
