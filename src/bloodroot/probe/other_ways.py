@@ -27,8 +27,11 @@ def add_other_ways(
         if case not in seen or not case.spelled:
             continue
         secrets = (*plan.secrets.get(case.persona.name, ()), *kept.get(case.persona.name, ()), *case.hides)
-        other = _with_what_it_shows(_judged(case, _as_far_as_seen(case, seen)), secrets, seen)
+        other = replace(_judged(case, _as_far_as_seen(case, seen)), seen=seen[case])
+        other = _with_what_it_shows(other, secrets, seen)
         plain = by_case.get(case.plain) if case.twin and case.plain is not None else None
+        if plain is not None and plain.verdict is Verdict.AGREE and _is_the_same(other.seen, plain.seen):
+            other = replace(other, verdict=Verdict.AGREE, text=plain.text, settle="")
         # What the text of the page says, HEAD does not show.
         is_taught = plain is not None and plain.seen.known and seen[case].status == plain.seen.status
         if is_taught and case.method == "HEAD":
@@ -37,6 +40,11 @@ def add_other_ways(
         known = plain is None or plain.verdict not in (Verdict.HOLE, Verdict.INCONCLUSIVE)
         if known or (plain is not None and plain.verdict is not Verdict.HOLE and other.verdict is Verdict.HOLE):
             by_case[case] = other
+
+
+def _is_the_same(seen: Seen, plain: Seen) -> bool:
+    """Whether an answer is that to the request as it is, and as little came of it."""
+    return bool(seen.look) and seen.look == plain.look and not seen.changed and not seen.shown
 
 
 def _with_what_it_shows(other: Observation, secrets: Iterable[Secret], seen: Mapping[Case, Seen]) -> Observation:
