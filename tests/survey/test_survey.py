@@ -146,8 +146,8 @@ class Applications(InFolder):
             kinds,
             {
                 ("GET", "/lots"): ("endpoint", "lots"),
-                ("GET", "/lots/{lot}"): ("endpoint", "lot"),
-                ("DELETE", "/lots/{lot}"): ("endpoint", "lot"),
+                ("GET", "/lots/{lot}"): ("endpoint", "lot.get"),
+                ("DELETE", "/lots/{lot}"): ("endpoint", "lot.delete"),
                 ("POST", "/open/**"): ("endpoint", "open_lot"),
                 ("WEBSOCKET", "/talk"): ("websocket", "talk"),
                 ("any", "/assets/**"): ("static", "assets"),
@@ -189,7 +189,8 @@ class Applications(InFolder):
 
     def test_actions_by_the_settings(self) -> None:
         self.write(
-            "access.bloodroot", "roles\n  keeper\nendpoints\n  action lots, lot, me  keeper\n  POST /open/** keeper\n"
+            "access.bloodroot",
+            "roles\n  keeper\nendpoints\n  action lots, lot.get, lot.delete, me  keeper\n  POST /open/** keeper\n",
         )
         self.write("bloodroot.toml", 'app = "tarn:app"\nopenapi = "tarn.yaml"\n')
         self.write("tarn.py", STARLETTE)

@@ -24,7 +24,7 @@ def side(policy: Policy, name: str, routes: Iterable[Route] | None) -> Side:
     if not policy.unbound or routes is None:
         return Side(policy, name, policy.unbound)
     routes = tuple(routes)
-    served = {route.action for route in routes}
+    served = {name for route in routes for name in route.actions}
     parts = policy.declared
     # An action may have come, gone or been renamed since.
     lacking = tuple(action for action in parts.actions if action.name not in served)

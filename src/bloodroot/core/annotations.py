@@ -51,11 +51,11 @@ def with_guards(policy: Policy, routes: Iterable[Route]) -> tuple[Policy, tuple[
     for route in routes:
         template, exact = template_of(route)
         binding = bound.lookup.binding(route)
-        if binding.action is None:
+        if not binding.actions:
             index.add(route.methods, template, route)
         else:
             for method in route.methods or (ANY,):
-                own = folding.fold(route, method, binding.action) or route
+                own = folding.fold(route, method, binding.of_action(method)) or route
                 index.add(() if method == ANY else (method,), template, own)
         if not route.guards:
             continue

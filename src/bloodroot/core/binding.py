@@ -7,7 +7,7 @@ from enum import StrEnum
 from typing import TYPE_CHECKING, Any
 
 from ..language.problems import ENOUGH, PolicyError, Problem, suggestion
-from .methods import covers, share
+from .methods import covers, precision, share
 from .paths import Template, TemplateError, overlap, parse_template, specificity
 from .routing import PathTree
 
@@ -18,6 +18,7 @@ if TYPE_CHECKING:
 
 
 _MOST_METHODS = 50
+_MOST_NAMED = 4
 SEVERAL_ROUTES = "action-of-several-routes"  # the finding that a line accepts where that is meant
 
 
@@ -30,6 +31,21 @@ class RouteKind(StrEnum):
     REDIRECT = "redirect"
     MOUNT = "mount"  # another application
     DOCUMENTATION = "documentation"  # of the framework's own
+
+
+@dataclass(frozen=True, slots=True)
+class Operation:
+    """What serves some methods of a route, where other methods are served by something else.
+
+    Attributes:
+        name: the name of its action.
+        methods: in capitals.
+        function: the function that serves them.
+    """
+
+    name: str
+    methods: tuple[str, ...]
+    function: Any = field(default=None, compare=False)
 
 
 @dataclass(frozen=True, slots=True)
@@ -53,6 +69,10 @@ class Route:
         cached: whether a cache around what serves it answers in its place.
         variant: what sets one use of a handler apart from another, such as the arguments that a class-based view was
             made with; None for nothing.
+        operations: what serves which of its methods, where that is not one function for all of them. The action of the
+            route stands for all of these together.
+        rivals: the actions of other routes for the very same path, of which the framework serves the first alone.
+        part_of: the route of which this is another spelling, with a parameter more that says the format of the answer.
     """
 
     action: str
@@ -69,11 +89,24 @@ class Route:
     guards_of_all: tuple[Any, ...] = field(default=(), compare=False)
     cached: bool = field(default=False, compare=False)
     variant: Any = field(default=None, compare=False)
+    operations: tuple[Operation, ...] = field(default=(), compare=False)
+    rivals: tuple[str, ...] = field(default=(), compare=False)
+    part_of: Route | None = field(default=None, compare=False)
 
     @property
     def key(self) -> tuple[str, str, int]:
         """What it is known by, once the policy is bound to it: its action, its path, and what serves it."""
         return self.action, self.spelling or self.path, id(self.handler)
+
+    @property
+    def actions(self) -> tuple[str, ...]:
+        """The names by which a line may call it, or a part of it."""
+        return (self.action, *(operation.name for operation in self.operations))
+
+    def action_for(self, method: str) -> str:
+        """The name of what serves a method."""
+        named = [each for each in self.operations if covers(each.methods, method)]
+        return min(named, key=lambda each: precision(each.methods, method)).name if named else self.action
 
     def guards_for(self, method: str) -> tuple[Any, ...]:
         """The guards around what serves a method."""
@@ -108,7 +141,7 @@ class Binding:
 
     Attributes:
         route: the route.
-        action: the line of its action; None where no line names that.
+        actions: the lines of its actions, each with the methods that it decides.
         written: the path lines for the very template of the route.
         near: the path lines that may cover some of its requests and are more specific than those.
         tree: all path lines.
@@ -116,7 +149,7 @@ class Binding:
     """
 
     route: Route
-    action: Line | None
+    actions: tuple[Line, ...]
     written: tuple[Line, ...]
     near: tuple[Line, ...]
     tree: PathTree[Line]
@@ -125,7 +158,7 @@ class Binding:
     def line_for(self, method: str, segments: list[str]) -> Line | None:
         """The line that decides a request which this route serves.
 
-        The line of the action beats every path line. Of path lines the most specific one decides.
+        The line of an action beats every path line. Of path lines the most specific one decides.
         """
         settled = self.settled.get(method)
         if settled is None and method not in self.settled:
@@ -134,12 +167,17 @@ class Binding:
             return settled
         return self.tree.find(method, segments)
 
+    def of_action(self, method: str) -> Line | None:
+        """The line of the action that serves a method; None where no line names it."""
+        if method in self.route.methods:
+            # A function of its own for HEAD is not that for GET.
+            return next((line for line in self.actions if method in line.methods), None)
+        return next((line for line in self.actions if covers(line.methods, method)), None)
+
     def _settle(self, method: str) -> Line | None:
         """The line that decides every request of a method; None where another one may be more specific for some."""
-        found = None
-        if self.action is not None and covers(self.action.methods, method):
-            found = self.action
-        elif not any(covers(line.methods, method) for line in self.near):
+        found = self.of_action(method)
+        if found is None and not any(covers(line.methods, method) for line in self.near):
             written = [line for line in self.written if covers(line.methods, method)]
             found = min(written, key=lambda line: line.rank, default=None)
         if len(self.settled) < _MOST_METHODS:
@@ -157,7 +195,6 @@ def binding_of(route: Route, lines: PathTree[Line], actions: Mapping[str, Action
         actions: the lines of actions, by name.
     """
     template, exact = template_of(route)
-    action = actions.get(route.action)
     shape = specificity(template, exact=True) if exact else None
     written, near = [], []
     for line in sorted(lines.near(template), key=lambda line: line.order):
@@ -165,8 +202,32 @@ def binding_of(route: Route, lines: PathTree[Line], actions: Mapping[str, Action
             written.append(line)
         elif overlap(line.template, template) is not False and specificity(line.template) <= specificity(template):
             near.append(line)
-    own = action.bound(route.methods, template, exact) if action else None
+    own = tuple(line for _, line in lines_of_actions(route, actions))
     return Binding(route, own, tuple(written), tuple(near), lines)
+
+
+def lines_of_actions(route: Route, actions: Mapping[str, ActionLine]) -> list[tuple[ActionLine, Line]]:
+    """The lines that name an action of a route, each with the methods of the route that it decides.
+
+    A line for one operation leaves the others to the line for the route as a whole.
+    """
+    template, exact = template_of(route)
+    found = [
+        (actions[each.name], actions[each.name].bound(each.methods, template, exact))
+        for each in route.operations
+        if each.name in actions
+    ]
+    # A path view is known by the name of its first operation, which says nothing of the others.
+    whole = actions.get(route.action) if route.action not in {each.name for each in route.operations} else None
+    left = _without(route, found)
+    if whole is not None and (left or not found):
+        found.append((whole, whole.bound(left, template, exact)))
+    return found
+
+
+def _without(route: Route, named: list[tuple[ActionLine, Line]]) -> tuple[str, ...]:
+    """The methods of a route that none of some lines is for."""
+    return tuple(method for method in route.methods if not any(method in line.methods for _, line in named))
 
 
 def bound_lines(endpoints: tuple[Line, ...], unbound: tuple[ActionLine, ...], routes: Iterable[Route]) -> BoundLines:
@@ -182,34 +243,48 @@ def bound_lines(endpoints: tuple[Line, ...], unbound: tuple[ActionLine, ...], ro
     actions = {action.name: action for action in unbound}
     bound: dict[str, list[Line]] = {name: [] for name in actions}
     by_action: dict[str, list[Route]] = {}
+    names: dict[str, None] = {}
     served: dict[tuple[str, str, int], Route] = {}
     for route in routes:
         served[route.key] = route
-        by_action.setdefault(route.action, []).append(route)
-        action = actions.get(route.action)
+        names.update(dict.fromkeys(route.actions))
         template, exact = template_of(route)
-        line = action.bound(route.methods, template, exact) if action is not None else None
+        named = lines_of_actions(route, actions)
         # Of routes whose templates look alike the first one counts here, as it does in most routers.
-        index.add(route.methods, template, line or route)
-        if action is not None and line is not None:
+        left = _without(route, named)
+        if left or not named:
+            index.add(left, template, route)
+        for action, line in named:
+            index.add(line.methods, template, line)
             bound[action.name].append(line)
+            by_action.setdefault(action.name, []).append(route)
+            if route.rivals:
+                problems.append(_not_served_alone(action, route))
             if exact:
                 problems += [_written_twice(action, route, other) for other in endpoints if _same_requests(line, other)]
     for name, action in actions.items():
         if not bound[name]:
-            guess = suggestion(name, by_action) if len(problems) < ENOUGH else ""
+            guess = suggestion(name, names) if len(problems) < ENOUGH else ""
             guess = guess or "; it serves none of the application's routes"
             problems.append(Problem(f'unknown action "{name}"{guess}', action.place))
         elif SEVERAL_ROUTES not in action.accepts:
-            problems += _several_handlers(action, by_action[name])
+            problems += _several_handlers(action, by_action[name], actions)
     if problems:
         raise PolicyError(problems)
     lines = [*endpoints, *(line for of_action in bound.values() for line in of_action)]
     return BoundLines(tuple(sorted(lines, key=lambda line: line.order)), index, served)
 
 
-def _several_handlers(action: ActionLine, routes: list[Route]) -> list[Problem]:
+def _several_handlers(action: ActionLine, routes: list[Route], actions: Mapping[str, ActionLine]) -> list[Problem]:
     """Whether a name stands for several handlers, of which only one may have been meant."""
+    for route in routes:
+        meant = [each for each in route.operations if each.name not in actions]
+        if route.action == action.name and len(meant) > 1:
+            each = ", ".join(f"{each.name} ({' '.join(each.methods)})" for each in meant[:_MOST_NAMED])
+            each += f" and {len(meant) - _MOST_NAMED} more" if len(meant) > _MOST_NAMED else ""
+            message = f"action {action.name} stands for several: {each}"
+            remedy = f'write a line for each, or: accept {SEVERAL_ROUTES} "why"'
+            return [Problem(f"{message}; {remedy}", action.place)]
     handlers = {(id(route.handler), repr(route.variant)): route for route in routes if route.handler is not None}
     if len(handlers) < 2:
         return []
@@ -218,6 +293,15 @@ def _several_handlers(action: ActionLine, routes: list[Route]) -> list[Problem]:
     message = f"action {action.name} is the name of several handlers: {several}"
     remedy = f'give each a name of its own, or write: accept {SEVERAL_ROUTES} "why"'
     return [Problem(f"{message}; {remedy}", action.place)]
+
+
+def _not_served_alone(action: ActionLine, route: Route) -> Problem:
+    others = ", ".join(route.rivals)
+    message = (
+        f"action {action.name} is at {route.spelling or route.path}, and so is {others}; the framework serves the "
+        "first of them whatever the method"
+    )
+    return Problem(f"{message}; write a line with method and path, or give them one view", action.place)
 
 
 def _spelled(handler: Any) -> str:

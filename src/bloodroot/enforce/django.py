@@ -36,8 +36,9 @@ from ..request import DjangoRequest as Request
 from ..request import encoded
 from . import responses
 from .access import _current, log, plain
-from .django_routes import action_of, leads_on, no_routes, redirecting, routes, spellings_of
+from .django_routes import action_of, all_routes, leads_on, no_routes, redirecting, routes, spellings_of
 from .django_settings import check_sessions, has_forbidden_page, read_settings
+from .django_views import handler_of
 from .enforcement import Enforcement, Served
 from .leaving import leaving, withheld
 from .pipeline import Call, Exchange, run, run_async
@@ -65,7 +66,8 @@ class AccessMiddleware:
         self._waits = iscoroutinefunction(get_response)
         given = read_settings()
         check_sessions()
-        found = routes()
+        every = all_routes()
+        found = [route for route in every if route.part_of is None]
         policy = given.pop("policy").bind(found)
         if not self._waits:
             check_headers(given["identify"])
@@ -73,11 +75,11 @@ class AccessMiddleware:
         look_over(policy, found, self.enforcement.records).tell()
         self._routes = {
             (route.action, spelling, id(route.handler)): route
-            for route, spellings in reversed([*zip(found, spellings_of(found), strict=True)])
+            for route, spellings in reversed([*zip(every, spellings_of(every), strict=True)])
             for spelling in spellings
         }
         # With the view itself, so that an id here is never that of another one.
-        self._served: dict[tuple[Any, Any, int], tuple[Served, Any]] = {}
+        self._served: dict[tuple[Any, Any, int], tuple[Served, Any, str | None]] = {}
         self._has_forbidden_page = has_forbidden_page()
         self._no_routes = no_routes()
         self._redirects = redirecting()
@@ -97,8 +99,7 @@ class AccessMiddleware:
         if self._waits:
             return self._later(sent)
         self._begin(sent)
-        # Nobody acts before it is decided who does, whoever acts around.
-        # Nobody acts before it is decided who does, whoever acts around.
+        # No caller acts before it is decided who does, whichever acts around.
         before = _current.get()
         _current.set(None)
         try:
@@ -158,7 +159,7 @@ class AccessMiddleware:
         exchange = self._dispatched(sent)
         if not exchange.is_up_to_date():
             return self._refused_unread(exchange)
-        answer = run(exchange.decide(sent, *self._chosen(sent.resolver_match)), _call)
+        answer = run(exchange.decide(sent, *self._chosen(exchange, sent.resolver_match)), _call)
         if answer is None and self._atomic:
             _hold_transactions(sent, view, self._atomic)
         return self._enter(exchange, answer)
@@ -168,7 +169,7 @@ class AccessMiddleware:
         exchange = self._dispatched(sent)
         if not exchange.is_up_to_date():
             return self._refused_unread(exchange)
-        answer = await run_async(exchange.decide(sent, *self._chosen(sent.resolver_match)), _call_async)
+        answer = await run_async(exchange.decide(sent, *self._chosen(exchange, sent.resolver_match)), _call_async)
         if answer is None and self._atomic:
             await sync_to_async(_hold_transactions, thread_sensitive=True)(sent, view, self._atomic)
         return self._enter(exchange, answer)
@@ -189,13 +190,13 @@ class AccessMiddleware:
         _current.set(exchange.access)
         return None
 
-    def _chosen(self, match: Any) -> tuple[Served, Mapping[str, Any]]:
+    def _chosen(self, exchange: _Exchange, match: Any) -> tuple[Served, Mapping[str, Any]]:
         """The route that Django has chosen, and what it gives to its view: that counts, wherever it comes from."""
         key = (match.view_name, match.route, id(match.func))
         served = self._served.get(key)
         if served is None:
             action = action_of(match.namespaces, match.url_name, match.func)
-            view = getattr(match.func, "view_class", match.func)
+            view = handler_of(match.func)
             route = self._routes.get((action, str(match.route), id(view)))
             if route is None:
                 # One that is not in the project's own URL configuration, such as that of ``request.urlconf``.
@@ -203,10 +204,17 @@ class AccessMiddleware:
             if route.names is None:
                 names = tuple(match.captured_kwargs or ())
                 route = Route(route.action, route.methods, route.path, None, route.spelling, route.exact, names)
+            suffix = None
+            if route.part_of is not None:
+                suffix, route = (route.names or ())[-1], route.part_of
             if len(self._served) >= _MOST_ROUTES:
                 self._served.clear()  # a project may make its routes anew for each request
-            served = self._served[key] = self.enforcement.serve(route), match.func
-        return served[0], match.kwargs or {}
+            served = self._served[key] = self.enforcement.serve(route), match.func, suffix
+        values = match.kwargs or {}
+        if served[2] is not None:
+            exchange.leave_out(f".{values.get(served[2])}")
+            values = {name: value for name, value in values.items() if name != served[2]}
+        return served[0], values
 
     # Refusals ------------------------------------------------------------------------------
 
@@ -251,12 +259,12 @@ class AccessMiddleware:
                 return self._refused_unread(exchange)
             leads_to = None
             if getattr(sent, "resolver_match", None) is not None:
-                steps = exchange.decide(sent, *self._chosen(sent.resolver_match))
+                steps = exchange.decide(sent, *self._chosen(exchange, sent.resolver_match))
             elif response.status_code == 404 and (leads_to := leads_on(sent, *self._redirects)) is not None:
                 # Middleware outside makes a redirect of this, which says that there is something.
                 path, match = leads_to
                 exchange.request.path, exchange.request.segments = encoded(path), read_path(encoded(path))
-                steps = exchange.decide(sent, *self._chosen(match))
+                steps = exchange.decide(sent, *self._chosen(exchange, match))
             else:
                 steps = exchange.decide_without_route(sent, missing=response.status_code == 404)
             answer = run(steps, _call)
@@ -328,6 +336,11 @@ class _Exchange(Exchange):
             )
             return responses.UNSETTLED
         return super().responded(status)
+
+    def leave_out(self, suffix: str) -> None:
+        """Decide by the path without its end, which says the format of the answer."""
+        path = self.request.path.removesuffix("/").removesuffix(suffix)
+        self.request.path, self.request.segments = path, read_path(path)
 
     @property
     def is_clear(self) -> bool:

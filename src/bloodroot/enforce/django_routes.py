@@ -2,25 +2,22 @@
 
 from __future__ import annotations
 
-import contextlib
 import re
-import types
 from collections.abc import Iterable, Iterator
+from dataclasses import replace
 from typing import Any
 
 from django.conf import settings
 from django.conf.urls.i18n import is_language_prefix_patterns_used
-from django.middleware.cache import CacheMiddleware
 from django.middleware.common import CommonMiddleware
 from django.middleware.locale import LocaleMiddleware
 from django.urls import URLPattern, URLResolver, get_resolver, is_valid_path
 from django.urls.resolvers import LocalePrefixPattern, RegexPattern, RoutePattern
 from django.utils import translation
 from django.utils.module_loading import import_string
-from django.views.generic.base import RedirectView
 
-from ..core.binding import Route, RouteKind
-from .guarded_classes import handlers_of
+from ..core.binding import Route
+from .django_views import handler_of, is_cached, kind_of, methods_of, operations, path_view_of
 from .guards import guards_of, with_guards
 from .segments import is_one_segment
 
@@ -28,6 +25,8 @@ _CONVERTED = re.compile(r"<(?:[^<>:]*:)?([^<>:]*)>")
 # Signs that mean more than themselves, in a regular expression without its escaped signs.
 _REGULAR = re.compile(r"[\\()\[\]{}*+?|^$.]").search
 _ESCAPED = re.compile(r"\\([^A-Za-z0-9/])")
+# What REST libraries put behind a path: the format that the answer is to have.
+_FORMAT = re.compile(r"(?:\\\.\(\?P<\w+>(?:\[a-z0-9\]\+|\([\w|]+\)|\w+)\)/\?\$|<\w*format_suffix\w*:\w+>)$")
 _NAMED_GROUP = re.compile(r"\(\?P<(\w+)>((?:[^()]|\([^()]*\))*)\)")
 
 
@@ -35,7 +34,31 @@ def routes() -> list[Route]:
     """Every route of the project's URL configuration, its action named by ``name=``, ``app.name`` with a namespace, or
     by the function that serves it.
     """
-    return list(_routes(get_resolver().url_patterns, "/", "", (), ()))
+    return [route for route in all_routes() if route.part_of is None]
+
+
+def all_routes() -> list[Route]:
+    """The same with those that are another spelling of one, behind which the format of the answer is said."""
+    return _with_rivals(list(_routes(get_resolver().url_patterns, "/", "", (), ())))
+
+
+def _with_rivals(found: list[Route]) -> list[Route]:
+    """Routes with those for the very same path, of which Django serves the first alone."""
+    by_spelling: dict[str, list[Route]] = {}
+    for route in found:
+        by_spelling.setdefault(route.spelling, []).append(route)
+    alone = {spelling for spelling, some in by_spelling.items() if len(some) == 1}
+    return [route if route.spelling in alone else _with_those(route, by_spelling[route.spelling]) for route in found]
+
+
+def _with_those(route: Route, alike: list[Route]) -> Route:
+    """A route with its rivals. The first one of those that have one view is served, whatever the others are called."""
+    others = [
+        other.action
+        for number, other in enumerate(alike)
+        if other.action != route.action and (other.handler is not route.handler or number < alike.index(route))
+    ]
+    return replace(route, rivals=tuple(dict.fromkeys(others))) if others else route
 
 
 def redirecting() -> tuple[bool, bool]:
@@ -73,7 +96,7 @@ def spellings_of(found: list[Route]) -> list[set[str]]:
     if is_language_prefix_patterns_used(settings.ROOT_URLCONF)[0]:
         for language, _ in settings.LANGUAGES:
             with translation.override(language):
-                for spelling, route in zip(spellings, routes(), strict=True):
+                for spelling, route in zip(spellings, all_routes(), strict=True):
                     spelling.add(route.spelling)
     return spellings
 
@@ -87,6 +110,10 @@ def no_routes() -> tuple[Any, ...]:
 def _routes(
     patterns: Iterable[Any], path: str, spelling: str, namespaces: tuple[str, ...], names: tuple[str, ...]
 ) -> Iterator[Route]:
+    patterns = list(patterns)
+    shared = _names_of_path_views(patterns)
+    seen: set[tuple[str, int]] = set()
+    plain: dict[tuple[int, str], Route] = {}
     for pattern in patterns:
         written = str(pattern.pattern)
         further, exact = _template(pattern.pattern, leads_on=isinstance(pattern, URLResolver))
@@ -96,47 +123,46 @@ def _routes(
             below = path + further if exact and not path.endswith("**") else _widened(path, further)
             yield from _routes(pattern.url_patterns, below, spelling + _spelled(spelling, written), inner, found)
         elif isinstance(pattern, URLPattern):
-            view = getattr(pattern.callback, "view_class", pattern.callback)
+            view, path_view = handler_of(pattern.callback), path_view_of(pattern.callback)
+            if path_view is not None and (written, id(path_view)) in seen:
+                continue  # one for each operation, of which the first takes all requests
+            seen.add((written, id(path_view)))
+            action = action_of(namespaces, pattern.name, pattern.callback)
             whole = path + further if not path.endswith("**") else path
             exact = exact and not path.endswith("**")
             route = Route(
-                action_of(namespaces, pattern.name, pattern.callback),
-                _methods(pattern.callback),
+                action,
+                methods_of(pattern.callback),
                 whole.rstrip("/") or "/",
                 None,
                 spelling + _spelled(spelling, written),
                 exact,
                 found,
                 view,
-                _kind(view),
-                cached=_is_cached(pattern.callback),
+                kind_of(view),
+                cached=is_cached(pattern.callback),
                 variant=getattr(pattern.callback, "view_initkwargs", getattr(pattern.callback, "initkwargs", None))
                 or None,
+                operations=operations(pattern.callback, action, shared.get((written, id(path_view)), [])),
             )
             around = tuple(dict.fromkeys((*guards_of(view), *guards_of(pattern.callback))))
-            yield with_guards(route, around, view)
+            route = with_guards(route, around, view)
+            stem = _FORMAT.sub("", written)
+            shorter = plain.get((id(pattern.callback), stem)) if stem != written else None
+            if shorter is not None and shorter.names == found[:-1]:
+                route = replace(route, part_of=shorter)
+            plain.setdefault((id(pattern.callback), written.rstrip("$").rstrip("/")), route)
+            yield route
 
 
-def _is_cached(view: Any) -> bool:
-    """Whether a view, or one that a decorator is around, is within ``cache_page``."""
-    waiting, seen = [view], set()
-    while waiting:
-        handler = waiting.pop()
-        if isinstance(handler, CacheMiddleware):
-            return True
-        if id(handler) not in seen and isinstance(handler, types.FunctionType):
-            seen.add(id(handler))
-            for cell in handler.__closure__ or ():
-                with contextlib.suppress(ValueError):  # it is empty
-                    waiting.append(cell.cell_contents)
-    return False
-
-
-def _kind(view: Any) -> RouteKind:
-    """What a view is: static files, a redirect, or an endpoint like others."""
-    if getattr(view, "__module__", "") in ("django.views.static", "django.contrib.staticfiles.views"):
-        return RouteKind.STATIC
-    return RouteKind.REDIRECT if isinstance(view, type) and issubclass(view, RedirectView) else RouteKind.ENDPOINT
+def _names_of_path_views(patterns: Iterable[Any]) -> dict[tuple[str, int], list[str]]:
+    """The names of the routes that lead to each path view, which has one for each of its operations."""
+    names: dict[tuple[str, int], list[str]] = {}
+    for pattern in patterns:
+        path_view = path_view_of(pattern.callback) if isinstance(pattern, URLPattern) else None
+        if path_view is not None and pattern.name:
+            names.setdefault((str(pattern.pattern), id(path_view)), []).append(str(pattern.name))
+    return names
 
 
 def _spelled(before: str, written: str) -> str:
@@ -154,21 +180,9 @@ def _widened(path: str, further: str) -> str:
 
 def action_of(namespaces: Iterable[str], name: str | None, view: Any) -> str:
     """The action of a route: its name, or that of the function or class that serves it, behind its namespaces."""
-    kind = getattr(view, "view_class", view)
+    kind = handler_of(view)
     own = str(name or getattr(kind, "__name__", type(kind).__name__))
     return ".".join((*namespaces, own))
-
-
-def _methods(view: Any) -> tuple[str, ...]:
-    """The methods that a class-based view has; empty for a function, which says nothing of them."""
-    kind = getattr(view, "view_class", None)
-    if kind is None:
-        return ()
-    allowed = {str(name).lower() for name in getattr(kind, "http_method_names", ())}
-    methods = {name.upper() for name in handlers_of(kind) if name in allowed}
-    # The answer to OPTIONS that every view has is Django's own.
-    own = {"OPTIONS"} if "options" in vars(kind) else set()
-    return tuple(sorted(methods - {"OPTIONS"} | own))
 
 
 def _names(pattern: Any) -> tuple[str, ...]:

@@ -8,7 +8,7 @@ from dataclasses import dataclass
 from typing import Any, Protocol
 
 from ..core.answers import Answer
-from ..core.binding import Binding, Route
+from ..core.binding import Binding, Route, template_of
 from ..core.caller import Caller
 from ..core.lines import Line
 from ..core.methods import COMMON
@@ -117,7 +117,7 @@ class Enforcement:
         binding = self.policy.lookup.binding(route)
         names = route.names
         if names is None:
-            names = tuple(binding.action.template.names) if binding.action else ()
+            names = template_of(route)[0].names if binding.actions else ()
         return Served(binding, self._loaders_of(names))
 
     def loaders_at(self, line: Line | None) -> Loaders:

@@ -3,12 +3,15 @@
 from __future__ import annotations
 
 import re
+from dataclasses import replace
 
 import flask
+import flask.views
 from werkzeug.routing import Rule
 
 from ..core.binding import Route, RouteKind
 from .guards import guards_of, with_guards
+from .operations import operations_of
 
 _PARAMETER = re.compile(r"<(?:[^<>:]*(?:\([^()]*\))?:)?([^<>:]*)>")
 
@@ -23,9 +26,9 @@ def described(app: flask.Flask, rule: Rule) -> Route:
     methods = set(rule.methods or ())
     if getattr(rule, "provide_automatic_options", False):
         methods.discard("OPTIONS")
-    if "GET" in methods:
-        methods.discard("HEAD")
     view = app.view_functions.get(rule.endpoint)
+    if "GET" in methods and not hasattr(getattr(view, "view_class", None), "head"):
+        methods.discard("HEAD")
     # Of a class-based view Flask has made a function; the class is what a guard is around.
     handler = getattr(view, "view_class", view)
     path, exact = template(rule)
@@ -41,6 +44,8 @@ def described(app: flask.Flask, rule: Rule) -> Route:
         handler,
         _kind(rule),
     )
+    if isinstance(handler, type) and issubclass(handler, flask.views.MethodView):
+        route = replace(route, operations=operations_of(handler, rule.endpoint, route.methods))
     # A guard may be around the function that Flask has made of a class, too.
     return with_guards(route, tuple(dict.fromkeys((*guards_of(handler), *guards_of(view)))), handler)
 

@@ -357,6 +357,9 @@ def with_guards(route: Route, guards: tuple[Guard, ...], handler: Any) -> Route:
     """
     by_method: dict[str, tuple[Guard, ...]] = {}
     whole = dict.fromkeys(guards)
+    for operation in route.operations:
+        own = tuple(dict.fromkeys((*whole, *guards_of(operation.function))))
+        by_method.update(dict.fromkeys(operation.methods, own))
     if isinstance(handler, type):
         names = handlers_of(handler)
         # What serves a WebSocket (``on_connect``) is named after no method: there, all guards count together.
@@ -367,7 +370,7 @@ def with_guards(route: Route, guards: tuple[Guard, ...], handler: Any) -> Route:
             name.upper(): tuple(dict.fromkeys((*whole, *guards_of(inspect.getattr_static(handler, name)))))
             for name in names
             if not name.startswith(("on_", "dispatch", "__"))
-        }
+        } | by_method
     every = dict.fromkeys((*whole, *(guard for found in by_method.values() for guard in found)))
     whole_alone = tuple(whole)
     return replace(

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import re
 from collections.abc import Iterable, Iterator, Mapping
+from dataclasses import replace
 from typing import Any
 
 from starlette.routing import BaseRoute, Host, Mount, Router, WebSocketRoute
@@ -14,6 +15,7 @@ from ..core.binding import Route, RouteKind
 from ..core.methods import WEBSOCKET
 from .guarded_classes import handlers_of
 from .guards import guards_of, with_guards
+from .operations import operations_of
 from .segments import is_one_segment
 
 _PARAMETER = re.compile(r"\{([a-zA-Z_][a-zA-Z0-9_]*)(?::[a-zA-Z_][a-zA-Z0-9_]*)?\}")
@@ -66,7 +68,10 @@ def described(way: tuple[BaseRoute, ...], route: Any) -> Route:
     if not isinstance(route, StarletteRoute | WebSocketRoute) and not hasattr(route, "path_regex"):
         written, exact = "/**", False
     kind = RouteKind.WEBSOCKET if isinstance(route, WebSocketRoute) else RouteKind.ENDPOINT
-    found = Route(name, methods_of(route), written, None, path, exact, names, handler=endpoint, kind=kind)
+    methods = methods_of(route)
+    found = Route(name, methods, written, None, path, exact, names, handler=endpoint, kind=kind)
+    if kind == RouteKind.ENDPOINT:
+        found = replace(found, operations=operations_of(endpoint, name, methods))
     return with_guards(found, guards_of(endpoint), endpoint)
 
 

@@ -8,7 +8,7 @@ from collections.abc import Collection, Iterable, Iterator
 from dataclasses import dataclass
 from typing import Any, NamedTuple
 
-from ..core.binding import Route, template_of
+from ..core.binding import Route, lines_of_actions, template_of
 from ..core.conditions import Reference
 from ..core.finding import Finding, FindingKind, Needs, Severity
 from ..core.formulas import walk
@@ -149,10 +149,13 @@ def guards_not_run(routes: Iterable[Route]) -> Iterator[Finding]:
 
 def several_routes(routes: Iterable[Route], actions: Iterable[ActionLine]) -> Iterator[Finding]:
     """Lines of actions that several routes serve."""
+    by_name = {action.name: action for action in actions}
     served: dict[str, list[str]] = {}
     for route in routes:
-        served.setdefault(route.action, []).append(f"{' '.join(route.methods) or ANY} {route.spelling or route.path}")
-    for action in actions:
+        for action, line in lines_of_actions(route, by_name):
+            words = f"{' '.join(line.methods) or ANY} {route.spelling or route.path}"
+            served.setdefault(action.name, []).append(words)
+    for action in by_name.values():
         paths = served.get(action.name, [])
         if len(paths) > 1:
             shown = ", ".join(paths[:_MOST_NAMED]) + (" and more" if len(paths) > _MOST_NAMED else "")
@@ -163,7 +166,7 @@ def _missing(at: AtRoute) -> Iterator[Finding]:
     """A line that leaves the decision to a guard, where there is none."""
     around = at.route.guards_for(at.method)
     if at.route.guarded is not None and not around and asks_for_guard(at.line.requirement.formula):
-        what = at.route.action + (f" for {at.method}" if at.route.by_method is not None else "")
+        what = at.route.action_for(at.method) + (f" for {at.method}" if at.route.by_method is not None else "")
         yield MISSING.at(at.line.place, f"{at.words} is guarded, and no guard is around {what}.")
 
 

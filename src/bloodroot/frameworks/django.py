@@ -46,7 +46,9 @@ class Django(Adapter):
         made: Callable[..., Any] = handlers.BaseHandler.make_view_atomic
 
         def make_view_atomic(self: Any, view: Any) -> Any:
-            return before(made(self, view), lambda: watcher.serves(getattr(view, "view_class", view)))
+            from ..enforce.django_views import handler_of
+
+            return before(made(self, view), lambda: watcher.serves(handler_of(view)))
 
         watcher.replace(handlers.BaseHandler, "make_view_atomic", make_view_atomic)
 

@@ -100,7 +100,7 @@ def _served(policy: Policy, route: Route) -> Iterator[AskedEndpoint]:
             method,
             line.template if line is not None and same else template,
             line,
-            route.action,
+            route.action_for(method),
             slash,
             not route.methods,
             route.handler,
@@ -124,6 +124,6 @@ def _declared(line: Line, method: str, tree: PathTree[Route]) -> AskedEndpoint:
         if overlap(template, line.template) and (not route.methods or method in route.methods):
             slash = route.spelling.rstrip("$").endswith("/") and len(line.template.segments) > 0
             return AskedEndpoint(
-                method, line.template, line, route.action, slash, not line.methods, route.handler, route
+                method, line.template, line, route.action_for(method), slash, not line.methods, route.handler, route
             )
     return AskedEndpoint(method, line.template, line, guessed=not line.methods)

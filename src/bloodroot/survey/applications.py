@@ -135,15 +135,16 @@ def survey_application(name: str, app: Any) -> Found:
 
 
 def _endpoints(name: str, route: Route) -> Iterator[Endpoint]:
-    """The endpoints of a route: one for its methods, or for each set of guards around what serves them."""
-    if route.by_method is None or not route.methods:
-        yield _endpoint(name, route, route.methods, route.guards)
+    """The endpoints of a route: one for its methods, or for each of them where they are served apart."""
+    if not route.methods or (route.by_method is None and not route.operations):
+        yield _endpoint(name, route, route.methods, route.guards, route.handler)
         return
     for method in route.methods:
-        yield _endpoint(name, route, (method,), route.guards_for(method))
+        served = next((each.function for each in route.operations if method in each.methods), None)
+        yield _endpoint(name, route, (method,), route.guards_for(method), served or route.handler)
 
 
-def _endpoint(name: str, route: Route, methods: tuple[str, ...], guards: tuple[Any, ...]) -> Endpoint:
+def _endpoint(name: str, route: Route, methods: tuple[str, ...], guards: tuple[Any, ...], handler: Any) -> Endpoint:
     from ..core.binding import template_of
 
     template, exact = template_of(route)
@@ -151,12 +152,12 @@ def _endpoint(name: str, route: Route, methods: tuple[str, ...], guards: tuple[A
         methods,
         template.text,
         name,
-        _place(route.handler),
+        _place(handler),
         exact,
         route.spelling or route.path,
-        route.action,
+        route.action_for(methods[0]) if methods else route.action,
         kind=route.kind,
-        summary=_summary(route.handler),
+        summary=_summary(handler),
         guards=tuple(dict.fromkeys(HandlerGuard(guard.text, guard.place) for guard in guards)),
         route=route,
     )
