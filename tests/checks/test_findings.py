@@ -561,6 +561,16 @@ roles in studio
   owner
 endpoints
 """
+ANY_CASE = """from starlette.convertors import Convertor, register_url_convertor
+
+class AnyCase(Convertor):
+    regex = "(?i:north|south)"
+    def convert(self, value):
+        return value.lower()
+    def to_string(self, value):
+        return value
+register_url_convertor("any_case", AnyCase())
+"""
 GUARDED = '@guard("{0}")\ndef guarded(request):\n    return PlainTextResponse("here")\n'
 PROTECTED = "starlette.protect(app, 'access.bloodroot', identify=lambda request: None, records={records})"
 
@@ -617,6 +627,10 @@ APPLICATIONS: dict[str, tuple[list[tuple[str, str]], list[tuple[str, str]]]] = {
             ("  GET /a guarded", application('Route("/a", guarded)', GUARDED.format("keeper"))),
             ("  GET /a keeper", application('Route("/a", answer)')),
         ],
+    ),
+    "route-ignores-case": (
+        [("  GET /{place}/a keeper", application('Route("/{place:any_case}/a", answer)', ANY_CASE))],
+        [("  GET /{place}/a keeper", application('Route("/{place:str}/a", answer)', ANY_CASE))],
     ),
     "guard-not-run": (
         [

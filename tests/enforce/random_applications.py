@@ -119,6 +119,9 @@ def application(rng: random.Random) -> list[Spec]:
 def policy_of(rng: random.Random, specs: list[Spec]) -> tuple[list[tuple[str, str, str]], dict[str, str]]:
     """Path lines and lines of actions."""
     actions = {spec.name: rng.choice(REQUIREMENTS) for spec in specs if rng.random() < 0.5}
+    for spec in specs:
+        if spec.kind == "class" and rng.random() < 0.4:
+            actions[f"{spec.name}.{rng.choice(('get', 'post'))}"] = rng.choice(REQUIREMENTS)
     lines: dict[tuple[str, str], tuple[str, str, str]] = {}
     shapes = [spec.path() for spec in specs if spec.name not in actions]
     shapes += ["/" + "/".join(rng.choice((*WORDS, "{x}", "*")) for _ in range(rng.randint(1, 3))) for _ in range(2)]
@@ -176,7 +179,12 @@ def line_for(spec: Spec, method: str, path: list[str], lines: list[Any], actions
     """What decides a request that this route serves."""
     declared = served_methods(spec)
     served = declared is None or method in declared or (method == "HEAD" and "GET" in declared)
-    if spec.name in actions and served:
+    if served and spec.kind == "class":
+        operation = "get" if method == "HEAD" else method.lower()
+        named = actions.get(f"{spec.name}.{operation}", actions.get(spec.name))
+        if named is not None:
+            return named
+    elif spec.name in actions and served:
         return actions[spec.name]
     found = [
         ([RANK[kind] for kind in kinds(shape)] + [3.5] * ("**" not in shape), methods == "any", requirement)

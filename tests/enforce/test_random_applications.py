@@ -125,7 +125,7 @@ class Property:
         specs = [self.as_framework(number, spec) for number, spec in enumerate(specs)]
         lines, actions = policy_of(rng, specs)
         text = "roles\n  helper default\n  keeper\nendpoints\n"
-        text += "".join(f"  {method} {shape} {requirement}\n" for method, shape, requirement in lines)
+        text += "".join(f"  {method} {shape} {requirement} {LOST}\n" for method, shape, requirement in lines)
         text += "".join(f"  action {name} {required} {SEVERAL}\n" for name, required in actions.items())
         try:
             policy = bloodroot.parse(text)
@@ -195,6 +195,7 @@ def has_method(request: Asked) -> bool:
     return re.fullmatch(r"[A-Z]+", request.method) is not None and (request.socket or request.method != "WEBSOCKET")
 
 
+LOST = 'accept line-without-endpoint "served beside it"'
 SEVERAL = 'accept action-of-several-routes "one name for several"'
 
 
@@ -245,7 +246,7 @@ class SurveyedApplications(Property, unittest.TestCase):
             specs = [dataclasses.replace(each, kind="function") if each.kind == "socket" else each for each in specs]
         lines, actions = policy_of(rng, specs)
         text = "roles\n  helper default\n  keeper\nendpoints\n"
-        text += "".join(f"  {method} {shape} {requirement}\n" for method, shape, requirement in lines)
+        text += "".join(f"  {method} {shape} {requirement} {LOST}\n" for method, shape, requirement in lines)
         text += "".join(f"  action {name} {required} {SEVERAL}\n" for name, required in actions.items())
         app = self.stack.build(specs, None)
         routes = routes_of(app) or []

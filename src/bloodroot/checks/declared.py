@@ -8,7 +8,15 @@ from ..core.finding import Finding, FindingKind, Needs, Severity
 from ..core.lines import Line
 from ..core.methods import ANY, covers
 from ..core.paths import Template, specificity
-from ..enforce.start_checks import RULE_WITHOUT_ENDPOINT, SEVERAL_ROUTES, WITHOUT_ENDPOINT, several_routes
+from ..enforce.start_checks import (
+    IGNORES_CASE,
+    RULE_WITHOUT_ENDPOINT,
+    SEVERAL_ROUTES,
+    WITHOUT_ENDPOINT,
+    routes_ignoring_case,
+    several_routes,
+    without_endpoint,
+)
 from ..language.problems import suggestion
 from .subject import Subject, place_of_endpoint
 from .unused import nearly_the_same
@@ -20,7 +28,7 @@ WITHOUT_LINE = FindingKind(
     "Write a line for it; bloodroot draft --update adds one that is closed.",
     Needs.ENDPOINTS,
 )
-KINDS = (WITHOUT_LINE, WITHOUT_ENDPOINT, RULE_WITHOUT_ENDPOINT, SEVERAL_ROUTES)
+KINDS = (WITHOUT_LINE, WITHOUT_ENDPOINT, RULE_WITHOUT_ENDPOINT, SEVERAL_ROUTES, IGNORES_CASE)
 _MOST_COMPARED = 200  # endpoints beside a line
 
 
@@ -31,6 +39,7 @@ def find(subject: Subject) -> Iterator[Finding]:
         yield from _lines_without_endpoint(subject)
         yield from _nearly_at_an_endpoint(subject)
         yield from _rules_without_endpoint(subject)
+    yield from routes_ignoring_case(subject.routes)
     yield from several_routes(subject.routes, subject.policy.declared.actions)
 
 
@@ -54,7 +63,7 @@ def _lines_without_endpoint(subject: Subject) -> Iterator[Finding]:
             continue
         guess = suggestion(line.template.text, templates - {line.template.text}) if guessed else ""
         path = f"{' '.join(line.methods) or ANY} {line.template.text}"
-        yield WITHOUT_ENDPOINT.at(line.place, f"No endpoint that was found is at {path}{guess}{'' if guess else '.'}")
+        yield without_endpoint(line, path, guess=guess, by_routes=bool(subject.routes))
 
 
 def _nearly_at_an_endpoint(subject: Subject) -> Iterator[Finding]:

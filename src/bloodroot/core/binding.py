@@ -72,6 +72,7 @@ class Route:
         operations: what serves which of its methods, where that is not one function for all of them. The action of the
             route stands for all of these together.
         rivals: the actions of other routes for the very same path, of which the framework serves the first alone.
+        ignores_case: whether it serves paths whatever the case of their letters.
         part_of: the route of which this is another spelling, with a parameter more that says the format of the answer.
     """
 
@@ -91,6 +92,7 @@ class Route:
     variant: Any = field(default=None, compare=False)
     operations: tuple[Operation, ...] = field(default=(), compare=False)
     rivals: tuple[str, ...] = field(default=(), compare=False)
+    ignores_case: bool = field(default=False, compare=False)
     part_of: Route | None = field(default=None, compare=False)
 
     @property

@@ -149,7 +149,8 @@ def _endpoints(
                 _check_path_names(requirement.formula, template, entry.path.place(entry.place), problems)
             if roles.things:
                 problems += unplaced_roles(roles, requirement.formula, template, entry.path.place(entry.place))
-            lines.append(Line(entry.methods, template, requirement, entry.place, order, *about))
+            accepts = tuple(accept.finding for accept in entry.accepts)
+            lines.append(Line(entry.methods, template, requirement, entry.place, order, *about, accepts=accepts))
     return tuple(lines), tuple(actions)
 
 

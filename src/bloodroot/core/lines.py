@@ -5,6 +5,7 @@ from __future__ import annotations
 from dataclasses import dataclass
 from typing import TYPE_CHECKING
 
+from .formulas import FALSE
 from .methods import ANY, covers
 from .paths import overlap, specificity
 
@@ -30,6 +31,7 @@ class Line:
         guards: the guards in the handler that ``requirement`` contains, where a policy knows them (`annotations`).
         declared: what the line itself requires where it has guards; None where that is ``requirement``.
         served: the template of the route whose handler has the guards: they name the parameters of the path by it.
+        accepts: the findings that it is known to have.
         excepts: of a standing rule, the templates whose paths it leaves out.
     """
 
@@ -44,6 +46,7 @@ class Line:
     guards: tuple[CompiledGuard, ...] = ()
     declared: Requirement | None = None
     served: Template | None = None
+    accepts: tuple[str, ...] = ()
     excepts: tuple[Template, ...] = ()
 
     def concerns(self, segments: list[str]) -> bool:
@@ -88,6 +91,11 @@ class Line:
     def text(self) -> str:
         """The line as written, blanks squeezed."""
         return " ".join(self.place.text.split(" #")[0].split())
+
+    @property
+    def closes(self) -> bool:
+        """Whether it says that no caller may: ``nobody``."""
+        return self.requirement.formula is FALSE and "nobody" in self.text.split()
 
 
 @dataclass(slots=True, eq=False)

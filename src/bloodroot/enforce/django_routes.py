@@ -5,7 +5,7 @@ from __future__ import annotations
 import re
 from collections.abc import Iterable, Iterator
 from dataclasses import replace
-from typing import Any
+from typing import Any, NamedTuple
 
 from django.conf import settings
 from django.conf.urls.i18n import is_language_prefix_patterns_used
@@ -19,7 +19,7 @@ from django.utils.module_loading import import_string
 from ..core.binding import Route
 from .django_views import handler_of, is_cached, kind_of, methods_of, operations, path_view_of
 from .guards import guards_of, with_guards
-from .segments import is_one_segment
+from .segments import ignores_case, is_one_segment
 
 _CONVERTED = re.compile(r"<(?:[^<>:]*:)?([^<>:]*)>")
 # Signs that mean more than themselves, in a regular expression without its escaped signs.
@@ -39,7 +39,7 @@ def routes() -> list[Route]:
 
 def all_routes() -> list[Route]:
     """The same with those that are another spelling of one, behind which the format of the answer is said."""
-    return _with_rivals(list(_routes(get_resolver().url_patterns, "/", "", (), ())))
+    return _with_rivals(list(_routes(get_resolver().url_patterns, _Way("/"))))
 
 
 def _with_rivals(found: list[Route]) -> list[Route]:
@@ -107,52 +107,86 @@ def no_routes() -> tuple[Any, ...]:
     return (URLResolver(LocalePrefixPattern(prefix_default_language=prefixed), []),) if used else ()
 
 
-def _routes(
-    patterns: Iterable[Any], path: str, spelling: str, namespaces: tuple[str, ...], names: tuple[str, ...]
-) -> Iterator[Route]:
+class _Way(NamedTuple):
+    """What leads to the routes of a URL configuration that is included.
+
+    Attributes:
+        path: the path so far, as a policy writes it.
+        spelling: the same as Django does.
+        namespaces: its namespaces.
+        names: the parameters of the path.
+        ignores_case: whether it matches whatever the case of letters.
+    """
+
+    path: str
+    spelling: str = ""
+    namespaces: tuple[str, ...] = ()
+    names: tuple[str, ...] = ()
+    ignores_case: bool = False
+
+    def beyond(self, pattern: Any) -> tuple[_Way, bool]:
+        """The same with a part more, and whether its path is exact."""
+        written, leads_on = str(pattern.pattern), isinstance(pattern, URLResolver)
+        further, exact = _template(pattern.pattern, leads_on=leads_on)
+        exact = exact and not self.path.endswith("**")
+        path = self.path + further if exact or not leads_on else _widened(self.path, further)
+        if self.path.endswith("**"):
+            path = self.path
+        namespace = getattr(pattern, "namespace", None)
+        way = _Way(
+            path,
+            self.spelling + _spelled(self.spelling, written),
+            (*self.namespaces, str(namespace)) if namespace else self.namespaces,
+            (*self.names, *_names(pattern.pattern)),
+            self.ignores_case or _ignores_case(pattern.pattern),
+        )
+        return way, exact
+
+
+def _routes(patterns: Iterable[Any], before: _Way) -> Iterator[Route]:
     patterns = list(patterns)
     shared = _names_of_path_views(patterns)
     seen: set[tuple[str, int]] = set()
     plain: dict[tuple[int, str], Route] = {}
     for pattern in patterns:
-        written = str(pattern.pattern)
-        further, exact = _template(pattern.pattern, leads_on=isinstance(pattern, URLResolver))
-        found = (*names, *_names(pattern.pattern))
+        way, exact = before.beyond(pattern)
         if isinstance(pattern, URLResolver):
-            inner: tuple[str, ...] = (*namespaces, str(pattern.namespace)) if pattern.namespace else namespaces
-            below = path + further if exact and not path.endswith("**") else _widened(path, further)
-            yield from _routes(pattern.url_patterns, below, spelling + _spelled(spelling, written), inner, found)
+            yield from _routes(pattern.url_patterns, way)
         elif isinstance(pattern, URLPattern):
-            view, path_view = handler_of(pattern.callback), path_view_of(pattern.callback)
+            written, path_view = str(pattern.pattern), path_view_of(pattern.callback)
             if path_view is not None and (written, id(path_view)) in seen:
                 continue  # one for each operation, of which the first takes all requests
             seen.add((written, id(path_view)))
-            action = action_of(namespaces, pattern.name, pattern.callback)
-            whole = path + further if not path.endswith("**") else path
-            exact = exact and not path.endswith("**")
-            route = Route(
-                action,
-                methods_of(pattern.callback),
-                whole.rstrip("/") or "/",
-                None,
-                spelling + _spelled(spelling, written),
-                exact,
-                found,
-                view,
-                kind_of(view),
-                cached=is_cached(pattern.callback),
-                variant=getattr(pattern.callback, "view_initkwargs", getattr(pattern.callback, "initkwargs", None))
-                or None,
-                operations=operations(pattern.callback, action, shared.get((written, id(path_view)), [])),
-            )
-            around = tuple(dict.fromkeys((*guards_of(view), *guards_of(pattern.callback))))
-            route = with_guards(route, around, view)
+            route = _route(pattern, way, exact, shared.get((written, id(path_view)), []))
             stem = _FORMAT.sub("", written)
             shorter = plain.get((id(pattern.callback), stem)) if stem != written else None
-            if shorter is not None and shorter.names == found[:-1]:
+            if shorter is not None and shorter.names == way.names[:-1]:
                 route = replace(route, part_of=shorter)
             plain.setdefault((id(pattern.callback), written.rstrip("$").rstrip("/")), route)
             yield route
+
+
+def _route(pattern: URLPattern, way: _Way, exact: bool, names: list[str]) -> Route:
+    """A route; ``names`` are those of a path view's operations."""
+    callback, view = pattern.callback, handler_of(pattern.callback)
+    action = action_of(way.namespaces, pattern.name, callback)
+    made_with = getattr(callback, "view_initkwargs", getattr(callback, "initkwargs", None))
+    route = Route(
+        action,
+        methods_of(callback),
+        way.path.rstrip("/") or "/",
+        None,
+        way.spelling,
+        exact,
+        way.names,
+        view,
+        kind_of(view),
+        cached=is_cached(callback),
+        variant=made_with or None,
+        operations=operations(callback, action, names),
+        ignores_case=way.ignores_case,
+    )
+    return with_guards(route, tuple(dict.fromkeys((*guards_of(view), *guards_of(callback)))), view)
 
 
 def _names_of_path_views(patterns: Iterable[Any]) -> dict[tuple[str, int], list[str]]:
@@ -183,6 +217,13 @@ def action_of(namespaces: Iterable[str], name: str | None, view: Any) -> str:
     kind = handler_of(view)
     own = str(name or getattr(kind, "__name__", type(kind).__name__))
     return ".".join((*namespaces, own))
+
+
+def _ignores_case(pattern: Any) -> bool:
+    """Whether a part of a path matches whatever the case of its letters."""
+    regexes = [getattr(each, "regex", "") for each in getattr(pattern, "converters", {}).values()]
+    regexes += [pattern.regex] if isinstance(pattern, RegexPattern) else []
+    return any(map(ignores_case, regexes))
 
 
 def _names(pattern: Any) -> tuple[str, ...]:

@@ -12,6 +12,7 @@ from werkzeug.routing import Rule
 from ..core.binding import Route, RouteKind
 from .guards import guards_of, with_guards
 from .operations import operations_of
+from .segments import ignores_case
 
 _PARAMETER = re.compile(r"<(?:[^<>:]*(?:\([^()]*\))?:)?([^<>:]*)>")
 
@@ -43,6 +44,7 @@ def described(app: flask.Flask, rule: Rule) -> Route:
         names,
         handler,
         _kind(rule),
+        ignores_case=any(ignores_case(each.regex) for each in rule._converters.values()),
     )
     if isinstance(handler, type) and issubclass(handler, flask.views.MethodView):
         route = replace(route, operations=operations_of(handler, rule.endpoint, route.methods))

@@ -1,4 +1,4 @@
-"""Whether a parameter of a framework's route can only be one segment of a path, by its regular expression."""
+"""What regular expressions of a framework's routes match: one segment of a path alone, upper and lower case alike."""
 
 from __future__ import annotations
 
@@ -6,6 +6,16 @@ import re
 
 # A class of characters, an escape with its digits, or any other character.
 _PART = re.compile(r"\[\^?\]?(?:\\.|[^\]\\])*\]|\\(?:x..|[0-7]{1,3}|.)|.", re.DOTALL)
+
+
+_IN_ANY_CASE = re.compile(r"\(\?[a-z]*i[a-z]*[-:)]").search
+
+
+def ignores_case(regex: str | re.Pattern[str]) -> bool:
+    """Whether a regular expression, or a part of it, matches letters whatever their case."""
+    if isinstance(regex, re.Pattern):
+        return bool(regex.flags & re.IGNORECASE) or ignores_case(regex.pattern)
+    return _IN_ANY_CASE(regex) is not None
 
 
 def is_one_segment(regex: str) -> bool:

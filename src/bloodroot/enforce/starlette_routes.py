@@ -16,7 +16,7 @@ from ..core.methods import WEBSOCKET
 from .guarded_classes import handlers_of
 from .guards import guards_of, with_guards
 from .operations import operations_of
-from .segments import is_one_segment
+from .segments import ignores_case, is_one_segment
 
 _PARAMETER = re.compile(r"\{([a-zA-Z_][a-zA-Z0-9_]*)(?::[a-zA-Z_][a-zA-Z0-9_]*)?\}")
 
@@ -70,6 +70,7 @@ def described(way: tuple[BaseRoute, ...], route: Any) -> Route:
     kind = RouteKind.WEBSOCKET if isinstance(route, WebSocketRoute) else RouteKind.ENDPOINT
     methods = methods_of(route)
     found = Route(name, methods, written, None, path, exact, names, handler=endpoint, kind=kind)
+    found = replace(found, ignores_case=any(ignores_case(each.regex) for each in converters.values()))
     if kind == RouteKind.ENDPOINT:
         found = replace(found, operations=operations_of(endpoint, name, methods))
     return with_guards(found, guards_of(endpoint), endpoint)

@@ -6,6 +6,7 @@ import inspect
 import types
 from collections.abc import Collection, Iterable, Iterator
 from dataclasses import dataclass
+from pathlib import Path
 from typing import Any, NamedTuple
 
 from ..core.binding import Route, lines_of_actions, template_of
@@ -16,14 +17,25 @@ from ..core.lines import ActionLine, Line
 from ..core.methods import ANY
 from ..core.requirements import HoldingIn, asks_for_guard, references_in
 from ..core.roles import RoleTable
+from ..language.problems import Place, Source
 from .guards import misplaced
 
 WITHOUT_ENDPOINT = FindingKind(
     "line-without-endpoint",
     Severity.WARNING,
     "A line covers no endpoint that was found.",
-    "Correct its method or path, or remove the line where the endpoint is gone.",
+    "Correct its method or path, or remove the line where the endpoint is gone. What is served there in front of the "
+    "application, or beside it, is not decided: put AccessMiddleware of bloodroot.enforce.asgi or .wsgi around all.",
     Needs.ENDPOINTS,
+    at_start=True,
+)
+IGNORES_CASE = FindingKind(
+    "route-ignores-case",
+    Severity.ERROR,
+    "A route serves paths in upper and lower case alike, and the lines of a policy cover paths as they are written: "
+    "another spelling gets past them.",
+    "Write the route so that case matters, without (?i).",
+    Needs.ROUTES,
     at_start=True,
 )
 RULE_WITHOUT_ENDPOINT = FindingKind(
@@ -137,6 +149,48 @@ def find_at(
         yield from _not_loaded(roles, at, loaders, at_start)
     if at.route.cached and not at.line.open_to_anyone:
         yield CACHED.at(at.line.place, f"A cache is around {at.route.action}, and {at.words} is not open to anyone.")
+
+
+def without_endpoint(line: Line, path: str, *, guess: str = "", by_routes: bool) -> Finding:
+    """That a line covers no endpoint; an error where it says that no caller may, as something else may serve it.
+
+    Args:
+        line: the line.
+        path: what it is for, in words.
+        guess: what may have been meant.
+        by_routes: whether the routes of the application are known.
+    """
+    is_wrong = line.closes and by_routes and not guess
+    message = f"No endpoint of the application is at {path}{guess or '.'}"
+    if is_wrong:
+        message += " The line says that no caller may use it, and this application would not be asked."
+    return WITHOUT_ENDPOINT.at(line.place, message, severity=Severity.ERROR if is_wrong else None)
+
+
+def routes_ignoring_case(routes: Iterable[Route]) -> Iterator[Finding]:
+    """Routes whose paths are served whatever the case of their letters."""
+    for route in routes:
+        if route.ignores_case:
+            words = f"{route.spelling or route.path}, served by {route.action}, does not tell upper from lower case."
+            yield IGNORES_CASE.at(place_of_handler(route.handler) or Place(Source(route.action, ()), 1, 1, 1), words)
+
+
+def place_of_handler(handler: Any) -> Place | None:
+    """File and line of a handler; None where that is not known."""
+    handler = inspect.unwrap(handler) if callable(handler) else handler
+    try:
+        file = inspect.getsourcefile(handler)
+        _, line = inspect.getsourcelines(handler)
+    except (TypeError, OSError):
+        return None
+    return Place(Source(_short(Path(file)), ()), line, 1, 1) if file else None
+
+
+def _short(file: Path) -> str:
+    try:
+        return str(file.resolve().relative_to(Path.cwd().resolve()))
+    except ValueError:
+        return file.name
 
 
 def guards_not_run(routes: Iterable[Route]) -> Iterator[Finding]:

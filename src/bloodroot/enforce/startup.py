@@ -26,7 +26,9 @@ from .start_checks import (
     find_at,
     guards_not_run,
     parameters_of,
+    routes_ignoring_case,
     several_routes,
+    without_endpoint,
 )
 
 _MOST_LOGGED = 20
@@ -161,13 +163,16 @@ def _findings(
     by_template = PathTree((each.template, each) for each in served)
     for line in policy.endpoints:
         near = by_template.near(line.template)
-        if line.action is None and not any(line.may_cover(each.method, each.template) for each in near):
-            yield WITHOUT_ENDPOINT.at(line.place, f"No endpoint of the application is at {line.template.text}.")
+        if line.action is not None or WITHOUT_ENDPOINT.name in line.accepts:
+            continue
+        if not any(line.may_cover(each.method, each.template) for each in near):
+            yield without_endpoint(line, line.template.text, by_routes=True)
     for rule in policy.standing:
         near = by_template.near(rule.template)
         if not any(rule.may_cover(each.method, each.template) for each in near):
             yield RULE_WITHOUT_ENDPOINT.at(rule.place, f"No endpoint of the application is covered by {rule.text}.")
     yield from guards_not_run(routes)
+    yield from routes_ignoring_case(routes)
     meant = (action for action in policy.declared.actions if SEVERAL_ROUTES.name not in action.accepts)
     yield from several_routes(routes, meant)
     for each in served:

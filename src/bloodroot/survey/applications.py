@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import importlib
-import inspect
 import logging
 import re
 import sys
@@ -13,6 +12,7 @@ from typing import TYPE_CHECKING, Any
 
 from ..core.annotations import with_guards
 from ..core.requirements import asks_for_guard
+from ..enforce.start_checks import place_of_handler
 from ..frameworks import routes_of, titles
 from ..language.problems import PolicyError
 from ..settings import SettingsError
@@ -165,20 +165,8 @@ def _endpoint(name: str, route: Route, methods: tuple[str, ...], guards: tuple[A
 
 def _place(handler: Any) -> str:
     """File and line of a handler, or an empty string where that is not known."""
-    handler = inspect.unwrap(handler) if callable(handler) else handler
-    try:
-        file = inspect.getsourcefile(handler)
-        _, line = inspect.getsourcelines(handler)
-    except (TypeError, OSError):
-        return ""
-    return f"{_short(Path(file))}:{line}" if file else ""
-
-
-def _short(file: Path) -> str:
-    try:
-        return str(file.resolve().relative_to(Path.cwd().resolve()))
-    except ValueError:
-        return file.name
+    place = place_of_handler(handler)
+    return place.at if place is not None else ""
 
 
 def _summary(handler: Any) -> str:
