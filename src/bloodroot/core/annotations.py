@@ -10,27 +10,34 @@ from dataclasses import replace
 from typing import TYPE_CHECKING, Any
 
 from ..language.problems import PolicyError, Problem
-from .binding import BoundLines, Route, template_of
+from .binding import BoundLines, Resolved, Route, template_of
 from .formulas import FALSE, Formula, both
 from .lines import CompiledGuard
 from .methods import ANY, COMMON
-from .paths import overlap, specificity, unnamed_segments
+from .paths import overlap, read_path, specificity, unnamed_segments
 from .policy import Policy
+from .question import Question
 from .requirements import Guarded, Requirement, bits_that_open, without_guarded
 from .routing import PathTree
 
 if TYPE_CHECKING:
-    from collections.abc import Iterable
+    import datetime
+    from collections.abc import Callable, Iterable, Mapping
 
+    from .caller import Caller
+    from .decision import Decision
     from .lines import Line
 
 
-def with_guards(policy: Policy, routes: Iterable[Route]) -> tuple[Policy, tuple[Problem, ...]]:
+def with_guards(
+    policy: Policy, routes: Iterable[Route], resolve: Callable[[str], Resolved | None] | None = None
+) -> tuple[Policy, tuple[Problem, ...]]:
     """A policy that knows what the guards around an application's handlers require.
 
     Args:
         policy: the policy as it was written.
         routes: every route of the application.
+        resolve: what the framework serves at a path, where it can be asked.
 
     Returns:
         The policy, bound to the routes, with a line of its own for each endpoint whose handler has guards; and the
@@ -79,7 +86,38 @@ def with_guards(policy: Policy, routes: Iterable[Route]) -> tuple[Policy, tuple[
         kept = [line if line.action is not None else _within(line, served, folding) for line in kept]
     lines = sorted([*kept, *added], key=lambda line: line.order)
     served_by_key = {route.key: route for route in routes}
-    return Policy(bound.declared, BoundLines(tuple(lines), index, served_by_key, folding.fold)), tuple(problems)
+    lines_bound = BoundLines(tuple(lines), index, served_by_key, folding.fold, resolve)
+    kind = Policy if resolve is None else _AsServed
+    return kind(bound.declared, lines_bound), tuple(problems)
+
+
+class _AsServed(Policy):
+    """A policy that decides a request by what the framework serves for it, as enforcement does."""
+
+    def decide(
+        self,
+        caller: Caller | None,
+        method: str,
+        path: str,
+        record: Any = None,
+        records: Mapping[str, Any] | None = None,
+        query: Mapping[str, Any] | None = None,
+        args: Mapping[str, Any] | None = None,
+        now: datetime.datetime | None = None,
+        guarded: bool = False,
+        assume: Mapping[str, bool] | None = None,
+    ) -> Decision:
+        """As `Policy.decide`."""
+        served = self.lookup.served(path) if read_path(path) is not None else None
+        if served is None:
+            return super().decide(caller, method, path, record, records, query, args, now, guarded, assume)
+        question = Question(caller, method, served.path)
+        question.record, question.records, question.query = record, records, query
+        question.args, question.now, question.guarded, question.assume = args, now, guarded, assume
+        segments = read_path(served.path) or []
+        question.routed, question.values = True, served.values
+        question.line = self.lookup.at_route(served.route, method, segments)
+        return self.evaluator.decide(question, segments)
 
 
 class _Folding:

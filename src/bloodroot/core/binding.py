@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from dataclasses import dataclass, field
 from enum import StrEnum
-from typing import TYPE_CHECKING, Any
+from typing import TYPE_CHECKING, Any, NamedTuple
 
 from ..language.problems import ENOUGH, PolicyError, Problem, suggestion
 from .methods import covers, precision, share
@@ -120,6 +120,20 @@ class Route:
         return self.guards_of_all if guards is None else guards
 
 
+class Resolved(NamedTuple):
+    """What a framework serves for a request.
+
+    Attributes:
+        route: the route.
+        values: the parameters of the path, as the framework has read them.
+        path: the path that decides: without what only says the format of the answer.
+    """
+
+    route: Route
+    values: Mapping[str, Any]
+    path: str
+
+
 @dataclass(frozen=True, slots=True)
 class BoundLines:
     """The lines of a policy, bound to the routes of an application.
@@ -129,12 +143,14 @@ class BoundLines:
         routes: every route by its path: with its line where an action line names it, else as itself.
         served: every route that the lines were bound to. One that comes later has a name that was not meant.
         fold: what a line comes to with the guards of a route, where these are known (`annotations`).
+        resolve: what the framework serves at a path, where it can be asked; it returns None for nothing.
     """
 
     lines: tuple[Line, ...]
     routes: PathTree[Line | Route]
     served: Mapping[tuple[str, str, int], Route]
     fold: Callable[[Route, str, Line | None], Line | None] | None = None
+    resolve: Callable[[str], Resolved | None] | None = None
 
 
 @dataclass(slots=True, eq=False)

@@ -12,7 +12,7 @@ from .routing import PathTree
 if TYPE_CHECKING:
     from collections.abc import Iterable
 
-    from .binding import BoundLines
+    from .binding import BoundLines, Resolved
     from .lines import ActionLine, Line
     from .paths import Template
 
@@ -64,7 +64,16 @@ class LineLookup:
     def for_request(self, method: str, path: str) -> Line | None:
         """The endpoint line that decides a method and a path as the client sent it, or None."""
         segments = read_path(path)
-        return None if segments is None else self.find(method, segments)
+        if segments is None:
+            return None
+        served = self.served(path)
+        if served is not None:
+            return self.at_route(served.route, method, read_path(served.path) or [])
+        return self.find(method, segments)
+
+    def served(self, path: str) -> Resolved | None:
+        """What the framework serves at a path; None where it serves nothing, or cannot be asked."""
+        return self._bound.resolve(path) if self._bound is not None and self._bound.resolve is not None else None
 
     def by_path(self, method: str, segments: list[str]) -> Line | None:
         """The path line that decides where no route is served; lines of actions do not count."""
@@ -100,8 +109,10 @@ class LineLookup:
         if segments is None:
             return []
         lines = [line for line in self.endpoints if covers(line.methods, method) and line.template.covers(segments)]
-        decides = self.find(method, segments)
-        return sorted(lines, key=lambda line: (line is not decides, specificity(line.template), not line.methods))
+        decides = self.for_request(method, path)
+        if decides is not None and not any(line.place == decides.place for line in lines):
+            lines.append(decides)
+        return sorted(lines, key=lambda line: (not _is(line, decides), specificity(line.template), not line.methods))
 
     def rules_at(self, method: str, segments: list[str]) -> list[Line]:
         """Every standing rule that must hold for a method and a path."""
@@ -124,6 +135,11 @@ class LineLookup:
                 self._rules = PathTree((rule.template, rule) for rule in self.standing)
             near = sorted(self._rules.near(template), key=lambda rule: rule.order)
         return [rule for rule in near if rule.overlaps(template) is not False]
+
+
+def _is(line: Line, other: Line | None) -> bool:
+    """Whether two are one line: that of an action is made for each route."""
+    return other is not None and line.place == other.place
 
 
 _Entry = tuple["Template", tuple[str, ...], "Line | Route"]

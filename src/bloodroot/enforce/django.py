@@ -29,16 +29,14 @@ from django.http import Http404, HttpRequest, HttpResponse
 from django.urls import Resolver404, get_resolver
 
 from ..core.answers import Answer
-from ..core.binding import Route
 from ..core.caller import Caller
 from ..core.paths import read_path
 from ..request import DjangoRequest as Request
 from ..request import encoded
 from . import responses
 from .access import _current, log, plain
-from .django_routes import action_of, all_routes, leads_on, no_routes, redirecting, routes, spellings_of
+from .django_routes import RouteTable, all_routes, leads_on, no_routes, redirecting, routes, without_format
 from .django_settings import check_sessions, has_forbidden_page, read_settings
-from .django_views import handler_of
 from .enforcement import Enforcement, Served
 from .leaving import leaving, withheld
 from .pipeline import Call, Exchange, run, run_async
@@ -73,11 +71,7 @@ class AccessMiddleware:
             check_headers(given["identify"])
         self.enforcement = Enforcement(policy, missing=lambda error: isinstance(error, Http404), **given)
         look_over(policy, found, self.enforcement.records).tell()
-        self._routes = {
-            (route.action, spelling, id(route.handler)): route
-            for route, spellings in reversed([*zip(every, spellings_of(every), strict=True)])
-            for spelling in spellings
-        }
+        self._routes = RouteTable(every)
         # With the view itself, so that an id here is never that of another one.
         self._served: dict[tuple[Any, Any, int], tuple[Served, Any, str | None]] = {}
         self._has_forbidden_page = has_forbidden_page()
@@ -195,25 +189,14 @@ class AccessMiddleware:
         key = (match.view_name, match.route, id(match.func))
         served = self._served.get(key)
         if served is None:
-            action = action_of(match.namespaces, match.url_name, match.func)
-            view = handler_of(match.func)
-            route = self._routes.get((action, str(match.route), id(view)))
-            if route is None:
-                # One that is not in the project's own URL configuration, such as that of ``request.urlconf``.
-                route = Route(action, (), "/**", spelling=str(match.route), exact=False)
-            if route.names is None:
-                names = tuple(match.captured_kwargs or ())
-                route = Route(route.action, route.methods, route.path, None, route.spelling, route.exact, names)
-            suffix = None
-            if route.part_of is not None:
-                suffix, route = (route.names or ())[-1], route.part_of
+            route, suffix = self._routes.chosen(match)
             if len(self._served) >= _MOST_ROUTES:
                 self._served.clear()  # a project may make its routes anew for each request
             served = self._served[key] = self.enforcement.serve(route), match.func, suffix
         values = match.kwargs or {}
         if served[2] is not None:
-            exchange.leave_out(f".{values.get(served[2])}")
-            values = {name: value for name, value in values.items() if name != served[2]}
+            path, values = without_format(exchange.request.path, values, served[2])
+            exchange.request.path, exchange.request.segments = path, read_path(path)
         return served[0], values
 
     # Refusals ------------------------------------------------------------------------------
@@ -336,11 +319,6 @@ class _Exchange(Exchange):
             )
             return responses.UNSETTLED
         return super().responded(status)
-
-    def leave_out(self, suffix: str) -> None:
-        """Decide by the path without its end, which says the format of the answer."""
-        path = self.request.path.removesuffix("/").removesuffix(suffix)
-        self.request.path, self.request.segments = path, read_path(path)
 
     @property
     def is_clear(self) -> bool:

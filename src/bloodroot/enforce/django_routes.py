@@ -3,20 +3,21 @@
 from __future__ import annotations
 
 import re
-from collections.abc import Iterable, Iterator
+from collections.abc import Callable, Iterable, Iterator, Mapping
 from dataclasses import replace
 from typing import Any, NamedTuple
+from urllib.parse import unquote
 
 from django.conf import settings
 from django.conf.urls.i18n import is_language_prefix_patterns_used
 from django.middleware.common import CommonMiddleware
 from django.middleware.locale import LocaleMiddleware
-from django.urls import URLPattern, URLResolver, get_resolver, is_valid_path
+from django.urls import Resolver404, URLPattern, URLResolver, get_resolver, is_valid_path
 from django.urls.resolvers import LocalePrefixPattern, RegexPattern, RoutePattern
 from django.utils import translation
 from django.utils.module_loading import import_string
 
-from ..core.binding import Route
+from ..core.binding import Resolved, Route
 from .django_views import handler_of, is_cached, kind_of, methods_of, operations, path_view_of
 from .guards import guards_of, with_guards
 from .segments import ignores_case, is_one_segment
@@ -59,6 +60,61 @@ def _with_those(route: Route, alike: list[Route]) -> Route:
         if other.action != route.action and (other.handler is not route.handler or number < alike.index(route))
     ]
     return replace(route, rivals=tuple(dict.fromkeys(others))) if others else route
+
+
+class RouteTable:
+    """The routes of a project, by what Django chooses.
+
+    Args:
+        found: all of them, as `all_routes` gives them.
+    """
+
+    def __init__(self, found: list[Route]) -> None:
+        self._routes = {
+            (route.action, spelling, id(route.handler)): route
+            for route, spellings in reversed([*zip(found, spellings_of(found), strict=True)])
+            for spelling in spellings
+        }
+
+    def chosen(self, match: Any) -> tuple[Route, str | None]:
+        """The route of a match, and the parameter that only says the format of the answer, if there is one."""
+        action = action_of(match.namespaces, match.url_name, match.func)
+        route = self._routes.get((action, str(match.route), id(handler_of(match.func))))
+        if route is None:
+            # One that is not in the project's own URL configuration, such as that of ``request.urlconf``.
+            route = Route(action, (), "/**", spelling=str(match.route), exact=False)
+        if route.names is None:
+            route = replace(route, names=tuple(match.captured_kwargs or ()), handler=None)
+        if route.part_of is not None:
+            return route.part_of, (route.names or ())[-1]
+        return route, None
+
+
+def without_format(path: str, values: Mapping[str, Any], name: str) -> tuple[str, dict[str, Any]]:
+    """A path and its parameters without what says the format of the answer, as its parameter of this name."""
+    path = path.removesuffix("/").removesuffix(f".{values.get(name)}")
+    return path, {key: value for key, value in values.items() if key != name}
+
+
+def resolver() -> Callable[[str], Resolved | None]:
+    """What says which route of the project serves a path."""
+    table = RouteTable(all_routes())
+
+    def resolve(path: str) -> Resolved | None:
+        plain = unquote(path)
+        # An address without its slash is redirected, and decided by where that leads.
+        for each in (plain, f"{plain}/"):
+            try:
+                match = get_resolver().resolve(each)
+            except Resolver404:
+                continue
+            (route, name), values = table.chosen(match), match.kwargs or {}
+            if name is not None:
+                path, values = without_format(path, values, name)
+            return Resolved(route, {key: str(value) for key, value in values.items()}, path)
+        return None
+
+    return resolve
 
 
 def redirecting() -> tuple[bool, bool]:

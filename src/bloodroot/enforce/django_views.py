@@ -75,7 +75,8 @@ def operations(callback: Any, name: str, names: list[str]) -> tuple[Operation, .
     methods = methods_of(callback)
     actions = actions_of(callback)
     if actions is None:
-        return () if _is_form(kind) else operations_of(kind, name, methods)
+        is_one = _is_form(kind) or issubclass(kind, RedirectView)
+        return () if is_one else operations_of(kind, name, methods)
     base = str(getattr(callback, "initkwargs", {}).get("basename") or kind.__name__)
     namespace = name.rpartition(".")[0]
     functions = {method: _function(callback, method.lower()) for method in methods}

@@ -11,9 +11,9 @@ from .flask import Flask
 from .starlette import Starlette
 
 if TYPE_CHECKING:
-    from collections.abc import Iterable
+    from collections.abc import Callable, Iterable
 
-    from ..core.binding import Route
+    from ..core.binding import Resolved, Route
     from .adapter import Adapter
 
 # What is built on another one comes before it.
@@ -49,6 +49,12 @@ def routes_of(app: Any) -> list[Route] | None:
     """The routes of an application, by the framework that it is made with; None where that is not known."""
     adapter = adapter_of(app)
     return None if adapter is None else routes_read(*adapter)
+
+
+def resolver_of(app: Any) -> Callable[[str], Resolved | None] | None:
+    """What says which route of an application serves a path; None where that is not known."""
+    adapter = adapter_of(app)
+    return None if adapter is None else adapter[0].resolver(adapter[1])
 
 
 def routes_read(adapter: Adapter, app: Any) -> list[Route]:

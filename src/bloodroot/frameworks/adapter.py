@@ -12,7 +12,7 @@ from typing import TYPE_CHECKING, Any, ClassVar, Protocol
 if TYPE_CHECKING:
     import unittest
 
-    from ..core.binding import Route
+    from ..core.binding import Resolved, Route
 
 Around = Callable[[], AbstractContextManager[None]]
 
@@ -57,6 +57,10 @@ class Adapter(ABC):
     @abstractmethod
     def routes(self, app: Any) -> list[Route]:
         """Every route of an application."""
+
+    def resolver(self, app: Any) -> Callable[[str], Resolved | None] | None:  # noqa: ARG002
+        """What says which route serves a path; None where the order of the routes does not count."""
+        return None
 
     @abstractmethod
     def watch(self, watcher: Watcher) -> None:

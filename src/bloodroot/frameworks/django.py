@@ -13,7 +13,7 @@ from .adapter import Adapter, Around, Watcher, before, made_with
 if TYPE_CHECKING:
     import unittest
 
-    from ..core.binding import Route
+    from ..core.binding import Resolved, Route
 
 
 class Django(Adapter):
@@ -37,6 +37,12 @@ class Django(Adapter):
         from ..enforce.django_routes import routes
 
         return routes()
+
+    def resolver(self, app: Any) -> Callable[[str], Resolved | None]:  # noqa: ARG002
+        """As `Adapter.resolver`: Django serves the first route that matches."""
+        from ..enforce.django_routes import resolver
+
+        return resolver()
 
     def watch(self, watcher: Watcher) -> None:
         """As `Adapter.watch`."""

@@ -13,7 +13,7 @@ from typing import TYPE_CHECKING, Any
 from ..core.annotations import with_guards
 from ..core.requirements import asks_for_guard
 from ..enforce.start_checks import place_of_handler
-from ..frameworks import routes_of, titles
+from ..frameworks import resolver_of, routes_of, titles
 from ..language.problems import PolicyError
 from ..settings import SettingsError
 from .endpoints import Endpoint, Found, HandlerGuard, SurveyError
@@ -79,10 +79,11 @@ def bound(policy: Policy, settings: Settings) -> Policy:
             f"{first.place.at} names the action {first.name}, and there are no routes to find it in; "
             f'write app = "module:name" in {settings.file.name}'
         )
-    routes = routes_of(imported(settings.app, settings.folder, "app"))
+    app = imported(settings.app, settings.folder, "app")
+    routes = routes_of(app)
     if routes is None:
         raise SettingsError(f'app = "{settings.app}": the routes of this application cannot be read')
-    found, problems = with_guards(policy, routes)
+    found, problems = with_guards(policy, routes, resolver_of(app))
     if problems:
         raise PolicyError(problems)
     return found
