@@ -148,8 +148,8 @@ class Guarded(InFolder):
         # A guard that was forgotten, and one that names what the policy does not know.
         self.write("swap.py", FLASK.replace("LEDGER", ""))
         run = self.bloodroot("check", "--only", "guard-missing")
-        self.assertEqual(run.status, 1)
-        self.assertIn("GET /ledger is guarded, and no guard is around ledger.", run.out)
+        self.assertEqual((run.status, run.out), (2, ""))
+        self.assertIn("GET /ledger is guarded, and no guard is around ledger.", run.err)
         self.write("swap.py", FASTAPI.replace('"steward"', '"stewrad"'))
         self.assertIn('unknown role "stewrad"; did you mean "steward"?', self.bloodroot("check").out)
         run = self.bloodroot("matrix")

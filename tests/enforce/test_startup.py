@@ -27,6 +27,7 @@ endpoints
   PUT  /lots/{lot_id}  keeper
   GET  /memos         guarded
   GET  /drafts        guarded
+  GET  /hidden        guarded  accept guard-missing "its class asks"
   GET  /gone          keeper
 always
   /old/**             keeper
@@ -40,26 +41,35 @@ always
 
         def other(request: Any) -> Any: ...
 
+        def calling(request: Any) -> Any:
+            return memos(request)
+
+        unguarded = Starlette(routes=[Route("/drafts", other)])
+        with self.assertRaisesRegex(
+            StartUpError, r"GET /drafts is guarded, and no guard is around other\. Put a guard"
+        ):
+            for_starlette.protect(unguarded, policy, identify=identify)
         app = Starlette(
             routes=[
                 Route("/lots", other),
                 Route("/lots/{lot_id}", other, methods=["GET", "DELETE"]),
                 Route("/memos", memos),
-                Route("/drafts", other),
+                Route("/drafts", calling),
+                Route("/hidden", other),
                 WebSocketRoute("/live", other),
             ]
         )
         with self.assertLogs("bloodroot.enforce", "INFO") as logs:
             started = for_starlette.protect(app, policy, identify=identify)
-        self.assertEqual((started.endpoints, started.closed), (6, ("DELETE /lots/{lot_id}", "WEBSOCKET /live")))
+        self.assertEqual((started.endpoints, started.closed), (7, ("DELETE /lots/{lot_id}", "WEBSOCKET /live")))
         expected = [
-            r"INFO:.*6 endpoints, 2 without a line, \d+ guards",
+            r"INFO:.*7 endpoints, 2 without a line, \d+ guards",
             r"WARNING:.*no line covers DELETE /lots/\{lot_id\}, so it is closed to all callers",
             r"WARNING:.*no line covers WEBSOCKET /live",
             r"WARNING:.*tarn.bloodroot:7: No endpoint of the application is at /lots/\{lot_id\}\. Correct",
-            r"WARNING:.*tarn.bloodroot:10: No endpoint of the application is at /gone\.",
-            r"WARNING:.*tarn.bloodroot:12: No endpoint of the application is covered by /old/\*\* keeper\.",
-            r"WARNING:.*tarn.bloodroot:9: GET /drafts is guarded, and no guard is around other. Put a guard",
+            r"WARNING:.*tarn.bloodroot:11: No endpoint of the application is at /gone\.",
+            r"WARNING:.*tarn.bloodroot:13: No endpoint of the application is covered by /old/\*\* keeper\.",
+            r"WARNING:.*tarn.bloodroot:9: GET /drafts is guarded, and no guard is around calling. It calls a function",
         ]
         self.assertEqual(len(logs.output), len(expected))
         for line, pattern in zip(logs.output, expected, strict=True):

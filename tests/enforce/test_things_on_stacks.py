@@ -49,7 +49,7 @@ endpoints
   GET    /rooms/{studio_id}/ovens/{kiln_id}         viewer
   GET    /open/{studio_id}/ovens/{kiln_id}          anyone
   POST   /made/{number}                             signed-in
-  POST   /changed/{number}                          guarded
+  POST   /changed/{number}                          guarded accept guard-missing "found by its name"
   ACTION
 """
 REMOVE = "action remove_kiln owner"

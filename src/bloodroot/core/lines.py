@@ -147,4 +147,5 @@ class ActionLine:
             self.description,
             self.name,
             exact,
+            accepts=self.accepts,
         )

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import functools
 import inspect
 import types
 from collections.abc import Collection, Iterable, Iterator
@@ -18,7 +19,7 @@ from ..core.methods import ANY
 from ..core.requirements import HoldingIn, asks_for_guard, references_in
 from ..core.roles import RoleTable
 from ..language.problems import Place, Source
-from .guards import misplaced
+from .guards import guards_of, misplaced
 
 WITHOUT_ENDPOINT = FindingKind(
     "line-without-endpoint",
@@ -64,9 +65,10 @@ NOT_RUN = FindingKind(
 )
 MISSING = FindingKind(
     "guard-missing",
-    Severity.WARNING,
-    "A line leaves the decision to a guard, and no guard is around the handler.",
-    "Put a guard around the handler, or say in the line what is required. Until then every response is withheld.",
+    Severity.ERROR,
+    "A line leaves the decision to a guard, and no guard is around the handler, which would run for every caller.",
+    "Put a guard around the handler, or say in the line what is required. Where the handler calls one out of sight, "
+    'write: accept guard-missing "why".',
     Needs.ROUTES,
     at_start=True,
 )
@@ -219,9 +221,14 @@ def several_routes(routes: Iterable[Route], actions: Iterable[ActionLine]) -> It
 def _missing(at: AtRoute) -> Iterator[Finding]:
     """A line that leaves the decision to a guard, where there is none."""
     around = at.route.guards_for(at.method)
-    if at.route.guarded is not None and not around and asks_for_guard(at.line.requirement.formula):
-        what = at.route.action_for(at.method) + (f" for {at.method}" if at.route.by_method is not None else "")
-        yield MISSING.at(at.line.place, f"{at.words} is guarded, and no guard is around {what}.")
+    if at.route.guarded is None or around or not asks_for_guard(at.line.requirement.formula):
+        return
+    what = at.route.action_for(at.method) + (f" for {at.method}" if at.route.by_method is not None else "")
+    message = f"{at.words} is guarded, and no guard is around {what}."
+    severity = None
+    if any(guards_of(each) for each in _reached(at.route.handler)):
+        message, severity = f"{message} It calls a function that has one.", Severity.WARNING
+    yield MISSING.at(at.line.place, message, severity=severity)
 
 
 def _not_settled(at: AtRoute, loaders: Collection[str] | None, at_start: bool) -> Iterator[Finding]:
@@ -320,6 +327,12 @@ def settles(handler: Any) -> bool:
 
 def mentions(handler: Any, wanted: Collection[str]) -> bool:
     """Whether a handler, or a function that it calls by name, mentions one of some names."""
+    codes = (getattr(function, "__code__", None) for function in _reached(handler))
+    return any(code is not None and not set(_names_in(code)).isdisjoint(wanted) for code in codes)
+
+
+def _reached(handler: Any) -> Iterator[Any]:
+    """A handler, the functions that it calls by name, and so on: as they are named, and as they are written."""
     waiting: list[Any] = [handler]
     seen: set[int] = set()
     while waiting and len(seen) < _MOST_FUNCTIONS:
@@ -327,6 +340,9 @@ def mentions(handler: Any, wanted: Collection[str]) -> bool:
         if id(each) in seen:
             continue
         seen.add(id(each))
+        if isinstance(each, functools.partial):
+            waiting.append(each.func)
+            continue
         if isinstance(each, type):
             waiting += [value for kind in each.__mro__[:-1] for value in vars(kind).values() if callable(value)]
             continue
@@ -334,16 +350,18 @@ def mentions(handler: Any, wanted: Collection[str]) -> bool:
         code = getattr(function, "__code__", None)
         if code is None:
             continue
+        yield each
+        if function is not each:
+            yield function
         names = set(_names_in(code))
-        if not names.isdisjoint(wanted):
-            return True
         known = {**getattr(function, "__globals__", {}), **_closure(function)}
         waiting += [known[name] for name in names if isinstance(known.get(name), types.FunctionType | type)]
         modules = [known[name] for name in names if isinstance(known.get(name), types.ModuleType)]
         functions = [getattr(module, name, None) for module in modules for name in names]
         waiting += [value for value in functions if isinstance(value, types.FunctionType)]
-        waiting += [value for value in _closure(function).values() if isinstance(value, types.FunctionType)]
-    return False
+        given = [*(function.__defaults__ or ()), *(function.__kwdefaults__ or {}).values()]
+        within = [*_closure(function).values(), *given]
+        waiting += [value for value in within if isinstance(value, types.FunctionType | functools.partial)]
 
 
 def _names_in(code: types.CodeType) -> Iterator[str]:

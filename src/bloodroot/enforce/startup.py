@@ -21,7 +21,6 @@ from .guards import guards_of, refuse_caches
 from .start_checks import (
     RULE_WITHOUT_ENDPOINT,
     SEVERAL_ROUTES,
-    WITHOUT_ENDPOINT,
     AtRoute,
     find_at,
     guards_not_run,
@@ -122,6 +121,8 @@ def look_over(policy: Policy, routes: Iterable[Route], records: Collection[str] 
     except EnforcementError as found:
         wrong.append(str(found))
     findings = dict.fromkeys(_findings(policy, routes, served, records))
+    accepted = {(line.place.at, name) for line in policy.endpoints for name in line.accepts}
+    findings = {each: None for each in findings if (each.place.at, each.name) not in accepted}
     errors = (finding for finding in findings if finding.severity is Severity.ERROR)
     wrong += [f"{finding.place.at}: {finding.message} {finding.remedy}".rstrip() for finding in errors]
     if wrong:
@@ -163,9 +164,7 @@ def _findings(
     by_template = PathTree((each.template, each) for each in served)
     for line in policy.endpoints:
         near = by_template.near(line.template)
-        if line.action is not None or WITHOUT_ENDPOINT.name in line.accepts:
-            continue
-        if not any(line.may_cover(each.method, each.template) for each in near):
+        if line.action is None and not any(line.may_cover(each.method, each.template) for each in near):
             yield without_endpoint(line, line.template.text, by_routes=True)
     for rule in policy.standing:
         near = by_template.near(rule.template)
