@@ -9,6 +9,7 @@ from ..core.finding import Finding, FindingKind, Needs, Severity
 from ..core.formulas import both
 from ..core.methods import ANY
 from ..core.paths import specificity
+from ..enforce.loaders import names_at
 from ..enforce.start_checks import CACHED, MISSING, NOT_LOADED, NOT_RUN, NOT_SETTLED, AtRoute, find_at, guards_not_run
 from .reach import Shape, Unit
 from .subject import Subject
@@ -45,7 +46,8 @@ def find(subject: Subject) -> Iterator[Finding]:
             if not route.methods or unit.method == ANY or unit.method in route.methods:
                 rules = tuple(subject.policy.lookup.rules_over(unit.template, unit.method))
                 at = AtRoute(unit.words, unit.method, route, unit.line, rules)
-                yield from find_at(subject.policy.roles, at, subject.loaders)
+                loaders = None if subject.loaders is None else set(names_at(subject.loaders, at.route, at.method))
+                yield from find_at(subject.policy.roles, at, loaders)
 
 
 def _contradicts(subject: Subject, unit: Unit) -> Iterator[Finding]:

@@ -10,6 +10,7 @@ from ..core.binding import Route
 from ..core.finding import Needs
 from ..core.policy import Policy
 from ..core.reasoning import Reasoner
+from ..enforce.loaders import LoaderKey
 from ..language import tree
 from ..language.parser import parse_guard
 from ..language.problems import Place, PolicyError, Problem, Source
@@ -43,7 +44,7 @@ class Subject:
         routes: the routes of the application; empty where it is not known.
         settings: the settings; None where there are none.
         guard_problems: what guards require and the policy does not know.
-        loaders: the parameters for which the application loads records; None where that is not known.
+        loaders: what the application has loaders of records for; None where that is not known.
         reasoner: what answers whether conditions can hold.
     """
 
@@ -53,7 +54,7 @@ class Subject:
     routes: tuple[Route, ...] = ()
     settings: Settings | None = None
     guard_problems: tuple[Problem, ...] = ()
-    loaders: frozenset[str] | None = None
+    loaders: frozenset[LoaderKey] | None = None
     reasoner: Reasoner = field(default_factory=Reasoner)
 
     @cached_property

@@ -5,9 +5,10 @@ from .access import Access, Acting, current, on_behalf_of
 from .active_policies import use
 from .audit import Audit, JsonLines
 from .audit_file import AuditFile, AuditFullError
-from .enforcement import Identify, Loader, Page
+from .enforcement import Identify, Page
 from .errors import EnforcementError, Refusal, StartUpError, Unsettled
 from .guards import guard
+from .loaders import Loader
 from .startup import StartUp
 
 __all__ = [

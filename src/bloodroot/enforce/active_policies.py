@@ -4,11 +4,12 @@ from __future__ import annotations
 
 import threading
 import weakref
-from collections.abc import Callable, Mapping
-from typing import TYPE_CHECKING, Any, Protocol
+from collections.abc import Iterable, Mapping
+from typing import TYPE_CHECKING, Protocol
 
 from ..language.problems import PolicyError, Problem
 from .errors import EnforcementError
+from .loaders import LoaderKey, Loading, key_for
 
 if TYPE_CHECKING:
     from ..core.lines import CompiledGuard
@@ -30,13 +31,10 @@ class Guarding(Protocol):
         ...
 
 
-# A loader, whether it takes the request beside the text of the parameter, and whether it may keep a thread waiting.
-Loading = tuple[Callable[..., Any], bool, bool]
-
 _lock = threading.Lock()
 _policies: list[weakref.ref[Policy]] = []
 _guards: weakref.WeakSet[Guarding] = weakref.WeakSet()
-_loaders: weakref.WeakKeyDictionary[Policy, dict[str, Loading]] = weakref.WeakKeyDictionary()
+_loaders: weakref.WeakKeyDictionary[Policy, dict[LoaderKey, Loading]] = weakref.WeakKeyDictionary()
 
 
 def use(*policies: Policy) -> None:
@@ -75,19 +73,30 @@ def add_guard(guard: Guarding) -> None:
         _guards.add(guard)
 
 
-def add_loaders(policy: Policy, loaders: Mapping[str, Loading]) -> None:
+def add_loaders(policy: Policy, loaders: Mapping[LoaderKey, Loading]) -> None:
     """Note how an application that is protected by a policy loads the records of parameters."""
     _loaders.setdefault(policy, {}).update(loaders)
 
 
-def loaders() -> frozenset[str] | None:
-    """The parameters for which applications in this process load records; None where none is protected."""
+def loaders() -> frozenset[LoaderKey] | None:
+    """What applications in this process have loaders of records for; None where none is protected."""
     return frozenset().union(*_loaders.values()) if _loaders else None
 
 
-def loader_of(name: str) -> Loading | None:
-    """What loads the record of a parameter, as the application that was protected last does; None for nothing."""
-    return next((loaders[name] for loaders in reversed([*_loaders.values()]) if name in loaders), None)
+def loader_of(name: str, thing: str | None = None, actions: Iterable[str] = ()) -> Loading | None:
+    """What loads the record of a parameter, as the application that was protected last does; None for nothing.
+
+    Args:
+        name: the parameter.
+        thing: the thing that it identifies a record of, or None.
+        actions: the names of what serves the route, the closest first.
+    """
+    actions = list(actions)
+    for known in reversed([*_loaders.values()]):
+        key = key_for(known, actions, name, thing)
+        if key is not None:
+            return known[key]
+    return None
 
 
 def is_any() -> bool:

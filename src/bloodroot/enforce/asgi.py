@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import inspect
-from collections.abc import Callable, Mapping, Sequence
+from collections.abc import Callable, Sequence
 from typing import Any
 
 from ..core.answers import Answer
@@ -29,8 +29,9 @@ from .asgi_messages import (
     with_headers,
 )
 from .audit import Audit
-from .enforcement import Enforcement, Identify, Loader, Page
+from .enforcement import Enforcement, Identify, Page
 from .leaving import Keeping, headers_kept, keeping
+from .loaders import Records
 from .pipeline import Call, Exchange, run_async
 from .sessions import kept_session
 from .startup import without_actions
@@ -66,7 +67,7 @@ class AccessMiddleware:
         policy: Policy,
         *,
         identify: Identify,
-        records: Mapping[str, Loader] | None = None,
+        records: Records | None = None,
         page: Page | None = None,
         audit: Audit | None = None,
         settles: Sequence[str] = (),

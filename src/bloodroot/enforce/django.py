@@ -82,7 +82,10 @@ class AccessMiddleware:
         )
         if self._waits:
             markcoroutinefunction(self)
-            functions = [self.enforcement.identify, *(loader for loader, *_ in self.enforcement.records.values())]
+            functions = [
+                self.enforcement.identify,
+                *(loading.function for loading in self.enforcement.records.values()),
+            ]
             if any(iscoroutinefunction(function) for function in functions):
                 self.process_view = self.process_view_async  # type: ignore[method-assign]
 

@@ -2,9 +2,8 @@
 
 from __future__ import annotations
 
-import inspect
 from collections.abc import Awaitable, Callable, Mapping, Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, field
 from typing import Any, Protocol
 
 from ..core.answers import Answer
@@ -16,6 +15,7 @@ from ..core.patterns import check_patterns, matches
 from ..core.policy import Policy
 from . import active_policies, responses
 from .audit import Audit
+from .loaders import Loaders, Loading, Records, actions_at, loaders_of, read_loaders
 
 
 class Identify(Protocol):
@@ -30,19 +30,22 @@ class Identify(Protocol):
         ...
 
 
-Loader = Callable[..., Any]
 Page = Callable[[Answer, Any], str | bytes | None]
-
-# For each parameter that has one, in the order of the path: name, loader, whether it takes the request, and blocks.
-Loaders = tuple[tuple[str, Loader, bool, bool], ...]
 
 
 @dataclass(slots=True, eq=False)
 class Served:
-    """What a framework serves: a route, the lines that may decide for it, and its loaders in the order of the path."""
+    """What a framework serves: a route, the lines that may decide for it, and its loaders in the order of the path.
+
+    Attributes:
+        binding: the route and its lines.
+        loaders: its loaders.
+        by_method: the same for a method that has others than the rest.
+    """
 
     binding: Binding
     loaders: Loaders
+    by_method: Mapping[str, Loaders] = field(default_factory=dict)
 
 
 class Enforcement:
@@ -56,9 +59,10 @@ class Enforcement:
             names the headers that it reads, by default ``Authorization`` and ``Cookie``; ``again``, a number of
             seconds, says how often it is asked again while a WebSocket or a stream is open, by default never.
         records: for path parameters, how to load the record one identifies: a function from the parameter's text to
-            the record, or to None where there is none. It gets the request too, where it takes a second argument. One
-            for a thing of the policy, by its name, loads what any of its parameters identifies, and the records that
-            only another record leads to.
+            the record, or to None where there is none. It gets the request too, where it takes a second argument, and
+            the caller as an argument of this name. One for a thing of the policy, by its name, loads what any of its
+            parameters identifies, and the records that only another record leads to. One for a pair of an action, or
+            what the names of actions begin with, and a parameter is for these alone: ``("piece", "pk")``.
         page: what people are shown instead of the small page of a refusal: a function from the answer and the request
             to HTML, or to None for the small page.
         audit: what is written down of decisions; None for refusals.
@@ -75,7 +79,7 @@ class Enforcement:
         policy: Policy,
         *,
         identify: Identify,
-        records: Mapping[str, Loader] | None = None,
+        records: Records | None = None,
         page: Page | None = None,
         audit: Audit | None = None,
         missing: Callable[[Exception], bool] = lambda error: False,  # noqa: ARG005
@@ -88,10 +92,7 @@ class Enforcement:
         active_policies.use(policy)
         self.policy = policy
         self.identify = identify
-        self.records = {
-            name: (loader, _takes_request(loader), not inspect.iscoroutinefunction(loader))
-            for name, loader in (records or {}).items()
-        }
+        self.records = read_loaders(records)
         active_policies.add_loaders(policy, self.records)
         self.page = page
         self.audit = audit if audit is not None else Audit()
@@ -118,7 +119,12 @@ class Enforcement:
         names = route.names
         if names is None:
             names = template_of(route)[0].names if binding.actions else ()
-        return Served(binding, self._loaders_of(names))
+        apart = {
+            method: self._loaders_of(names, actions_at(route, method))
+            for operation in route.operations
+            for method in (*operation.methods, *(("HEAD",) if "GET" in operation.methods else ()))
+        }
+        return Served(binding, self._loaders_of(names, (route.action,)), apart)
 
     def loaders_at(self, line: Line | None) -> Loaders:
         """The loaders of a path line, worked out once."""
@@ -129,15 +135,10 @@ class Enforcement:
             loader = self._loaders[line] = self._loaders_of(line.template.names)
         return loader
 
-    def _loaders_of(self, names: tuple[str, ...]) -> Loaders:
-        things = self.policy.roles.things.by_parameter
-        found = (
-            (name, self.records.get(name) or self.records.get(things[name].name if name in things else ""))
-            for name in names
-        )
-        return tuple((name, *loader) for name, loader in found if loader is not None)
+    def _loaders_of(self, names: tuple[str, ...], actions: tuple[str, ...] = ()) -> Loaders:
+        return loaders_of(self.records, actions, names, self.policy.roles.things.by_parameter)
 
-    def loader_of(self, thing: str) -> tuple[Loader, bool, bool] | None:
+    def loader_of(self, thing: str) -> Loading | None:
         """What loads a record of a thing that no parameter of the path names."""
         declared = self.policy.roles.things.by_name[thing]
         return next((self.records[name] for name in declared.loader_names if name in self.records), None)
@@ -145,17 +146,3 @@ class Enforcement:
 
 def _never(*_: Any) -> bool:
     return False
-
-
-def _takes_request(loader: Loader) -> bool:
-    """Whether a loader takes the request beside the text of the parameter."""
-    try:
-        parameters = inspect.signature(loader).parameters.values()
-    except (TypeError, ValueError):
-        return False
-    needed = [
-        parameter
-        for parameter in parameters
-        if parameter.kind in (parameter.POSITIONAL_ONLY, parameter.POSITIONAL_OR_KEYWORD)
-    ]
-    return len([parameter for parameter in needed if parameter.default is parameter.empty]) >= 2

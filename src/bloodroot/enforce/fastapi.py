@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping
 from typing import Any
 
 from fastapi import Depends, FastAPI, HTTPException
@@ -12,11 +11,12 @@ from ..core.policy import Policy
 from . import starlette
 from .asgi_messages import Scope
 from .audit import Audit
-from .enforcement import Identify, Loader, Page
+from .enforcement import Identify, Page
 from .fastapi_document import describe
 from .fastapi_routes import Asks, described, routes
 from .gates import GatedRoutes, Gates, gate
 from .guards import Guard, place_of_call
+from .loaders import Records
 from .startup import StartUp
 
 __all__ = ["guard", "protect", "routes"]
@@ -42,7 +42,7 @@ def protect(
     policy: Policy,
     *,
     identify: Identify,
-    records: Mapping[str, Loader] | None = None,
+    records: Records | None = None,
     page: Page | None = None,
     audit: Audit | None = None,
 ) -> StartUp:

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Collection, Iterable, Mapping
+from collections.abc import Callable, Collection, Iterable
 from typing import Any
 
 import flask
@@ -18,9 +18,10 @@ from ..request import encoded
 from . import responses
 from .access import _current
 from .audit import Audit
-from .enforcement import Enforcement, Identify, Loader, Page, Served
+from .enforcement import Enforcement, Identify, Page, Served
 from .flask_routes import described, routes
 from .leaving import leaving, withheld
+from .loaders import Records
 from .pipeline import Call, Exchange, run
 from .sessions import kept_session
 from .startup import StartUp, look_over
@@ -34,7 +35,7 @@ def protect(
     policy: Policy,
     *,
     identify: Identify,
-    records: Mapping[str, Loader] | None = None,
+    records: Records | None = None,
     page: Page | None = None,
     audit: Audit | None = None,
 ) -> StartUp:
@@ -87,7 +88,7 @@ class _Driver:
         self._served: dict[int, tuple[Served, Rule]] = {}
         self._key = f"bloodroot.{id(self):x}"
         self._whole_key = f"{self._key}.whole"
-        functions = [enforcement.identify, *(loader for loader, *_ in enforcement.records.values())]
+        functions = [enforcement.identify, *(loading.function for loading in enforcement.records.values())]
         # As Flask runs views: what is async runs to its end.
         self._sync = {id(function): app.ensure_sync(function) for function in functions}
 

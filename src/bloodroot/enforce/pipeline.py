@@ -22,9 +22,10 @@ from ..core.requirements import references_in, rests_on_records
 from ..request import Request, query_of
 from . import responses
 from .access import Access, log, plain
-from .enforcement import Enforcement, Loader, Loaders, Served
+from .enforcement import Enforcement, Served
 from .errors import Refusal
 from .in_test import in_test
+from .loaders import Loaders, Loading
 from .responses import Response
 
 T = TypeVar("T")
@@ -109,6 +110,7 @@ class Exchange:
     refusing: Answer | None = None
     undo: Callable[[], None] | None = None
     _identified = 0.0
+    _loaders: Loaders = ()
     _lost = False  # whether a record on the way to what a role is held in is missing
 
     def __init__(self, enforcement: Enforcement, request: Request) -> None:
@@ -189,7 +191,7 @@ class Exchange:
             raise
         if self.enforcement.identify_again is not None:
             self._identified = time.monotonic()
-        loaders = self._route(question, segments, served, values, line)
+        loaders = self._loaders = self._route(question, segments, served, values, line)
         access = Access(policy, question, policy.evaluator.decide_routed(question, segments))
         if unidentified is not None:
             access.unidentified = unidentified
@@ -215,7 +217,7 @@ class Exchange:
         settled = served.binding.settled.get(question.method)
         question.line = settled or served.binding.line_for(question.method, segments)
         question.values = _texts_of(values) if values else _NO_VALUES
-        return served.loaders
+        return served.by_method.get(question.method, served.loaders) if served.by_method else served.loaders
 
     def _who(self, own: Any) -> Steps[Caller | None]:
         """Who asks: on the path that is decided, whatever the application's own request says."""
@@ -255,10 +257,10 @@ class Exchange:
         if values is None:
             values = decision.line.template.values(segments) if decision.line is not None else {}
         record, records = None, {}
-        for name, loader, takes_request, blocks in loaders:
+        for name, loading in loaders:
             if name not in values:
                 continue
-            record = yield from self._loaded(access, own, name, values[name], (loader, takes_request, blocks))
+            record = yield from self._loaded(access, own, name, values[name], loading)
             if record is not None:
                 records[name] = record
         if records:
@@ -269,11 +271,10 @@ class Exchange:
         if records:
             _log_faults(access)
 
-    def _loaded(self, access: Access, own: Any, name: str, text: Any, how: tuple[Loader, bool, bool]) -> Steps[Any]:
+    def _loaded(self, access: Access, own: Any, name: str, text: Any, loading: Loading) -> Steps[Any]:
         """What a loader finds; None for nothing."""
-        loader, takes_request, blocks = how
         try:
-            return (yield Call(loader, (text, own) if takes_request else (text,), blocks))
+            return (yield Call(loading.function, loading.arguments(text, own, access.caller), loading.blocks))
         except Exception as error:
             if not self.enforcement.is_missing(error):
                 log.error("the loader of %s failed for %s %s", name, access.method, plain(access.path))
@@ -304,7 +305,7 @@ class Exchange:
             _decide_with(access, record, records)
 
     def _refusal_before(self) -> Answer | None:
-        decision, records = self.access.decision, self.enforcement.records
+        decision = self.access.decision
         if decision.outcome is Outcome.ALLOW:
             return None
         if decision.reason is not None:
@@ -312,11 +313,7 @@ class Exchange:
         needs = decision.question.values if decision.question.values is not None else decision.path_values
         if self._lost:
             return responses.MISSING
-        things = self.enforcement.policy.roles.things.by_parameter
-        lacking = records and any(
-            (name in records or (name in things and things[name].name in records)) and name not in self.access.records
-            for name in needs
-        )
+        lacking = any(name in needs and name not in self.access.records for name, _ in self._loaders)
         # A record that all depends on is missing.
         return responses.MISSING if lacking and self._asks_for_record() else None
 

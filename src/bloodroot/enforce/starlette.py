@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping
 from typing import Any
 
 from starlette.applications import Starlette
@@ -13,9 +12,10 @@ from ..core.binding import Route
 from ..core.policy import Policy
 from .asgi import identify_async
 from .audit import Audit
-from .enforcement import Enforcement, Identify, Loader, Page
+from .enforcement import Enforcement, Identify, Page
 from .errors import StartUpError
 from .gates import Gates, Outermost, Watch
+from .loaders import Records
 from .starlette_routes import routes
 from .startup import StartUp, look_over
 
@@ -27,7 +27,7 @@ def protect(
     policy: Policy,
     *,
     identify: Identify,
-    records: Mapping[str, Loader] | None = None,
+    records: Records | None = None,
     page: Page | None = None,
     audit: Audit | None = None,
 ) -> StartUp:

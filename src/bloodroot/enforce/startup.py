@@ -18,6 +18,7 @@ from . import active_policies
 from .access import log
 from .errors import EnforcementError, StartUpError
 from .guards import guards_of, refuse_caches
+from .loaders import LoaderKey, key_for, names_at, words
 from .start_checks import (
     RULE_WITHOUT_ENDPOINT,
     SEVERAL_ROUTES,
@@ -100,13 +101,13 @@ def without_actions(policy: Policy) -> Policy:
     return policy
 
 
-def look_over(policy: Policy, routes: Iterable[Route], records: Collection[str] = ()) -> StartUp:
+def look_over(policy: Policy, routes: Iterable[Route], records: Collection[LoaderKey] = ()) -> StartUp:
     """Hold a policy and the routes of an application against each other.
 
     Args:
         policy: bound to the routes.
         routes: every route of the application.
-        records: the parameters that have loaders.
+        records: what has loaders: parameters, things, and parameters of actions.
 
     Raises:
         PolicyError: a guard of a handler requires what this policy does not know.
@@ -150,16 +151,23 @@ def _understood(policy: Policy, routes: list[Route]) -> None:
                 guard.compiled_for(policy)
 
 
-def _unknown_records(policy: Policy, routes: list[Route], records: Collection[str]) -> Iterator[str]:
+def _unknown_records(policy: Policy, routes: list[Route], records: Collection[LoaderKey]) -> Iterator[str]:
     names = {name for route in routes for name in parameters_of(route)} | set(policy.roles.things.by_name)
-    for name in records:
+    for key in records:
+        name = key if isinstance(key, str) else key[1]
         if name not in names:
             guess = suggestion(name, names) or f"; parameters are {', '.join(sorted(names)) or 'none'}"
-            yield f'records has a loader for "{name}", which is no parameter of any route{guess}'
+            yield f"records has a loader for {words(key)}, which is no parameter of any route{guess}"
+        elif isinstance(key, tuple):
+            at = [route for route in routes if name in parameters_of(route)]
+            actions = {action for route in at for action in route.actions}
+            if not any(key_for((key,), (action,), name, None) for action in actions):
+                guess = suggestion(key[0], actions) or f"; actions with {name} are {', '.join(sorted(actions))}"
+                yield f"records has a loader for {words(key)}, and no action of that name has this parameter{guess}"
 
 
 def _findings(
-    policy: Policy, routes: list[Route], served: list[_Served], records: Collection[str]
+    policy: Policy, routes: list[Route], served: list[_Served], records: Collection[LoaderKey]
 ) -> Iterator[Finding]:
     by_template = PathTree((each.template, each) for each in served)
     for line in policy.endpoints:
@@ -179,7 +187,8 @@ def _findings(
             continue
         rules = tuple(policy.lookup.rules_over(each.template, "GET" if each.method == ANY else each.method))
         at = AtRoute(each.words, each.method, each.route, each.line, rules)
-        yield from find_at(policy.roles, at, records, at_start=True)
+        loaded = set(names_at(records, each.route, each.method))
+        yield from find_at(policy.roles, at, loaded, at_start=True)
 
 
 def _inexact(routes: list[Route]) -> Iterator[str]:

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import contextvars
 import inspect
-from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
+from collections.abc import Callable, Iterable, Iterator, Sequence
 from typing import Any
 
 from ..core.answers import Answer
@@ -13,8 +13,9 @@ from ..request import WsgiRequest as Request
 from . import responses
 from .access import _current, log
 from .audit import Audit
-from .enforcement import Enforcement, Identify, Loader, Page
+from .enforcement import Enforcement, Identify, Page
 from .leaving import leaving
+from .loaders import Records
 from .pipeline import Call, Exchange, run
 from .startup import without_actions
 
@@ -47,7 +48,7 @@ class AccessMiddleware:
         policy: Policy,
         *,
         identify: Identify,
-        records: Mapping[str, Loader] | None = None,
+        records: Records | None = None,
         page: Page | None = None,
         audit: Audit | None = None,
         settles: Sequence[str] = (),

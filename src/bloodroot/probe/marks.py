@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import itertools
-from collections.abc import Collection, Iterable, Iterator, Mapping
+from collections.abc import Callable, Collection, Iterable, Iterator, Mapping
 from dataclasses import replace
 from typing import TYPE_CHECKING, Any
 
@@ -149,19 +149,22 @@ def lists_as_loaded(plan: Plan) -> dict[tuple[AskedEndpoint, str], tuple[Case, .
 
 
 def texts_for_lists(
-    plan: Plan, records: Mapping[tuple[str, str], Any]
+    plan: Plan, records: Mapping[tuple[str, str], Any], loader_of: Callable[[str, Case], str]
 ) -> dict[tuple[AskedEndpoint, str], tuple[tuple[str, ...], ...]]:
     """For lists without marks, the texts of each record that is kept from the persona, which no other record has.
 
     Args:
         plan: the plan.
-        records: what the application loads, by parameter and value.
+        records: what the application loads, by loader and value.
+        loader_of: says which loader is for a parameter of a case.
     """
     own = {key: _texts_in(record) for key, record in records.items() if record is not None}
     found: dict[tuple[AskedEndpoint, str], tuple[tuple[str, ...], ...]] = {}
     for key, cases in plan.lists.items():
         # The last parameter of its own page identifies a record.
-        kept = dict.fromkeys((name, case.values[name]) for case in cases for name in case.asked.template.names[-1:])
+        kept = dict.fromkeys(
+            (loader_of(name, case), case.values[name]) for case in cases for name in case.asked.template.names[-1:]
+        )
         texts = [tuple(text for text in own.get(each, ()) if _is_of_one(text, each, own)) for each in kept]
         if all(texts):
             found[key] = tuple(texts)

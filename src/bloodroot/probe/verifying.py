@@ -12,6 +12,7 @@ from ..core.decision import Outcome
 from ..core.paths import read_path
 from ..core.question import Question
 from ..enforce import active_policies
+from ..enforce.loaders import Loading, actions_at
 from ..settings import Settings, SettingsError
 from .marks import lists_as_loaded, texts_for_lists
 from .plan import Case, Plan, SkippedRequest
@@ -42,7 +43,7 @@ async def verify(policy: Policy, plan: Plan, application: Application) -> Plan:
                     corrected[case] = _by_record(policy, case, records)
     plan = _with(plan, corrected) if corrected else plan
     plan = replace(plan, lists=lists_as_loaded(plan))
-    return replace(plan, texts=texts_for_lists(plan, loaded))
+    return replace(plan, texts=texts_for_lists(plan, loaded, lambda name, case: _key(policy, name, case)))
 
 
 async def with_candidates(policy: Policy, settings: Settings, application: Application) -> Settings:
@@ -57,13 +58,13 @@ async def with_candidates(policy: Policy, settings: Settings, application: Appli
         for name, values in settings.candidates.items():
             where = f"{settings.file.name}: samples.{name}"
             loading = _loading(policy, name) if application.here else None
-            if loading is None or loading[1]:
+            if loading is None or loading.takes:
                 raise SettingsError(
                     f"{where}: no loader of the application reads {name} from its text alone; write records that hold "
                     "and fail under [samples.CONDITION] instead"
                 )
             for value in values:
-                record = loading[0](value)
+                record = loading.function(value)
                 found.setdefault(name, {})[value] = await record if inspect.isawaitable(record) else record
                 if found[name][value] is None:
                     raise SettingsError(
@@ -72,10 +73,18 @@ async def with_candidates(policy: Policy, settings: Settings, application: Appli
     return replace(settings, loaded=found)
 
 
-def _loading(policy: Policy, name: str) -> tuple[Any, bool, Any] | None:
-    """What loads the record of a parameter, and whether that takes the request; None for nothing."""
+def _loading(policy: Policy, name: str, case: Case | None = None) -> Loading | None:
+    """What loads the record of a parameter, of a case or of any; None for nothing."""
     thing = policy.roles.things.by_parameter.get(name)
-    return active_policies.loader_of(name) or (active_policies.loader_of(thing.name) if thing else None)
+    route = case.asked.route if case is not None else None
+    actions = actions_at(route, case.method) if case is not None and route is not None else ()
+    return active_policies.loader_of(name, thing.name if thing else None, actions)
+
+
+def _key(policy: Policy, name: str, case: Case) -> str:
+    """What a loader is known by: where it is for one action alone, another parameter of its name is something else."""
+    loading = _loading(policy, name, case)
+    return name if loading is None or loading is _loading(policy, name) else f"{name} {id(loading.function)}"
 
 
 def _with(plan: Plan, corrected: Mapping[Case, Case | SkippedRequest]) -> Plan:
@@ -101,26 +110,26 @@ async def _records(case: Case, policy: Policy, loaded: dict[tuple[str, str], Any
     """
     records: dict[str, Any] = {}
     for name in case.asked.template.names:
-        loading = _loading(policy, name)
+        loading = _loading(policy, name, case)
         text = case.values.get(name)
         if loading is None or text is None:
             continue
-        loader, takes_request, _ = loading
-        if takes_request:
+        if loading.takes:
             return {}
-        if (name, text) not in loaded:
+        key = _key(policy, name, case), text
+        if key not in loaded:
             try:
-                record = loader(text)
-                loaded[name, text] = await record if inspect.isawaitable(record) else record
+                record = loading.function(text)
+                loaded[key] = await record if inspect.isawaitable(record) else record
             except Exception:
                 # It may need a request, or a connection that there is only within one.
                 return {}
-        if loaded[name, text] is None:
+        if loaded[key] is None:
             return (
                 f"there is no record for {name} = {text}, which is for {case.sample}; correct the sample, or put the "
                 "record into the data that reset makes"
             )
-        records[name] = loaded[name, text]
+        records[name] = loaded[key]
     return records
 
 
