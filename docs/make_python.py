@@ -17,6 +17,8 @@ MODULES = {
     "bloodroot.enforce.fastapi": "FastAPI.",
     "bloodroot.enforce.flask": "Flask.",
     "bloodroot.enforce.django": "Django.",
+    "bloodroot.enforce.django_rest": "The REST framework of Django.",
+    "bloodroot.enforce.django_templates": "Templates of Django.",
     "bloodroot.enforce.asgi": "Any ASGI application.",
     "bloodroot.enforce.wsgi": "Any WSGI application.",
     "bloodroot.enforce.rows": "Lists of records, for SQLAlchemy.",

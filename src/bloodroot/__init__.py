@@ -7,7 +7,7 @@ from typing import TYPE_CHECKING, Any
 
 if TYPE_CHECKING:
     from .core.answers import Answer
-    from .core.binding import Route, RouteKind
+    from .core.binding import Operation, Route, RouteKind
     from .core.caller import Caller, Unidentified
     from .core.compiler import parse
     from .core.decision import Decision, Outcome, Step, StepVerdict
@@ -35,6 +35,7 @@ __all__ = [
     "FieldsRefused",
     "Line",
     "Moved",
+    "Operation",
     "Outcome",
     "Place",
     "Policy",
@@ -56,7 +57,7 @@ __all__ = [
 # Loaded when they are first asked for, so that `bloodroot --help` does not wait for what it does not need.
 _ROOMS = {
     "core.answers": ("Answer",),
-    "core.binding": ("Route", "RouteKind"),
+    "core.binding": ("Operation", "Route", "RouteKind"),
     "core.caller": ("Caller", "Unidentified"),
     "core.compiler": ("parse",),
     "core.decision": ("Decision", "Outcome", "Step", "StepVerdict"),

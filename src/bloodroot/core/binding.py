@@ -303,7 +303,7 @@ def _several_handlers(action: ActionLine, routes: list[Route], actions: Mapping[
             message = f"action {action.name} stands for several: {each}"
             remedy = f'write a line for each, or: accept {SEVERAL_ROUTES} "why"'
             return [Problem(f"{message}; {remedy}", action.place)]
-    handlers = {(id(route.handler), repr(route.variant)): route for route in routes if route.handler is not None}
+    handlers = handlers_apart(routes)
     if len(handlers) < 2:
         return []
     where = [f"{_spelled(handler.handler)} ({handler.spelling or handler.path})" for handler in handlers.values()]
@@ -311,6 +311,11 @@ def _several_handlers(action: ActionLine, routes: list[Route], actions: Mapping[
     message = f"action {action.name} is the name of several handlers: {several}"
     remedy = f'give each a name of its own, or write: accept {SEVERAL_ROUTES} "why"'
     return [Problem(f"{message}; {remedy}", action.place)]
+
+
+def handlers_apart(routes: Iterable[Route]) -> dict[tuple[int, str], Route]:
+    """The handlers of routes, each with one of them: a view that was made with other arguments is another one."""
+    return {(id(route.handler), repr(route.variant)): route for route in routes if route.handler is not None}
 
 
 def _not_served_alone(action: ActionLine, route: Route) -> Problem:

@@ -229,13 +229,16 @@ class Policy:
         flags = Flags(self.evaluator, self._flagged, caller, names)
         return [flags.of(record) for record in records]
 
-    def readable(self, caller: Caller | None, kind: str, record: Any = None) -> frozenset[str]:
+    def readable(
+        self, caller: Caller | None, kind: str, record: Any = None, names: Iterable[str] | None = None
+    ) -> frozenset[str]:
         """The fields of a record that a caller may see.
 
         Args:
             caller: who asks; None for a signed-out caller.
             kind: the kind of record, as in ``fields accession``.
             record: a mapping, a dataclass or an object; None for the fields that the policy names.
+            names: the fields to ask about; by default all of the record's.
 
         Returns:
             Names of fields. Where the policy says nothing of this kind, all of the record's.
@@ -244,11 +247,13 @@ class Policy:
             UnknownNameError: the policy knows no such kind, but one of nearly the same name.
         """
         rules = self._rules_for(kind)
+        asked = list(names) if names is not None else None
         if rules is None:
-            return frozenset(names_of(record))
-        names = names_of(record) if record is not None else [name for name in rules.rules if name != "*"]
+            return frozenset(names_of(record) if asked is None else asked)
+        if asked is None:
+            asked = [*(names_of(record) if record is not None else (name for name in rules.rules if name != "*"))]
         other_facts = [
-            rules.readable(names, facts_of(self.roles, other, record)) for other in counted_as(self.roles, caller)
+            rules.readable(asked, facts_of(self.roles, other, record)) for other in counted_as(self.roles, caller)
         ]
         return other_facts[0].intersection(*other_facts[1:])
 

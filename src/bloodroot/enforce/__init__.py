@@ -8,7 +8,7 @@ from .audit_file import AuditFile, AuditFullError
 from .enforcement import Identify, Page
 from .errors import EnforcementError, Refusal, StartUpError, Unsettled
 from .guards import guard
-from .loaders import Loader
+from .loaders import Loader, Records
 from .startup import StartUp
 
 __all__ = [
@@ -23,6 +23,7 @@ __all__ = [
     "JsonLines",
     "Loader",
     "Page",
+    "Records",
     "Refusal",
     "StartUp",
     "StartUpError",

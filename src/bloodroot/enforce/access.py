@@ -94,6 +94,14 @@ class Acting:
         names = self.policy.readable(self.caller, kind, record)
         return {name: value for name, value in field_values.values_of(record).items() if name in names}
 
+    def readable_of(self, kind: str, record: Any, names: Iterable[str]) -> frozenset[str]:
+        """Those of some fields of a record that the caller may see.
+
+        Raises:
+            UnknownNameError: as `readable`.
+        """
+        return self.policy.readable(self.caller, kind, record, names)
+
     def change(self, kind: str, record: Any, changes: Any) -> dict[str, Any]:
         """The changes, if the caller may make every one of them.
 

@@ -83,17 +83,20 @@ def loaders() -> frozenset[LoaderKey] | None:
     return frozenset().union(*_loaders.values()) if _loaders else None
 
 
-def loader_of(name: str, thing: str | None = None, actions: Iterable[str] = ()) -> Loading | None:
+def loader_of(
+    name: str, thing: str | None = None, actions: Iterable[str] = (), *, alone: bool = False
+) -> Loading | None:
     """What loads the record of a parameter, as the application that was protected last does; None for nothing.
 
     Args:
         name: the parameter.
         thing: the thing that it identifies a record of, or None.
         actions: the names of what serves the route, the closest first.
+        alone: whether it is the only parameter of the path.
     """
     actions = list(actions)
     for known in reversed([*_loaders.values()]):
-        key = key_for(known, actions, name, thing)
+        key = key_for(known, actions, name, thing, alone=alone)
         if key is not None:
             return known[key]
     return None

@@ -35,8 +35,10 @@ from ..request import DjangoRequest as Request
 from ..request import encoded
 from . import responses
 from .access import _current, log, plain
+from .django_identity import Identify, identify
 from .django_routes import RouteTable, all_routes, leads_on, no_routes, redirecting, routes, without_format
 from .django_settings import check_sessions, has_forbidden_page, read_settings
+from .django_views import is_api
 from .enforcement import Enforcement, Served
 from .leaving import leaving, withheld
 from .pipeline import Call, Exchange, run, run_async
@@ -44,7 +46,7 @@ from .sessions import copied
 from .startup import look_over
 from .wsgi import acting, check_headers, without_early_hints
 
-__all__ = ["AccessMiddleware", "routes"]
+__all__ = ["AccessMiddleware", "Identify", "identify", "routes"]
 
 _MOST_ROUTES = 20_000
 
@@ -73,7 +75,7 @@ class AccessMiddleware:
         look_over(policy, found, self.enforcement.records).tell()
         self._routes = RouteTable(every)
         # With the view itself, so that an id here is never that of another one.
-        self._served: dict[tuple[Any, Any, int], tuple[Served, Any, str | None]] = {}
+        self._served: dict[tuple[Any, Any, int], tuple[Served, Any, str | None, bool]] = {}
         self._has_forbidden_page = has_forbidden_page()
         self._no_routes = no_routes()
         self._redirects = redirecting()
@@ -193,9 +195,11 @@ class AccessMiddleware:
         served = self._served.get(key)
         if served is None:
             route, suffix = self._routes.chosen(match)
+            api = is_api(match.func)
             if len(self._served) >= _MOST_ROUTES:
                 self._served.clear()  # a project may make its routes anew for each request
-            served = self._served[key] = self.enforcement.serve(route), match.func, suffix
+            served = self._served[key] = self.enforcement.serve(route), match.func, suffix, api
+        exchange.is_api = served[3]
         values = match.kwargs or {}
         if served[2] is not None:
             path, values = without_format(exchange.request.path, values, served[2])

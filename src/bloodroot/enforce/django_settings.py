@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import contextlib
 from typing import Any
 
 from django.conf import settings
@@ -13,6 +14,8 @@ from django.views import defaults
 
 from ..core.policy import Policy
 from ..files import load
+from .django_loaders import as_loader
+from .loaders import words
 
 _KEYS = ("policy", "identify", "records", "page", "audit")
 _SESSIONS = "django.contrib.sessions.middleware.SessionMiddleware"
@@ -33,7 +36,7 @@ def read_settings() -> dict[str, Any]:
     policy = given["policy"]
     if not isinstance(policy, Policy):
         policy = load(policy)
-    records = {name: _imported(loader, f"records.{name}") for name, loader in (given.get("records") or {}).items()}
+    records = {key: as_loader(_imported(each, words(key)), key) for key, each in (given.get("records") or {}).items()}
     rest = {key: _imported(given.get(key), key) for key in ("identify", "page", "audit")}
     return {"policy": policy, "records": records, **rest}
 
@@ -44,6 +47,10 @@ def _imported(value: Any, key: str) -> Any:
     try:
         return import_string(value)
     except ImportError as error:
+        # An attribute of a class, as the manager of a model.
+        owner, _, attribute = value.rpartition(".")
+        with contextlib.suppress(ImportError, AttributeError):
+            return getattr(import_string(owner), attribute)
         raise ImproperlyConfigured(f"BLOODROOT[{key!r}]: {value} cannot be imported: {error}") from error
 
 

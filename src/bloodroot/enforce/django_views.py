@@ -36,6 +36,8 @@ def actions_of(callback: Any) -> dict[str, str] | None:
 def methods_of(callback: Any) -> tuple[str, ...]:
     """The methods that a view serves, in capitals; empty for a function that does not say."""
     kind = handler_of(callback)
+    if kind_of(kind) is RouteKind.REDIRECT:
+        return ()  # every method, all of them by one function
     if not isinstance(kind, type):
         named = [method for operation in _of_path_view(callback) for method in operation.methods]
         return tuple(sorted(set(named or _required(callback))))
@@ -43,6 +45,8 @@ def methods_of(callback: Any) -> tuple[str, ...]:
     served = {*handlers_of(kind), *(actions_of(callback) or ())} & allowed
     # The answer to OPTIONS that every view has is Django's own, and so is that to HEAD by what serves GET.
     own = {name for name in ("options",) if name in vars(kind)}
+    if _is_form(kind):
+        served -= {"put", "delete"}  # other ways to send the form, which no page uses
     if "get" in served and _function(callback, "head") in (None, _function(callback, "get")):
         served.discard("head")
     return tuple(sorted(name.upper() for name in served - {"options"} | own))
@@ -75,8 +79,7 @@ def operations(callback: Any, name: str, names: list[str]) -> tuple[Operation, .
     methods = methods_of(callback)
     actions = actions_of(callback)
     if actions is None:
-        is_one = _is_form(kind) or issubclass(kind, RedirectView)
-        return () if is_one else operations_of(kind, name, methods)
+        return () if _is_form(kind) else operations_of(kind, name, methods)
     base = str(getattr(callback, "initkwargs", {}).get("basename") or kind.__name__)
     namespace = name.rpartition(".")[0]
     functions = {method: _function(callback, method.lower()) for method in methods}
@@ -93,6 +96,16 @@ def _is_form(kind: type) -> bool:
         for name in handlers_of(kind)
         if name in ("put", "patch", "delete")
     )
+
+
+def is_rest_view(view: Any) -> bool:
+    """Whether a view is one of the REST framework's classes."""
+    return isinstance(view, type) and any(kind.__module__.startswith("rest_framework.") for kind in view.__mro__)
+
+
+def is_api(callback: Any) -> bool:
+    """Whether a view is of an API, which speaks JSON to whoever does not ask for something else."""
+    return is_rest_view(handler_of(callback)) or path_view_of(callback) is not None
 
 
 def path_view_of(callback: Any) -> Any:

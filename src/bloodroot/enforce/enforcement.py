@@ -100,6 +100,7 @@ class Enforcement:
         self.realm = policy.title or "application"
         self.is_missing = missing
         self.by_token: Callable[..., bool] = getattr(identify, "by_token", _never)
+        self.challenge: Callable[[Any], str | None] = getattr(identify, "challenge", _none)
         self.identify_takes_path: bool = getattr(identify, "takes_path", False) is True
         self.identify_again: float | None = getattr(identify, "again", None)
         if self.identify_again is not None and not isinstance(self.identify_again, int | float):
@@ -142,6 +143,10 @@ class Enforcement:
         """What loads a record of a thing that no parameter of the path names."""
         declared = self.policy.roles.things.by_name[thing]
         return next((self.records[name] for name in declared.loader_names if name in self.records), None)
+
+
+def _none(_: Any) -> None:
+    return None
 
 
 def _never(*_: Any) -> bool:

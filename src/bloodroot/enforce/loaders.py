@@ -4,10 +4,9 @@ from __future__ import annotations
 
 import inspect
 from collections.abc import Callable, Collection, Iterable, Iterator, Mapping, Sequence
-from typing import TYPE_CHECKING, Any, NamedTuple
+from typing import Any, NamedTuple
 
-if TYPE_CHECKING:
-    from ..core.binding import Route
+from ..core.binding import Route, template_of
 
 Loader = Callable[..., Any]
 # A parameter or a thing; or an action, or what names of actions begin with, and a parameter.
@@ -65,7 +64,9 @@ def _takes(loader: Loader) -> tuple[str, ...]:
     return tuple("caller" if each.name == "caller" else "request" for each in needed[:2])
 
 
-def key_for(keys: Collection[LoaderKey], actions: Iterable[str], name: str, thing: str | None) -> LoaderKey | None:
+def key_for(
+    keys: Collection[LoaderKey], actions: Iterable[str], name: str, thing: str | None, *, alone: bool
+) -> LoaderKey | None:
     """The loader for a parameter: that of an action before that of what its name begins with, the parameter, the thing.
 
     Args:
@@ -73,15 +74,26 @@ def key_for(keys: Collection[LoaderKey], actions: Iterable[str], name: str, thin
         actions: the names of what serves the route, the closest first.
         name: the parameter.
         thing: the thing that the parameter identifies a record of, or None.
+        alone: whether it is the only parameter of the path.
     """
+    actions = list(actions)
     for action in actions:
-        parts = action.split(".")
-        for end in range(len(parts), 0, -1):
-            if (".".join(parts[:end]), name) in keys:
-                return ".".join(parts[:end]), name
+        for each in (action, *_beginnings([action])):
+            if (each, name) in keys:
+                return each, name
     if name in keys:
         return name
-    return thing if thing is not None and thing in keys else None
+    if thing is not None and thing in keys:
+        return thing
+    # Of one parameter it is plain which record it is, as in ``/pieces/{pk}``, which piece.retrieve serves.
+    return next((each for each in _beginnings(actions) if each in keys), None) if alone else None
+
+
+def _beginnings(actions: Iterable[str]) -> Iterator[str]:
+    """What names of actions begin with, the longest first: of ``api.piece.edit`` it is ``api.piece`` and ``api``."""
+    for action in actions:
+        parts = action.split(".")
+        yield from (".".join(parts[:end]) for end in range(len(parts) - 1, 0, -1))
 
 
 def loaders_of(
@@ -96,7 +108,10 @@ def loaders_of(
         things: the things that parameters identify records of, by parameter.
     """
     actions = list(actions)
-    keys = ((name, key_for(loadings, actions, name, things[name].name if name in things else None)) for name in names)
+    keys = (
+        (name, key_for(loadings, actions, name, things[name].name if name in things else None, alone=len(names) == 1))
+        for name in names
+    )
     return tuple((name, loadings[key]) for name, key in keys if key is not None)
 
 
@@ -107,12 +122,18 @@ def actions_at(route: Route, method: str) -> tuple[str, ...]:
 
 def names_at(keys: Collection[LoaderKey], route: Route, method: str) -> Iterator[str]:
     """Parameters and things that a record is loaded for where a route serves a method."""
-    actions = actions_at(route, method)
+    actions, names = actions_at(route, method), parameters_of(route)
     for key in keys:
         if isinstance(key, str):
             yield key
-        elif key_for((key,), actions, key[1], None) is not None:
-            yield key[1]
+    for name in names:
+        if key_for(keys, actions, name, None, alone=len(names) == 1) is not None:
+            yield name
+
+
+def parameters_of(route: Route) -> tuple[str, ...]:
+    """The parameters of the path of a route, as the framework names them."""
+    return route.names if route.names is not None else template_of(route)[0].names
 
 
 def words(key: LoaderKey) -> str:

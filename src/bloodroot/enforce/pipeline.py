@@ -99,6 +99,7 @@ class Exchange:
         refusing: the answer that the caller gets in the place of the application's.
         unserved: whether it is for nothing that is there.
         socket: whether a WebSocket is asked for. What goes over it cannot be withheld, so nothing may be open.
+        is_api: whether what is asked for speaks JSON to those who ask for nothing else.
         undo: takes back what the handler has left for the response beside it, such as changes to the session.
     """
 
@@ -109,6 +110,7 @@ class Exchange:
     socket = False
     refusing: Answer | None = None
     undo: Callable[[], None] | None = None
+    is_api = False
     _identified = 0.0
     _loaders: Loaders = ()
     _lost = False  # whether a record on the way to what a role is held in is missing
@@ -393,7 +395,7 @@ class Exchange:
         decided = access.decided if access is not None else None
         return responses.response(
             answer,
-            responses.is_program(request, enforcement.by_token(*self._located(own))),
+            responses.is_program(request, self.is_api or enforcement.by_token(*self._located(own))),
             enforcement.realm,
             # A page for signed-out callers alone is none to come back to.
             request.asked_for if decided is None or decided.reason != "signed-in" else None,
@@ -402,6 +404,7 @@ class Exchange:
             lambda: enforcement.page(answer, own) if enforcement.page is not None else None,
             request.safe_prefix,
             enforcement.vary,
+            enforcement.challenge(own) if answer.status == 401 or answer.otherwise == 401 else None,
         )
 
     def _lacking_scopes(self, decided: Decision | None) -> tuple[str, ...]:

@@ -67,6 +67,7 @@ def response(
     page: Callable[[], str | bytes | None] = lambda: None,
     prefix: str = "",
     vary: tuple[str, ...] = VARY,
+    asks_for: str | None = None,
 ) -> Response:
     """An answer as a response: problem details (RFC 9457) for programs, a page otherwise.
 
@@ -83,6 +84,7 @@ def response(
         page: gives the HTML to show, or None for a small page of our own.
         prefix: what a server or proxy puts before the application's paths, for redirects.
         vary: the headers that callers are identified by.
+        asks_for: what to come back with, as a challenge; None for a bearer token.
     """
     no_redirect = as_json or invalid_token is not None
     status = answer.otherwise if no_redirect and answer.otherwise is not None else answer.status
@@ -107,7 +109,8 @@ def response(
         ("cache-control", "no-store"),
         ("vary", ", ".join(("Accept", *vary))),
     ]
-    asks_for = challenge(status, realm, invalid_token, scopes)
+    if status != HTTPStatus.UNAUTHORIZED or asks_for is None:
+        asks_for = challenge(status, realm, invalid_token, scopes)
     if asks_for is not None:
         headers.append(("www-authenticate", asks_for))
     if status == HTTPStatus.SEE_OTHER and answer.location is not None:

@@ -10,7 +10,7 @@ from dataclasses import dataclass
 from pathlib import Path
 from typing import Any, NamedTuple
 
-from ..core.binding import Route, lines_of_actions, template_of
+from ..core.binding import Route, lines_of_actions
 from ..core.conditions import Reference
 from ..core.finding import Finding, FindingKind, Needs, Severity
 from ..core.formulas import walk
@@ -20,6 +20,7 @@ from ..core.requirements import HoldingIn, asks_for_guard, references_in
 from ..core.roles import RoleTable
 from ..language.problems import Place, Source
 from .guards import guards_of, misplaced
+from .loaders import parameters_of
 
 WITHOUT_ENDPOINT = FindingKind(
     "line-without-endpoint",
@@ -124,11 +125,6 @@ class AtRoute:
     def parameters(self) -> tuple[str, ...]:
         """The parameters of the path."""
         return parameters_of(self.route)
-
-
-def parameters_of(route: Route) -> tuple[str, ...]:
-    """The parameters of the path of a route, as the framework names them."""
-    return route.names if route.names is not None else template_of(route)[0].names
 
 
 def find_at(

@@ -18,14 +18,13 @@ from . import active_policies
 from .access import log
 from .errors import EnforcementError, StartUpError
 from .guards import guards_of, refuse_caches
-from .loaders import LoaderKey, key_for, names_at, words
+from .loaders import LoaderKey, key_for, names_at, parameters_of, words
 from .start_checks import (
     RULE_WITHOUT_ENDPOINT,
     SEVERAL_ROUTES,
     AtRoute,
     find_at,
     guards_not_run,
-    parameters_of,
     routes_ignoring_case,
     several_routes,
     without_endpoint,
@@ -155,15 +154,23 @@ def _unknown_records(policy: Policy, routes: list[Route], records: Collection[Lo
     names = {name for route in routes for name in parameters_of(route)} | set(policy.roles.things.by_name)
     for key in records:
         name = key if isinstance(key, str) else key[1]
+        if isinstance(key, str) and key not in names and any(_is_for_one(key, route) for route in routes):
+            continue
         if name not in names:
             guess = suggestion(name, names) or f"; parameters are {', '.join(sorted(names)) or 'none'}"
             yield f"records has a loader for {words(key)}, which is no parameter of any route{guess}"
         elif isinstance(key, tuple):
             at = [route for route in routes if name in parameters_of(route)]
             actions = {action for route in at for action in route.actions}
-            if not any(key_for((key,), (action,), name, None) for action in actions):
+            if not any(key_for((key,), (action,), name, None, alone=False) for action in actions):
                 guess = suggestion(key[0], actions) or f"; actions with {name} are {', '.join(sorted(actions))}"
                 yield f"records has a loader for {words(key)}, and no action of that name has this parameter{guess}"
+
+
+def _is_for_one(key: str, route: Route) -> bool:
+    """Whether a loader is for the only parameter of a route, whose action has a name that begins so."""
+    names = parameters_of(route)
+    return len(names) == 1 and key_for((key,), route.actions, names[0], None, alone=True) is not None
 
 
 def _findings(

@@ -2,10 +2,13 @@
 
 from __future__ import annotations
 
+import contextlib
 import itertools
 from collections.abc import Callable, Collection, Iterable, Iterator, Mapping
 from dataclasses import replace
 from typing import TYPE_CHECKING, Any
+
+from ..settings import SettingsError
 
 if TYPE_CHECKING:
     from ..core.paths import Template
@@ -16,9 +19,12 @@ if TYPE_CHECKING:
 
 
 def marks_of(settings: Settings) -> Iterator[str]:
-    """Every text that the settings say is in one record, or one field, alone."""
-    for sample in settings.samples.values():
-        yield from (example.mark for example in sample.fails if example.mark is not None)
+    """Every text that the settings say is in one record, or one field, alone; for some personas it is another one."""
+    for name, sample in settings.samples.items():
+        for example in sample.fails:
+            for persona in settings.personas.values() if example.mark is not None else ():
+                with contextlib.suppress(SettingsError):  # a persona who has no such record
+                    yield settings.fill(example.mark or "", persona, f"samples.{name}")
     for records in settings.things.values():
         yield from (record.mark for record in records.values() if record.mark is not None)
     for fields in settings.probe.fields.values():

@@ -112,7 +112,7 @@ def _filled(settings: Settings, example: Example, persona: Persona, name: str) -
     try:
         return Example(
             {key: settings.fill(value, persona, where) for key, value in example.values.items()},
-            example.mark,
+            settings.fill(example.mark, persona, where) if example.mark is not None else None,
             {key: settings.fill(value, persona, where) for key, value in example.query.items()},
         )
     except SettingsError:

@@ -78,7 +78,8 @@ def _loading(policy: Policy, name: str, case: Case | None = None) -> Loading | N
     thing = policy.roles.things.by_parameter.get(name)
     route = case.asked.route if case is not None else None
     actions = actions_at(route, case.method) if case is not None and route is not None else ()
-    return active_policies.loader_of(name, thing.name if thing else None, actions)
+    alone = case is not None and len(case.asked.template.names) == 1
+    return active_policies.loader_of(name, thing.name if thing else None, actions, alone=alone)
 
 
 def _key(policy: Policy, name: str, case: Case) -> str:

@@ -3,9 +3,10 @@
 from __future__ import annotations
 
 import re
-from collections.abc import Iterable, Iterator
+from collections.abc import Collection, Iterable, Iterator
 from itertools import groupby
 
+from ..core.binding import Route, handlers_apart
 from ..core.methods import ANY
 from ..core.paths import parse_template, specificity
 from ..language.printer import tidy
@@ -33,7 +34,8 @@ def draft(result: SurveyResult, name: str) -> str:
     Raises:
         SurveyError: there are no endpoints.
     """
-    lines = [_line(row, requirement_of(row)) for row in _once(result.endpoints)]
+    shared = _shared_actions(result.endpoints)
+    lines = [_line(row, requirement_of(row), shared) for row in _once(result.endpoints, shared)]
     if not lines:
         raise SurveyError(f"{', '.join(result.sources)}: there are no endpoints to draft a policy for")
     roles, names = _names_of(guard.text for row in result.endpoints for guard in row.endpoint.guards)
@@ -58,7 +60,8 @@ def update(text: str, result: SurveyResult) -> tuple[str, int]:
     Returns:
         The text, and how many lines were added.
     """
-    added = [_line(row, "nobody") for row in _once(result.uncovered)]
+    shared = _shared_actions(result.endpoints)
+    added = [_line(row, "nobody", shared) for row in _once(result.uncovered, shared)]
     if not added:
         return text, 0
     section = "\n".join(["endpoints", *(f"  {what} {requirement}{about}" for what, requirement, about in added)])
@@ -83,13 +86,22 @@ def skeleton(app: str | None, openapi: str | None, policy: str, templates: Itera
     return "\n".join(lines) + "\n"
 
 
-def _once(rows: Iterable[Surveyed]) -> Iterator[Surveyed]:
+def _shared_actions(rows: Iterable[Surveyed]) -> set[str]:
+    """The names of actions that a line cannot say, as they are those of several handlers."""
+    routes: dict[str, list[Route]] = {}
+    for row in rows:
+        if row.endpoint.action and row.endpoint.route is not None:
+            routes.setdefault(row.endpoint.action, []).append(row.endpoint.route)
+    return {action for action, some in routes.items() if len(handlers_apart(some)) > 1 or any(r.rivals for r in some)}
+
+
+def _once(rows: Iterable[Surveyed], shared: Collection[str]) -> Iterator[Surveyed]:
     """Endpoints by area. Of those that only an action can name, each action once; of others, each shape once."""
     seen: set[object] = set()
     # Those whose path can be written come before those for which it can be written only about.
     for row in sorted(rows, key=lambda row: (not row.endpoint.exact, *_sorting(row))):
         shape = specificity(parse_template(row.endpoint.template), exact=True)
-        key: object = _action_of(row) or (row.method, shape)
+        key: object = _action_of(row, shared) or (row.method, shape)
         if key not in seen:
             seen.add(key)
             yield row
@@ -106,17 +118,19 @@ def _sorting(row: Surveyed) -> tuple[str, str]:
     return _area(row.endpoint.template), row.endpoint.template
 
 
-def _action_of(row: Surveyed) -> str | None:
+def _action_of(row: Surveyed, shared: Collection[str]) -> str | None:
     """The action to write a line for; None where the path can be written, or there is no action that can."""
     action = row.endpoint.action
+    if action in shared:
+        return None
     if row.endpoint.exact or not action or not re.fullmatch(r"[^\W\d][\w.:-]*", action):
         return None
     return action
 
 
-def _line(row: Surveyed, requirement: str) -> tuple[str, str, str]:
+def _line(row: Surveyed, requirement: str, shared: Collection[str]) -> tuple[str, str, str]:
     """Method and path, requirement and description of the line for an endpoint."""
-    endpoint, action = row.endpoint, _action_of(row)
+    endpoint, action = row.endpoint, _action_of(row, shared)
     # The first sentence is enough beside a line.
     about = endpoint.summary.split(". ")[0] or endpoint.action or endpoint.operation or ""
     if endpoint.security is not None:
@@ -156,6 +170,8 @@ def _plain_permission(row: Surveyed) -> str:
         return f"{_singular(literal[-2])}:add"
     behind_value = len(parts) > 1 and "{" in parts[-2]
     plural = _singular(literal[-1]) != literal[-1]
+    if plural and method == ANY:
+        return f"{_singular(literal[-1])}-list:use"  # not that of one of them
     if (behind_value or last in ("edit", "search")) and not plural and len(literal) > 1:
         return f"{_singular(literal[-2])}:{literal[-1]}"
     verb = {"GET": "list" if plural else "read", "POST": "add", ANY: "use"}.get(method)
