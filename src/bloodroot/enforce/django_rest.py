@@ -7,6 +7,8 @@ from typing import Any, ClassVar
 
 from .access import current
 
+__all__ = ["AccessFields", "describe"]
+
 
 class AccessFields:
     """Before the classes of a serializer: leaves out what the caller may not read, refuses what one may not change.

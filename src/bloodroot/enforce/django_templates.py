@@ -20,6 +20,8 @@ from django import template
 
 from .access import _current, current
 
+__all__ = ["access", "may"]
+
 register = template.Library()
 
 
