@@ -53,6 +53,9 @@ class Identify:
             attributes={name: getattr(user, name) for name in self._attributes if hasattr(user, name)},
         )
 
+    def __repr__(self) -> str:
+        return "Identify()"
+
     def challenge(self, request: Any) -> str | None:
         """What an authenticator of a view asks for (RFC 9110, section 11.6.1); None for a token, as usual."""
         challenges = (each.authenticate_header(request) for each in _authenticators_of(request))
