@@ -4,7 +4,7 @@ import contextlib
 import logging
 import re
 import unittest
-from collections.abc import Callable, Iterator
+from collections.abc import Callable, Iterator, Mapping
 from types import SimpleNamespace
 from typing import Any, NamedTuple
 
@@ -223,10 +223,11 @@ class Small(NamedTuple):
     records: dict[str, Callable[..., Any]]
     page: Callable[[Any, Any], str | None] | None = None
     settles: tuple[str, ...] = ()
+    more: Mapping[str, Any] = {}
 
     @property
     def how(self) -> dict[str, Any]:
-        return {"identify": self.identify, "records": self.records, "page": self.page}
+        return {"identify": self.identify, "records": self.records, "page": self.page, **self.more}
 
 
 TARN = Small(ENDPOINTS, POLICY, BY_PATH, identify, RECORDS, page, ("POST /beds/*", "GET /memos", "GET /drafts"))

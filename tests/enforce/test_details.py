@@ -232,7 +232,11 @@ class AuditLog(unittest.TestCase):
         found = self.logged(Audit("all"), *self.REQUESTS)
         keys = ("caller", "method", "path", "line", "outcome", "reason")
         self.assertEqual([tuple(each[key] for key in keys) for each in found], list(self.EXPECTED))
-        self.assertEqual({frozenset(each) for each in found}, {frozenset(("time", "roles", "groups", *keys))})
+        more = ("time", "request", "actor", "roles", "groups", "scopes", "things", "enforced", "seconds")
+        self.assertEqual({frozenset(each) for each in found}, {frozenset((*more, *keys))})
+        self.assertEqual({(each["enforced"], each["actor"], each["scopes"]) for each in found}, {(True, None, None)})
+        self.assertTrue(all(0 < each["seconds"] < 60 for each in found))
+        self.assertEqual(len({each["request"] for each in found}), len(found))
         self.assertEqual(found[2]["roles"], None)
         self.assertEqual(found[-1]["roles"], sorted(found[-1]["roles"]))
         for each in found:

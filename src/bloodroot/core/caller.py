@@ -70,6 +70,8 @@ class Caller:
             as ``{"lot:edit": "the directory, to group field-staff"}``. ``thing:*`` means every permission of a thing.
         roles_in: for each thing, the roles that are held in one of its records, by the identifier of that:
             ``{"studio": {7: {"editor"}}}``. It is kept as a copy that cannot be changed.
+        actor: who acts for the caller, as support staff who view a page as a member: an id, or a caller who has
+            one. The rights are those of the caller. Conditions read it as ``caller.actor``, missing where none does.
         notes: what was found while the caller was identified, for explanations.
     """
 
@@ -81,8 +83,11 @@ class Caller:
     granted: Mapping[str, str] = field(default_factory=lambda: _NOTHING)
     notes: tuple[str, ...] = field(default=(), compare=False)
     roles_in: Mapping[str, Mapping[Any, Iterable[str]]] = NOWHERE
+    actor: Any = None
 
     def __post_init__(self) -> None:
+        if isinstance(self.actor, Caller):
+            object.__setattr__(self, "actor", self.actor.id)
         for name in ("roles", "groups", "scopes"):
             value = getattr(self, name)
             if value is None and name == "scopes":
@@ -132,6 +137,8 @@ class CallerView:
             if self._caller.id is None:
                 raise AttributeError(name)
             return self._caller.id
+        if name == "actor" and self._caller.actor is not None:
+            return self._caller.actor
         try:
             return self._caller.attributes[name]
         except KeyError as error:

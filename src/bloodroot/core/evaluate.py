@@ -402,16 +402,25 @@ class Evaluator:
     def kinds_there(self, question: Question, line: Line | None) -> list[str]:
         """The roles that a caller was given in the records that a request leads to, as ``editor in studio``."""
         caller = question.caller
-        if caller is None or not caller.roles_in or not self.roles.things:
-            return []
-        segments = question.segments or read_path(question.path)
-        there = self._there(question, segments, (line,) if line is not None else ())
-        location = there.location if there is not None else None
-        if location is None:
+        location = self._location(question, line) if caller is not None and caller.roles_in else None
+        if caller is None or location is None:
             return []
         held: RolesIn = caller.roles_in  # type: ignore[assignment]
         found = ((thing, held.at(thing, each.value, textual=each.textual)) for thing, each in location.records.items())
         return [kind_of_role(name, thing) for thing, names in found for name in sorted(names)]
+
+    def things_there(self, question: Question, line: Line | None) -> dict[str, Any]:
+        """The records that a request leads to, by thing, as far as they are known."""
+        location = self._location(question, line)
+        return {thing: each.value for thing, each in location.records.items()} if location is not None else {}
+
+    def _location(self, question: Question, line: Line | None) -> Location | None:
+        if not self.roles.things:
+            return None
+        there = self._there(
+            question, question.segments or read_path(question.path), (line,) if line is not None else ()
+        )
+        return there.location if there is not None else None
 
     def names_things(self, line: Line) -> bool:
         """Whether a line is about particular records of things: its path names some, or it requires roles in them."""

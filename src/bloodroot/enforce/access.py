@@ -10,7 +10,7 @@ import logging
 import sys
 from collections.abc import Iterable, Mapping
 from contextvars import ContextVar
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from types import MappingProxyType
 from typing import TYPE_CHECKING, Any, cast
 
@@ -41,11 +41,15 @@ class Acting:
         record: the record that a loader found, or that was settled with last; None before.
         refusal: the first thing that was asked for and refused, as a decision. It stays: a handler that passes over a
             refusal does not get its response out.
+        observes: whether nothing is refused here, and what would be is only written down.
+        fields_refused: the first change that was refused there.
     """
 
     # Defaults are on the class: one is made for every request, and most of this stays as it is.
     record: Any = None
     refusal: Decision | None = None
+    observes = False
+    fields_refused: FieldsRefused | None = None
     _guards_open: tuple[_Guarding, ...] = ()
     _guards_passed: tuple[CompiledGuard, ...] = ()
 
@@ -114,8 +118,13 @@ class Acting:
             FieldsRefused: naming each field that may not be changed. Let it pass: it becomes a 403 that names them.
         """
         wanted = field_values.changes_in(changes)
-        self.policy.changeable(self.caller, kind, wanted, record)
-        self._move(kind, record, wanted)
+        try:
+            self.policy.changeable(self.caller, kind, wanted, record)
+            self._move(kind, record, wanted)
+        except FieldsRefused as error:
+            if not self.observes:
+                raise
+            self.fields_refused = self.fields_refused or error
         return wanted
 
     def _move(self, kind: str, record: Any, changes: Mapping[str, Any]) -> None:
@@ -189,6 +198,8 @@ class Acting:
 
     def _refuse(self, decision: Decision, of: str = "") -> None:
         self.refusal = decision if self.refusal is None else self.refusal
+        if self.observes:
+            return
         if not of:
             raise Refusal(decision)
         who = f"the caller {plain(self.caller.id)}" if self.caller is not None else "a signed-out caller"
@@ -273,6 +284,13 @@ class Access(Acting):
     @property
     def cleared(self) -> bool:
         """Whether a response may go out: nothing is left to be settled, and nothing was refused."""
+        return self.observes or self.is_cleared
+
+    @property
+    def is_cleared(self) -> bool:
+        """The same where it is enforced."""
+        if self.fields_refused is not None:
+            return False
         return self.decision.outcome is Outcome.ALLOW and not self._guards_open and self.refusal is None
 
     @property
@@ -377,6 +395,7 @@ class on_behalf_of:
     Args:
         caller: for whom; None for a signed-out caller.
         policy: what decides; by default that of the request at hand, else the one in force in this process.
+        actor: who acts for the caller, as `Caller.actor`; by default whom the caller names.
 
     Raises:
         EnforcementError: no policy is in force, or several are; give one. Or it is used in a generator, where the
@@ -384,8 +403,8 @@ class on_behalf_of:
         Unsettled: at the end, where a guard depended on a record that was not settled.
     """
 
-    def __init__(self, caller: Caller | None, policy: Policy | None = None) -> None:
-        self._caller = caller
+    def __init__(self, caller: Caller | None, policy: Policy | None = None, *, actor: Any = None) -> None:
+        self._caller = replace(caller, actor=actor) if caller is not None and actor is not None else caller
         self._policy = policy
 
     def __enter__(self) -> Acting:
@@ -395,12 +414,13 @@ class on_behalf_of:
         if policy is None:
             policy = around.policy if around is not None else active_policies.only_policy()
         self._acting = Acting(policy, self._caller)
+        self._acting.observes = around is not None and around.observes
         self._token = _current.set(self._acting)
         return self._acting
 
     def __exit__(self, kind: type[BaseException] | None, error: BaseException | None, trace: object) -> None:
         _current.reset(self._token)
-        if error is None and self._acting.open_guards:
+        if error is None and self._acting.open_guards and not self._acting.observes:
             raise Unsettled(
                 f"nothing settled {self._acting.open_guards}; call current().settle(record) before acting on it"
             )

@@ -13,6 +13,7 @@ from .loaders import LoaderKey, Loading, key_for
 
 if TYPE_CHECKING:
     from ..core.lines import CompiledGuard
+    from ..core.paths import Template
     from ..core.policy import Policy
 
 
@@ -35,6 +36,7 @@ _lock = threading.Lock()
 _policies: list[weakref.ref[Policy]] = []
 _guards: weakref.WeakSet[Guarding] = weakref.WeakSet()
 _loaders: weakref.WeakKeyDictionary[Policy, dict[LoaderKey, Loading]] = weakref.WeakKeyDictionary()
+_reported: weakref.WeakKeyDictionary[Policy, tuple[str, ...]] = weakref.WeakKeyDictionary()
 
 
 def use(*policies: Policy) -> None:
@@ -76,6 +78,16 @@ def add_guard(guard: Guarding) -> None:
 def add_loaders(policy: Policy, loaders: Mapping[LoaderKey, Loading]) -> None:
     """Note how an application that is protected by a policy loads the records of parameters."""
     _loaders.setdefault(policy, {}).update(loaders)
+
+
+def add_report_only(policy: Policy, templates: Iterable[Template]) -> None:
+    """Note that at some paths nothing is enforced."""
+    _reported[policy] = tuple(template.text for template in templates)
+
+
+def report_only() -> tuple[str, ...]:
+    """The templates at which applications in this process enforce nothing, and only report."""
+    return tuple(dict.fromkeys(text for texts in _reported.values() for text in texts))
 
 
 def loaders() -> frozenset[LoaderKey] | None:

@@ -71,6 +71,7 @@ class AccessMiddleware:
         page: Page | None = None,
         audit: Audit | None = None,
         settles: Sequence[str] = (),
+        report_only: bool | Sequence[str] = False,
     ) -> None:
         self.app = app
         self.enforcement = Enforcement(
@@ -80,6 +81,7 @@ class AccessMiddleware:
             page=page,
             audit=audit,
             settles=settles,
+            report_only=report_only,
         )
 
     @property
@@ -262,7 +264,7 @@ class _Alone(Gate):
     def examined(self, status: int) -> Answer | None:
         """As `Gate.examined`. What a page that is missing looks like is known of our own page alone."""
         answer = super().examined(status)
-        if answer is None and status == 404 and self.enforcement.policy.hides:
+        if answer is None and status == 404 and self.enforcement.policy.hides and not self.observes:
             return responses.MISSING
         return answer
 

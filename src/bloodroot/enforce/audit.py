@@ -6,7 +6,9 @@ import datetime
 import json
 import logging
 import random
-from collections.abc import Mapping
+import re
+import uuid
+from collections.abc import Callable, Mapping
 from typing import TYPE_CHECKING, Any, Literal
 
 from .access import plain
@@ -14,34 +16,58 @@ from .access import plain
 if TYPE_CHECKING:
     from ..core.caller import Caller
     from ..core.decision import Decision
+    from ..request import Request
     from .access import Access
 
 log = logging.getLogger("bloodroot.audit")
 _message = False
-_FIELDS = ("caller", "roles", "groups", "method", "path", "line", "outcome", "reason")
+_FIELDS = (
+    *("request", "caller", "actor", "roles", "groups", "scopes", "method", "path", "things", "line", "outcome"),
+    *("reason", "enforced", "seconds"),
+)
+# What a client may call its request: anything else is not written down.
+_ID = re.compile(r"[\w.:/+=@-]{1,200}", re.ASCII).fullmatch
+Count = Callable[["Access", str, float], None]
 
 
 class Audit:
     """What is written down of decisions, through ``logging.getLogger("bloodroot.audit")`` at the level INFO.
 
-    Each record has ``caller`` (the id), ``roles`` and ``groups`` as they came (``editor in studio`` for a role that is
-    held in a record which the request leads to), ``method``, ``path``, ``line`` (file and line), ``outcome``
-    (``allow``, ``deny``, ``sign-in``, ``missing`` or ``withheld``) and ``reason`` as attributes; `JsonLines` writes
-    them as JSON.
+    Each record has as attributes ``request`` (an id of it), ``caller`` (the id), ``actor`` (who acts for the
+    caller), ``roles`` and ``groups`` as they came (``editor in studio`` for a role that is held in a record which
+    the request leads to), ``scopes``, ``method``, ``path``, ``things`` (the records that it leads to, by thing),
+    ``line`` (file and line), ``outcome`` (``allow``, ``deny``, ``sign-in``, ``missing`` or ``withheld``),
+    ``reason``, ``enforced`` (false for what is only reported) and ``seconds`` (that deciding took, with what was
+    loaded for it). `JsonLines` writes them as JSON.
 
     Args:
         which: ``all`` decisions, or the ``refused`` ones.
         sample: the share of allowed requests that are written down, from 0 to 1. Refusals always are.
+        request_id: the header that has the id of a request; where it is missing, or has more than letters, digits and
+            ``_.:/+=@-``, one is made.
+        count: called for every decision, written down or not: with the request, the outcome in a word, and the seconds
+            that deciding took. It must not wait for anything.
 
     Attributes:
         allowed: whether allowed requests are written down.
+        counts: whether every decision is to be counted.
     """
 
-    def __init__(self, which: Literal["all", "refused"] = "refused", *, sample: float = 1.0) -> None:
+    def __init__(
+        self,
+        which: Literal["all", "refused"] = "refused",
+        *,
+        sample: float = 1.0,
+        request_id: str = "X-Request-Id",
+        count: Count | None = None,
+    ) -> None:
         if which not in ("all", "refused") or not 0 <= sample <= 1:
             raise ValueError('which must be "all" or "refused", and sample a number from 0 to 1')
         self.allowed = which == "all"
         self._sample = sample
+        self._request_id = request_id.lower()
+        self._count = count
+        self.counts = count is not None
 
     def log_how_to_see(self) -> None:
         """Say once in a process how to see the records, where nothing is set up to show them."""
@@ -53,13 +79,33 @@ class Audit:
                 "give it one to see them: bloodroot.enforce.JsonLines formats them as JSON"
             )
 
-    def write(self, access: Access, outcome: str, decision: Decision) -> None:
+    def count(self, access: Access, outcome: str, seconds: float) -> None:
+        """Count what came of a request, whether it is written down or not."""
+        if self._count is not None:
+            try:
+                self._count(access, outcome, seconds)
+            except Exception:
+                logging.getLogger("bloodroot.enforce").exception("a decision could not be counted")
+
+    def write(
+        self,
+        access: Access,
+        outcome: str,
+        decision: Decision,
+        request: Request | None = None,
+        *,
+        enforced: bool = True,
+        seconds: float | None = None,
+    ) -> None:
         """Write down what came of a request.
 
         Args:
-            access: the request.
+            access: the request as it was decided.
             outcome: in a word.
             decision: what decided: the endpoint's line, or a guard.
+            request: the request as it was sent, for its id.
+            enforced: whether the outcome is what the caller gets, and not only what would be.
+            seconds: what deciding took.
         """
         if not log.isEnabledFor(logging.INFO):
             return
@@ -67,17 +113,36 @@ class Audit:
             return
         place, caller = decision.place, access.caller
         values: dict[str, Any] = {
+            "request": self._id_of(request),
             "caller": caller.id if caller is not None else None,
+            "actor": caller.actor if caller is not None else None,
             "roles": _roles(access, caller) if caller is not None else None,
             "groups": sorted(caller.groups) if caller is not None else None,
+            "scopes": sorted(caller.scopes) if caller is not None and caller.scopes is not None else None,
             "method": access.method,
             "path": access.path,
+            "things": _things(access),
             "line": place.at if place is not None else None,
             "outcome": outcome,
             "reason": decision.reason,
+            "enforced": enforced,
+            "seconds": round(seconds, 6) if seconds is not None else None,
         }
         # Where it was written down says nothing, and looking for it costs more than all the rest.
         log.handle(log.makeRecord(log.name, logging.INFO, __file__, 0, _Words(values), (), None, extra=values))
+
+    def _id_of(self, request: Request | None) -> str | None:
+        """The id of a request: what the client or a proxy calls it, else one of our own."""
+        if request is None:
+            return None
+        given = request.headers.get(self._request_id)
+        return given if given is not None and _ID(given) else uuid.uuid4().hex
+
+
+def _things(access: Access) -> dict[str, Any]:
+    """The records that a request leads to, by thing."""
+    decision = access.decision
+    return access.policy.evaluator.things_there(decision.question, decision.line) if access.policy.roles.things else {}
 
 
 def _roles(access: Access, caller: Caller) -> list[str]:
@@ -99,13 +164,15 @@ class _Words:
         values = self._values
         # A signed-out caller has no roles, not even none.
         who = plain(values["caller"]) if values["roles"] is not None else "a signed-out caller"
+        if values["actor"] is not None:
+            who += f", for whom {plain(values['actor'])} acts,"
         because = f" ({values['reason']})" if values["reason"] else ""
-        return f"{plain(values['method'])} {plain(values['path'])} by {who}: {values['outcome']}{because}"
+        only = "" if values["enforced"] else ", which is only reported"
+        return f"{plain(values['method'])} {plain(values['path'])} by {who}: {values['outcome']}{because}{only}"
 
 
 class JsonLines(logging.Formatter):
-    """Each record of the audit log as a line of JSON: time (RFC 3339), caller, roles, groups, method, path, line,
-    outcome, reason."""
+    """Each record of the audit log as a line of JSON: the time (RFC 3339), and what `Audit` says."""
 
     def format(self, record: logging.LogRecord) -> str:
         """One line."""

@@ -195,7 +195,7 @@ class Routing:
         """Let the router choose a route, and see what comes of what it does by itself."""
         self.arrival.come(scope)
         self._send = send
-        if not self.arrival.request.readable:
+        if not self.arrival.request.readable and not self.arrival.gates.enforcement.reports(None):
             dispatch = self.arrival.dispatch(scope[WAY][self.arrival.gates], scope, send)
             answer = await run_async(dispatch.decide(None), call_async)
             assert answer is not None

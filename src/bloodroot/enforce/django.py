@@ -10,6 +10,7 @@ In the settings of the project::
         "records": {"trial_id": "seedbank.data.trial"},
         "page": None,
         "audit": None,
+        "report_only": False,
     }
 """
 
@@ -145,7 +146,7 @@ class AccessMiddleware:
     def _read(self, sent: HttpRequest) -> HttpResponse | None:
         """What a request gets that can be read in more than one way; None for any other."""
         exchange: _Exchange = sent._bloodroot
-        return None if exchange.request.readable else self._refused_unread(exchange)
+        return None if exchange.request.readable or exchange.observes else self._refused_unread(exchange)
 
     def _finished(self, sent: HttpRequest, response: Any) -> HttpResponse:
         exchange: _Exchange = sent._bloodroot
@@ -316,7 +317,7 @@ class _Exchange(Exchange):
 
     def responded(self, status: int) -> Answer | None:
         """As `Exchange.responded`; what the view has got must be what was decided."""
-        if self.given is not None and self.match.kwargs != self.given:
+        if self.given is not None and self.match.kwargs != self.given and not self.observes:
             self.access.withheld = True
             log.error(
                 "%s %s: middleware inside has changed the arguments of the view after they were decided; the response "
@@ -332,7 +333,7 @@ class _Exchange(Exchange):
         """Whether a response may go out as it is."""
         if self._before is not None or not self.decided or self.refusing is not None:
             return False
-        return self.access.cleared and (self.given is None or self.match.kwargs == self.given)
+        return self.access.cleared and (self.given is None or self.match.kwargs == self.given or self.observes)
 
     def all(self) -> list[_Exchange]:
         """All that was dispatched for the request, in this order."""
@@ -344,7 +345,7 @@ class _Exchange(Exchange):
         if self._seen != (sent.path_info, sent.method):
             self.request = Request(sent)
             self._seen = (sent.path_info, sent.method)
-        return self.request.readable
+        return self.request.readable or self.enforcement.reports(None)
 
 
 def _failed(request: Any = None, **_: Any) -> None:

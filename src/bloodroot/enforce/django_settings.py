@@ -17,7 +17,7 @@ from ..files import load
 from .django_loaders import as_loader
 from .loaders import words
 
-_KEYS = ("policy", "identify", "records", "page", "audit")
+_KEYS = ("policy", "identify", "records", "page", "audit", "report_only")
 _SESSIONS = "django.contrib.sessions.middleware.SessionMiddleware"
 
 
@@ -38,6 +38,7 @@ def read_settings() -> dict[str, Any]:
         policy = load(policy)
     records = {key: as_loader(_imported(each, words(key)), key) for key, each in (given.get("records") or {}).items()}
     rest = {key: _imported(given.get(key), key) for key in ("identify", "page", "audit")}
+    rest["report_only"] = given.get("report_only", False)
     return {"policy": policy, "records": records, **rest}
 
 

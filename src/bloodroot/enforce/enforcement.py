@@ -11,9 +11,11 @@ from ..core.binding import Binding, Route, template_of
 from ..core.caller import Caller
 from ..core.lines import Line
 from ..core.methods import COMMON
+from ..core.paths import Template, parse_template
 from ..core.patterns import check_patterns, matches
 from ..core.policy import Policy
 from . import active_policies, responses
+from .access import log
 from .audit import Audit
 from .loaders import Loaders, Loading, Records, actions_at, loaders_of, read_loaders
 
@@ -67,6 +69,8 @@ class Enforcement:
             to HTML, or to None for the small page.
         audit: what is written down of decisions; None for refusals.
         missing: whether an exception of a loader says that there is no such record.
+        report_only: whether nothing is refused, and what would be is only written down; or the path templates where
+            that is so, as ``["/api/**"]``.
         settles: patterns of lines, such as ``"PUT /trials/*"``, whose handlers settle what is left open; None for all.
             What is left open at another line is refused before its handler.
 
@@ -84,6 +88,7 @@ class Enforcement:
         audit: Audit | None = None,
         missing: Callable[[Exception], bool] = lambda error: False,  # noqa: ARG005
         settles: Sequence[str] | None = None,
+        report_only: bool | Sequence[str] = False,
     ) -> None:
         if settles is not None:
             names = [f"{method} {line.template.text}" for line in policy.endpoints for method in line.methods or COMMON]
@@ -94,6 +99,9 @@ class Enforcement:
         self.identify = identify
         self.records = read_loaders(records)
         active_policies.add_loaders(policy, self.records)
+        self.report_only = read_report_only(report_only)
+        if self.report_only:
+            active_policies.add_report_only(policy, self.report_only)
         self.page = page
         self.audit = audit if audit is not None else Audit()
         self.audit.log_how_to_see()
@@ -113,6 +121,16 @@ class Enforcement:
         if self._settles is None:
             return True
         return line is not None and matches(f"{method} {line.template.text}", self._settles)
+
+    def reports(self, segments: Sequence[str] | None) -> bool:
+        """Whether what would be refused at a path is only written down.
+
+        Args:
+            segments: the path; None for one that can be read in more than one way.
+        """
+        if segments is None:
+            return any(template.text == EVERYWHERE for template in self.report_only)
+        return any(template.covers(list(segments)) for template in self.report_only)
 
     def serve(self, route: Route) -> Served:
         """What is known of a route before its first request."""
@@ -143,6 +161,25 @@ class Enforcement:
         """What loads a record of a thing that no parameter of the path names."""
         declared = self.policy.roles.things.by_name[thing]
         return next((self.records[name] for name in declared.loader_names if name in self.records), None)
+
+
+EVERYWHERE = "/**"
+
+
+def read_report_only(given: bool | Sequence[str]) -> tuple[Template, ...]:
+    """The templates at which nothing is refused; a warning in the log where there are any.
+
+    Raises:
+        TemplateError: one of them is no template.
+        TypeError: it is one string, and not a list of them.
+    """
+    if isinstance(given, str):
+        raise TypeError(f"report_only is True, or a list of path templates: [{given!r}]")
+    templates = tuple(parse_template(text) for text in ((EVERYWHERE,) if given is True else given or ()))
+    if templates:
+        where = " and ".join(template.text for template in templates)
+        log.warning("report only: at %s nothing is enforced; what would be refused is only written down", where)
+    return templates
 
 
 def _none(_: Any) -> None:

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
 from typing import Any
 
 from fastapi import Depends, FastAPI, HTTPException
@@ -45,13 +46,20 @@ def protect(
     records: Records | None = None,
     page: Page | None = None,
     audit: Audit | None = None,
+    report_only: bool | Sequence[str] = False,
 ) -> StartUp:
     """Put a policy in front of an application, once all of its routes are declared; see `starlette.protect`.
 
     The OpenAPI document says of each operation what is required, as ``security`` and ``x-access``.
     """
     found = routes(app)
-    how: dict[str, Any] = {"identify": identify, "records": records, "page": page, "audit": audit}
+    how: dict[str, Any] = {
+        "identify": identify,
+        "records": records,
+        "page": page,
+        "audit": audit,
+        "report_only": report_only,
+    }
     started = starlette.install(app, policy, found, _Gates, how)
     described = app.openapi
     last: list[Any] = [None]

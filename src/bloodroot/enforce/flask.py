@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Collection, Iterable
+from collections.abc import Callable, Collection, Iterable, Sequence
 from typing import Any
 
 import flask
@@ -38,6 +38,7 @@ def protect(
     records: Records | None = None,
     page: Page | None = None,
     audit: Audit | None = None,
+    report_only: bool | Sequence[str] = False,
 ) -> StartUp:
     """Put a policy between the URL map of an application and its views, once all routes are declared.
 
@@ -52,6 +53,7 @@ def protect(
         records: as `Enforcement`.
         page: as `Enforcement`.
         audit: as `Enforcement`.
+        report_only: as `Enforcement`.
 
     Returns:
         What the routes and the policy say of each other; it is written to the log as well.
@@ -70,6 +72,7 @@ def protect(
         records=records,
         page=page,
         audit=audit,
+        report_only=report_only,
         missing=lambda error: isinstance(error, NotFound),
     )
     started = look_over(bound, found, enforcement.records)

@@ -100,6 +100,7 @@ class Exchange:
         unserved: whether it is for nothing that is there.
         socket: whether a WebSocket is asked for. What goes over it cannot be withheld, so nothing may be open.
         is_api: whether what is asked for speaks JSON to those who ask for nothing else.
+        observes: whether nothing is refused here, and what would be is only written down.
         undo: takes back what the handler has left for the response beside it, such as changes to the session.
     """
 
@@ -111,6 +112,9 @@ class Exchange:
     refusing: Answer | None = None
     undo: Callable[[], None] | None = None
     is_api = False
+    observes = False
+    _reported: Answer | None = None
+    _seconds = 0.0
     _identified = 0.0
     _loaders: Loaders = ()
     _lost = False  # whether a record on the way to what a role is held in is missing
@@ -118,6 +122,8 @@ class Exchange:
     def __init__(self, enforcement: Enforcement, request: Request) -> None:
         self.enforcement = enforcement
         self.request = request
+        if enforcement.report_only:
+            self.observes = enforcement.reports(request.segments if request.readable else None)
 
     # Before the handler --------------------------------------------------------------------------------
 
@@ -142,13 +148,37 @@ class Exchange:
         Raises:
             Exception: whatever ``identify`` or a loader raises.
         """
+        began = time.perf_counter()
+        if self.enforcement.report_only:
+            request = self.request  # it may have been exchanged since
+            self.observes = self.enforcement.reports(request.segments if request.readable else None)
+        if self.observes:
+            yield from self._observe(own, served, values, line)
+            self._seconds = time.perf_counter() - began
+            return None
         self.access = yield from self._admit(own, served, values, line)
         self.decided = True
+        self._seconds = time.perf_counter() - began
         answer = self._refusal_before()
         if answer is None and self.access.open and (self.socket or not self._may_be_settled()):
             self._log_unsettled("the handler does not run")
             return responses.UNSETTLED
         return answer
+
+    def _observe(
+        self, own: Any, served: Served | None, values: Mapping[str, Any] | None, line: Line | None
+    ) -> Steps[None]:
+        """Decide as always, and keep what would be refused: nothing comes between the request and its handler."""
+        try:
+            self.access = yield from self._admit(own, served, values, line)
+            self._reported = self._refusal_before()
+        except Exception:
+            log.exception("%s %s could not be decided, which is only reported", self.request.method, self.request.path)
+            policy, question = self.enforcement.policy, Question(None, self.request.method, self.request.path)
+            self.access = Access(policy, question, policy.evaluator.decide(question, self.request.segments))
+            self._reported = responses.NO_CALLER
+        self.access.observes = True
+        self.decided = True
 
     def _may_be_settled(self) -> bool:
         return self.enforcement.may_settle(self.request.method, self.access.decision.line)
@@ -237,6 +267,8 @@ class Exchange:
     @property
     def is_due(self) -> bool:
         """Whether the caller of a response that is still being made has to be identified again."""
+        if self.observes:
+            return False
         every = self.enforcement.identify_again
         return every is not None and self.decided and time.monotonic() - self._identified >= every
 
@@ -418,7 +450,9 @@ class Exchange:
         while it leaves may still ask, unless its length is known: then it is too late, which is an error.
         """
         access, policy = self.access, self.enforcement.policy
-        self._note(None)
+        self._note(self._would_be() if self.observes else None)
+        if self.observes:
+            return False
         line = access.decision.line
         if access.consulted or line is None or not line.open_to_anyone or (streams and not sized()):
             return True
@@ -427,20 +461,31 @@ class Exchange:
         access.public = streams
         return False
 
+    def _would_be(self) -> Answer | None:
+        """What the caller would get instead of what leaves; None where it is allowed."""
+        access = self.access
+        if self._reported is not None or access.is_cleared:
+            return self._reported
+        if access.fields_refused is not None:
+            return self.raised(access.fields_refused)
+        return access.refusal.answer or responses.UNSETTLED if access.refusal is not None else responses.UNSETTLED
+
     def _note(self, answer: Answer | None) -> None:
         """Write down what came of the request."""
         access, audit = self.access, self.enforcement.audit
         decided = access.decided
         if answer is None:
-            if audit.allowed or in_test.get() is not None:
-                audit.write(access, "allow", decided)
-            return
-        if decided.reason is None:
+            outcome = "allow"
+        elif decided.reason is None or answer is responses.NO_CALLER:
             # Without a reason of the policy: no record, a change to fields, or something that was not settled.
             outcome = {404: "missing", 403: "deny"}.get(answer.status, "withheld")
         else:
             outcome = decided.outcome.value
-        audit.write(access, outcome, decided)
+        if audit.counts:
+            audit.count(access, outcome, self._seconds)
+        if answer is not None or audit.allowed or in_test.get() is not None:
+            seconds = self._seconds
+            audit.write(access, outcome, decided, self.request, enforced=not self.observes, seconds=seconds)
 
 
 _MOST_NAMES, _LONGEST_NAME = 20, 100

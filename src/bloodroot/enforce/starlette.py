@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
 from typing import Any
 
 from starlette.applications import Starlette
@@ -30,6 +31,7 @@ def protect(
     records: Records | None = None,
     page: Page | None = None,
     audit: Audit | None = None,
+    report_only: bool | Sequence[str] = False,
 ) -> StartUp:
     """Put a policy between the router of an application and its handlers, once all routes are declared.
 
@@ -44,6 +46,7 @@ def protect(
         records: as `Enforcement`. A plain function runs in a thread, an ``async`` one is awaited.
         page: as `Enforcement`.
         audit: as `Enforcement`.
+        report_only: as `Enforcement`.
 
     Returns:
         What the routes and the policy say of each other; it is written to the log as well.
@@ -53,7 +56,13 @@ def protect(
         StartUpError: something is declared that could never take effect.
         RuntimeError: the application has started already.
     """
-    how: dict[str, Any] = {"identify": identify, "records": records, "page": page, "audit": audit}
+    how: dict[str, Any] = {
+        "identify": identify,
+        "records": records,
+        "page": page,
+        "audit": audit,
+        "report_only": report_only,
+    }
     return install(app, policy, routes(app), Gates, how)
 
 

@@ -52,6 +52,7 @@ class AccessMiddleware:
         page: Page | None = None,
         audit: Audit | None = None,
         settles: Sequence[str] = (),
+        report_only: bool | Sequence[str] = False,
     ) -> None:
         for function in (identify, *(records or {}).values()):
             if inspect.iscoroutinefunction(function):
@@ -61,7 +62,13 @@ class AccessMiddleware:
         check_headers(identify)
         self.app = app
         self.enforcement = Enforcement(
-            without_actions(policy), identify=identify, records=records, page=page, audit=audit, settles=settles
+            without_actions(policy),
+            identify=identify,
+            records=records,
+            page=page,
+            audit=audit,
+            settles=settles,
+            report_only=report_only,
         )
 
     @property
@@ -179,7 +186,7 @@ class _Gate(Exchange):
         status, headers = self.held
         number = int(status.split()[0])
         answer = self.responded(number)
-        if answer is None and number == 404 and self.enforcement.policy.hides:
+        if answer is None and number == 404 and self.enforcement.policy.hides and not self.observes:
             # What a page that is missing looks like is known of our own page alone.
             answer = responses.MISSING
         if answer is not None:
