@@ -632,6 +632,15 @@ APPLICATIONS: dict[str, tuple[list[tuple[str, str]], list[tuple[str, str]]]] = {
         [("  GET /{place}/a keeper", application('Route("/{place:any_case}/a", answer)', ANY_CASE))],
         [("  GET /{place}/a keeper", application('Route("/{place:str}/a", answer)', ANY_CASE))],
     ),
+    "report-only": (
+        [
+            (
+                "  GET /a keeper",
+                application('Route("/a", answer)', "", PROTECTED.format(records="{}")[:-1] + ", report_only=True)"),
+            )
+        ],
+        [("  GET /a keeper", application('Route("/a", answer)', "", PROTECTED.format(records="{}")))],
+    ),
     "guard-not-run": (
         [
             (

@@ -52,6 +52,27 @@ class Tried(InFolder):
             with self.subTest(lacking):
                 self.assertIn(lacking, self.lacking(*entries))
 
+    def test_what_was_only_reported(self) -> None:
+        refused = {"outcome": "deny", "reason": "own", "enforced": False, "method": "GET", "path": "/lots/1"}
+        times = [{**refused, "time": f"2026-11-0{day}T10:00:00.000+00:00", "caller": str(day)} for day in (3, 1, 2)]
+        out = {"caller": None, "roles": None, "outcome": "sign-in", "reason": "signed-out", "enforced": False}
+        entries = (*times, {**out, "method": "GET", "path": "/desk", "time": "2026-11-02T09:00:00.000+00:00"})
+        allowed = {"method": "GET", "path": "/lots/1", "enforced": False}
+        # A request that was let through is no refusal that was tried.
+        self.assertIn(("/lots/{id}", "where own fails"), self.lacking(*entries, allowed))
+        found = json.loads(self.ran("tried", "audit.jsonl", "--format", "json"))["reported"]
+        (first, second) = found
+        self.assertEqual(
+            [first[key] for key in ("template", "who", "count", "callers")], ["/lots/{id}", "helper", 3, 3]
+        )
+        self.assertEqual((first["first"][:10], first["last"][:10]), ("2026-11-01", "2026-11-03"))
+        self.assertEqual((second["who"], second["outcome"], second["reason"]), ("signed-out", "sign-in", "signed-out"))
+        text = self.ran("tried", "audit.jsonl")
+        self.assertIn("4 requests would have been refused, where the policy is only reported", text)
+        self.assertRegex(
+            text, r"GET /lots/\{id\} as helper: deny \(own\), 3 ×, 3 callers +2026-11-01T10:00:00 to 2026-11-03"
+        )
+
     def test_what_a_probe_knew_of_its_record(self) -> None:
         self.write("bloodroot.toml", 'policy = "access.bloodroot"\n[personas.ash]\nroles = ["helper"]\n')
         line = {"endpoint": "GET /lots/{id}", "verdict": "agree", "status": 200}

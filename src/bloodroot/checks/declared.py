@@ -17,7 +17,7 @@ from ..enforce.start_checks import (
     several_routes,
     without_endpoint,
 )
-from ..language.problems import suggestion
+from ..language.problems import Place, Source, suggestion
 from .subject import Subject, place_of_endpoint
 from .unused import nearly_the_same
 
@@ -28,12 +28,24 @@ WITHOUT_LINE = FindingKind(
     "Write a line for it; bloodroot draft --update adds one that is closed.",
     Needs.ENDPOINTS,
 )
-KINDS = (WITHOUT_LINE, WITHOUT_ENDPOINT, RULE_WITHOUT_ENDPOINT, SEVERAL_ROUTES, IGNORES_CASE)
+REPORT_ONLY = FindingKind(
+    "report-only",
+    Severity.WARNING,
+    "At some paths nothing is enforced: what would be refused is only written down.",
+    "Read what was written down with bloodroot tried, and leave report_only out where nothing more is wrong.",
+    Needs.ROUTES,
+    at_start=True,
+)
+KINDS = (WITHOUT_LINE, WITHOUT_ENDPOINT, RULE_WITHOUT_ENDPOINT, SEVERAL_ROUTES, IGNORES_CASE, REPORT_ONLY)
 _MOST_COMPARED = 200  # endpoints beside a line
 
 
 def find(subject: Subject) -> Iterator[Finding]:
     """Findings of this family."""
+    if subject.report_only and subject.survey is not None:
+        where = " and ".join(subject.report_only)
+        place = Place(Source(subject.survey.sources[0], ()), 1, 1, 1)
+        yield REPORT_ONLY.at(place, f"At {where} the application refuses nothing, as report_only says.")
     if subject.survey is not None:
         yield from _endpoints_without_line(subject)
         yield from _lines_without_endpoint(subject)

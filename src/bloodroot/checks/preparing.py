@@ -59,6 +59,7 @@ def prepare(
         settings,
         problems,
         active_policies.loaders(),
+        active_policies.report_only(),
         Reasoner(solver_if_any()),
     )
 

@@ -44,6 +44,7 @@ class Subject:
         routes: the routes of the application; empty where it is not known.
         settings: the settings; None where there are none.
         guard_problems: what guards require and the policy does not know.
+        report_only: the templates at which the application enforces nothing.
         loaders: what the application has loaders of records for; None where that is not known.
         reasoner: what answers whether conditions can hold.
     """
@@ -55,6 +56,7 @@ class Subject:
     settings: Settings | None = None
     guard_problems: tuple[Problem, ...] = ()
     loaders: frozenset[LoaderKey] | None = None
+    report_only: tuple[str, ...] = ()
     reasoner: Reasoner = field(default_factory=Reasoner)
 
     @cached_property

@@ -16,7 +16,6 @@ from .access import plain
 if TYPE_CHECKING:
     from ..core.caller import Caller
     from ..core.decision import Decision
-    from ..request import Request
     from .access import Access
 
 log = logging.getLogger("bloodroot.audit")
@@ -27,7 +26,6 @@ _FIELDS = (
 )
 # What a client may call its request: anything else is not written down.
 _ID = re.compile(r"[\w.:/+=@-]{1,200}", re.ASCII).fullmatch
-Count = Callable[["Access", str, float], None]
 
 
 class Audit:
@@ -51,6 +49,7 @@ class Audit:
     Attributes:
         allowed: whether allowed requests are written down.
         counts: whether every decision is to be counted.
+        request_id: the header that has the id of a request, in lower case.
     """
 
     def __init__(
@@ -59,13 +58,13 @@ class Audit:
         *,
         sample: float = 1.0,
         request_id: str = "X-Request-Id",
-        count: Count | None = None,
+        count: Callable[[Access, str, float], None] | None = None,
     ) -> None:
         if which not in ("all", "refused") or not 0 <= sample <= 1:
             raise ValueError('which must be "all" or "refused", and sample a number from 0 to 1')
         self.allowed = which == "all"
         self._sample = sample
-        self._request_id = request_id.lower()
+        self.request_id = request_id.lower()
         self._count = count
         self.counts = count is not None
 
@@ -92,8 +91,8 @@ class Audit:
         access: Access,
         outcome: str,
         decision: Decision,
-        request: Request | None = None,
         *,
+        request: str | None = None,
         enforced: bool = True,
         seconds: float | None = None,
     ) -> None:
@@ -103,7 +102,7 @@ class Audit:
             access: the request as it was decided.
             outcome: in a word.
             decision: what decided: the endpoint's line, or a guard.
-            request: the request as it was sent, for its id.
+            request: an id of the request.
             enforced: whether the outcome is what the caller gets, and not only what would be.
             seconds: what deciding took.
         """
@@ -113,7 +112,7 @@ class Audit:
             return
         place, caller = decision.place, access.caller
         values: dict[str, Any] = {
-            "request": self._id_of(request),
+            "request": request,
             "caller": caller.id if caller is not None else None,
             "actor": caller.actor if caller is not None else None,
             "roles": _roles(access, caller) if caller is not None else None,
@@ -131,12 +130,10 @@ class Audit:
         # Where it was written down says nothing, and looking for it costs more than all the rest.
         log.handle(log.makeRecord(log.name, logging.INFO, __file__, 0, _Words(values), (), None, extra=values))
 
-    def _id_of(self, request: Request | None) -> str | None:
-        """The id of a request: what the client or a proxy calls it, else one of our own."""
-        if request is None:
-            return None
-        given = request.headers.get(self._request_id)
-        return given if given is not None and _ID(given) else uuid.uuid4().hex
+
+def id_of_request(given: str | None) -> str:
+    """The id of a request: what the client or a proxy calls it, else one of our own."""
+    return given if given is not None and _ID(given) else uuid.uuid4().hex
 
 
 def _things(access: Access) -> dict[str, Any]:

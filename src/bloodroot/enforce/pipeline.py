@@ -22,6 +22,7 @@ from ..core.requirements import references_in, rests_on_records
 from ..request import Request, query_of
 from . import responses
 from .access import Access, log, plain
+from .audit import id_of_request
 from .enforcement import Enforcement, Served
 from .errors import Refusal
 from .in_test import in_test
@@ -179,6 +180,12 @@ class Exchange:
             self._reported = responses.NO_CALLER
         self.access.observes = True
         self.decided = True
+        if self.access.decision.reason is not None and self._loaders:
+            # The handler runs all the same, and has what it has for others.
+            try:
+                yield from self._load(self.access, own, self._loaders, self.request.segments or [])
+            except Exception:
+                log.exception("no record of %s could be loaded, which is only reported", plain(self.request.path))
 
     def _may_be_settled(self) -> bool:
         return self.enforcement.may_settle(self.request.method, self.access.decision.line)
@@ -484,8 +491,8 @@ class Exchange:
         if audit.counts:
             audit.count(access, outcome, self._seconds)
         if answer is not None or audit.allowed or in_test.get() is not None:
-            seconds = self._seconds
-            audit.write(access, outcome, decided, self.request, enforced=not self.observes, seconds=seconds)
+            named, enforced = id_of_request(self.request.headers.get(audit.request_id)), not self.observes
+            audit.write(access, outcome, decided, request=named, enforced=enforced, seconds=self._seconds)
 
 
 _MOST_NAMES, _LONGEST_NAME = 20, 100

@@ -10,7 +10,7 @@ import glob
 import json
 from collections import Counter
 from collections.abc import Callable, Iterable, Iterator, Mapping
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 from pathlib import Path
 from typing import Any, TypeVar
 
@@ -29,6 +29,7 @@ from ..probe.journal import JournalError, json_lines, judged_of
 
 T = TypeVar("T")
 ALLOWED, REFUSED = "allowed", "refused"
+_REPORTED = ("deny", "sign-in", "missing", "withheld")
 _OUTCOMES = {"allow": ALLOWED, "deny": REFUSED, "sign-in": REFUSED}
 
 
@@ -46,6 +47,9 @@ class Tried:
         reason: why it was refused, as a decision has it; None where the log does not say.
         persona: for the journal of a probe, the persona's name.
         known: for the journal of a probe, conditions and whether each holds.
+        reported: for what was let through and only written down, what it would have got: ``deny``, ``sign-in``,
+            ``missing`` or ``withheld``; None for what was enforced, and for what is allowed.
+        time: when it was written down, or an empty string.
     """
 
     method: str
@@ -57,6 +61,37 @@ class Tried:
     reason: str | None = None
     persona: str | None = None
     known: Mapping[str, bool] | None = None
+    reported: str | None = None
+    time: str = ""
+
+
+@dataclass(frozen=True, slots=True)
+class Reported:
+    """What callers of one kind would have been refused at an endpoint, had the policy been enforced there.
+
+    Attributes:
+        method: the method.
+        path: the template of the endpoint; the path itself where there is none.
+        who: the roles and groups that were held, in words; ``signed-out`` for signed-out callers.
+        outcome: what they would have got: ``deny``, ``sign-in``, ``missing`` or ``withheld``.
+        reason: why, as a decision has it; None where it has none.
+        line: the line that decides, or None.
+        count: how often.
+        callers: by how many of them.
+        first: when that was seen first.
+        last: when that was seen last.
+    """
+
+    method: str
+    path: str
+    who: str
+    outcome: str
+    reason: str | None
+    line: Line | None
+    count: int
+    callers: int
+    first: str
+    last: str
 
 
 @dataclass(frozen=True, slots=True)
@@ -90,6 +125,7 @@ class TriedResult:
         others: how many of these were by callers who are in no column, or at endpoints that are in no row.
         lacking: the cells that were not tried, row by row.
         unread: lines of the logs that say nothing: half a line, another kind of record.
+        reported: what would have been refused where the policy is only reported, the most frequent first.
     """
 
     policy: Policy
@@ -99,6 +135,7 @@ class TriedResult:
     others: int
     lacking: tuple[Lacking, ...] = field(default=())
     unread: int = 0
+    reported: tuple[Reported, ...] = ()
 
     @property
     def ending(self) -> Ending:
@@ -186,7 +223,9 @@ def _read(values: Mapping[str, Any]) -> Tried | None:
 
 
 def _of_audit(values: Mapping[str, Any]) -> Tried | None:
-    outcome = _OUTCOMES.get(str(values.get("outcome")))
+    word = str(values.get("outcome"))
+    reported = word if values.get("enforced") is False and word in _REPORTED else None
+    outcome = REFUSED if reported is not None else _OUTCOMES.get(word)
     method, path = values.get("method"), values.get("path")
     if outcome is None or not isinstance(method, str) or not isinstance(path, str):
         return None
@@ -199,6 +238,8 @@ def _of_audit(values: Mapping[str, Any]) -> Tried | None:
         tuple(map(str, roles)) if isinstance(roles, list) else None,
         tuple(map(str, groups)) if isinstance(groups, list) else (),
         str(values["reason"]) if values.get("reason") is not None else None,
+        reported=reported,
+        time=str(values.get("time") or ""),
     )
 
 
@@ -298,8 +339,12 @@ def hold_tried(
     rows_of = rows_by_line(matrix)
     seen: dict[tuple[Row, int], Seen] = {}
     decisions = others = 0
+    reported = _Reports(policy)
     for each in tried:
         decisions += 1
+        if each.reported is not None:
+            reported.add(each, each.reported)
+            continue
         at = row_for(policy, rows_of, each.method, each.path)
         counted = [(at, column) for column in columns(each)] if at is not None else []
         others += not counted
@@ -313,7 +358,43 @@ def hold_tried(
         if (found := _lacking(row, column, seen.get((row, column), {}))) is not None
     )
     lines = sum((unread or Counter()).values())
-    return TriedResult(policy, matrix, tuple(map(str, files)), decisions, others, lacking, lines)
+    return TriedResult(policy, matrix, tuple(map(str, files)), decisions, others, lacking, lines, reported.all())
+
+
+class _Reports:
+    """Counts what would have been refused, by endpoint and kind of caller."""
+
+    def __init__(self, policy: Policy) -> None:
+        self._policy = policy
+        self._found: dict[tuple[str, ...], Reported] = {}
+        self._callers: dict[tuple[str, ...], set[str | None]] = {}
+
+    def add(self, each: Tried, outcome: str) -> None:
+        """Count one; of too many kinds, those that came first."""
+        line = self._policy.lookup.for_request(each.method, each.path)
+        path = line.template.text if line is not None else each.path
+        held = [*(each.roles or ()), *each.groups]
+        who = "signed-out" if each.roles is None else ", ".join(held) or "signed-in, no role"
+        key = (each.method, path, who, outcome, each.reason or "")
+        known = self._found.get(key)
+        if known is None:
+            if len(self._found) >= _MOST_SETS:
+                return
+            known = Reported(each.method, path, who, outcome, each.reason, line, 0, 0, each.time, each.time)
+        callers = self._callers.setdefault(key, set())
+        if len(callers) < _MOST_SETS:
+            callers.add(each.caller)
+        self._found[key] = replace(
+            known,
+            count=known.count + 1,
+            callers=len(callers),
+            first=min(known.first, each.time),
+            last=max(known.last, each.time),
+        )
+
+    def all(self) -> tuple[Reported, ...]:
+        """All of it, the most frequent first."""
+        return tuple(sorted(self._found.values(), key=lambda each: (-each.count, each.path, each.method, each.who)))
 
 
 def _key(line: Line) -> tuple[str, str]:

@@ -188,6 +188,21 @@ def tried(result: TriedResult) -> Iterator[str]:
             }
             for lacking in result.lacking
         ),
+        reported=(
+            {
+                "method": each.method,
+                "template": each.path,
+                "who": each.who,
+                "outcome": each.outcome,
+                "reason": each.reason,
+                "count": each.count,
+                "callers": each.callers,
+                "first": each.first,
+                "last": each.last,
+                "line": line_of(each.line) if each.line is not None else None,
+            }
+            for each in result.reported
+        ),
     )
 
 

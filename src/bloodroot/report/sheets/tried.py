@@ -4,11 +4,11 @@ from __future__ import annotations
 
 from typing import TYPE_CHECKING
 
-from ..sheet import Cell, Grid, Meaning, Section, Sheet, line, plural, quiet, strong
+from ..sheet import Cell, Grid, Line, Meaning, Section, Sheet, line, plural, quiet, strong
 
 if TYPE_CHECKING:
     from ...core.matrix import Row
-    from ...review.tried import Lacking, TriedResult
+    from ...review.tried import Lacking, Reported, TriedResult
 
 _MOST = 20
 
@@ -29,6 +29,12 @@ def tried(result: TriedResult) -> Sheet:
             Section(lines=(line("! not tried, or on one side only"),), tight=True),
             Section((strong("Not tried"),), tuple(line(text, indent=2) for text in shown)),
         ]
+    if result.reported:
+        times = plural(sum(each.count for each in result.reported), "request")
+        title = f"{times} would have been refused, where the policy is only reported"
+        left = len(result.reported) - _MOST
+        rest = [line(f"and {plural(left, 'kind')} more; --format json has all", indent=2)] if left > 0 else []
+        sections.append(Section((Cell(title, Meaning.WARN),), (*map(_reported, result.reported[:_MOST]), *rest)))
     if result.unread:
         text = f"{plural(result.unread, 'line')} of the logs could not be read, and may have had more"
         sections.append(Section(lines=(line(Cell(text, Meaning.WARN)),)))
@@ -51,6 +57,17 @@ def tried(result: TriedResult) -> Sheet:
             (each.row.method, each.row.path, names[each.column], each.cell.words(), each.side.strip(", "))
             for each in lacking
         ),
+    )
+
+
+def _reported(each: Reported) -> Line:
+    """One kind of refusal: what, for whom, how often, first and last seen."""
+    why = f" ({each.reason})" if each.reason else ""
+    often = f"{each.count} ×, {plural(each.callers, 'caller')}" if each.who != "signed-out" else f"{each.count} ×"
+    seen = f"{each.first[:19]} to {each.last[:19]}" if each.first != each.last else each.first[:19]
+    place = f", {each.line.place.at}" if each.line is not None else ", no line"
+    return line(
+        f"{each.method} {each.path} as {each.who}: {each.outcome}{why}, {often}", quiet(f"  {seen}{place}"), indent=2
     )
 
 
