@@ -59,7 +59,8 @@ def _import_all() -> None:
 
 def _nothing_in_force() -> dict[str, object]:
     """What the program begins with: no policy, no guard, no loader."""
-    return {"_policies": [], "_guards": weakref.WeakSet(), "_loaders": weakref.WeakKeyDictionary()}
+    by_policy = {name: weakref.WeakKeyDictionary() for name in ("_loaders", "_reported")}
+    return {"_policies": [], "_guards": weakref.WeakSet(), **by_policy}
 
 
 def _begin(folder: Path, words: list[str], streams: tuple[int, int, int], environment: dict[str, str]) -> None:

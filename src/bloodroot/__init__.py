@@ -19,6 +19,7 @@ if TYPE_CHECKING:
     from .core.question import Question
     from .core.requirements import Requirement
     from .core.whereabouts import EVERYWHERE
+    from .file_changes import Watched, watched
     from .files import load
     from .language.errors import BloodrootError, UnknownNameError
     from .language.problems import Place, PolicyError, Problem
@@ -50,8 +51,10 @@ __all__ = [
     "Template",
     "Unidentified",
     "UnknownNameError",
+    "Watched",
     "load",
     "parse",
+    "watched",
 ]
 
 # Loaded when they are first asked for, so that `bloodroot --help` does not wait for what it does not need.
@@ -72,6 +75,7 @@ _ROOMS = {
     "files": ("load",),
     "language.errors": ("BloodrootError", "UnknownNameError"),
     "language.problems": ("Place", "PolicyError", "Problem"),
+    "file_changes": ("Watched", "watched"),
 }
 _ROOM_OF = {name: room for room, names in _ROOMS.items() for name in names}
 

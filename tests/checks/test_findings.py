@@ -574,6 +574,10 @@ register_url_convertor("any_case", AnyCase())
 GUARDED = '@guard("{0}")\ndef guarded(request):\n    return PlainTextResponse("here")\n'
 PROTECTED = "starlette.protect(app, 'access.bloodroot', identify=lambda request: None, records={records})"
 
+LOADED = "from bloodroot import load\n" + PROTECTED.format(records="{}").replace("'access.b", "load('access.b").replace(
+    "', id", "'), id"
+)
+
 # For each kind: a policy's lines and an application, each that raises it and near misses.
 APPLICATIONS: dict[str, tuple[list[tuple[str, str]], list[tuple[str, str]]]] = {
     "alias-differs": (
@@ -636,10 +640,10 @@ APPLICATIONS: dict[str, tuple[list[tuple[str, str]], list[tuple[str, str]]]] = {
         [
             (
                 "  GET /a keeper",
-                application('Route("/a", answer)', "", PROTECTED.format(records="{}")[:-1] + ", report_only=True)"),
+                application('Route("/a", answer)', "", LOADED[:-1] + ", report_only=True)"),
             )
         ],
-        [("  GET /a keeper", application('Route("/a", answer)', "", PROTECTED.format(records="{}")))],
+        [("  GET /a keeper", application('Route("/a", answer)', "", LOADED))],
     ),
     "guard-not-run": (
         [

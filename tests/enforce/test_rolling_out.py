@@ -3,6 +3,10 @@
 import http.client
 import json
 import logging
+import tempfile
+import threading
+import time
+from pathlib import Path
 from typing import Any
 
 from starlette.applications import Starlette
@@ -168,6 +172,90 @@ class ReportOnly(OnEveryStack):
                 connection.close()
                 with self.subTest(stack, odd=odd):
                     self.assertIn(response.status, (200, 308, 404))
+
+
+class Changing(OnEveryStack):
+    """A file that changes while requests are served: each is decided by one policy, the old one or the new one."""
+
+    # What opens and closes at once: a request that is decided by both, or by none, would show.
+    CLOSED = (
+        "roles\n  helper\n  keeper\npermissions\n  lot:read keeper\nendpoints\n  GET /a lot:read\n  GET /b helper\n"
+    )
+    OPENED = (
+        "roles\n  keeper\n  helper\npermissions\n  lot:read helper\nendpoints\n  GET /a lot:read\n  GET /b keeper\n"
+    )
+
+    @classmethod
+    def setUpClass(cls) -> None:
+        folder = tempfile.TemporaryDirectory()
+        cls.addClassCleanup(folder.cleanup)
+        cls.file = Path(folder.name) / "access.bloodroot"
+        cls.part = Path(folder.name) / "part.bloodroot"
+        cls.part.write_text("roles\n  other\n")
+        cls.replace(cls.CLOSED)
+        watched = bloodroot.watched(cls.file)
+        cls.small = Small([("GET", "/a", "a", plain), ("GET", "/b", "b", plain)], watched, watched, who, {})
+        super().setUpClass()
+
+    @classmethod
+    def replace(cls, text: str) -> None:
+        beside = cls.file.with_suffix(".new")
+        beside.write_text(f'include "part.bloodroot"\n{text}')
+        beside.replace(cls.file)
+
+    def answers(self, port: int) -> tuple[int, int]:
+        found = []
+        for path in ("/a", "/b"):
+            connection = http.client.HTTPConnection("127.0.0.1", port, timeout=20)
+            connection.request("GET", path, headers={"x-who": "wren"})
+            found.append(connection.getresponse().status)
+            connection.close()
+        return found[0], found[1]
+
+    def wait_for(self, expected: tuple[int, int]) -> float:
+        began, left = time.monotonic(), dict(self.ports)
+        while left and time.monotonic() - began < 20:
+            left = {name: port for name, port in left.items() if self.answers(port) != expected}
+        self.assertEqual(left, {})
+        return time.monotonic() - began
+
+    def test_changes_take_effect_whole_or_not_at_all(self) -> None:
+        self.wait_for((403, 200))
+        self.replace(self.OPENED)
+        self.wait_for((200, 403))
+        for broken in ("roles\n  helper\nendpoints\n  GET /a helpr\n", "endpoints\n  action nowhere anyone\n", ""):
+            with self.subTest(broken):
+                self.file.write_text(broken)
+                time.sleep(1.2)
+                for name, port in self.ports.items():
+                    self.assertEqual(self.answers(port), (200, 403), name)
+        self.replace(self.CLOSED)
+        self.wait_for((403, 200))
+        # What is included counts as much; what goes on being written is not read.
+        self.part.write_text("endpoints\n  GET /c helper\n  GET /d nobdy\n")
+        time.sleep(1.2)
+        self.assertEqual({self.answers(port) for port in self.ports.values()}, {(403, 200)})
+        self.part.write_text("roles\n  other\n")
+
+    def test_nothing_is_decided_by_two_policies(self) -> None:
+        stop = time.monotonic() + 2.5
+        seen: list[tuple[int, int]] = []
+
+        def ask(port: int) -> None:
+            while time.monotonic() < stop:
+                seen.append(self.answers(port))
+
+        threads = [threading.Thread(target=ask, args=(port,)) for port in self.ports.values()]
+        for thread in threads:
+            thread.start()
+        for text in (self.OPENED, self.CLOSED):
+            self.replace(text)
+            time.sleep(1.1)
+        for thread in threads:
+            thread.join()
+        # Between two requests the policy may change; neither is a mistake of the server.
+        self.assertLessEqual({status for both in seen for status in both}, {200, 403})
+        self.wait_for((403, 200))
 
 
 class InParts(InFolder):

@@ -62,6 +62,39 @@ def use(*policies: Policy) -> None:
         raise PolicyError(problems)
 
 
+def exchange(old: Policy, new: Policy) -> None:
+    """Put one policy in force in the place of another.
+
+    Raises:
+        PolicyError: a guard that the old one understands requires what the new one does not know.
+    """
+    problems: list[Problem] = []
+    with _lock:
+        guards = [guard for guard in _guards if _understands(old, guard)]
+    for guard in guards:
+        try:
+            guard.compiled_for(new)
+        except PolicyError as error:
+            problems += error.problems
+    if problems:
+        raise PolicyError(problems)
+    with _lock:
+        _policies[:] = [ref for ref in _policies if ref() not in (None, old, new)]
+        _policies.append(weakref.ref(new))
+    if old in _loaders:
+        _loaders[new] = _loaders[old]
+    if old in _reported:
+        _reported[new] = _reported[old]
+
+
+def _understands(policy: Policy, guard: Guarding) -> bool:
+    try:
+        guard.compiled_for(policy)
+    except PolicyError:
+        return False
+    return True
+
+
 def add_guard(guard: Guarding) -> None:
     """Note a guard, and hold it against the policies in force.
 

@@ -8,6 +8,7 @@ from typing import Any
 
 from ..core.answers import Answer
 from ..core.policy import Policy
+from ..file_changes import Watched
 from ..language.errors import BloodrootError
 from ..request import AsgiRequest as Request
 from ..threads import Threads
@@ -30,6 +31,7 @@ from .asgi_messages import (
 )
 from .audit import Audit
 from .enforcement import Enforcement, Identify, Page
+from .following import opened
 from .leaving import Keeping, headers_kept, keeping
 from .loaders import Records
 from .pipeline import Call, Exchange, run_async
@@ -64,7 +66,7 @@ class AccessMiddleware:
     def __init__(
         self,
         app: App,
-        policy: Policy,
+        policy: Policy | Watched,
         *,
         identify: Identify,
         records: Records | None = None,
@@ -74,8 +76,9 @@ class AccessMiddleware:
         report_only: bool | Sequence[str] = False,
     ) -> None:
         self.app = app
+        given, watched = opened(policy)
         self.enforcement = Enforcement(
-            without_actions(policy),
+            without_actions(given),
             identify=identify_async(identify),
             records=records,
             page=page,
@@ -83,6 +86,7 @@ class AccessMiddleware:
             settles=settles,
             report_only=report_only,
         )
+        self.enforcement.follow(watched, without_actions)
 
     @property
     def policy(self) -> Policy:
@@ -264,7 +268,7 @@ class _Alone(Gate):
     def examined(self, status: int) -> Answer | None:
         """As `Gate.examined`. What a page that is missing looks like is known of our own page alone."""
         answer = super().examined(status)
-        if answer is None and status == 404 and self.enforcement.policy.hides and not self.observes:
+        if answer is None and status == 404 and self.policy.hides and not self.observes:
             return responses.MISSING
         return answer
 

@@ -41,10 +41,11 @@ from .django_routes import RouteTable, all_routes, leads_on, no_routes, redirect
 from .django_settings import check_sessions, has_forbidden_page, read_settings
 from .django_views import is_api
 from .enforcement import Enforcement, Served
+from .following import opened
 from .leaving import leaving, withheld
 from .pipeline import Call, Exchange, run, run_async
 from .sessions import copied
-from .startup import look_over
+from .startup import look_over, looked_over
 from .wsgi import acting, check_headers, without_early_hints
 
 __all__ = ["AccessMiddleware", "Identify", "identify", "routes"]
@@ -69,11 +70,13 @@ class AccessMiddleware:
         check_sessions()
         every = all_routes()
         found = [route for route in every if route.part_of is None]
-        policy = given.pop("policy").bind(found)
+        policy, watched = opened(given.pop("policy"))
+        policy = policy.bind(found)
         if not self._waits:
             check_headers(given["identify"])
         self.enforcement = Enforcement(policy, missing=lambda error: isinstance(error, Http404), **given)
         look_over(policy, found, self.enforcement.records).tell()
+        self.enforcement.follow(watched, lambda changed: looked_over(changed, found, self.enforcement.records))
         self._routes = RouteTable(every)
         # With the view itself, so that an id here is never that of another one.
         self._served: dict[tuple[Any, Any, int], tuple[Served, Any, str | None, bool]] = {}

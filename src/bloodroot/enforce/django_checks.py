@@ -16,6 +16,7 @@ from ..language.problems import PolicyError
 from .django_routes import routes
 from .django_settings import check_sessions, read_settings
 from .errors import StartUpError
+from .following import opened
 from .startup import StartUp, look_over
 
 
@@ -42,7 +43,7 @@ def check_access(app_configs: Any = None, **_: Any) -> list[CheckMessage]:  # no
         given = read_settings()
         check_sessions()
         found = routes()
-        started = look_over(given["policy"].bind(found), found, given["records"])
+        started = look_over(opened(given["policy"])[0].bind(found), found, given["records"])
     except PolicyError as error:
         return [Error(f"{problem.place.at}: {problem.message}", id="bloodroot.policy") for problem in error.problems]
     except StartUpError as error:

@@ -11,6 +11,7 @@ from ..core.methods import COMMON
 from ..core.paths import TemplateError, parse_template, specificity, unnamed_segments
 from .django_routes import routes
 from .django_settings import read_settings
+from .following import opened
 
 
 def describe_project(document: dict[str, Any]) -> None:
@@ -20,7 +21,7 @@ def describe_project(document: dict[str, Any]) -> None:
         document: the document; its paths are those of the project, whatever their parameters are called.
     """
     found = routes()
-    whole, _ = with_guards(read_settings()["policy"], found)
+    whole, _ = with_guards(opened(read_settings()["policy"])[0], found)
     access, schemes = AccessOfOperations(whole), Schemes(document)
     by_shape: dict[object, Route] = {}
     for route in found:

@@ -13,6 +13,7 @@ from django.utils.module_loading import import_string
 from django.views import defaults
 
 from ..core.policy import Policy
+from ..file_changes import Watched
 from ..files import load
 from .django_loaders import as_loader
 from .loaders import words
@@ -34,7 +35,7 @@ def read_settings() -> dict[str, Any]:
     if "policy" not in given or "identify" not in given:
         raise ImproperlyConfigured('BLOODROOT needs "policy", such as "access.bloodroot", and "identify"')
     policy = given["policy"]
-    if not isinstance(policy, Policy):
+    if not isinstance(policy, Policy | Watched):
         policy = load(policy)
     records = {key: as_loader(_imported(each, words(key)), key) for key, each in (given.get("records") or {}).items()}
     rest = {key: _imported(given.get(key), key) for key in ("identify", "page", "audit")}

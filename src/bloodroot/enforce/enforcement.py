@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Awaitable, Callable, Mapping, Sequence
-from dataclasses import dataclass, field
+from dataclasses import dataclass
 from typing import Any, Protocol
 
 from ..core.answers import Answer
@@ -14,9 +14,11 @@ from ..core.methods import COMMON
 from ..core.paths import Template, parse_template
 from ..core.patterns import check_patterns, matches
 from ..core.policy import Policy
+from ..file_changes import Watched
 from . import active_policies, responses
 from .access import log
 from .audit import Audit
+from .following import Following
 from .loaders import Loaders, Loading, Records, actions_at, loaders_of, read_loaders
 
 
@@ -35,19 +37,34 @@ class Identify(Protocol):
 Page = Callable[[Answer, Any], str | bytes | None]
 
 
-@dataclass(slots=True, eq=False)
-class Served:
-    """What a framework serves: a route, the lines that may decide for it, and its loaders in the order of the path.
+@dataclass(frozen=True, slots=True, eq=False)
+class Under:
+    """What a policy says of a route: the lines that may decide for it, and its loaders in the order of the path.
 
     Attributes:
+        policy: the policy.
         binding: the route and its lines.
         loaders: its loaders.
         by_method: the same for a method that has others than the rest.
     """
 
+    policy: Policy
     binding: Binding
     loaders: Loaders
-    by_method: Mapping[str, Loaders] = field(default_factory=dict)
+    by_method: Mapping[str, Loaders]
+
+
+@dataclass(slots=True, eq=False)
+class Served:
+    """What a framework serves.
+
+    Attributes:
+        route: the route.
+        under: what the policy that was asked last says of it. A request that has begun keeps its own.
+    """
+
+    route: Route
+    under: Under
 
 
 class Enforcement:
@@ -95,7 +112,8 @@ class Enforcement:
             check_patterns("settles", settles, names)
         self._settles = settles
         active_policies.use(policy)
-        self.policy = policy
+        self._policy = policy
+        self.following: Following | None = None
         self.identify = identify
         self.records = read_loaders(records)
         active_policies.add_loaders(policy, self.records)
@@ -114,7 +132,22 @@ class Enforcement:
         if self.identify_again is not None and not isinstance(self.identify_again, int | float):
             raise TypeError(f"identify.again is a number of seconds or None, not {self.identify_again!r}")
         self.vary: tuple[str, ...] = tuple(getattr(identify, "vary", responses.VARY))
-        self._loaders: dict[Line, Loaders] = {}
+        self._loaders: tuple[Policy, dict[Line, Loaders]] = policy, {}
+
+    @property
+    def policy(self) -> Policy:
+        """What decides at the moment: a request keeps what it began with."""
+        return self._policy if self.following is None else self.following.policy
+
+    def follow(self, watched: Watched | None, prepare: Callable[[Policy], Policy]) -> None:
+        """Let changes of a file take effect, if there is one.
+
+        Args:
+            watched: the file.
+            prepare: makes of a policy what is put in force, as at start; raises where the application could not start.
+        """
+        if watched is not None:
+            self.following = Following(watched, prepare, self._policy)
 
     def may_settle(self, method: str, line: Line | None) -> bool:
         """Whether the handler of a line is known to settle what is left open."""
@@ -134,32 +167,45 @@ class Enforcement:
 
     def serve(self, route: Route) -> Served:
         """What is known of a route before its first request."""
-        binding = self.policy.lookup.binding(route)
+        return Served(route, self._under(self.policy, route))
+
+    def under(self, policy: Policy, served: Served) -> Under:
+        """What a policy says of what is served; worked out once, as long as it is in force."""
+        found = served.under
+        if found.policy is not policy:
+            found = served.under = self._under(policy, served.route)
+        return found
+
+    def _under(self, policy: Policy, route: Route) -> Under:
+        binding = policy.lookup.binding(route)
         names = route.names
         if names is None:
             names = template_of(route)[0].names if binding.actions else ()
         apart = {
-            method: self._loaders_of(names, actions_at(route, method))
+            method: self._loaders_of(policy, names, actions_at(route, method))
             for operation in route.operations
             for method in (*operation.methods, *(("HEAD",) if "GET" in operation.methods else ()))
         }
-        return Served(binding, self._loaders_of(names, (route.action,)), apart)
+        return Under(policy, binding, self._loaders_of(policy, names, (route.action,)), apart)
 
-    def loaders_at(self, line: Line | None) -> Loaders:
+    def loaders_at(self, policy: Policy, line: Line | None) -> Loaders:
         """The loaders of a path line, worked out once."""
         if line is None or not self.records:
             return ()
-        loader = self._loaders.get(line)
-        if loader is None:
-            loader = self._loaders[line] = self._loaders_of(line.template.names)
-        return loader
+        of, known = self._loaders
+        if of is not policy:
+            of, known = self._loaders = policy, {}
+        loaders = known.get(line)
+        if loaders is None:
+            loaders = known[line] = self._loaders_of(policy, line.template.names)
+        return loaders
 
-    def _loaders_of(self, names: tuple[str, ...], actions: tuple[str, ...] = ()) -> Loaders:
-        return loaders_of(self.records, actions, names, self.policy.roles.things.by_parameter)
+    def _loaders_of(self, policy: Policy, names: tuple[str, ...], actions: tuple[str, ...] = ()) -> Loaders:
+        return loaders_of(self.records, actions, names, policy.roles.things.by_parameter)
 
-    def loader_of(self, thing: str) -> Loading | None:
+    def loader_of(self, policy: Policy, thing: str) -> Loading | None:
         """What loads a record of a thing that no parameter of the path names."""
-        declared = self.policy.roles.things.by_name[thing]
+        declared = policy.roles.things.by_name[thing]
         return next((self.records[name] for name in declared.loader_names if name in self.records), None)
 
 

@@ -9,12 +9,14 @@ from fastapi import Depends, FastAPI, HTTPException
 from starlette.routing import BaseRoute, Router
 
 from ..core.policy import Policy
+from ..file_changes import Watched
 from . import starlette
 from .asgi_messages import Scope
 from .audit import Audit
 from .enforcement import Identify, Page
 from .fastapi_document import describe
 from .fastapi_routes import Asks, described, routes
+from .following import opened
 from .gates import GatedRoutes, Gates, gate
 from .guards import Guard, place_of_call
 from .loaders import Records
@@ -40,7 +42,7 @@ def guard(requirement: str, *, policy: Policy | None = None) -> Any:
 
 def protect(
     app: FastAPI,
-    policy: Policy,
+    policy: Policy | Watched,
     *,
     identify: Identify,
     records: Records | None = None,
@@ -68,7 +70,7 @@ def protect(
         document = described()
         if document is not last[0]:
             # FastAPI keeps the one that it has made.
-            describe(document, app, policy)
+            describe(document, app, opened(policy)[0])
             last[0] = document
         return document
 

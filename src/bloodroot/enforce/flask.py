@@ -13,6 +13,7 @@ from werkzeug.routing import Rule
 from ..core.answers import Answer
 from ..core.paths import read_path
 from ..core.policy import Policy
+from ..file_changes import Watched
 from ..request import WsgiRequest as Request
 from ..request import encoded
 from . import responses
@@ -20,11 +21,12 @@ from .access import _current
 from .audit import Audit
 from .enforcement import Enforcement, Identify, Page, Served
 from .flask_routes import described, routes
+from .following import opened
 from .leaving import leaving, withheld
 from .loaders import Records
 from .pipeline import Call, Exchange, run
 from .sessions import kept_session
-from .startup import StartUp, look_over
+from .startup import StartUp, look_over, looked_over
 from .wsgi import acting, check_headers, without_early_hints
 
 __all__ = ["protect", "routes"]
@@ -32,7 +34,7 @@ __all__ = ["protect", "routes"]
 
 def protect(
     app: flask.Flask,
-    policy: Policy,
+    policy: Policy | Watched,
     *,
     identify: Identify,
     records: Records | None = None,
@@ -48,7 +50,7 @@ def protect(
 
     Args:
         app: the application.
-        policy: what decides.
+        policy: what decides, or what `bloodroot.watched` gives, so that changes of its file take effect.
         identify: as `Enforcement`; it gets ``flask.request``. Async functions run as Flask runs async views.
         records: as `Enforcement`.
         page: as `Enforcement`.
@@ -64,7 +66,8 @@ def protect(
         SettingsError: ``identify`` trusts headers that WSGI cannot distinguish from others.
     """
     found = routes(app)
-    bound = policy.bind(found)
+    given, watched = opened(policy)
+    bound = given.bind(found)
     check_headers(identify)
     enforcement = Enforcement(
         bound,
@@ -77,6 +80,7 @@ def protect(
     )
     started = look_over(bound, found, enforcement.records)
     started.tell()
+    enforcement.follow(watched, lambda changed: looked_over(changed, found, enforcement.records))
     _Driver(app, enforcement).install()
     return started
 

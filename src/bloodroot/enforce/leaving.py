@@ -72,7 +72,7 @@ def keeping(dispatches: Sequence[Exchange], status: int, *, streams: bool, sized
             if not private and len(dispatches) == 1:
                 kept = Keeping.ANYONE
     # A page that is missing and one that is hidden are not to be distinguished.
-    hides = status == 404 and dispatches[0].enforcement.policy.hides and not dispatches[0].observes
+    hides = status == 404 and dispatches[0].policy.hides and not dispatches[0].observes
     return Keeping.NOBODY if hides else kept
 
 

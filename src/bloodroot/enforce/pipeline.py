@@ -94,6 +94,7 @@ class Exchange:
         request: the request. It may be exchanged until it is decided, where the application makes another one of it.
 
     Attributes:
+        policy: what decides, from the beginning of the request to its end.
         access: the request as it was decided; there once ``decided`` is true.
         decided: whether it was. What nothing serves is never decided, as there is nothing to have or not to have.
         failed: set by a driver where the application itself fails: its own error may go out then.
@@ -123,6 +124,9 @@ class Exchange:
     def __init__(self, enforcement: Enforcement, request: Request) -> None:
         self.enforcement = enforcement
         self.request = request
+        if enforcement.following is not None:
+            enforcement.following.begin()
+        self.policy = enforcement.policy
         if enforcement.report_only:
             self.observes = enforcement.reports(request.segments if request.readable else None)
 
@@ -175,7 +179,7 @@ class Exchange:
             self._reported = self._refusal_before()
         except Exception:
             log.exception("%s %s could not be decided, which is only reported", self.request.method, self.request.path)
-            policy, question = self.enforcement.policy, Question(None, self.request.method, self.request.path)
+            policy, question = self.policy, Question(None, self.request.method, self.request.path)
             self.access = Access(policy, question, policy.evaluator.decide(question, self.request.segments))
             self._reported = responses.NO_CALLER
         self.access.observes = True
@@ -198,7 +202,7 @@ class Exchange:
             missing: whether the application is going to say that nothing is there. That is refused by path lines
                 alone: without one there is nothing that a caller may have or not, and all callers get it alike.
         """
-        policy, request = self.enforcement.policy, self.request
+        policy, request = self.policy, self.request
         line = None
         if request.readable:
             line = policy.lookup.by_path(request.method, request.segments or [])
@@ -214,7 +218,7 @@ class Exchange:
     def _admit(
         self, own: Any, served: Served | None, values: Mapping[str, Any] | None, line: Line | None
     ) -> Steps[Access]:
-        request, policy = self.request, self.enforcement.policy
+        request, policy = self.request, self.policy
         question = Question(None, request.method, request.path)
         question.query = query_of(request.query_string) if request.query_string else _NO_QUERY
         segments = request.segments
@@ -250,13 +254,14 @@ class Exchange:
         """Put the line that decides and the parameters of the path into a question; what loads its records."""
         question.routed = True
         if served is None:
-            question.line = line or self.enforcement.policy.lookup.by_path(question.method, segments)
-            return self.enforcement.loaders_at(question.line)
+            question.line = line or self.policy.lookup.by_path(question.method, segments)
+            return self.enforcement.loaders_at(self.policy, question.line)
+        under = self.enforcement.under(self.policy, served)
         # Nearly always the route alone says it.
-        settled = served.binding.settled.get(question.method)
-        question.line = settled or served.binding.line_for(question.method, segments)
+        settled = under.binding.settled.get(question.method)
+        question.line = settled or under.binding.line_for(question.method, segments)
         question.values = _texts_of(values) if values else _NO_VALUES
-        return served.by_method.get(question.method, served.loaders) if served.by_method else served.loaders
+        return under.by_method.get(question.method, under.loaders) if under.by_method else under.loaders
 
     def _who(self, own: Any) -> Steps[Caller | None]:
         """Who asks: on the path that is decided, whatever the application's own request says."""
@@ -306,7 +311,7 @@ class Exchange:
                 records[name] = record
         if records:
             _decide_with(access, record, records)
-        if self.enforcement.policy.roles.things:
+        if self.policy.roles.things:
             tried = {name for name, *_ in loaders if name in values}
             yield from self._load_on_the_way(access, own, record, records, tried)
         if records:
@@ -332,7 +337,7 @@ class Exchange:
         while access.open:
             lacking = access.policy.evaluator.wanted(access.decision.question, access.decision.line)
             wanted = next((each for each in lacking if each.parameter not in tried and each.thing not in records), None)
-            loader = self.enforcement.loader_of(wanted.thing) if wanted is not None else None
+            loader = self.enforcement.loader_of(self.policy, wanted.thing) if wanted is not None else None
             if wanted is None or loader is None:
                 return
             text = wanted.identifier.value
@@ -448,7 +453,7 @@ class Exchange:
 
     def _lacking_scopes(self, decided: Decision | None) -> tuple[str, ...]:
         """The permissions a token would have to name, where it was made for less than its owner may do."""
-        return self.enforcement.policy.evaluator.scopes_missing(decided) if decided is not None else ()
+        return self.policy.evaluator.scopes_missing(decided) if decided is not None else ()
 
     def let_out(self, *, streams: bool, sized: Callable[[], bool]) -> bool:
         """Write down that what was allowed leaves; whether it may be for this caller alone, so that no cache keeps it.
@@ -456,7 +461,7 @@ class Exchange:
         What is open to anyone, and was made without asking who it is for, stays as it is. A response that is made
         while it leaves may still ask, unless its length is known: then it is too late, which is an error.
         """
-        access, policy = self.access, self.enforcement.policy
+        access, policy = self.access, self.policy
         self._note(self._would_be() if self.observes else None)
         if self.observes:
             return False

@@ -11,21 +11,23 @@ from starlette.middleware import Middleware
 
 from ..core.binding import Route
 from ..core.policy import Policy
+from ..file_changes import Watched
 from .asgi import identify_async
 from .audit import Audit
 from .enforcement import Enforcement, Identify, Page
 from .errors import StartUpError
+from .following import opened
 from .gates import Gates, Outermost, Watch
 from .loaders import Records
 from .starlette_routes import routes
-from .startup import StartUp, look_over
+from .startup import StartUp, look_over, looked_over
 
 __all__ = ["protect", "routes"]
 
 
 def protect(
     app: Starlette,
-    policy: Policy,
+    policy: Policy | Watched,
     *,
     identify: Identify,
     records: Records | None = None,
@@ -40,7 +42,7 @@ def protect(
 
     Args:
         app: the application, not started yet.
-        policy: what decides.
+        policy: what decides, or what `bloodroot.watched` gives, so that changes of its file take effect.
         identify: as `Enforcement`; it gets Starlette's own request. A plain function runs on the event loop and must
             not wait for anything; make it ``async`` where it asks a database.
         records: as `Enforcement`. A plain function runs in a thread, an ``async`` one is awaited.
@@ -66,15 +68,19 @@ def protect(
     return install(app, policy, routes(app), Gates, how)
 
 
-def install(app: Starlette, policy: Policy, routes: list[Route], kind: type[Gates], how: dict[str, Any]) -> StartUp:
+def install(
+    app: Starlette, policy: Policy | Watched, routes: list[Route], kind: type[Gates], how: dict[str, Any]
+) -> StartUp:
     """`protect` for an application whose routes have been read already."""
     if app.middleware_stack is not None:
         raise StartUpError("the application has started; call protect before, or its first requests pass unseen")
-    bound = policy.bind(routes)
+    given, watched = opened(policy)
+    bound = given.bind(routes)
     how["identify"] = identify_async(how["identify"])
     enforcement = Enforcement(bound, missing=is_missing, **how)
     started = look_over(bound, routes, enforcement.records)
     started.tell()
+    enforcement.follow(watched, lambda changed: looked_over(changed, routes, enforcement.records))
     gates = kind(enforcement)
     gates.install(app.router)
     app.user_middleware.append(Middleware(Watch, gates=gates))

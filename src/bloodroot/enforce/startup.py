@@ -132,6 +132,18 @@ def look_over(policy: Policy, routes: Iterable[Route], records: Collection[Loade
     return StartUp(len(served), tuple(closed), guards, tuple(findings), tuple(_inexact(routes)))
 
 
+def looked_over(policy: Policy, routes: list[Route], records: Collection[LoaderKey]) -> Policy:
+    """A policy that has changed, bound to the routes of an application that runs.
+
+    Raises:
+        PolicyError: as `look_over` and `Policy.bind`.
+        StartUpError: the application could not start with it.
+    """
+    bound = policy.bind(routes)
+    look_over(bound, routes, records)
+    return bound
+
+
 def _served(policy: Policy, method: str, route: Route) -> _Served:
     template, exact = template_of(route)
     segments = unnamed_segments(template, exact)

@@ -9,11 +9,13 @@ from typing import Any
 
 from ..core.answers import Answer
 from ..core.policy import Policy
+from ..file_changes import Watched
 from ..request import WsgiRequest as Request
 from . import responses
 from .access import _current, log
 from .audit import Audit
 from .enforcement import Enforcement, Identify, Page
+from .following import opened
 from .leaving import leaving
 from .loaders import Records
 from .pipeline import Call, Exchange, run
@@ -45,7 +47,7 @@ class AccessMiddleware:
     def __init__(
         self,
         app: App,
-        policy: Policy,
+        policy: Policy | Watched,
         *,
         identify: Identify,
         records: Records | None = None,
@@ -61,8 +63,9 @@ class AccessMiddleware:
                 )
         check_headers(identify)
         self.app = app
+        given, watched = opened(policy)
         self.enforcement = Enforcement(
-            without_actions(policy),
+            without_actions(given),
             identify=identify,
             records=records,
             page=page,
@@ -70,6 +73,7 @@ class AccessMiddleware:
             settles=settles,
             report_only=report_only,
         )
+        self.enforcement.follow(watched, without_actions)
 
     @property
     def policy(self) -> Policy:
@@ -186,7 +190,7 @@ class _Gate(Exchange):
         status, headers = self.held
         number = int(status.split()[0])
         answer = self.responded(number)
-        if answer is None and number == 404 and self.enforcement.policy.hides and not self.observes:
+        if answer is None and number == 404 and self.policy.hides and not self.observes:
             # What a page that is missing looks like is known of our own page alone.
             answer = responses.MISSING
         if answer is not None:

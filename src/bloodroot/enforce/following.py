@@ -1,0 +1,70 @@
+"""A policy in force that follows its file: another one takes its place while requests are served."""
+
+from __future__ import annotations
+
+import os
+import threading
+import time
+from collections.abc import Callable
+from typing import TYPE_CHECKING
+
+from ..file_changes import Changes, Watched
+from ..language.errors import BloodrootError
+from . import active_policies
+from .access import log
+
+if TYPE_CHECKING:
+    from ..core.policy import Policy
+
+_EVERY = 0.3  # seconds
+
+
+class Following:
+    """Takes the changes of a file into force, in each process by a thread of its own.
+
+    Args:
+        watched: the file.
+        prepare: makes of a policy what is put in force, as at start; raises where the application could not start.
+        policy: what is in force at the start.
+    """
+
+    def __init__(self, watched: Watched, prepare: Callable[[Policy], Policy], policy: Policy) -> None:
+        self._watched = watched
+        self._prepare = prepare
+        self._process = 0
+        self.policy = policy
+
+    def begin(self) -> None:
+        """Begin to follow, in a process that does not yet."""
+        if self._process != os.getpid():
+            self._process = os.getpid()
+            self._changes = Changes(self._watched.path, self._watched.states)
+            threading.Thread(target=self._follow, name="bloodroot policy", daemon=True).start()
+
+    def _follow(self) -> None:
+        while True:
+            time.sleep(_EVERY)
+            try:
+                self._look()
+            except Exception:
+                log.exception("%s could not be looked at", self._watched.path.name)
+
+    def _look(self) -> None:
+        try:
+            found = self._changes.next()
+            if found is None:
+                return
+            policy = self._prepare(found)
+            active_policies.exchange(self.policy, policy)
+        except BloodrootError as error:
+            log.error(
+                "%s has changed and is not taken; the last good one stays in force: %s", self._watched.path, error
+            )
+            return
+        self.policy = policy
+        log.warning("%s has changed and is in force", self._watched.path)
+
+
+def opened(policy: Policy | Watched) -> tuple[Policy, Watched | None]:
+    """A policy, and the file that it follows, if it follows one."""
+    return (policy.policy, policy) if isinstance(policy, Watched) else (policy, None)
