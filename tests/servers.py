@@ -15,12 +15,12 @@ import uvicorn
 
 
 @contextlib.contextmanager
-def serving(app: Any) -> Iterator[int]:
+def serving(app: Any, *, lifespan: str = "off") -> Iterator[int]:
     """An ASGI application served by uvicorn; gives its port, and stops the server at the end."""
     listener = socket.socket()
     listener.bind(("127.0.0.1", 0))
     server = uvicorn.Server(
-        uvicorn.Config(app, log_level="critical", lifespan="off", proxy_headers=False, timeout_keep_alive=60)
+        uvicorn.Config(app, log_level="critical", lifespan=lifespan, proxy_headers=False, timeout_keep_alive=60)
     )
     thread = threading.Thread(target=lambda: asyncio.run(server.serve([listener])), daemon=True)
     thread.start()

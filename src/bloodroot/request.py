@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import re
 import sys
-from collections.abc import Callable, Iterator, Mapping
+from collections.abc import Callable, Iterable, Iterator, Mapping
 from typing import Any
 from urllib.parse import parse_qs, quote, urlsplit
 
@@ -201,6 +201,76 @@ class AsgiRequest(Request):
         return str(client[0]) if client else None
 
 
+class ToldRequest(Request):
+    """A request that a driver tells of, part by part.
+
+    Args:
+        method: as sent; ``WEBSOCKET`` for a handshake.
+        path: the path as the client sent it, percent-encoded, without prefix and query.
+        headers: names and values.
+        query_string: as sent.
+        prefix: what a server or a proxy puts before the path.
+        sender: the address of the client that is connected, or None.
+        session: the session of the framework.
+        is_handshake: whether it opens a WebSocket.
+    """
+
+    __slots__ = (
+        "_handshake",
+        "_headers",
+        "_sender",
+        "_session",
+        "method",
+        "path",
+        "prefix",
+        "query_string",
+        "segments",
+    )
+
+    def __init__(
+        self,
+        method: str,
+        path: str,
+        headers: Iterable[tuple[str, str]] = (),
+        *,
+        query_string: str = "",
+        prefix: str = "",
+        sender: str | None = None,
+        session: Mapping[str, Any] | None = None,
+        is_handshake: bool = False,
+    ) -> None:
+        self.method = method
+        self.path = path or "/"
+        self.segments = read_path(self.path)
+        self.query_string = query_string
+        self.prefix = prefix
+        self._headers = [(name.lower(), value) for name, value in headers]
+        self._sender = sender
+        self._session = session or {}
+        self._handshake = is_handshake
+
+    @property
+    def headers(self) -> Headers:
+        """The headers by name."""
+        sent = self._headers
+        return Headers(lambda name: [value for key, value in sent if key == name], lambda: [key for key, _ in sent])
+
+    @property
+    def session(self) -> Mapping[str, Any]:
+        """The session of the framework; empty where there is none."""
+        return self._session
+
+    @property
+    def sender(self) -> str | None:
+        """The address of the client that is connected; None where that is not told."""
+        return self._sender
+
+    @property
+    def is_handshake(self) -> bool:
+        """Whether it opens a WebSocket."""
+        return self._handshake
+
+
 class DjangoRequest(Request):
     """A request of Django's, under WSGI or ASGI.
 
@@ -324,10 +394,17 @@ def own_path(scope: Mapping[str, Any]) -> str:
     return path
 
 
+# For the request of a framework, what makes a `Request` of it; its driver adds it.
+READERS: dict[type, Callable[[Any], Request]] = {}
+
+
 def request_of(own: Any) -> Any:
     """A request of any framework that is known here as a `Request`; anything else as it is."""
     if isinstance(own, Request):
         return own
+    for kind in type(own).__mro__ if READERS else ():
+        if kind in READERS:
+            return READERS[kind](own)
     if hasattr(own, "META"):
         return DjangoRequest(own)
     if isinstance(getattr(own, "scope", None), Mapping):

@@ -42,7 +42,7 @@ class Acting:
         refusal: the first thing that was asked for and refused, as a decision. It stays: a handler that passes over a
             refusal does not get its response out.
         observes: whether nothing is refused here, and what would be is only written down.
-        fields_refused: the first change that was refused there.
+        fields_refused: the first change of fields that was refused.
     """
 
     # Defaults are on the class: one is made for every request, and most of this stays as it is.
@@ -122,9 +122,9 @@ class Acting:
             self.policy.changeable(self.caller, kind, wanted, record)
             self._move(kind, record, wanted)
         except FieldsRefused as error:
+            self.fields_refused = self.fields_refused or error
             if not self.observes:
                 raise
-            self.fields_refused = self.fields_refused or error
         return wanted
 
     def _move(self, kind: str, record: Any, changes: Mapping[str, Any]) -> None:
@@ -288,9 +288,12 @@ class Access(Acting):
 
     @property
     def is_cleared(self) -> bool:
-        """The same where it is enforced."""
-        if self.fields_refused is not None:
-            return False
+        """The same where it is enforced, and no change of fields was refused."""
+        return self.is_settled and self.fields_refused is None
+
+    @property
+    def is_settled(self) -> bool:
+        """Whether nothing is left to be settled, and no guard has refused."""
         return self.decision.outcome is Outcome.ALLOW and not self._guards_open and self.refusal is None
 
     @property

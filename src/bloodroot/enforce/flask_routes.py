@@ -4,12 +4,14 @@ from __future__ import annotations
 
 import re
 from dataclasses import replace
+from typing import Any
 
 import flask
 import flask.views
 from werkzeug.routing import Rule
 
 from ..core.binding import Route, RouteKind
+from ..core.methods import WEBSOCKET
 from .guards import guards_of, with_guards
 from .operations import operations_of
 from .segments import ignores_case
@@ -22,8 +24,8 @@ def routes(app: flask.Flask) -> list[Route]:
     return [described(app, rule) for rule in app.url_map.iter_rules()]
 
 
-def described(app: flask.Flask, rule: Rule) -> Route:
-    """A route as a policy wants to know it."""
+def described(app: Any, rule: Rule) -> Route:
+    """A route of an application, of Flask or Quart, as a policy wants to know it."""
     methods = set(rule.methods or ())
     if getattr(rule, "provide_automatic_options", False):
         methods.discard("OPTIONS")
@@ -32,6 +34,8 @@ def described(app: flask.Flask, rule: Rule) -> Route:
         methods.discard("HEAD")
     # Of a class-based view Flask has made a function; the class is what a guard is around.
     handler = getattr(view, "view_class", view)
+    if getattr(rule, "websocket", False):
+        methods = {WEBSOCKET}
     path, exact = template(rule)
     names = tuple(rule._converters)
     route = Route(

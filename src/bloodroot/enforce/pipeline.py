@@ -398,6 +398,12 @@ class Exchange:
         access = self.access
         if access.cleared or (self.failed and status >= 500):
             return None
+        if access.fields_refused is not None and status >= 500:
+            # A framework inside makes an error of its own of what it does not know.
+            access.withheld = True
+            return self.raised(access.fields_refused)
+        if access.is_settled:
+            return None
         access.withheld = True
         if access.refusal is not None:
             return access.refusal.answer or responses.UNSETTLED

@@ -5,9 +5,14 @@ from __future__ import annotations
 from typing import TYPE_CHECKING, Any
 
 from ..language.errors import BloodrootError
+from .aiohttp import Aiohttp
 from .django import Django
+from .falcon import Falcon
 from .fastapi import FastAPI
 from .flask import Flask
+from .litestar import Litestar
+from .quart import Quart
+from .sanic import Sanic
 from .starlette import Starlette
 
 if TYPE_CHECKING:
@@ -17,7 +22,10 @@ if TYPE_CHECKING:
     from .adapter import Adapter
 
 # What is built on another one comes before it.
-ADAPTERS: tuple[Adapter, ...] = (FastAPI(), Starlette(), Flask(), Django())
+ADAPTERS: tuple[Adapter, ...] = (
+    *(FastAPI(), Starlette(), Quart(), Flask(), Django()),
+    *(Aiohttp(), Falcon(), Litestar(), Sanic()),
+)
 
 # By which names middleware around an application, and servers of static files, have it; a bound method leads to its
 # object.
@@ -73,5 +81,5 @@ def routes_read(adapter: Adapter, app: Any) -> list[Route]:
 
 def titles(adapters: Iterable[Adapter] = ADAPTERS) -> str:
     """The names of the frameworks, for messages."""
-    *others, last = sorted(adapter.title for adapter in adapters)
+    *others, last = sorted((adapter.title for adapter in adapters), key=str.lower)
     return f"{', '.join(others)} and {last}"

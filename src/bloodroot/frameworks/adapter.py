@@ -39,11 +39,13 @@ class Adapter(ABC):
     Attributes:
         name: the name of its module.
         title: its name in messages.
+        serves_itself: whether only its own server can call an application.
         protection: what puts a policy in front of an application, for messages.
     """
 
     name: ClassVar[str]
     title: ClassVar[str]
+    serves_itself: ClassVar[bool] = False
 
     @property
     def protection(self) -> str:

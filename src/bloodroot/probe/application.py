@@ -70,6 +70,12 @@ def application_of(settings: Settings, hosts: Collection[str] = ()) -> Applicati
             f'{settings.file.name}: there is no application to ask; write app = "module:name", '
             'or url = "http://127.0.0.1:8000" for one that is running'
         )
+    known = adapter_of(app)
+    if known is not None and known[0].serves_itself:
+        raise SettingsError(
+            f"{settings.file.name}: an application of {known[0].title} is called by its own server alone; start it, "
+            'and write url = "http://127.0.0.1:8080" beside app'
+        )
     return InProcessApp(app)
 
 

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import contextlib
 import importlib
 import logging
 import re
@@ -50,16 +51,21 @@ def imported(name: str, folder: Path, key: str) -> Any:
     if str(folder) not in sys.path:
         sys.path.insert(0, str(folder))
     try:
-        import_module: Any = importlib.import_module(module_name)
-        for part in attribute.removesuffix("()").split("."):
-            import_module = getattr(import_module, part)
-        if attribute.endswith("()"):
-            import_module = import_module()
+        # What an application writes while it begins is no part of a result.
+        with contextlib.redirect_stdout(sys.stderr):
+            return _made(module_name, attribute)
     except (Exception, SystemExit) as error:
         frames = [f for f in traceback.extract_tb(error.__traceback__) if str(folder) in f.filename]
         place = f" ({Path(frames[-1].filename).name}:{frames[-1].lineno})" if frames else ""
         raise SettingsError(f'{key} = "{name}" cannot be imported: {type(error).__name__}: {error}{place}') from error
-    return import_module
+
+
+def _made(module_name: str, attribute: str) -> Any:
+    """The attribute of a module, or what it returns where it is called."""
+    found: Any = importlib.import_module(module_name)
+    for part in attribute.removesuffix("()").split("."):
+        found = getattr(found, part)
+    return found() if attribute.endswith("()") else found
 
 
 def bound(policy: Policy, settings: Settings) -> Policy:

@@ -1,0 +1,263 @@
+"""The policy in front of whatever no module here is for: a server or a framework says what it serves, and is answered.
+
+For each request: `Driver.request`, then `Handling.enter` before the handler, `Handling.refused_by` for what it raises,
+`Handling.leave` before its response goes out, and `Handling.close` at the end, whatever happens.
+"""
+
+from __future__ import annotations
+
+import inspect
+from collections.abc import Callable, Iterable, Mapping, Sequence
+from contextvars import Token
+from types import TracebackType
+from typing import Any
+
+from ..core.answers import Answer
+from ..core.binding import Route
+from ..core.policy import Policy
+from ..file_changes import Watched
+from ..request import Request, ToldRequest
+from . import responses
+from .access import _current, log
+from .asgi import call_async
+from .audit import Audit
+from .enforcement import Enforcement, Identify, Page, Served
+from .following import opened
+from .leaving import leaving
+from .loaders import Records
+from .pipeline import Call, Exchange, Steps, run, run_async
+from .responses import Response
+from .startup import look_over, looked_over, without_actions
+
+__all__ = ["Driver", "Handling"]
+
+
+class Driver:
+    """A policy in front of an application, driven by the application itself.
+
+    Args:
+        policy: what decides, or what `bloodroot.watched` gives.
+        routes: every route of the application; none where requests are decided by their paths alone.
+        identify: as for ``protect``: it gets the request of the application.
+        records: as for ``protect``.
+        page: as for ``protect``.
+        audit: as for ``protect``.
+        missing: whether an exception of a loader says that there is no such record.
+        report_only: as for ``protect``.
+
+    Raises:
+        PolicyError: the application has no such action, or a guard requires what the policy does not know.
+        StartUpError: something is declared that could never take effect.
+    """
+
+    def __init__(
+        self,
+        policy: Policy | Watched,
+        *,
+        routes: Iterable[Route] = (),
+        identify: Identify,
+        records: Records | None = None,
+        page: Page | None = None,
+        audit: Audit | None = None,
+        missing: Callable[[Exception], bool] = lambda error: False,  # noqa: ARG005
+        report_only: bool | Sequence[str] = False,
+    ) -> None:
+        given, watched = opened(policy)
+        found = list(routes)
+        bound = given.bind(found) if found else without_actions(given)
+        how: dict[str, Any] = {"records": records, "page": page, "audit": audit, "report_only": report_only}
+        self.enforcement = Enforcement(bound, identify=identify, missing=missing, **how)
+        self.started = look_over(bound, found, self.enforcement.records) if found else None
+        if self.started is not None:
+            self.started.tell()
+        loaders = self.enforcement.records
+        self.enforcement.follow(
+            watched, lambda new: looked_over(new, found, loaders) if found else without_actions(new)
+        )
+        self._routes = found
+        self._served: dict[tuple[str, str, int], Served] = {}
+
+    def request(
+        self,
+        method: str,
+        path: str,
+        headers: Iterable[tuple[str, str]] = (),
+        *,
+        query_string: str = "",
+        own: Any = None,
+        prefix: str = "",
+        sender: str | None = None,
+        socket: bool = False,
+    ) -> Handling:
+        """One request; use it with ``with``, or call `Handling.close` at its end.
+
+        Args:
+            method: as sent.
+            path: as the client sent it, percent-encoded, without query and without the prefix.
+            headers: names and values.
+            query_string: as sent.
+            own: the request as the application knows it, for `identify`, loaders and `page`; by default as
+                `bloodroot.identity` knows it.
+            prefix: what a server or a proxy puts before the path.
+            sender: the address of the client.
+            socket: whether it opens a WebSocket.
+        """
+        told = ToldRequest(
+            "WEBSOCKET" if socket else method,
+            path,
+            headers,
+            query_string=query_string,
+            prefix=prefix,
+            sender=sender,
+            is_handshake=socket,
+        )
+        return self.handling(told, own)
+
+    def handling(self, request: Request, own: Any = None) -> Handling:
+        """The same for a request that is one of our own already."""
+        return Handling(self, request, own)
+
+    def served(self, route: Route) -> Served:
+        """What is known of a route, worked out once."""
+        key = route.key
+        found = self._served.get(key)
+        if found is None:
+            found = self._served[key] = self.enforcement.serve(route)
+        return found
+
+    def route_of(self, action: str) -> Route | None:
+        """The first route of an action; None where there is none."""
+        return next((route for route in self._routes if action in route.actions), None)
+
+
+class Handling(Exchange):
+    """One request on its way through an application.
+
+    Attributes:
+        headers_to_set: after `leave`, what the response is to have in the place of headers of the same names.
+        left: for drivers: whether `leave` was asked.
+    """
+
+    def __init__(self, driver: Driver, request: Request, own: Any = None) -> None:
+        super().__init__(driver.enforcement, request)
+        self._driver = driver
+        self._own = request if own is None else own
+        self._before: Token[Any] = _current.set(None)
+        self._closed = False
+        self.socket = request.is_handshake
+        self.headers_to_set: tuple[tuple[str, str], ...] = ()
+        self.left = False
+
+    def __enter__(self) -> Handling:
+        return self
+
+    def __exit__(
+        self, kind: type[BaseException] | None, error: BaseException | None, trace: TracebackType | None
+    ) -> None:
+        self.close()
+
+    def close(self) -> None:
+        """The request is at its end: `current()` is no more this one."""
+        if not self._closed:
+            self._closed = True
+            try:
+                _current.reset(self._before)
+            except ValueError:
+                _current.set(None)  # it ends in another context than it began in
+
+    def enter(
+        self, route: Route | str | None = None, values: Mapping[str, Any] | None = None, *, missing: bool = False
+    ) -> Response | None:
+        """Decide the request, with its records, before its handler.
+
+        Args:
+            route: what serves it: a route, or the name of an action; None for what is decided by its path.
+            values: the parameters of the path, as the application has read them.
+            missing: whether nothing serves it, so that the application is going to say that nothing is there.
+
+        Returns:
+            What to answer in the place of the handler; None where that may run. `current()` is this request then.
+
+        Raises:
+            Exception: whatever ``identify`` or a loader raises; nothing may be served then.
+        """
+        return self._entered(run(self._steps(route, values, missing), _call))
+
+    async def enter_async(
+        self, route: Route | str | None = None, values: Mapping[str, Any] | None = None, *, missing: bool = False
+    ) -> Response | None:
+        """The same where ``identify`` or loaders may be async."""
+        return self._entered(await run_async(self._steps(route, values, missing), call_async))
+
+    def _steps(
+        self, route: Route | str | None, values: Mapping[str, Any] | None, missing: bool
+    ) -> Steps[Answer | None]:
+        if isinstance(route, str):
+            found = self._driver.route_of(route)
+            if found is None:
+                raise LookupError(f"no route has the action {route}")
+            route = found
+        if missing and route is None:
+            return self.decide_without_route(self._own, missing=True)
+        return self.decide(self._own, self._driver.served(route) if route is not None else None, values)
+
+    def _entered(self, answer: Answer | None) -> Response | None:
+        if answer is not None:
+            return self._instead(answer)
+        if self.decided:
+            _current.set(self.access)
+        return None
+
+    def refused_by(self, error: BaseException) -> Response | None:
+        """What to answer to an exception of the handler; None for one that is no refusal, and the application's own."""
+        answer = self.raised(error) if self.decided else None
+        if answer is None:
+            self.failed = True
+            return None
+        return self._instead(answer)
+
+    def leave(
+        self, status: int = 200, headers: Iterable[tuple[str, str]] = (), *, streams: bool = False
+    ) -> Response | None:
+        """Say that a response begins to leave. Nothing of it may have left before.
+
+        Args:
+            status: its status.
+            headers: those that it has.
+            streams: whether its body is still being made.
+
+        Returns:
+            What to answer in its place; None where it may leave, with `headers_to_set`.
+        """
+        if self.refusing is None and self.decided:
+            answer = self.responded(status)
+            if answer is None and status == 404 and self.policy.hides and not self.observes:
+                # What a page that is missing looks like is known of our own page alone.
+                answer = responses.MISSING
+            if answer is not None:
+                return self._instead(answer)
+        if self.refusing is None and not self.decided and not self.unserved:
+            log.error("%s %s was not decided, so nothing leaves", self.request.method, self.request.path)
+            return self.response(responses.UNSETTLED, self._own)
+        if self.unserved and status == 404 and self.policy.hides and not self.observes:
+            return self.response(responses.MISSING, self._own)
+        lower = [(name.lower(), value) for name, value in headers]
+
+        def sized() -> bool:
+            return any(name == "content-length" for name, _ in lower)
+
+        self.headers_to_set = tuple(leaving([self], status, lower, streams=streams, sized=sized))
+        return None
+
+    def _instead(self, answer: Answer) -> Response:
+        self.refuse(answer)
+        response = self.response(answer, self._own)
+        return response if self.request.method != "HEAD" else Response(response.status, response.headers, b"")
+
+
+def _call(call: Call) -> Any:
+    result = call.function(*call.arguments)
+    if inspect.iscoroutine(result):
+        result.close()
+        raise TypeError(f"{call.function!r} is async; call enter_async, or make it a plain function")
+    return result

@@ -1,0 +1,213 @@
+"""Sanic: the policy between the router of an application and its handlers."""
+
+from __future__ import annotations
+
+import functools
+import inspect
+from collections.abc import Sequence
+from typing import Any
+from urllib.parse import urlsplit
+
+import sanic
+from sanic.exceptions import NotFound, SanicException
+from sanic.response import HTTPResponse
+
+from ..core.binding import Operation, Route, RouteKind
+from ..core.methods import WEBSOCKET
+from ..core.policy import Policy
+from ..file_changes import Watched
+from ..request import READERS, ToldRequest
+from .audit import Audit
+from .driver import Driver, Handling
+from .enforcement import Identify, Page
+from .guards import guards_of, with_guards
+from .loaders import Records
+from .responses import Response
+from .segments import is_one_segment
+from .startup import StartUp
+
+__all__ = ["protect", "routes"]
+
+
+# Kinds of parameters that are one segment, whatever it is.
+_ONE_SEGMENT = ("", "str", "string", "int", "float", "number", "alpha", "slug", "ymd", "uuid")
+
+
+def routes(app: Any) -> list[Route]:
+    """Every route of an application, its action named as Sanic names the route, without the name of the application."""
+    return [_described(app, route) for route in _all(app)]
+
+
+def _all(app: Any) -> list[Any]:
+    return list(app.router.routes)
+
+
+def _described(app: Any, route: Any) -> Route:
+    path, exact = "", True
+    names: list[str] = []
+    for part in str(route.path).split("/") if route.path else ():
+        if part.startswith("<"):
+            name, _, label = part.strip("<>").partition(":")
+            names.append(name)
+            if label not in _ONE_SEGMENT and not is_one_segment(label.strip("^$")):
+                exact = exact and str(route.path).endswith(part) and label == "path"
+                path += "/**"
+                break
+            path += f"/{{{name}}}"
+        else:
+            path += f"/{part}"
+    handler = route.handler
+    while isinstance(handler, functools.partial):
+        handler = handler.func
+    handler = getattr(handler, "__bloodroot_serves__", handler)
+    view = getattr(handler, "view_class", None)
+    is_socket = bool(getattr(route.extra, "websocket", False)) or "websocket" in str(getattr(route.handler, "func", ""))
+    methods = (WEBSOCKET,) if is_socket else tuple(sorted(str(getattr(each, "value", each)) for each in route.methods))
+    name = str(route.name or "").removeprefix(f"{app.name}.") or getattr(handler, "__name__", "handler")
+    operations: tuple[Operation, ...] = ()
+    if view is not None:
+        served = {each: getattr(view, each.lower(), None) for each in methods}
+        operations = tuple(Operation(f"{name}.{each.lower()}", (each,), of) for each, of in served.items() if of)
+        operations = operations if len(operations) > 1 else ()
+    kind = (
+        RouteKind.WEBSOCKET
+        if is_socket
+        else RouteKind.STATIC
+        if getattr(route.extra, "static", False)
+        else RouteKind.ENDPOINT
+    )
+    found = Route(
+        name,
+        methods,
+        path or "/",
+        None,
+        f"/{route.path}",
+        exact,
+        tuple(names),
+        view or handler,
+        kind,
+        operations=operations,
+    )
+    return with_guards(found, guards_of(handler), view or handler)
+
+
+def protect(
+    app: Any,
+    policy: Policy | Watched,
+    *,
+    identify: Identify,
+    records: Records | None = None,
+    page: Page | None = None,
+    audit: Audit | None = None,
+    report_only: bool | Sequence[str] = False,
+) -> StartUp:
+    """Put a policy between the router of an application and its handlers, once all routes are declared.
+
+    Each request is decided by the route that Sanic has chosen, behind all middleware for requests: what these answer by
+    themselves is answered without the policy. A route that is added later is refused.
+
+    Args:
+        app: the application, not started yet.
+        policy: what decides, or what `bloodroot.watched` gives, so that changes of its file take effect.
+        identify: as `Enforcement`; it gets Sanic's own request.
+        records: as `Enforcement`. A plain function runs in a thread, an ``async`` one is awaited.
+        page: as `Enforcement`.
+        audit: as `Enforcement`.
+        report_only: as `Enforcement`.
+
+    Returns:
+        What the routes and the policy say of each other; it is written to the log as well.
+
+    Raises:
+        PolicyError: the application has no such action, or a guard requires what the policy does not know.
+        StartUpError: something is declared that could never take effect.
+    """
+    how: dict[str, Any] = {"records": records, "page": page, "audit": audit, "report_only": report_only}
+    every = _all(app)
+    found = [_described(app, route) for route in every]
+    driver = Driver(policy, routes=found, identify=identify, missing=_is_missing, **how)
+    for route, known in zip(every, found, strict=True):
+        route.handler = _around(driver, route.handler, known)
+
+    async def leaves(request: Any, response: Any) -> Any:
+        handling: Handling | None = getattr(request.ctx, "bloodroot", None)
+        if handling is None:
+            # What was answered without a handler: no route, another method, or middleware outside.
+            with driver.handling(_told(request), request) as handling:
+                refused = await handling.enter_async(missing=response.status == 404)
+                refused = refused or handling.leave(response.status, response.headers.items())
+                return _response(refused) if refused is not None else None
+        if handling.left:
+            return None
+        handling.left = True
+        streams = not isinstance(response, HTTPResponse)
+        refused = handling.leave(response.status, response.headers.items(), streams=streams)
+        if refused is not None:
+            return _response(refused)
+        response.headers.update(dict(handling.headers_to_set))
+        return None
+
+    app.register_middleware(leaves, "response")
+    assert driver.started is not None
+    return driver.started
+
+
+def _around(driver: Driver, handler: Any, route: Route) -> Any:
+    async def decided(request: Any, *positional: Any, **values: Any) -> Any:
+        with driver.handling(_told(request), request) as handling:
+            request.ctx.bloodroot = handling
+            refused = await handling.enter_async(route, values or None)
+            if refused is not None:
+                handling.left = True
+                if handling.socket:
+                    raise SanicException("refused", status_code=403, quiet=True)
+                return _response(refused)
+            try:
+                result = await run_handler(handler, request, *positional, **values)
+            except Exception as error:
+                status = getattr(error, "status_code", None)
+                refused = handling.refused_by(error) if status is None else handling.leave(status)
+                handling.left = True
+                if refused is None:
+                    raise
+                return _response(refused)
+            return result
+
+    decided.__bloodroot_serves__ = handler  # type: ignore[attr-defined]
+    for name, value in vars(handler).items() if hasattr(handler, "__dict__") else ():
+        setattr(decided, name, value)
+    return decided
+
+
+async def run_handler(handler: Any, *given: Any, **named: Any) -> Any:
+    """Call a handler, which may be async."""
+    result = handler(*given, **named)
+    return await result if inspect.isawaitable(result) else result
+
+
+def _told(request: Any) -> ToldRequest:
+    raw = request.raw_url.decode("latin-1").split("?", 1)[0]
+    if not raw.startswith("/"):
+        raw = urlsplit(raw).path or "/"
+    scope = getattr(request.transport, "scope", None) or {}
+    is_handshake = scope.get("type") == "websocket" or request.headers.get("upgrade", "").lower() == "websocket"
+    return ToldRequest(
+        WEBSOCKET if is_handshake else str(request.method),
+        raw,
+        request.headers.items(),
+        query_string=request.query_string,
+        sender=request.ip or None,
+        is_handshake=is_handshake,
+    )
+
+
+READERS[sanic.Request] = _told
+
+
+def _response(refused: Response) -> HTTPResponse:
+    headers = {name: value for name, value in refused.headers if name != "content-length"}
+    return HTTPResponse(refused.body, refused.status, headers, headers.pop("content-type", None))
+
+
+def _is_missing(error: Exception) -> bool:
+    return isinstance(error, NotFound)
