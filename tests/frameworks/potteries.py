@@ -11,22 +11,30 @@ from typing import Any, NamedTuple
 import aiohttp.web
 import falcon
 import falcon.asgi
+import fastapi
+import flask
 import litestar
 import litestar.handlers
 import quart
 import sanic
 import sanic.response
+import starlette.routing
 from litestar.params import FromPath
 from litestar.response import Response as LitestarResponse
+from starlette.applications import Starlette
+from starlette.responses import PlainTextResponse
 
 import bloodroot
 from bloodroot import Caller
 from bloodroot.enforce import aiohttp as for_aiohttp
 from bloodroot.enforce import current, guard
 from bloodroot.enforce import falcon as for_falcon
+from bloodroot.enforce import fastapi as for_fastapi
+from bloodroot.enforce import flask as for_flask
 from bloodroot.enforce import litestar as for_litestar
 from bloodroot.enforce import quart as for_quart
 from bloodroot.enforce import sanic as for_sanic
+from bloodroot.enforce import starlette as for_starlette
 from tests.servers import serving, serving_wsgi
 
 TEXT = """
@@ -98,6 +106,66 @@ class Made(NamedTuple):
     app: Any
     routes: Any
     serve: Callable[[Any], contextlib.AbstractContextManager[int]]
+
+
+def of_starlette(*, protected: bool = True) -> Made:
+    def handler(work: Callable[..., str]) -> Any:
+        async def view(request: Any) -> PlainTextResponse:
+            return PlainTextResponse(work(**request.path_params))
+
+        return view
+
+    async def live(there: Any) -> None:
+        await there.accept()
+        await there.send_text("live")
+
+    routes: list[Any] = [
+        starlette.routing.Route(path, handler(work), methods=[method], name=_name(method, path))
+        for method, path, work in SERVED
+    ]
+    app = Starlette(routes=[*routes, starlette.routing.WebSocketRoute("/live", live)])
+    if protected:
+        for_starlette.protect(app, POLICY, **HOW)
+    return Made(app, for_starlette.routes, serving)
+
+
+def of_fastapi(*, protected: bool = True) -> Made:
+    app = fastapi.FastAPI(docs_url=None, redoc_url=None, openapi_url=None)
+
+    def handler(path: str, work: Callable[..., str]) -> Any:
+        async def one(piece: str) -> PlainTextResponse:
+            return PlainTextResponse(work(piece=piece))
+
+        async def plain() -> PlainTextResponse:
+            return PlainTextResponse(work())
+
+        return one if "{" in path else plain
+
+    for method, path, work in SERVED:
+        app.add_api_route(path, handler(path, work), methods=[method], name=_name(method, path))
+
+    @app.websocket("/live")
+    async def live(there: fastapi.WebSocket) -> None:
+        await there.accept()
+        await there.send_text("live")
+
+    if protected:
+        for_fastapi.protect(app, POLICY, **HOW)
+    return Made(app, for_fastapi.routes, serving)
+
+
+def of_flask(*, protected: bool = True) -> Made:
+    app = flask.Flask("pottery", static_folder=None)
+
+    def handler(work: Callable[..., str]) -> Any:
+        return lambda **values: work(**values)
+
+    for method, path, work in SERVED:
+        rule = path.replace("{", "<").replace("}", ">")
+        app.add_url_rule(rule, _name(method, path), handler(work), methods=[method], provide_automatic_options=False)
+    if protected:
+        for_flask.protect(app, POLICY, **HOW)
+    return Made(app, for_flask.routes, serving_wsgi)
 
 
 def of_aiohttp(*, protected: bool = True) -> Made:
@@ -239,10 +307,16 @@ def of_litestar(*, protected: bool = True) -> Made:
         await socket.send_text("live")
         await socket.close()
 
-    app = litestar.Litestar([*(handler(*each) for each in SERVED), live], openapi_config=None, debug=False)
+    app = litestar.Litestar(
+        [*(handler(*each) for each in SERVED), live], openapi_config=None, debug=False, logging_config=None
+    )
     if protected:
         for_litestar.protect(app, POLICY, settles=["GET /memos"], **HOW)
     return Made(app, for_litestar.routes, serving)
+
+
+# Those that are served under WSGI, which has no sockets.
+WSGI = ("Falcon", "Flask")
 
 
 def _name(method: str, path: str) -> str:
@@ -274,6 +348,9 @@ def serving_aiohttp(app: Any) -> Iterator[int]:
 
 
 ALL: dict[str, Callable[..., Made]] = {
+    "FastAPI": of_fastapi,
+    "Flask": of_flask,
+    "Starlette": of_starlette,
     "aiohttp": of_aiohttp,
     "Falcon": of_falcon,
     "Falcon on ASGI": of_falcon_asgi,

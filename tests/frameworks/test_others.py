@@ -10,7 +10,7 @@ from typing import Any
 from websockets.exceptions import WebSocketException
 from websockets.sync.client import connect
 
-from tests.frameworks.potteries import ALL, TEXT
+from tests.frameworks.potteries import ALL, TEXT, WSGI
 from tests.program import InFolder, forked
 from tests.servers import ask
 
@@ -84,7 +84,7 @@ class OtherFrameworks(unittest.TestCase):
 
     def test_sockets(self) -> None:
         for name, port in self.ports.items():
-            if name != "Falcon":  # WSGI has none
+            if name not in WSGI:
                 for who, opens in ((None, False), ("ash", False), ("hazel", True)):
                     with self.subTest(name, who=who):
                         self.assertEqual(_said(port, who), "live" if opens else None)
@@ -150,8 +150,9 @@ class Probed(InFolder):
 
     def test_survey_check_and_probe(self) -> None:
         text = TEXT.replace("guarded  accept guard-missing", "keeper  accept guard-missing")
+        table = ["| framework | survey | enforced | guards | probe | sockets |", "|---|---|---|---|---|---|"]
         for name, make in ALL.items():
-            lines = [line for line in text.splitlines() if name != "Falcon" or "WEBSOCKET" not in line]
+            lines = [line for line in text.splitlines() if name not in WSGI or "WEBSOCKET" not in line]
             self.write("access.bloodroot", "\n".join(lines).replace('accept guard-missing "found by its name"', ""))
             module = {"make": make.__name__, "how": ""}
             with self.subTest(name), contextlib.ExitStack() as stack:
@@ -177,3 +178,8 @@ class Probed(InFolder):
                         (row["method"], row["template"]) for row in open_one["observations"] if row["verdict"] == "hole"
                     }
                     self.assertGreaterEqual(len(holes), 5, holes)
+                by = "path" if name == "Litestar" else "route"
+                where = "over HTTP" if name == "aiohttp" else "here, over HTTP"
+                table.append(f"| {name} | yes | by {by} | yes | {where} | {'no' if name in WSGI else 'yes'} |")
+        document = (Path(ROOT) / "docs" / "frameworks.md").read_text("utf-8")
+        self.assertIn("\n".join(table), document, "write this table into docs/frameworks.md")

@@ -5,6 +5,7 @@ from .access import Access, Acting, current, on_behalf_of
 from .active_policies import use
 from .audit import Audit, JsonLines
 from .audit_file import AuditFile, AuditFullError
+from .driver import Driver, Handling
 from .enforcement import Identify, Page
 from .errors import EnforcementError, Refusal, StartUpError, Unsettled
 from .guards import guard
@@ -17,8 +18,10 @@ __all__ = [
     "Audit",
     "AuditFile",
     "AuditFullError",
+    "Driver",
     "EnforcementError",
     "Finding",
+    "Handling",
     "Identify",
     "JsonLines",
     "Loader",

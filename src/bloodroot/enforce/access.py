@@ -148,7 +148,13 @@ class Acting:
     # Guards and records --------------------------------------------------------------------------------
 
     def pass_guard(
-        self, guard: CompiledGuard, args: Mapping[str, Any] | None, *, policy: Policy | None = None, of: str = ""
+        self,
+        guard: CompiledGuard,
+        args: Mapping[str, Any] | None,
+        *,
+        policy: Policy | None = None,
+        of: str = "",
+        part: bool = False,
     ) -> None:
         """Ask what a guard asks. What depends on a record that is not at hand stays open until it is settled.
 
@@ -157,11 +163,12 @@ class Acting:
             args: the arguments of the call by name, or None where they do not matter.
             policy: the policy that the guard was made by; by default that of the request or the job.
             of: what to call the guard and its function in messages.
+            part: whether a refusal is of a part of the answer alone.
 
         Raises:
             Refusal: the caller may not pass.
         """
-        self._pass(_Guarding(guard, args, policy or self.policy, of))
+        self._pass(_Guarding(guard, args, policy or self.policy, of, part))
 
     def settle(self, record: Any) -> None:
         """Settle what depended on the record. Call it before anything is read from the record or written to it.
@@ -186,7 +193,7 @@ class Acting:
         elif decision.outcome is Outcome.DEPENDS:
             self._guards_open += (guarding,)
         else:
-            self._refuse(decision, guarding.of)
+            self._refuse(decision, guarding.of, part=guarding.part)
 
     def _question(self, guarding: _Guarding) -> Question:
         question = Question(self.caller, "", "")
@@ -196,8 +203,9 @@ class Acting:
     def _passed(self) -> None:
         """A guard has let the caller pass."""
 
-    def _refuse(self, decision: Decision, of: str = "") -> None:
-        self.refusal = decision if self.refusal is None else self.refusal
+    def _refuse(self, decision: Decision, of: str = "", *, part: bool = False) -> None:
+        if self.refusal is None and not part:
+            self.refusal = decision
         if self.observes:
             return
         if not of:
@@ -221,6 +229,7 @@ class _Guarding:
     args: Mapping[str, Any] | None
     policy: Policy
     of: str
+    part: bool = False
 
 
 class Access(Acting):
@@ -347,7 +356,13 @@ class Access(Acting):
         return self._asked, [*formulas, *([line.requirement.formula] if line is not None else [])]
 
     def pass_guard(
-        self, guard: CompiledGuard, args: Mapping[str, Any] | None, *, policy: Policy | None = None, of: str = ""
+        self,
+        guard: CompiledGuard,
+        args: Mapping[str, Any] | None,
+        *,
+        policy: Policy | None = None,
+        of: str = "",
+        part: bool = False,
     ) -> None:
         """Ask what a guard asks, within this request; see `Acting.pass_guard`."""
         self.consult()
@@ -356,7 +371,7 @@ class Access(Acting):
                 "%s was asked after the response of %s %s was withheld; it refuses", of, self.method, plain(self.path)
             )
             raise Refusal(self.decided, f"{of} refuses: the response was withheld")
-        super().pass_guard(guard, args, policy=policy, of=of)
+        super().pass_guard(guard, args, policy=policy, of=of, part=part)
 
     def _question(self, guarding: _Guarding) -> Question:
         return self._asked.with_(guard=guarding.guard, args=guarding.args, record=self.record)

@@ -19,7 +19,6 @@ from ..file_changes import Watched
 from ..request import Request, ToldRequest
 from . import responses
 from .access import _current, log
-from .asgi import call_async
 from .audit import Audit
 from .enforcement import Enforcement, Identify, Page, Served
 from .following import opened
@@ -187,6 +186,8 @@ class Handling(Exchange):
         self, route: Route | str | None = None, values: Mapping[str, Any] | None = None, *, missing: bool = False
     ) -> Response | None:
         """The same where ``identify`` or loaders may be async."""
+        from .asgi import call_async  # with threads, which only async applications need
+
         return self._entered(await run_async(self._steps(route, values, missing), call_async))
 
     def _steps(

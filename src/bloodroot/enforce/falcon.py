@@ -28,7 +28,7 @@ _FIELD = re.compile(r"\{(\w+)(?::(\w+)(?:\([^()]*\))?)?\}")
 
 
 def routes(app: Any) -> list[Route]:
-    """Every route of an application, its action named after the class of its resource and the method: ``Piece.get``."""
+    """Every route of an application, its action named after resource and responder: ``Piece.get`` for ``on_get``."""
     found = [route for node in app._router._roots for route in _nodes(node)]
     for static, *_ in getattr(app, "_static_routes", ()):
         prefix = str(getattr(static, "_prefix", "/")).rstrip("/")
@@ -63,7 +63,11 @@ def _described(template: str, resource: Any, method_map: dict[str, Any]) -> Rout
     }
     if "WEBSOCKET" in method_map and hasattr(resource, "on_websocket"):
         own["WEBSOCKET"] = method_map["WEBSOCKET"]
-    operations = tuple(Operation(f"{name}.{method.lower()}", (method,), each) for method, each in own.items())
+    # With a suffix, one resource has several functions for a method: ``on_get`` and ``on_get_piece``.
+    operations = tuple(
+        Operation(f"{name}.{getattr(each, '__name__', method.lower()).removeprefix('on_')}", (method,), each)
+        for method, each in own.items()
+    )
     methods = tuple(sorted(own))
     route = Route(name, methods, path.rstrip("/") or "/", None, template, exact, names, resource, operations=operations)
     return with_guards(route, (), resource)

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import contextlib
 import functools
 import gc
 import inspect
@@ -35,12 +36,14 @@ class Guard:
         text: what is asked.
         place: file and line of the program.
         policy: the policy to ask, or None for that of the request or the job at hand.
+        part: whether a refusal is of a part of the answer alone.
         blind: what hides the arguments of the function from the guard, or an empty string.
         understood: whether some policy has known all that it requires.
         seen: for how many functions it was looked whether a cache is around them.
     """
 
     blind = ""
+    part = False
     understood = False
     seen = 0
 
@@ -100,10 +103,11 @@ class Guard:
             log.error("%s", sentence)
             raise EnforcementError(sentence)
         guard, wants_arguments = self._compiled(self.policy or acting.policy)
-        acting.pass_guard(guard, arguments() if wants_arguments else None, policy=self.policy, of=of)
+        given = arguments() if wants_arguments else None
+        acting.pass_guard(guard, given, policy=self.policy, of=of, part=self.part)
 
 
-def guard(requirement: str, *, policy: Policy | None = None) -> Callable[[T], T]:
+def guard(requirement: str, *, policy: Policy | None = None, part: bool = False) -> Callable[[T], T]:
     """Require something of the caller of a function, beside the requirement of the endpoint's line.
 
     Put it around a handler, a method, a class-based handler or any function of a service, sync or async. Arguments are
@@ -112,11 +116,14 @@ def guard(requirement: str, *, policy: Policy | None = None) -> Callable[[T], T]
     Args:
         requirement: in the words of the policy; it may contain comparisons.
         policy: what decides; by default the policy of the request or the job at hand.
+        part: whether a refusal is of a part of the answer alone, as of a field of GraphQL: it is raised, the handler
+            goes on without that part, and the response may leave. What the line requires holds for all of it.
 
     Raises:
         PolicyError: here or when the policy is put in force: it cannot be read, or names what the policy does not know.
     """
     made = Guard(requirement, place_of_call(requirement), policy)
+    made.part = part
 
     def around(what: T) -> T:
         guarded: T = _guarded(what, made)
@@ -239,6 +246,9 @@ def _guarded_function(function: Callable[..., Any], asks: Guard) -> Callable[...
     wrapper: Any = _asking_first(function, ask)
     wrapper.__bloodroot_guards__ = (*getattr(function, "__bloodroot_guards__", ()), asks)
     wrapper.__bloodroot_within__ = function
+    # Frameworks that read the arguments without following wrappers see those of the function.
+    with contextlib.suppress(ValueError, TypeError):  # a built-in one says nothing of its arguments
+        wrapper.__signature__ = inspect.signature(function)
     unchecked.add(wrapper)
     guarded: Callable[..., Any] = wrapper
     return guarded

@@ -104,7 +104,7 @@ def protect(
     """Put a policy between the router of an application and its handlers, once all routes are declared.
 
     Each request is decided by the route that Sanic has chosen, behind all middleware for requests: what these answer by
-    themselves is answered without the policy. A route that is added later is refused.
+    themselves is answered without the policy. A route that is added later is decided by its path.
 
     Args:
         app: the application, not started yet.
@@ -147,6 +147,18 @@ def protect(
         response.headers.update(dict(handling.headers_to_set))
         return None
 
+    async def decided_late(request: Any) -> Any:
+        route = getattr(request, "route", None)
+        if route is None or hasattr(route.handler, "__bloodroot_serves__"):
+            return None
+        # A route that came after this, and has no gate.
+        with driver.handling(_told(request), request) as handling:
+            request.ctx.bloodroot = handling
+            refused = await handling.enter_async()
+            handling.left = refused is not None
+            return _response(refused) if refused is not None else None
+
+    app.register_middleware(decided_late, "request")
     app.register_middleware(leaves, "response")
     assert driver.started is not None
     return driver.started

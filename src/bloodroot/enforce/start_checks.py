@@ -240,7 +240,8 @@ def _not_settled(at: AtRoute, loaders: Collection[str] | None, at_start: bool) -
                 yield NOT_SETTLED.at(line.place, message)
         elif not settles(at.route.handler):
             message = f"{at.words} depends on a record, and has {lack.words}; its handler does not settle it."
-            may_be_settled = at_start and lack.has_parameters
+            # Of a handler that is not known it cannot be seen.
+            may_be_settled = at.route.handler is None or (at_start and lack.has_parameters)
             yield NOT_SETTLED.at(line.place, message, severity=Severity.WARNING if may_be_settled else None)
 
 
