@@ -93,10 +93,8 @@ class House(unittest.TestCase):
         alike = {
             "__init__.py",
             # How it is enforced, and what else is asked of a framework.
-            "django.py",
-            "fastapi.py",
-            "flask.py",
-            "starlette.py",
+            *("aiohttp.py", "django.py", "falcon.py", "fastapi.py", "flask.py"),
+            *("litestar.py", "quart.py", "sanic.py", "starlette.py"),
             "ask.py",
             "check.py",
             "compare.py",

@@ -13,6 +13,7 @@ from ..core.binding import Route, RouteKind
 from ..core.methods import WEBSOCKET
 from ..core.policy import Policy
 from ..file_changes import Watched
+from ..language.errors import BloodrootError
 from ..request import READERS, ToldRequest
 from .audit import Audit
 from .driver import Driver, Handling
@@ -146,7 +147,7 @@ def protect(
     return driver.started
 
 
-class _Refused(Exception):
+class _Refused(BloodrootError):
     """A response that a handler has begun may not leave."""
 
     def __init__(self, refused: Response) -> None:

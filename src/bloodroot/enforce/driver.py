@@ -112,8 +112,8 @@ class Driver:
         )
         return self.handling(told, own)
 
-    def handling(self, request: Request, own: Any = None) -> Handling:
-        """The same for a request that is one of our own already."""
+    def handling(self, request: Any, own: Any = None) -> Handling:
+        """The same for a request as `identify` gets it without a framework."""
         return Handling(self, request, own)
 
     def served(self, route: Route) -> Served:
