@@ -250,6 +250,7 @@ class Drivers(unittest.TestCase):
         with driver.request("GET", "/a", [("X-Who", "ash")]) as handling:
             with self.assertLogs("bloodroot.enforce", "ERROR"):
                 self.assertEqual(handling.leave().status, 500)
+        with driver.request("GET", "/a", [("X-Who", "ash")]) as handling:
             self.assertIsNone(handling.enter("a"))
             with self.assertLogs("bloodroot.enforce", "ERROR"):
                 self.assertEqual(handling.leave().status, 500)  # nothing was settled

@@ -16,7 +16,7 @@ from ..core.answers import Answer
 from ..core.binding import Route
 from ..core.policy import Policy
 from ..file_changes import Watched
-from ..request import Request, ToldRequest
+from ..request import ToldRequest
 from . import responses
 from .access import _current, log
 from .audit import Audit
@@ -116,7 +116,7 @@ class Driver:
         """The same for a request as `identify` gets it without a framework."""
         return Handling(self, request, own)
 
-    def served(self, route: Route) -> Served:
+    def served(self, route: Route) -> Any:
         """What is known of a route, worked out once."""
         key = route.key
         found = self._served.get(key)
@@ -129,21 +129,22 @@ class Driver:
         return next((route for route in self._routes if action in route.actions), None)
 
 
-class Handling(Exchange):
-    """One request on its way through an application.
+class Handling:
+    """One request on its way through an application; `Driver.request` makes it.
 
     Attributes:
         headers_to_set: after `leave`, what the response is to have in the place of headers of the same names.
         left: for drivers: whether `leave` was asked.
+        socket: whether it opens a WebSocket.
     """
 
-    def __init__(self, driver: Driver, request: Request, own: Any = None) -> None:
-        super().__init__(driver.enforcement, request)
+    def __init__(self, driver: Driver, request: Any, own: Any = None) -> None:
+        self._exchange = Exchange(driver.enforcement, request)
         self._driver = driver
         self._own = request if own is None else own
         self._before: Token[Any] = _current.set(None)
         self._closed = False
-        self.socket = request.is_handshake
+        self.socket = self._exchange.socket = request.is_handshake
         self.headers_to_set: tuple[tuple[str, str], ...] = ()
         self.left = False
 
@@ -163,6 +164,11 @@ class Handling(Exchange):
                 _current.reset(self._before)
             except ValueError:
                 _current.set(None)  # it ends in another context than it began in
+
+    @property
+    def is_refused(self) -> bool:
+        """Whether something was answered in the place of the application's response."""
+        return self._exchange.refusing is not None
 
     def enter(
         self, route: Route | str | None = None, values: Mapping[str, Any] | None = None, *, missing: bool = False
@@ -199,21 +205,22 @@ class Handling(Exchange):
                 raise LookupError(f"no route has the action {route}")
             route = found
         if missing and route is None:
-            return self.decide_without_route(self._own, missing=True)
-        return self.decide(self._own, self._driver.served(route) if route is not None else None, values)
+            return self._exchange.decide_without_route(self._own, missing=True)
+        served = self._driver.served(route) if route is not None else None
+        return self._exchange.decide(self._own, served, values)
 
     def _entered(self, answer: Answer | None) -> Response | None:
         if answer is not None:
             return self._instead(answer)
-        if self.decided:
-            _current.set(self.access)
+        if self._exchange.decided:
+            _current.set(self._exchange.access)
         return None
 
     def refused_by(self, error: BaseException) -> Response | None:
         """What to answer to an exception of the handler; None for one that is no refusal, and the application's own."""
-        answer = self.raised(error) if self.decided else None
+        answer = self._exchange.raised(error) if self._exchange.decided else None
         if answer is None:
-            self.failed = True
+            self._exchange.failed = True
             return None
         return self._instead(answer)
 
@@ -230,30 +237,36 @@ class Handling(Exchange):
         Returns:
             What to answer in its place; None where it may leave, with `headers_to_set`.
         """
-        if self.refusing is None and self.decided:
-            answer = self.responded(status)
-            if answer is None and status == 404 and self.policy.hides and not self.observes:
-                # What a page that is missing looks like is known of our own page alone.
-                answer = responses.MISSING
-            if answer is not None:
-                return self._instead(answer)
-        if self.refusing is None and not self.decided and not self.unserved:
-            log.error("%s %s was not decided, so nothing leaves", self.request.method, self.request.path)
-            return self.response(responses.UNSETTLED, self._own)
-        if self.unserved and status == 404 and self.policy.hides and not self.observes:
-            return self.response(responses.MISSING, self._own)
+        exchange = self._exchange
+        answer = self._in_place(status) if not self.is_refused else None
+        if answer is not None:
+            return self._instead(answer)
         lower = [(name.lower(), value) for name, value in headers]
 
         def sized() -> bool:
             return any(name == "content-length" for name, _ in lower)
 
-        self.headers_to_set = tuple(leaving([self], status, lower, streams=streams, sized=sized))
+        self.headers_to_set = tuple(leaving([exchange], status, lower, streams=streams, sized=sized))
         return None
 
+    def _in_place(self, status: int) -> Answer | None:
+        """What goes in the place of a response with a status; None where that may leave."""
+        exchange = self._exchange
+        if not exchange.decided and not exchange.unserved:
+            log.error("%s %s was not decided, so nothing leaves", exchange.request.method, exchange.request.path)
+            return responses.UNSETTLED
+        answer = exchange.responded(status) if exchange.decided else None
+        if answer is None and status == 404 and exchange.policy.hides and not exchange.observes:
+            # What a page that is missing looks like is known of our own page alone.
+            return responses.MISSING
+        return answer
+
     def _instead(self, answer: Answer) -> Response:
-        self.refuse(answer)
-        response = self.response(answer, self._own)
-        return response if self.request.method != "HEAD" else Response(response.status, response.headers, b"")
+        self._exchange.refuse(answer)
+        response = self._exchange.response(answer, self._own)
+        if self._exchange.request.method == "HEAD":
+            return Response(response.status, response.headers, b"")
+        return response
 
 
 def _call(call: Call) -> Any:
