@@ -247,9 +247,9 @@ class Drivers(unittest.TestCase):
         driver = Driver(
             bloodroot.parse(TEXT + "  GET /a member and own\n"), routes=[Route("a", ("GET",), "/a")], identify=who
         )
-        with driver.request("GET", "/a", [("X-Who", "ash")]) as handling:
-            with self.assertLogs("bloodroot.enforce", "ERROR"):
-                self.assertEqual(handling.leave().status, 500)
+        asked = driver.request("GET", "/a", [("X-Who", "ash")])
+        with asked as handling, self.assertLogs("bloodroot.enforce", "ERROR"):
+            self.assertEqual(handling.leave().status, 500)
         with driver.request("GET", "/a", [("X-Who", "ash")]) as handling:
             self.assertIsNone(handling.enter("a"))
             with self.assertLogs("bloodroot.enforce", "ERROR"):

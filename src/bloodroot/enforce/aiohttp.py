@@ -159,6 +159,8 @@ async def _handled(handling: Handling, request: web.Request, handler: Callable[[
     try:
         response = await handler(request)
     except _Refused as error:
+        # The response that had begun may have said that the body comes in pieces.
+        vars(request)["_payload_writer"].chunked = False
         return _response(error.refused)
     except web.HTTPException as error:
         refused = handling.leave(error.status, error.headers.items())

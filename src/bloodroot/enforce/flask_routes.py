@@ -7,7 +7,6 @@ from dataclasses import replace
 from typing import Any
 
 import flask
-import flask.views
 from werkzeug.routing import Rule
 
 from ..core.binding import Route, RouteKind
@@ -50,7 +49,7 @@ def described(app: Any, rule: Rule) -> Route:
         _kind(rule),
         ignores_case=any(ignores_case(each.regex) for each in rule._converters.values()),
     )
-    if isinstance(handler, type) and issubclass(handler, flask.views.MethodView):
+    if isinstance(handler, type) and any(kind.__name__ == "MethodView" for kind in handler.__mro__):
         route = replace(route, operations=operations_of(handler, rule.endpoint, route.methods))
     # A guard may be around the function that Flask has made of a class, too.
     return with_guards(route, tuple(dict.fromkeys((*guards_of(handler), *guards_of(view)))), handler)

@@ -49,7 +49,8 @@ def _described(app: Any, route: Any) -> Route:
         if part.startswith("<"):
             name, _, label = part.strip("<>").partition(":")
             names.append(name)
-            if label not in _ONE_SEGMENT and not is_one_segment(label.strip("^$")):
+            is_long = label in ("path", "strorempty")
+            if is_long or (label not in _ONE_SEGMENT and not is_one_segment(label.strip("^$"))):
                 exact = exact and str(route.path).endswith(part) and label == "path"
                 path += "/**"
                 break
@@ -164,6 +165,18 @@ def protect(
     return driver.started
 
 
+class _Whole(HTTPResponse):
+    """A response that a handler may have begun in its own way: whatever it goes on to send is left out."""
+
+    _sent = False
+
+    async def send(self, data: Any = None, end_stream: bool | None = None) -> None:  # noqa: ARG002
+        """Send all of it, once."""
+        if not self._sent:
+            self._sent = True
+            await super().send(b"", True)
+
+
 def _around(driver: Driver, handler: Any, route: Route) -> Any:
     async def decided(request: Any, *positional: Any, **values: Any) -> Any:
         with driver.handling(_told(request), request) as handling:
@@ -218,7 +231,7 @@ READERS[sanic.Request] = _told
 
 def _response(refused: Response) -> HTTPResponse:
     headers = {name: value for name, value in refused.headers if name != "content-length"}
-    return HTTPResponse(refused.body, refused.status, headers, headers.pop("content-type", None))
+    return _Whole(refused.body, refused.status, headers, headers.pop("content-type", None))
 
 
 def _is_missing(error: Exception) -> bool:
