@@ -22,6 +22,8 @@ LONG = (
     "test_ways",
     "test_styles",
     "test_stacks",
+    "frameworks.test_others",
+    "test_django_document",
     "report.test_page",
     "test_directory",
     "cli.test_growth",

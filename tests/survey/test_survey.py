@@ -169,7 +169,7 @@ class Applications(InFolder):
         run = self.bloodroot("survey", "tarn:unknown")
         self.assertEqual(run.status, 2)
         self.assertIn(
-            "are not known here; those of Django, FastAPI, Flask and Starlette are. Survey its OpenAPI document",
+            "are not known here; those of aiohttp, Django, Falcon, FastAPI, Flask, Litestar, Quart, Sanic and Starlette are. Survey its",
             run.err,
         )
 
