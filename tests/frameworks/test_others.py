@@ -183,3 +183,20 @@ class Probed(InFolder):
                 table.append(f"| {name} | yes | by {by} | yes | {where} | {'no' if name in WSGI else 'yes'} |")
         document = (Path(ROOT) / "docs" / "frameworks.md").read_text("utf-8")
         self.assertIn("\n".join(table), document, "write this table into docs/frameworks.md")
+
+    def test_what_is_only_reported_is_a_hole(self) -> None:
+        """The refusals of the log are none of the application's."""
+        self.write("access.bloodroot", "\n".join(line for line in TEXT.splitlines() if "guarded" not in line))
+        self.write("bloodroot.toml", SETTINGS.format(url="", more=""))
+        self.write(
+            "pots.py",
+            """
+            from tests.frameworks import potteries
+            potteries.HOW["report_only"] = True
+            app = potteries.of_flask().app
+            def reset(): ...
+            """,
+        )
+        found = json.loads(self.ran("probe", "--format", "json", status=1, PYTHONPATH=ROOT))
+        holes = {(row["template"], row["persona"]) for row in found["observations"] if row["verdict"] == "hole"}
+        self.assertLessEqual({("/pieces", "visitor"), ("/pieces/{piece}", "ash"), ("/closed", "hazel")}, holes)

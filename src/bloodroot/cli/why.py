@@ -68,6 +68,7 @@ def why(
     rules, project = inputs.bound_project(policy, settings)
     inputs.check_request(method, path, rules)
     sent, _, query = path.partition("?")
+    rules = _as_served(rules, project, method, sent)
     if path_only:
         lines, standing = rules.lookup.candidates(method, sent), rules.lookup.rules_for(method, sent)
         output.deliver(LinesResult(method, sent, tuple(lines), tuple(standing)), form, out, color)
@@ -90,6 +91,22 @@ def why(
         caller = _with_attributes(inputs.caller_named(who, rules, project), attributes)
     result = explain(rules, who, caller, method, sent, **at_hand)
     output.deliver(result, form, out, color)
+
+
+def _as_served(rules: Policy, project: Settings | None, method: str, path: str) -> Policy:
+    """The policy with the routes of the application, where no line covers a path by itself.
+
+    A framework may serve it as another spelling of what a line covers, as ``/pieces.json``.
+    """
+    from ..settings import SettingsError
+    from ..survey.applications import bound
+
+    if project is None or project.app is None or rules.lookup.for_request(method, path) is not None:
+        return rules
+    try:
+        return bound(rules, project, always=True)
+    except SettingsError:
+        return rules  # an application that cannot be imported has nothing to add
 
 
 def _member(who: str, settings: Settings | None) -> tuple[str, Caller | None]:

@@ -184,8 +184,10 @@ class Enforcement:
         apart = {
             method: self._loaders_of(policy, names, actions_at(route, method))
             for operation in route.operations
-            for method in (*operation.methods, *(("HEAD",) if "GET" in operation.methods else ()))
+            for method in operation.methods
         }
+        if "GET" in apart:
+            apart.setdefault("HEAD", apart["GET"])
         return Under(policy, binding, self._loaders_of(policy, names, (route.action,)), apart)
 
     def loaders_at(self, policy: Policy, line: Line | None) -> Loaders:

@@ -160,8 +160,8 @@ class _Refusals(logging.Handler):
 
     def emit(self, record: logging.LogRecord) -> None:
         seen, outcome = request.get(), getattr(record, "outcome", "")
-        # That there is no such record says nothing of who may have it.
-        if seen is not None and outcome not in ("allow", "missing"):
+        # That there is no such record says nothing of who may have it; what is only reported was let through.
+        if seen is not None and outcome not in ("allow", "missing") and getattr(record, "enforced", True):
             seen.refusals.append((outcome, getattr(record, "reason", None)))
 
 

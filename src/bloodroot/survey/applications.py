@@ -68,16 +68,21 @@ def _made(module_name: str, attribute: str) -> Any:
     return found() if attribute.endswith("()") else found
 
 
-def bound(policy: Policy, settings: Settings) -> Policy:
+def bound(policy: Policy, settings: Settings, *, always: bool = False) -> Policy:
     """The policy with what the routes of the settings' application say: what serves actions, and what guards require.
 
     The application is imported only where the policy has lines that name actions or leave something to guards.
+
+    Args:
+        policy: the policy.
+        settings: the settings.
+        always: whether it is imported in any case.
 
     Raises:
         SettingsError: there is no application to read routes from.
         PolicyError: the application serves no such action, or a guard requires what the policy does not know.
     """
-    if not policy.unbound and (settings.app is None or not _leaves_to_guards(policy)):
+    if not policy.unbound and (settings.app is None or not (always or _leaves_to_guards(policy))):
         return policy
     if settings.app is None:
         first = policy.unbound[0]
