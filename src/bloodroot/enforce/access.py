@@ -293,12 +293,8 @@ class Access(Acting):
     @property
     def cleared(self) -> bool:
         """Whether a response may go out: nothing is left to be settled, and nothing was refused."""
-        return self.observes or self.is_cleared
-
-    @property
-    def is_cleared(self) -> bool:
-        """The same where it is enforced, and no change of fields was refused."""
-        return self.is_settled and self.fields_refused is None
+        settled = self.decision.outcome is Outcome.ALLOW and not self._guards_open and self.refusal is None
+        return (settled and self.fields_refused is None) or self.observes
 
     @property
     def is_settled(self) -> bool:

@@ -29,6 +29,8 @@ class Loading(NamedTuple):
 
     def arguments(self, text: Any, request: Any, caller: Any) -> tuple[Any, ...]:
         """Its arguments for the text of a parameter."""
+        if not self.takes:
+            return (text,)
         given = {"request": request, "caller": caller}
         return (text, *(given[name] for name in self.takes))
 

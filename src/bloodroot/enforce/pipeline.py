@@ -482,7 +482,7 @@ class Exchange:
     def _would_be(self) -> Answer | None:
         """What the caller would get instead of what leaves; None where it is allowed."""
         access = self.access
-        if self._reported is not None or access.is_cleared:
+        if self._reported is not None or (access.is_settled and access.fields_refused is None):
             return self._reported
         if access.fields_refused is not None:
             return self.raised(access.fields_refused)
