@@ -30,7 +30,9 @@ from .startup import StartUp
 __all__ = ["protect", "routes"]
 
 _GROUP = re.compile(r"\(\?P<(\w+)>((?:[^()]|\([^()]*\))*)\)")
-_HANDLING = web.RequestKey("bloodroot.handling", Handling)
+# Newer versions want a key with a type.
+_KEY: Any = getattr(web, "RequestKey", None)
+_HANDLING: Any = _KEY("bloodroot.handling", Handling) if _KEY is not None else "bloodroot.handling"
 
 
 def routes(app: web.Application) -> list[Route]:

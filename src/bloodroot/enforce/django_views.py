@@ -110,7 +110,8 @@ def is_api(callback: Any) -> bool:
 
 def path_view_of(callback: Any) -> Any:
     """The path view that a function stands for, which has several operations; None for any other view."""
-    values = (value for function in _chain(callback) for value in _cells(function))
+    within = (value for function in _chain(callback) for value in _cells(function))
+    values = (getattr(callback, "__self__", None), *within)
     return next((value for value in values if _has_operations(value)), None)
 
 
