@@ -221,6 +221,7 @@ class GraphQL(Quiet):
         self.assertEqual((status, found["data"]), (200, {"pieces": ["bowl", "vase"], "takings": None}))
         self.assertEqual([error["path"] for error in found["errors"]], [["takings"]])
         self.assertNotIn("712", json.dumps(found))
+        self.assertEqual(found["errors"][0]["message"], "You do not have access to this.")
         self.assertEqual(answer("hazel")[1], {"data": {"pieces": ["bowl", "vase"], "takings": 712}})
 
     def test_a_guard_without_part_withholds_all(self) -> None:

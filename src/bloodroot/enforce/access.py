@@ -204,10 +204,13 @@ class Acting:
         """A guard has let the caller pass."""
 
     def _refuse(self, decision: Decision, of: str = "", *, part: bool = False) -> None:
-        if self.refusal is None and not part:
+        if self.refusal is None and (self.observes or not part):
             self.refusal = decision
         if self.observes:
             return
+        if part:
+            # What takes the place of the part may be shown to the caller: nothing of the program is in it.
+            raise Refusal(decision, decision.answer.message if decision.answer is not None else "access is refused")
         if not of:
             raise Refusal(decision)
         who = f"the caller {plain(self.caller.id)}" if self.caller is not None else "a signed-out caller"
