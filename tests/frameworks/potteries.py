@@ -265,6 +265,7 @@ def of_falcon_asgi(*, protected: bool = True) -> Made:
 
 def of_sanic(*, protected: bool = True) -> Made:
     app = sanic.Sanic(f"pottery-{len(sanic.Sanic._app_registry)}")
+    app.config.TOUCHUP = False  # it can be done to one application in a process
 
     def handler(work: Callable[..., str]) -> Any:
         async def view(request: Any, **values: str) -> Any:

@@ -167,6 +167,7 @@ class Inside(unittest.TestCase):
 
     def test_sanic(self) -> None:
         app = sanic.Sanic("inside")
+        app.config.TOUCHUP = False  # it can be done to one application in a process
 
         class View(HTTPMethodView):
             async def get(self, request: Any) -> Any:
