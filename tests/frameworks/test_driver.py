@@ -21,7 +21,7 @@ from starlette.testclient import TestClient
 
 import bloodroot
 from bloodroot import Caller, Route
-from bloodroot.enforce import Driver, current, guard
+from bloodroot.enforce import Driver, current, guard, use
 from bloodroot.enforce import fastapi as for_fastapi
 from tests.servers import ask
 
@@ -201,6 +201,10 @@ class Grpc(Quiet):
 
 
 class GraphQL(Quiet):
+    def setUp(self) -> None:
+        self.known = bloodroot.parse(TEXT + "  GET / member\n")  # what the guards require
+        use(self.known)
+
     def test_a_refused_field_is_an_error_beside_the_rest(self) -> None:
         app = fastapi.FastAPI()
         app.include_router(strawberry.fastapi.GraphQLRouter(written("part=True")["schema"]), prefix="/graphql")
