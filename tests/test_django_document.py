@@ -207,7 +207,11 @@ answers = {"pages": pages, **describe({"paths": paths}, None, None, True)}
 
 
 CASES: tuple[tuple[str, str, str], ...] = (
-    ("orgs", "action orgs keeper", "action orgs stands for several: orgs.get (GET), orgs.post (POST); write a line"),
+    (
+        "orgs",
+        "action orgs keeper",
+        "action orgs is the name of several: orgs.get (GET), orgs.post (POST); write a line",
+    ),
     ("orgs", "action orgs.get, orgs.post keeper", ""),
     ("orgs", 'action orgs keeper accept action-of-several-routes "one page"', ""),
     ("orgs", "action orgs.get member\n  action orgs keeper", ""),
@@ -215,7 +219,7 @@ CASES: tuple[tuple[str, str, str], ...] = (
     (
         "",
         "action piece-detail keeper",
-        "action piece-detail stands for several: piece.destroy (DELETE), piece.retrieve",
+        "action piece-detail is the name of several: piece.destroy (DELETE), piece.retrieve",
     ),
     ("two", "action two keeper", "action two is at two/, and so is one; the framework serves the first of them"),
     ("two", "action one keeper", "action one is at two/, and so is two; the framework serves the first of them"),

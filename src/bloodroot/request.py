@@ -201,8 +201,8 @@ class AsgiRequest(Request):
         return str(client[0]) if client else None
 
 
-class ToldRequest(Request):
-    """A request that a driver tells of, part by part.
+class PlainRequest(Request):
+    """A request that is given part by part.
 
     Args:
         method: as sent; ``WEBSOCKET`` for a handshake.
@@ -262,7 +262,7 @@ class ToldRequest(Request):
 
     @property
     def sender(self) -> str | None:
-        """The address of the client that is connected; None where that is not told."""
+        """The address of the client that is connected; None where that is not known."""
         return self._sender
 
     @property

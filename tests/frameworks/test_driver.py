@@ -228,24 +228,6 @@ class GraphQL(Quiet):
         self.assertEqual(found["errors"][0]["message"], "You do not have access to this.")
         self.assertEqual(answer("hazel")[1], {"data": {"pieces": ["bowl", "vase"], "takings": 712}})
 
-    def test_a_guard_without_part_withholds_all(self) -> None:
-        @guard("keeper")
-        def takings() -> int:
-            return 712
-
-        app = fastapi.FastAPI()
-
-        @app.get("/all")
-        def everything() -> Any:
-            try:
-                return {"takings": takings()}
-            except bloodroot.BloodrootError:
-                return {"takings": None}
-
-        for_fastapi.protect(app, bloodroot.parse(TEXT + "  GET /all member\n"), identify=who)
-        client = TestClient(app)
-        self.assertEqual([client.get("/all", headers={"x-who": name}).status_code for name in CALLERS], [403, 200])
-
 
 class Drivers(unittest.TestCase):
     def test_what_was_not_decided_does_not_leave(self) -> None:
@@ -264,6 +246,9 @@ class Drivers(unittest.TestCase):
             current().settle({"owner": 1})
             self.assertIsNone(handling.leave())
             self.assertIn(("Cache-Control", "private, no-cache"), handling.headers_to_set)
+        with driver.request("GET", "/b") as handling, self.assertLogs("bloodroot.enforce", "ERROR"):
+            self.assertIsNone(handling.enter(missing=True))
+            self.assertEqual(handling.leave(200).status, 500)  # it was said that nothing is there
         with self.assertRaises(LookupError):
             driver.request("GET", "/a").enter("b")
         for method, path in (("get", "/a"), ("GET", "/./a"), ("GET", "//a"), ("WEBSOCKET", "/a")):

@@ -3,6 +3,7 @@
 import logging
 import unittest
 from collections.abc import Callable
+from pathlib import Path
 from typing import Any
 
 import falcon
@@ -125,6 +126,7 @@ class Inside(unittest.TestCase):
         for path, suffix in (("/pieces", None), ("/pieces/{piece:int}", "one"), ("/own", "own")):
             app.add_route(path, Piece(), suffix=suffix)
         app.add_sink(sink, "/sink")
+        app.add_static_route("/static", Path(__file__).parent)
         lines = f"""
             action Piece.get member
             action Piece.get_one keeper
@@ -133,7 +135,11 @@ class Inside(unittest.TestCase):
         """
         for_falcon.protect(app, policy(lines), identify=who)
         cells = {"GET /pieces": MEMBER, "GET /pieces/3": KEEPER, "PUT /pieces/3": NO, "GET /own": OPEN}
-        self.hold(serving_wsgi, app, {**cells, "GET /sink/a": KEEPER, "POST /sink/a": NO, "GET /sinkhole": NO})
+        self.hold(
+            serving_wsgi,
+            app,
+            {**cells, "GET /sink/a": KEEPER, "POST /sink/a": NO, "GET /sinkhole": NO, "GET /static/test_inside.py": NO},
+        )
 
     def test_quart(self) -> None:
         app = quart.Quart("inside", static_folder=None)

@@ -70,7 +70,7 @@ class Route:
         variant: what sets one use of a handler apart from another, such as the arguments that a class-based view was
             made with; None for nothing.
         operations: what serves which of its methods, where that is not one function for all of them. The action of the
-            route stands for all of these together.
+            route is that of all of these together.
         rivals: the actions of other routes for the very same path, of which the framework serves the first alone.
         ignores_case: whether it serves paths whatever the case of their letters.
         part_of: the route of which this is another spelling, with a parameter more that says the format of the answer.
@@ -300,7 +300,7 @@ def _several_handlers(action: ActionLine, routes: list[Route], actions: Mapping[
         if route.action == action.name and len(meant) > 1:
             each = ", ".join(f"{each.name} ({' '.join(each.methods)})" for each in meant[:_MOST_NAMED])
             each += f" and {len(meant) - _MOST_NAMED} more" if len(meant) > _MOST_NAMED else ""
-            message = f"action {action.name} stands for several: {each}"
+            message = f"action {action.name} is the name of several: {each}"
             remedy = f'write a line for each, or: accept {SEVERAL_ROUTES} "why"'
             return [Problem(f"{message}; {remedy}", action.place)]
     handlers = handlers_apart(routes)

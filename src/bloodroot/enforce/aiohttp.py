@@ -14,7 +14,7 @@ from ..core.methods import WEBSOCKET
 from ..core.policy import Policy
 from ..file_changes import Watched
 from ..language.errors import BloodrootError
-from ..request import READERS, ToldRequest
+from ..request import READERS, PlainRequest
 from .audit import Audit
 from .driver import Driver, Handling
 from .enforcement import Identify, Page
@@ -122,7 +122,7 @@ def protect(
 
     @web.middleware
     async def decide(request: web.Request, handler: Callable[[web.Request], Awaitable[Any]]) -> Any:
-        with driver.handling(_told(request), request) as handling:
+        with driver.handling(_request_of(request), request) as handling:
             request[_HANDLING] = handling
             match = request.match_info
             error = match.http_exception
@@ -145,7 +145,6 @@ def protect(
 
     app.middlewares.append(decide)
     app.on_response_prepare.append(begins)
-    assert driver.started is not None
     return driver.started
 
 
@@ -188,12 +187,12 @@ async def _handled(handling: Handling, request: web.Request, handler: Callable[[
     return response
 
 
-def _told(request: web.Request) -> ToldRequest:
+def _request_of(request: web.Request) -> PlainRequest:
     raw = request.raw_path.split("?", 1)[0]
     if not raw.startswith("/"):
         raw = urlsplit(raw).path or "/"
     upgrade = request.headers.get("upgrade", "").lower() == "websocket" and request.method == "GET"
-    return ToldRequest(
+    return PlainRequest(
         WEBSOCKET if upgrade else request.method,
         raw,
         request.headers.items(),
@@ -203,7 +202,7 @@ def _told(request: web.Request) -> ToldRequest:
     )
 
 
-READERS[web.Request] = _told
+READERS[web.Request] = _request_of
 
 
 def _response(refused: Response) -> web.Response:

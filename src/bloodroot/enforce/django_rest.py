@@ -74,8 +74,13 @@ class AccessFields:
                 for name, value in changes.items()
                 if name not in readable or getattr(instance, name, ...) != value
             }
-        record = instance if instance is not None else self.new_record(changes)
+        record = instance if instance is not None else self._new_record(changes)
         current().change(self.access_kind, record, changes)
+
+    def _new_record(self, changes: Mapping[str, Any]) -> Any:
+        """The record that is about to be made; None where others are changed, and it is not known which."""
+        around = getattr(self, "parent", None)
+        return None if getattr(around, "instance", None) is not None else self.new_record(changes)
 
     def new_record(self, values: Mapping[str, Any]) -> Any:
         """A record that is about to be made, as conditions see it: by default its values alone.

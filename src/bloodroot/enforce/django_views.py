@@ -104,12 +104,12 @@ def is_rest_view(view: Any) -> bool:
 
 
 def is_api(callback: Any) -> bool:
-    """Whether a view is of an API, which speaks JSON to whoever does not ask for something else."""
+    """Whether a view is of an API, which answers in JSON where nothing else is asked for."""
     return is_rest_view(handler_of(callback)) or path_view_of(callback) is not None
 
 
 def path_view_of(callback: Any) -> Any:
-    """The path view that a function stands for, which has several operations; None for any other view."""
+    """The path view behind a function, which has several operations; None for any other view."""
     within = (value for function in _chain(callback) for value in _cells(function))
     values = (getattr(callback, "__self__", None), *within)
     return next((value for value in values if _has_operations(value)), None)

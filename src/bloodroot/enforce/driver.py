@@ -14,10 +14,11 @@ from typing import Any
 
 from ..core.answers import Answer
 from ..core.binding import Route
+from ..core.methods import WEBSOCKET
 from ..core.policy import Policy
 from ..file_changes import Watched
-from ..request import ToldRequest
-from . import responses
+from ..request import PlainRequest
+from . import active_policies, responses
 from .access import _current, log
 from .audit import Audit
 from .enforcement import Enforcement, Identify, Page, Served
@@ -26,7 +27,7 @@ from .leaving import leaving
 from .loaders import Records
 from .pipeline import Call, Exchange, Steps, run, run_async
 from .responses import Response
-from .startup import look_over, looked_over, without_actions
+from .startup import StartUp, look_over, looked_over, without_actions
 
 __all__ = ["Driver", "Handling"]
 
@@ -36,13 +37,16 @@ class Driver:
 
     Args:
         policy: what decides, or what `bloodroot.watched` gives.
-        routes: every route of the application; none where requests are decided by their paths alone.
+        routes: every route of the application; None where requests are decided by their paths alone.
         identify: as for ``protect``: it gets the request of the application.
         records: as for ``protect``.
         page: as for ``protect``.
         audit: as for ``protect``.
         missing: whether an exception of a loader says that there is no such record.
         report_only: as for ``protect``.
+
+    Attributes:
+        started: what the routes and the policy say of each other.
 
     Raises:
         PolicyError: the application has no such action, or a guard requires what the policy does not know.
@@ -53,7 +57,7 @@ class Driver:
         self,
         policy: Policy | Watched,
         *,
-        routes: Iterable[Route] = (),
+        routes: Iterable[Route] | None = None,
         identify: Identify,
         records: Records | None = None,
         page: Page | None = None,
@@ -62,19 +66,23 @@ class Driver:
         report_only: bool | Sequence[str] = False,
     ) -> None:
         given, watched = opened(policy)
-        found = list(routes)
-        bound = given.bind(found) if found else without_actions(given)
+        self._routes = [*(routes or ())]
+        self._has_routes = routes is not None
         how: dict[str, Any] = {"records": records, "page": page, "audit": audit, "report_only": report_only}
-        self.enforcement = Enforcement(bound, identify=identify, missing=missing, **how)
-        self.started = look_over(bound, found, self.enforcement.records) if found else None
-        if self.started is not None:
+        bound = given.bind(self._routes) if self._has_routes else without_actions(given)
+        self._enforcement = Enforcement(bound, identify=identify, missing=missing, **how)
+        self.started = StartUp(0, (), active_policies.guards(), ())
+        if self._has_routes:
+            self.started = look_over(bound, self._routes, self._enforcement.records)
             self.started.tell()
-        loaders = self.enforcement.records
-        self.enforcement.follow(
-            watched, lambda new: looked_over(new, found, loaders) if found else without_actions(new)
-        )
-        self._routes = found
+        self._enforcement.follow(watched, self._prepared)
         self._served: dict[tuple[str, str, int], Served] = {}
+
+    def _prepared(self, changed: Policy) -> Policy:
+        """A policy that has changed, as it is put in force."""
+        if not self._has_routes:
+            return without_actions(changed)
+        return looked_over(changed, self._routes, self._enforcement.records)
 
     def request(
         self,
@@ -101,8 +109,8 @@ class Driver:
             sender: the address of the client.
             socket: whether it opens a WebSocket.
         """
-        told = ToldRequest(
-            "WEBSOCKET" if socket else method,
+        plain = PlainRequest(
+            WEBSOCKET if socket else method,
             path,
             headers,
             query_string=query_string,
@@ -110,23 +118,23 @@ class Driver:
             sender=sender,
             is_handshake=socket,
         )
-        return self.handling(told, own)
+        return self.handling(plain, own)
 
     def handling(self, request: Any, own: Any = None) -> Handling:
         """The same for a request as `identify` gets it without a framework."""
-        return Handling(self, request, own)
+        return Handling(self._enforcement, self._serve, request, own)
 
-    def served(self, route: Route) -> Any:
-        """What is known of a route, worked out once."""
-        key = route.key
-        found = self._served.get(key)
-        if found is None:
-            found = self._served[key] = self.enforcement.serve(route)
-        return found
-
-    def route_of(self, action: str) -> Route | None:
-        """The first route of an action; None where there is none."""
-        return next((route for route in self._routes if action in route.actions), None)
+    def _serve(self, route: Route | str) -> Served:
+        """What is known of a route, or of the first one that has an action of this name; worked out once."""
+        if isinstance(route, str):
+            found = next((each for each in self._routes if route in each.actions), None)
+            if found is None:
+                raise LookupError(f"no route has the action {route}")
+            route = found
+        served = self._served.get(route.key)
+        if served is None:
+            served = self._served[route.key] = self._enforcement.serve(route)
+        return served
 
 
 class Handling:
@@ -138,9 +146,11 @@ class Handling:
         socket: whether it opens a WebSocket.
     """
 
-    def __init__(self, driver: Driver, request: Any, own: Any = None) -> None:
-        self._exchange = Exchange(driver.enforcement, request)
-        self._driver = driver
+    def __init__(
+        self, enforcement: Enforcement, serve: Callable[[Route | str], Served], request: Any, own: Any = None
+    ) -> None:
+        self._exchange = Exchange(enforcement, request)
+        self._serve = serve
         self._own = request if own is None else own
         self._before: Token[Any] = _current.set(None)
         self._closed = False
@@ -178,7 +188,7 @@ class Handling:
         Args:
             route: what serves it: a route, or the name of an action; None for what is decided by its path.
             values: the parameters of the path, as the application has read them.
-            missing: whether nothing serves it, so that the application is going to say that nothing is there.
+            missing: whether nothing serves it: the application is going to answer 404, and nothing else may leave.
 
         Returns:
             What to answer in the place of the handler; None where that may run. `current()` is this request then.
@@ -199,15 +209,9 @@ class Handling:
     def _steps(
         self, route: Route | str | None, values: Mapping[str, Any] | None, missing: bool
     ) -> Steps[Answer | None]:
-        if isinstance(route, str):
-            found = self._driver.route_of(route)
-            if found is None:
-                raise LookupError(f"no route has the action {route}")
-            route = found
         if missing and route is None:
             return self._exchange.decide_without_route(self._own, missing=True)
-        served = self._driver.served(route) if route is not None else None
-        return self._exchange.decide(self._own, served, values)
+        return self._exchange.decide(self._own, self._serve(route) if route is not None else None, values)
 
     def _entered(self, answer: Answer | None) -> Response | None:
         if answer is not None:
@@ -252,7 +256,7 @@ class Handling:
     def _in_place(self, status: int) -> Answer | None:
         """What goes in the place of a response with a status; None where that may leave."""
         exchange = self._exchange
-        if not exchange.decided and not exchange.unserved:
+        if not exchange.decided and not (exchange.unserved and status == 404):
             log.error("%s %s was not decided, so nothing leaves", exchange.request.method, exchange.request.path)
             return responses.UNSETTLED
         answer = exchange.responded(status) if exchange.decided else None

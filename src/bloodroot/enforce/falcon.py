@@ -8,6 +8,7 @@ from typing import Any
 
 import falcon
 import falcon.asgi
+from falcon.responders import path_not_found, path_not_found_async
 
 from ..core.binding import Operation, Route, RouteKind
 from ..core.policy import Policy
@@ -122,11 +123,10 @@ def protect(
         def _get_responder(self, request: Any) -> Any:
             responder, params, resource, template = super()._get_responder(request)
             route = by_template.get((str(template), id(resource))) if resource is not None else None
-            missing = route is None and str(getattr(responder, "__module__", "")).startswith("falcon.")
+            missing = resource is None and responder in (path_not_found, path_not_found_async)
             return around(driver, responder, route, missing), params, resource, template
 
     app.__class__ = Guarded
-    assert driver.started is not None
     return driver.started
 
 
@@ -175,6 +175,9 @@ def _after(handling: Handling, response: Any, error: Exception) -> None:
     else:
         refused = handling.refused_by(error)
     if refused is None:
+        # What is made of the error keeps these.
+        for name, value in handling.headers_to_set:
+            response.set_header(name, value)
         raise error
     _answer(response, refused)
 

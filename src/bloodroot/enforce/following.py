@@ -32,14 +32,18 @@ class Following:
         self._watched = watched
         self._prepare = prepare
         self._process = 0
+        self._lock = threading.Lock()
         self.policy = policy
 
     def begin(self) -> None:
         """Begin to follow, in a process that does not yet."""
-        if self._process != os.getpid():
-            self._process = os.getpid()
-            self._changes = Changes(self._watched.path, self._watched.states)
-            threading.Thread(target=self._follow, name="bloodroot policy", daemon=True).start()
+        if self._process == os.getpid():
+            return
+        with self._lock:
+            if self._process != os.getpid():
+                self._process = os.getpid()
+                self._changes = Changes(self._watched.path, self._watched.states)
+                threading.Thread(target=self._follow, name="bloodroot policy", daemon=True).start()
 
     def _follow(self) -> None:
         while True:

@@ -209,6 +209,8 @@ class Exchange:
             if line is None and missing:
                 # Who asks makes no difference; but that they were asked for must not show either.
                 self.unserved = True
+                if self.observes:
+                    return None
                 with contextlib.suppress(Unidentified):
                     yield from self._who(own)
                 return None

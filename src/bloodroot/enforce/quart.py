@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import functools
 from collections.abc import Awaitable, Callable, Sequence
 from typing import Any
 
@@ -64,7 +65,6 @@ def protect(
     gate = _Gate(app, driver)
     http, socket = gate.dispatch(app.dispatch_request, lambda: quart.request), app.dispatch_websocket
     vars(app).update(dispatch_request=http, dispatch_websocket=gate.dispatch(socket, lambda: quart.websocket))
-    assert driver.started is not None
     return driver.started
 
 
@@ -104,6 +104,9 @@ class _Gate:
         except HTTPException as error:
             refused = handling.leave(error.code or 500)
             if refused is None:
+                headers = dict(handling.headers_to_set)
+                if not handling.socket:
+                    quart.after_this_request(functools.partial(_with_headers, headers))
                 raise
             return _response(refused)
         except Exception as error:
@@ -120,6 +123,11 @@ class _Gate:
             return _response(refused)
         response.headers.update(dict(handling.headers_to_set))
         return response
+
+
+def _with_headers(headers: dict[str, str], response: Any) -> Any:
+    response.headers.update(headers)
+    return response
 
 
 def _response(refused: Response) -> quart.Response:

@@ -16,7 +16,7 @@ from ..core.binding import Operation, Route, RouteKind
 from ..core.methods import WEBSOCKET
 from ..core.policy import Policy
 from ..file_changes import Watched
-from ..request import READERS, ToldRequest
+from ..request import READERS, PlainRequest
 from .audit import Audit
 from .driver import Driver, Handling
 from .enforcement import Identify, Page
@@ -28,18 +28,13 @@ from .startup import StartUp
 
 __all__ = ["protect", "routes"]
 
-
 # Kinds of parameters that are one segment, whatever it is.
 _ONE_SEGMENT = ("", "str", "string", "int", "float", "number", "alpha", "slug", "ymd", "uuid")
 
 
 def routes(app: Any) -> list[Route]:
     """Every route of an application, its action named as Sanic names the route, without the name of the application."""
-    return [_described(app, route) for route in _all(app)]
-
-
-def _all(app: Any) -> list[Any]:
-    return list(app.router.routes)
+    return [_described(app, route) for route in app.router.routes]
 
 
 def _described(app: Any, route: Any) -> Route:
@@ -70,13 +65,8 @@ def _described(app: Any, route: Any) -> Route:
         served = {each: getattr(view, each.lower(), None) for each in methods}
         operations = tuple(Operation(f"{name}.{each.lower()}", (each,), of) for each, of in served.items() if of)
         operations = operations if len(operations) > 1 else ()
-    kind = (
-        RouteKind.WEBSOCKET
-        if is_socket
-        else RouteKind.STATIC
-        if getattr(route.extra, "static", False)
-        else RouteKind.ENDPOINT
-    )
+    kind = RouteKind.STATIC if getattr(route.extra, "static", False) else RouteKind.ENDPOINT
+    kind = RouteKind.WEBSOCKET if is_socket else kind
     found = Route(
         name,
         methods,
@@ -124,7 +114,7 @@ def protect(
         StartUpError: something is declared that could never take effect.
     """
     how: dict[str, Any] = {"records": records, "page": page, "audit": audit, "report_only": report_only}
-    every = _all(app)
+    every = list(app.router.routes)
     found = [_described(app, route) for route in every]
     driver = Driver(policy, routes=found, identify=identify, missing=_is_missing, **how)
     for route, known in zip(every, found, strict=True):
@@ -134,7 +124,7 @@ def protect(
         handling: Handling | None = getattr(request.ctx, "bloodroot", None)
         if handling is None:
             # What was answered without a handler: no route, another method, or middleware outside.
-            with driver.handling(_told(request), request) as handling:
+            with driver.handling(_request_of(request), request) as handling:
                 refused = await handling.enter_async(missing=response.status == 404)
                 refused = refused or handling.leave(response.status, response.headers.items())
                 return _response(refused) if refused is not None else None
@@ -153,7 +143,7 @@ def protect(
         if route is None or hasattr(route.handler, "__bloodroot_serves__"):
             return None
         # A route that came after this, and has no gate.
-        with driver.handling(_told(request), request) as handling:
+        with driver.handling(_request_of(request), request) as handling:
             request.ctx.bloodroot = handling
             refused = await handling.enter_async()
             handling.left = refused is not None
@@ -161,7 +151,6 @@ def protect(
 
     app.register_middleware(decided_late, "request")
     app.register_middleware(leaves, "response")
-    assert driver.started is not None
     return driver.started
 
 
@@ -179,7 +168,7 @@ class _Whole(HTTPResponse):
 
 def _around(driver: Driver, handler: Any, route: Route) -> Any:
     async def decided(request: Any, *positional: Any, **values: Any) -> Any:
-        with driver.handling(_told(request), request) as handling:
+        with driver.handling(_request_of(request), request) as handling:
             request.ctx.bloodroot = handling
             refused = await handling.enter_async(route, values or None)
             if refused is not None:
@@ -190,11 +179,11 @@ def _around(driver: Driver, handler: Any, route: Route) -> Any:
             try:
                 result = await run_handler(handler, request, *positional, **values)
             except Exception as error:
-                status = getattr(error, "status_code", None)
-                refused = handling.refused_by(error) if status is None else handling.leave(status)
-                handling.left = True
+                # What Sanic makes of its own exceptions is a response like others, and is looked at where it leaves.
+                refused = handling.refused_by(error) if not isinstance(error, SanicException) else None
                 if refused is None:
                     raise
+                handling.left = True
                 return _response(refused)
             return result
 
@@ -210,13 +199,13 @@ async def run_handler(handler: Any, *given: Any, **named: Any) -> Any:
     return await result if inspect.isawaitable(result) else result
 
 
-def _told(request: Any) -> ToldRequest:
+def _request_of(request: Any) -> PlainRequest:
     raw = request.raw_url.decode("latin-1").split("?", 1)[0]
     if not raw.startswith("/"):
         raw = urlsplit(raw).path or "/"
     scope = getattr(request.transport, "scope", None) or {}
     is_handshake = scope.get("type") == "websocket" or request.headers.get("upgrade", "").lower() == "websocket"
-    return ToldRequest(
+    return PlainRequest(
         WEBSOCKET if is_handshake else str(request.method),
         raw,
         request.headers.items(),
@@ -226,7 +215,7 @@ def _told(request: Any) -> ToldRequest:
     )
 
 
-READERS[sanic.Request] = _told
+READERS[sanic.Request] = _request_of
 
 
 def _response(refused: Response) -> HTTPResponse:
