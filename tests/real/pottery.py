@@ -15,199 +15,14 @@ import unittest
 from pathlib import Path
 
 PROGRAM = Path(sys.executable).parent / "bloodroot"
+DATA = Path(__file__).parents[1] / "data" / "pottery"
+POLICY, POLICY_OF_EACH, SETTINGS, MODELS, VIEWS, VIEWS_OF_EACH = (
+    (DATA / name).read_text("utf-8")
+    for name in ("access.bloodroot", "each.bloodroot", "bloodroot.toml", "models.txt", "views.txt", "each_view.txt")
+)
 THINGS = ("studio", "kiln", "piece", "glaze", "clay", "shelf", "firing", "course", "booking", "tool", "recipe", "order")
 ROUTES_OF_EACH = 13
 
-MODELS = """
-from django.conf import settings
-from django.db import models
-
-
-class Owned(models.Model):
-    name = models.CharField(max_length=50)
-    owner = models.ForeignKey(settings.AUTH_USER_MODEL, on_delete=models.CASCADE)
-    cost = models.IntegerField(default=0)
-
-    class Meta:
-        abstract = True
-"""
-VIEWS = """
-from django.contrib.auth.models import Group, User
-from django.http import HttpResponse
-from django.shortcuts import get_object_or_404
-from django.views.decorators.http import require_safe
-from django.views.generic import UpdateView
-from ninja import NinjaAPI, Schema
-from rest_framework import serializers, viewsets
-from rest_framework.decorators import action
-from rest_framework.response import Response
-
-from bloodroot.enforce import current
-from bloodroot.enforce.django_rest import AccessFields
-from bloodroot.enforce.django_rows import rows
-
-from . import models
-
-jars = NinjaAPI(urls_namespace="typed", docs_url=None, openapi_url=None)
-
-
-class Cost(Schema):
-    cost: int
-
-
-def shown(model, thing):
-    access = current()
-    return model.objects.filter(rows(access.policy, access.caller, f"{thing}:read", model)).order_by("pk")
-
-
-def reset():
-    for model in (*models.ALL.values(), User, Group):
-        model.objects.all().delete()
-    groups = {name: Group.objects.create(name=name) for name in ("members", "keepers")}
-    for name, number, group in (("ash", 1, "members"), ("fern", 2, "members"), ("hazel", 3, "keepers")):
-        user = User.objects.create(pk=number, username=name)
-        user.set_password("made up")
-        user.save()
-        user.groups.add(groups[group])
-    for thing, model in models.ALL.items():
-        model.objects.create(pk=1, name=f"First {thing} of ash", owner_id=1, cost=7)
-        model.objects.create(pk=2, name=f"Second {thing} of fern", owner_id=2, cost=9)
-
-
-def state():
-    return [list(model.objects.order_by("pk").values_list()) for model in models.ALL.values()]
-"""
-VIEWS_OF_EACH = """
-
-@require_safe
-def THING_list(request):
-    return HttpResponse("; ".join(row.name for row in shown(models.Kind, "THING")))
-
-
-@require_safe
-def THING_page(request, pk):
-    return HttpResponse(get_object_or_404(models.Kind, pk=pk).name)
-
-
-class KindEdit(UpdateView):
-    model = models.Kind
-    fields = ("name",)
-    template_name = "edit.html"
-    success_url = "/THINGs/"
-
-
-class KindSerializer(AccessFields, serializers.ModelSerializer):
-    access_kind = "THING"
-    access_names = {"owner": "owner_id"}
-
-    def new_record(self, values):
-        return {**values, "owner_id": current().caller.id}
-
-    class Meta:
-        model = models.Kind
-        fields = ("id", "name", "owner", "cost")
-        read_only_fields = ("owner",)
-
-
-class KindViews(viewsets.ModelViewSet):
-    queryset = models.Kind.objects.all()
-    serializer_class = KindSerializer
-
-    def get_queryset(self):
-        return shown(models.Kind, "THING") if self.action == "list" else super().get_queryset()
-
-    def perform_create(self, serializer):
-        serializer.save(owner_id=current().caller.id)
-
-    @action(detail=True, methods=["post"])
-    def archive(self, request, pk=None, format=None):
-        models.Kind.objects.filter(pk=pk).update(name="archived")
-        return Response({"archived": pk})
-
-
-@jars.get("/THING/{THING_id}")
-def get_THING(request, THING_id: int):
-    return {"name": current().record.name}
-
-
-@jars.put("/THING/{THING_id}")
-def cost_of_THING(request, THING_id: int, given: Cost):
-    models.Kind.objects.filter(pk=THING_id).update(cost=given.cost)
-    return {"cost": given.cost}
-"""
-POLICY_OF_EACH = """
-permissions
-  THING:list  member
-  THING:read  member if own, keeper
-  THING:add   member
-  THING:edit  member if own, keeper
-  THING:cost  keeper
-
-endpoints
-  GET     /THINGs                                              THING:list
-  GET     /THINGs/{pk}                                         THING:read
-  action  THING-edit                                           THING:edit
-  action  THING.list                                           THING:list
-  action  THING.create                                         THING:add
-  action  THING.retrieve                                       THING:read
-  action  THING.update, THING.partial_update, THING.destroy    THING:edit
-  action  THING.archive                                        THING:edit
-  action  typed.get_THING                                      THING:read
-  action  typed.cost_of_THING                                  THING:cost
-
-fields THING
-  cost  read THING:read  change keeper
-  *     read THING:read  change THING:edit
-"""
-POLICY = """
-policy "Pottery"
-
-roles
-  member
-  keeper  includes member
-
-groups
-  "members"  member
-  "keepers"  keeper
-
-conditions
-  own  record.owner_id == caller.id
-
-endpoints
-  GET POST  /sign-in  anyone
-  GET       /api      member
-  any       /typed    nobody
-"""
-SETTINGS = """
-policy = "access.bloodroot"
-app = "pottery.wsgi:application"
-
-[personas.visitor]
-signed_in = false
-
-[personas.ash]
-groups = ["members"]
-attributes = { id = 1 }
-mine = 1
-other = 2
-of_other = "of fern"
-
-[personas.fern]
-groups = ["members"]
-attributes = { id = 2 }
-mine = 2
-other = 1
-of_other = "of ash"
-
-[personas.hazel]
-groups = ["keepers"]
-attributes = { id = 3 }
-mine = 1
-other = 2
-of_other = "of fern"
-
-[samples]
-"""
 # Where each hole is, and what is written in the place of what: in the views, or in the policy that is enforced.
 IN_VIEWS = {
     "GET /studios": (
@@ -228,53 +43,17 @@ IN_VIEWS = {
     ),
 }
 IN_POLICY = {
-    "GET /api/glazes/{pk}": (
-        "action  glaze.retrieve  glaze:read",
-        "action  glaze.retrieve  member",
-    ),
-    "POST /shelfs/{pk}/edit": (
-        "action  shelf-edit  shelf:edit",
-        "action  shelf-edit  member",
-    ),
-    "DELETE /api/tools/{pk}": (
-        "action  tool.update, tool.partial_update, tool.destroy  tool:edit",
-        "action  tool.update, tool.partial_update  tool:edit\n  action  tool.destroy  member",
-    ),
-    "PUT /typed/clay/{clay_id}": (
-        "action  typed.cost_of_clay  clay:cost",
-        "action  typed.cost_of_clay  member",
-    ),
-    "POST /api/recipes/{pk}/archive": (
-        "action  recipe.archive  recipe:edit",
-        "action  recipe.archive  recipe:list",
-    ),
-    "POST /api/kilns/{pk}/archive": (
-        "action  kiln.archive  kiln:edit",
-        "action  kiln.archive  kiln:list",
-    ),
-    "GET /api": ("GET  /api  member", "GET  /api  anyone"),
+    place: (f"{line}  {before}", f"{line}  {after}")
+    for place, line, before, after in (
+        ("GET /api/glazes/{pk}", "action  glaze.retrieve", "glaze:read", "member"),
+        ("POST /shelfs/{pk}/edit", "action  shelf-edit", "shelf:edit", "member"),
+        ("DELETE /api/tools/{pk}", "action  tool.destroy", "tool:edit", "member"),
+        ("PUT /typed/clay/{clay_id}", "action  typed.cost_of_clay", "clay:cost", "member"),
+        ("POST /api/recipes/{pk}/archive", "action  recipe.archive", "recipe:edit", "recipe:list"),
+        ("POST /api/kilns/{pk}/archive", "action  kiln.archive", "kiln:edit", "kiln:list"),
+        ("GET /api", "GET  /api", "member", "anyone"),
+    )
 }
-# What a middleware before the policy answers by itself.
-IN_FRONT = """
-from django.http import HttpResponse
-from pottery import models
-
-
-def in_front(get_response):
-    def answer(request):
-        if request.path == "/recipes/2/":
-            return HttpResponse(models.Recipe.objects.get(pk=2).name)
-        return get_response(request)
-
-    return answer
-"""
-WRONG_LOADER = """
-from pottery import models
-
-
-def first_firing(text):
-    return models.Firing.objects.first()
-"""
 EXPECTED = {
     *(*IN_VIEWS, *IN_POLICY),
     *("GET /recipes/{pk}", "GET /firings/{pk}", "GET /courses/{pk}", "GET /courses"),
@@ -290,7 +69,7 @@ def project(folder: Path, *, faulty: bool) -> None:
     models = MODELS + "".join(f"\n\nclass {thing.title()}(Owned): ...\n" for thing in THINGS)
     models += f"\n\nALL = {{{', '.join(f'{thing!r}: {thing.title()}' for thing in THINGS)}}}\n"
     views = VIEWS + "".join(written(VIEWS_OF_EACH, thing) for thing in THINGS)
-    policy = POLICY + "".join(written(POLICY_OF_EACH, thing) for thing in THINGS)
+    policy = POLICY + "".join("\n" + written(POLICY_OF_EACH, thing) for thing in THINGS)
     policy = re.sub(r"(?<=\S)   +", "  ", policy)
     samples, bodies, paths, records, registered = [], [], [], [], []
     for thing in THINGS:
@@ -356,8 +135,8 @@ def project(folder: Path, *, faulty: bool) -> None:
         "pottery/views.py": views,
         "pottery/urls.py": urls,
         "pottery/settings.py": django,
-        "pottery/front.py": IN_FRONT,
-        "pottery/wrong.py": WRONG_LOADER,
+        "pottery/front.py": (DATA / "front.txt").read_text("utf-8"),
+        "pottery/wrong.py": (DATA / "wrong.txt").read_text("utf-8"),
         "access.bloodroot": policy,
         "enforced.bloodroot": enforced,
         "bloodroot.toml": settings,
