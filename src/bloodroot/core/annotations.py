@@ -14,18 +14,14 @@ from .binding import BoundLines, Resolved, Route, template_of
 from .formulas import FALSE, Formula, both
 from .lines import CompiledGuard
 from .methods import ANY, COMMON
-from .paths import overlap, read_path, specificity, unnamed_segments
-from .policy import Policy
-from .question import Question
+from .paths import overlap, specificity, unnamed_segments
+from .policy import Policy, PolicyAsServed
 from .requirements import Guarded, Requirement, bits_that_open, without_guarded
 from .routing import PathTree
 
 if TYPE_CHECKING:
-    import datetime
-    from collections.abc import Callable, Iterable, Mapping
+    from collections.abc import Callable, Iterable
 
-    from .caller import Caller
-    from .decision import Decision
     from .lines import Line
 
 
@@ -87,37 +83,8 @@ def with_guards(
     lines = sorted([*kept, *added], key=lambda line: line.order)
     served_by_key = {route.key: route for route in routes}
     lines_bound = BoundLines(tuple(lines), index, served_by_key, folding.fold, resolve)
-    kind = Policy if resolve is None else _AsServed
+    kind = Policy if resolve is None else PolicyAsServed
     return kind(bound.declared, lines_bound), tuple(problems)
-
-
-class _AsServed(Policy):
-    """A policy that decides a request by what the framework serves for it, as enforcement does."""
-
-    def decide(
-        self,
-        caller: Caller | None,
-        method: str,
-        path: str,
-        record: Any = None,
-        records: Mapping[str, Any] | None = None,
-        query: Mapping[str, Any] | None = None,
-        args: Mapping[str, Any] | None = None,
-        now: datetime.datetime | None = None,
-        guarded: bool = False,
-        assume: Mapping[str, bool] | None = None,
-    ) -> Decision:
-        """As `Policy.decide`."""
-        served = self.lookup.served(path) if read_path(path) is not None else None
-        if served is None:
-            return super().decide(caller, method, path, record, records, query, args, now, guarded, assume)
-        question = Question(caller, method, served.path)
-        question.record, question.records, question.query = record, records, query
-        question.args, question.now, question.guarded, question.assume = args, now, guarded, assume
-        segments = read_path(served.path) or []
-        question.routed, question.values = True, served.values
-        question.line = self.lookup.at_route(served.route, method, segments)
-        return self.evaluator.decide(question, segments)
 
 
 class _Folding:

@@ -138,6 +138,9 @@ class Policy:
         question = Question(caller, method, path)
         question.record, question.records, question.query = record, records, query
         question.args, question.now, question.guarded, question.assume = args, now, guarded, assume
+        return self._decided(question, segments)
+
+    def _decided(self, question: Question, segments: list[str] | None) -> Decision:
         return self.evaluator.decide(question, segments)
 
     def guard(self, requirement: str, place: Place | None = None) -> CompiledGuard:
@@ -323,3 +326,20 @@ class Policy:
             # A misspelled kind would otherwise open every field.
             raise UnknownNameError(f"the policy has no section fields {kind}{guess}")
         return rules
+
+
+class PolicyAsServed(Policy):
+    """A policy that decides a request by what the framework serves for it, as enforcement does."""
+
+    def __init__(self, parts: Parts, bound: BoundLines) -> None:
+        super().__init__(parts, bound)
+        # What decides is not known by the path alone.
+        self._find = lambda method, segments: None  # noqa: ARG005
+
+    def _decided(self, question: Question, segments: list[str] | None) -> Decision:
+        served = self.lookup.served(question.path) if segments is not None else None
+        if served is not None:
+            segments = read_path(served.path) or []
+            question.path, question.routed, question.values = served.path, True, served.values
+            question.line = self.lookup.at_route(served.route, question.method, segments)
+        return super()._decided(question, segments)
