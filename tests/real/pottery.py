@@ -6,18 +6,16 @@ Each thing has pages, a view set with an action of its own, and two typed operat
 are to end with 0 where it is sound, and the probe is to find every hole where it is not.
 """
 
-import json
 import re
 import subprocess
 import sys
-import tempfile
 import unittest
 from pathlib import Path
 
-PROGRAM = Path(sys.executable).parent / "bloodroot"
-DATA = Path(__file__).parents[1] / "data" / "pottery"
+from tests.real.planted import DATA, Planted, written
+
 POLICY, POLICY_OF_EACH, SETTINGS, MODELS, VIEWS, VIEWS_OF_EACH = (
-    (DATA / name).read_text("utf-8")
+    (DATA / "pottery" / name).read_text("utf-8")
     for name in ("access.bloodroot", "each.bloodroot", "bloodroot.toml", "models.txt", "views.txt", "each_view.txt")
 )
 THINGS = ("studio", "kiln", "piece", "glaze", "clay", "shelf", "firing", "course", "booking", "tool", "recipe", "order")
@@ -58,10 +56,6 @@ EXPECTED = {
     *(*IN_VIEWS, *IN_POLICY),
     *("GET /recipes/{pk}", "GET /firings/{pk}", "GET /courses/{pk}", "GET /courses"),
 }
-
-
-def written(text: str, thing: str) -> str:
-    return text.replace("THING", thing).replace("Kind", thing.title())
 
 
 def project(folder: Path, *, faulty: bool) -> None:
@@ -135,8 +129,8 @@ def project(folder: Path, *, faulty: bool) -> None:
         "pottery/views.py": views,
         "pottery/urls.py": urls,
         "pottery/settings.py": django,
-        "pottery/front.py": (DATA / "front.txt").read_text("utf-8"),
-        "pottery/wrong.py": (DATA / "wrong.txt").read_text("utf-8"),
+        "pottery/front.py": (DATA / "pottery" / "front.txt").read_text("utf-8"),
+        "pottery/wrong.py": (DATA / "pottery" / "wrong.txt").read_text("utf-8"),
         "access.bloodroot": policy,
         "enforced.bloodroot": enforced,
         "bloodroot.toml": settings,
@@ -147,40 +141,16 @@ def project(folder: Path, *, faulty: bool) -> None:
         (folder / name).write_text(text, "utf-8")
 
 
-class Pottery(unittest.TestCase):
-    def run_in(self, folder: Path, *words: str) -> subprocess.CompletedProcess[str]:
-        return subprocess.run(list(words), cwd=folder, capture_output=True, text=True, timeout=900)
+def made(folder: Path, *, faulty: bool) -> None:
+    """The project, with its tables."""
+    project(folder, faulty=faulty)
+    words = ("-m", "django", "migrate", "--run-syncdb", "--settings", "pottery.settings")
+    subprocess.run([sys.executable, *words], cwd=folder, check=True, capture_output=True, timeout=120)
 
+
+class Pottery(Planted):
     def test_sound_and_faulty(self) -> None:
-        for faulty in (False, True):
-            with self.subTest(faulty=faulty), tempfile.TemporaryDirectory() as name:
-                folder = Path(name)
-                project(folder, faulty=faulty)
-                made = self.run_in(
-                    folder, sys.executable, "-m", "django", "migrate", "--run-syncdb", "--settings", "pottery.settings"
-                )
-                self.assertEqual(made.returncode, 0, made.stderr[-2000:])
-                if not faulty:
-                    survey = self.run_in(folder, str(PROGRAM), "survey")
-                    self.assertEqual(survey.returncode, 0, survey.stdout[-2000:] + survey.stderr[-2000:])
-                    self.assertIn(f"{len(THINGS) * ROUTES_OF_EACH + 4} endpoints", survey.stdout.splitlines()[0])
-                    check = self.run_in(folder, str(PROGRAM), "check")
-                    self.assertEqual(check.returncode, 0, check.stdout[-3000:])
-                probed = self.run_in(folder, str(PROGRAM), "probe", "--format", "json")
-                result = json.loads(probed.stdout)
-                holes = {
-                    f"{each['method']} {each['template']}"
-                    for each in result["observations"]
-                    if each["verdict"] == "hole"
-                }
-                if faulty:
-                    self.assertEqual(EXPECTED - holes, set(), "not found")
-                    print(
-                        f"{len(EXPECTED)} planted, {len(holes)} endpoints with holes: {sorted(holes - EXPECTED)} beside"
-                    )
-                else:
-                    self.assertEqual((probed.returncode, holes, result["counts"]), (0, set(), result["counts"]))
-                print(result["counts"])
+        self.see(made, EXPECTED, f"{len(THINGS) * ROUTES_OF_EACH + 4} endpoints")
 
 
 if __name__ == "__main__":

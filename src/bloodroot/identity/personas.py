@@ -6,7 +6,7 @@ from collections.abc import Iterable
 from dataclasses import replace
 
 from ..core.caller import Caller, Unidentified
-from ..settings import Persona, Settings, SettingsError
+from ..settings import Persona, Settings, SettingsError, acting_for
 from .directory import Directory
 from .identification import directory_of
 
@@ -21,14 +21,19 @@ def with_members(settings: Settings, names: Iterable[str] | None = None) -> Sett
     Raises:
         SettingsError: there is no directory, it cannot be asked, or it has no such member.
     """
-    wanted = settings.personas if names is None else names
-    members = [settings.personas[name] for name in wanted if settings.personas[name].member is not None]
+    wanted = [settings.personas[name] for name in (settings.personas if names is None else names)]
+    wanted += [persona.actor for persona in wanted if persona.actor is not None]
+    members = [persona for persona in wanted if persona.member is not None]
     if not members:
         return settings
     directory = directory_of(settings)
     directory.check()
-    personas = {persona.name: _found(persona, directory, settings) for persona in members}
-    return replace(settings, personas={**settings.personas, **personas})
+    found = {persona.name: _found(persona, directory, settings) for persona in members}
+    personas = {**settings.personas, **found}
+    for name, persona in personas.items():
+        if persona.actor is not None:
+            personas[name] = acting_for(persona, personas[persona.actor.name])
+    return replace(settings, personas=personas)
 
 
 def _found(persona: Persona, directory: Directory, settings: Settings) -> Persona:

@@ -18,10 +18,11 @@ from ..core.policy import Policy
 from ..endings import Ending
 from ..settings import Body, Persona, Settings, SettingsError
 from .application import Application, application_of
+from .credentials import Credentials, client_of
 from .curl import USUAL_BASE, lines
 from .facts import ResponseKind, response_kind, ways_of
 from .sending import body_of
-from .sign_in import Credentials, client_of, sign_in, visit, way_for
+from .sign_in import sign_in, visit, way_for
 
 _LET_IN = (ResponseKind.MADE, ResponseKind.DONE)
 

@@ -80,6 +80,7 @@ class Seen:
         data: what the data was like afterwards, in short; an empty string where that was not looked at.
         untokened: the field against forged requests that its form has and that could not be sent, or an empty string.
         reached: whether the handler began to run, also where enforcement has withheld what it answered.
+        signed_out: whether the response takes away a cookie that was sent.
     """
 
     came: ResponseKind
@@ -99,6 +100,7 @@ class Seen:
     look: str = ""
     data: str = ""
     untokened: str = ""
+    signed_out: bool = False
 
 
 @dataclass(frozen=True, slots=True)

@@ -10,8 +10,8 @@ from .forms import Form, forms_in, looks_like_token
 if TYPE_CHECKING:
     import httpx
 
+    from .credentials import Credentials
     from .plan import Case
-    from .sign_in import Credentials
 
 
 class FormsSeen:

@@ -308,6 +308,8 @@ class _EndpointEvidence:
         if seen.came in (ResponseKind.REFUSED, ResponseKind.SIGN_IN):
             if seen.by is AnsweredBy.BEFORE and not case.safe and seen.status == 403 and not seen.known:
                 return Verdict.INCONCLUSIVE, "refused before its handler was chosen", _ABOUT_REQUEST
+            if _is_sign_out(case, seen):
+                return Verdict.AGREE, f"signed out, and sent to {seen.location}", ""
             return Verdict.BLOCKED, _refusal(seen), ""
         if seen.came is ResponseKind.MADE:
             if seen.by is AnsweredBy.BEFORE:
@@ -434,6 +436,14 @@ def _goes_where_declared(case: Case, seen: Seen) -> bool:
     if answer is None or answer.location is None or not seen.location:
         return False
     return is_same_page(urlsplit(seen.location).path, answer.location)
+
+
+def _is_sign_out(case: Case, seen: Seen) -> bool:
+    """Whether a handler has ended the session of one who may use it, and led to the sign-in."""
+    by_handler = seen.by in (AnsweredBy.HANDLER, AnsweredBy.UNSEEN)
+    return (
+        seen.came is ResponseKind.SIGN_IN and bool(seen.location) and seen.signed_out and by_handler and not case.safe
+    )
 
 
 def _refusal(seen: Seen) -> str:

@@ -8,7 +8,8 @@ from typing import TYPE_CHECKING, Any
 import httpx
 
 from ..settings import ListedValue, Settings, SettingsError
-from .sign_in import client_of, sign_in, visit, way_for
+from .credentials import client_of
+from .sign_in import sign_in, visit, way_for
 
 if TYPE_CHECKING:
     from .application import Application

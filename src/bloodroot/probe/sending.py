@@ -17,10 +17,11 @@ from ..core.methods import SAFE, WEBSOCKET
 from ..frameworks.adapter import Around
 from ..settings import Body, Persona, Settings, SettingsError, SignIn
 from .application import WATCHED, Application
+from .credentials import Credentials, client_of, taken_away
 from .facts import AnswerSettings, ResponseKind, Seen, facts_of
 from .forms_seen import FormsSeen, hidden_fields
 from .plan import Case, Secret
-from .sign_in import Credentials, client_of, sign_in, visit, way_for
+from .sign_in import sign_in, visit, way_for
 from .spelling import is_other_spelling
 from .watching import Watched
 
@@ -246,7 +247,8 @@ async def exchange(
     look.forms.note(case, path, response)
     secrets = (*look.secrets.get(case.persona.name, ()), *case.hides)
     seen = facts_of(case, response, watched, look.ways, secrets, followed, credentials.by_token, marks=look.marks)
-    return replace(seen, untokened=untokened) if untokened else seen, response
+    signed_out = bool(credentials.cookies.keys() & taken_away(response))
+    return replace(seen, untokened=untokened, signed_out=signed_out), response
 
 
 def request_of(

@@ -5,7 +5,7 @@ from __future__ import annotations
 import base64
 import datetime
 from collections.abc import Mapping
-from dataclasses import dataclass, field, replace
+from dataclasses import replace
 from typing import Any
 from urllib.parse import urlsplit
 
@@ -16,43 +16,14 @@ from ..identity.claims import claims_of
 from ..identity.examination import token_source
 from ..identity.tokens import make_token
 from ..settings import Persona, Settings, SettingsError, SignIn
+from .acting import begin_to_act
 from .application import WATCHED, Application
+from .credentials import PAGES, PROGRAMS, Credentials, at, client_of, cookies_of, hidden_in, referer
 from .forms import ForgeryToken, forms_in, token_in
 from .spelling import is_other_spelling, is_same_page
 from .watching import Watched
 
-_PAGES = {"accept": "text/html,application/xhtml+xml,*/*;q=0.8"}
-_PROGRAMS = {"accept": "application/json"}
 _MOST_PAGES = 3
-
-
-@dataclass(frozen=True, slots=True)
-class Credentials:
-    """What a persona sends with each request.
-
-    Attributes:
-        cookies: its cookies.
-        headers: its headers: what it accepts, and perhaps a token.
-        forgery: the token that the application expects back with forms, or None.
-        hidden: by the path of a form, the fields that it sends by itself.
-    """
-
-    cookies: Mapping[str, str] = field(default_factory=dict)
-    headers: Mapping[str, str] = field(default_factory=dict)
-    forgery: ForgeryToken | None = None
-    hidden: Mapping[str, Mapping[str, str]] = field(default_factory=dict)
-
-    @property
-    def sent(self) -> dict[str, str]:
-        """The headers of a request, cookies among them."""
-        if not self.cookies:
-            return dict(self.headers)
-        return {**self.headers, "cookie": "; ".join(f"{name}={value}" for name, value in self.cookies.items())}
-
-    @property
-    def by_token(self) -> bool:
-        """Whether nothing is sent that a browser would send by itself, so that no request can be forged."""
-        return not self.cookies and "authorization" in self.headers
 
 
 def way_for(settings: Settings, path: str) -> SignIn | None:
@@ -67,18 +38,7 @@ def way_for(settings: Settings, path: str) -> SignIn | None:
 def accepts(way: SignIn | None) -> dict[str, str]:
     """What a caller accepts who uses a way of signing in: pages, or JSON."""
     by_token = way is not None and (way.token is not None or way.how == "bearer")
-    return _PROGRAMS if by_token else _PAGES
-
-
-def client_of(application: Application, timeout: float) -> httpx.AsyncClient:
-    """What sends requests to an application, and follows no redirect by itself."""
-    return httpx.AsyncClient(
-        transport=application.transport,
-        base_url=application.base,
-        follow_redirects=False,
-        timeout=timeout,
-        trust_env=False,
-    )
+    return PROGRAMS if by_token else PAGES
 
 
 async def visit(settings: Settings, way: SignIn | None, application: Application) -> Credentials:
@@ -87,39 +47,44 @@ async def visit(settings: Settings, way: SignIn | None, application: Application
         return Credentials({}, accepts(way))
     async with client_of(application, settings.probe.timeout) as client:
         try:
-            page = await client.get(way.path, headers=_PAGES)
+            page = await client.get(way.path, headers=PAGES)
         except httpx.HTTPError:
-            return Credentials({}, _PAGES)
-        cookies = _cookies(client)
+            return Credentials({}, PAGES)
+        cookies = cookies_of(client)
     if not page.is_success:
-        return Credentials(cookies, _PAGES)
-    return Credentials(cookies, _PAGES, token_in(page.text, way.path, cookies, way.csrf), _hidden(page.text, way.path))
-
-
-def _hidden(text: str, page: str) -> dict[str, dict[str, str]]:
-    """By the path of each form of a page, the fields that it sends by itself."""
-    return {form.action: form.fields for form in forms_in(text, page) if form.method == "POST"}
+        return Credentials(cookies, PAGES)
+    return Credentials(cookies, PAGES, token_in(page.text, way.path, cookies, way.csrf), hidden_in(page.text, way.path))
 
 
 async def sign_in(settings: Settings, persona: Persona, way: SignIn, application: Application) -> Credentials:
     """Sign in, and keep the cookies or the token that the application hands out.
 
+    Where another persona acts for this one, that one signs in, and begins to act.
+
     Raises:
         SettingsError: the application does not sign the persona in; the message has what came back.
     """
-    where = "probe.sign_in.fields"
-    fields = {name: settings.fill(value, persona, f"{where}.{name}") for name, value in way.fields.items()}
+    where, sends = "probe.sign_in.fields", way.how in ("form", "json") or bool(way.path)
+    if persona.actor is not None and not sends and not any("{persona.actor}" in value for value in way.fields.values()):
+        raise SettingsError(
+            f'{settings.file.name}: {persona.actor.name} acts for persona "{persona.name}", and nothing that is sent '
+            f"says so: {where} needs {{persona.actor}}"
+        )
+    # Whoever acts for another signs in as itself.
+    who = persona.actor if persona.actor is not None and sends else persona
+    fields = {name: settings.fill(value, who, f"{where}.{name}") for name, value in way.fields.items()}
     if way.how == "basic":
         pair = base64.b64encode(f"{fields['name']}:{fields['password']}".encode()).decode()
-        return Credentials({}, {**_PAGES, "authorization": f"Basic {pair}"})
+        return Credentials({}, {**PAGES, "authorization": f"Basic {pair}"})
     if way.how == "header":
-        return Credentials({}, {**_PAGES, **{name.lower(): value for name, value in fields.items()}})
+        return Credentials({}, {**PAGES, **{name.lower(): value for name, value in fields.items()}})
     if way.how == "bearer" and not way.path:
-        return Credentials({}, {**_PROGRAMS, "authorization": f"Bearer {_made(settings, persona)}"})
-    signing = _SigningIn(settings, persona, way, application)
+        return Credentials({}, {**PROGRAMS, "authorization": f"Bearer {_made(settings, persona)}"})
+    signing = _SigningIn(settings, who, way, application)
     async with client_of(application, settings.probe.timeout) as client:
         try:
-            return await (signing.by_form(client, fields) if way.how == "form" else signing.by_json(client, fields))
+            own = await (signing.by_form(client, fields) if way.how == "form" else signing.by_json(client, fields))
+            return own if who is persona else await begin_to_act(client, settings, persona, way, application, own)
         except httpx.HTTPError as error:
             raise SettingsError(
                 f'persona "{persona.name}" could not sign in: POST {way.path}: {type(error).__name__} {error}'.rstrip()
@@ -165,11 +130,11 @@ class _SigningIn:
 
     async def page(self, client: httpx.AsyncClient) -> httpx.Response:
         """The page with the form, wherever the router sends from one spelling of its path to the other."""
-        page = await client.get(self.way.path, headers=_PAGES)
+        page = await client.get(self.way.path, headers=PAGES)
         location = page.headers.get("location", "")
         if is_other_spelling(self.way.path, page.status_code, location):
             self.way = replace(self.way, path=urlsplit(location).path)
-            page = await client.get(self.way.path, headers=_PAGES)
+            page = await client.get(self.way.path, headers=PAGES)
         return page
 
     async def sent(self, client: httpx.AsyncClient, headers: Mapping[str, str], **body: Any) -> httpx.Response:
@@ -181,7 +146,7 @@ class _SigningIn:
     async def by_form(self, client: httpx.AsyncClient, fields: Mapping[str, str]) -> Credentials:
         """Fetch the form, fill it in, and send it with all that it hides."""
         page = await self.page(client)
-        before = _cookies(client)
+        before = cookies_of(client)
         hidden = {}
         forms = [form for form in forms_in(page.text, self.way.path) if form.method == "POST"]
         # By the names of its inputs: they may have no value, and a password may be asked for in a field of text.
@@ -191,10 +156,10 @@ class _SigningIn:
         token = token_in(page.text, self.way.path, before, self.way.csrf)
         response = await self.sent(
             client,
-            {**_PAGES, **(token.headers if token else {}), **_referer(self.application, self.way.path)},
+            {**PAGES, **(token.headers if token else {}), **referer(self.application, self.way.path)},
             data={**hidden, **fields},
         )
-        cookies = _cookies(client)
+        cookies = cookies_of(client)
         leads = urlsplit(response.headers.get("location", "")).path
         again = any(form.password for form in forms_in(response.text, self.way.path))
         if is_same_page(leads, self.way.path) or (not leads and again):
@@ -216,51 +181,31 @@ class _SigningIn:
     async def signed_in(self, client: httpx.AsyncClient, token: ForgeryToken | None, leads: str) -> Credentials:
         """The credentials, with the token that forms have for who is signed in now."""
         for path in dict.fromkeys(filter(None, (self.way.lands, leads, self.way.path))):
-            page = await client.get(path, headers=_PAGES)
+            page = await client.get(path, headers=PAGES)
             if path == self.way.lands and not page.is_success:
                 raise SettingsError(
                     f'persona "{self.persona.name}" could not sign in: GET {path}, where signing in leads, answered '
                     f"{page.status_code}"
                 )
-            found = token_in(page.text, path, _cookies(client), self.way.csrf) if page.is_success else None
+            found = token_in(page.text, path, cookies_of(client), self.way.csrf) if page.is_success else None
             if found is not None:
-                return Credentials(_cookies(client), _PAGES, found, _hidden(page.text, path))
+                return Credentials(cookies_of(client), PAGES, found, hidden_in(page.text, path))
         # What is bound to the session holds for all of its forms.
-        fresh = token_in("", "/", _cookies(client), self.way.csrf)
-        return Credentials(_cookies(client), _PAGES, fresh or token)
+        fresh = token_in("", "/", cookies_of(client), self.way.csrf)
+        return Credentials(cookies_of(client), PAGES, fresh or token)
 
     async def by_json(self, client: httpx.AsyncClient, fields: Mapping[str, str]) -> Credentials:
         """Send the fields as JSON; keep the token of the answer, or the cookies."""
-        response = await self.sent(client, _PROGRAMS, json=dict(fields))
-        cookies = _cookies(client)
+        response = await self.sent(client, PROGRAMS, json=dict(fields))
+        cookies = cookies_of(client)
         if self.way.token is None:
             if not cookies:
                 raise self.failed(response, " and set no cookie; is this the address the form is sent to?")
             return Credentials(cookies, accepts(self.way), token_in("", "/", cookies, self.way.csrf))
-        token = _at(response, self.way.token)
+        token = at(response, self.way.token)
         if not isinstance(token, str):
             raise self.failed(response, f', and there is no text at "{self.way.token}" in the answer')
         return Credentials({}, {**accepts(self.way), "authorization": f"Bearer {token}"})
-
-
-def _referer(application: Application, path: str) -> dict[str, str]:
-    """What a browser says of the page that a form is on; over HTTPS it is asked for."""
-    return {"referer": f"{application.base}{path}"} if application.base.startswith("https:") else {}
-
-
-def _at(response: httpx.Response, path: str) -> Any:
-    """What a JSON answer has at ``a.b.c``, or None."""
-    try:
-        body = response.json()
-    except ValueError:
-        return None
-    for name in path.split("."):
-        body = body.get(name) if isinstance(body, dict) else None
-    return body
-
-
-def _cookies(client: httpx.AsyncClient) -> dict[str, str]:
-    return {cookie.name: cookie.value or "" for cookie in client.cookies.jar}
 
 
 async def check_way(
@@ -280,18 +225,18 @@ async def check_way(
     """
     address = page or way.lands or "/"
     async with client_of(application, settings.probe.timeout) as client:
-        response = await client.get(address, headers=_PAGES)
+        response = await client.get(address, headers=PAGES)
         location = response.headers.get("location", "")
         if is_other_spelling(address, response.status_code, location):
             page = address = urlsplit(location).path
-            response = await client.get(address, headers=_PAGES)
+            response = await client.get(address, headers=PAGES)
             location = response.headers.get("location", "")
         if not is_same_page(urlsplit(location).path, way.path):
             came = f"answered {response.status_code}" + (f" to {location}" if location else "")
             return [f"GET {address} of a signed-out caller {came}, and did not lead to {way.path}"]
         form = urlsplit(location)
         to = f"{way.path}?{form.query}" if form.query else way.path
-        shown = await client.get(to, headers=_PAGES)
+        shown = await client.get(to, headers=PAGES)
         if not shown.is_success:
             return [f"GET {to}, where a signed-out caller is sent, answered {shown.status_code}"]
         if page is None:
@@ -301,10 +246,10 @@ async def check_way(
         fields = {
             name: settings.fill(value, persona, f"probe.sign_in.fields.{name}") for name, value in way.fields.items()
         }
-        token = token_in(shown.text, to, _cookies(client), way.csrf)
+        token = token_in(shown.text, to, cookies_of(client), way.csrf)
         signed = await client.post(
             to,
-            headers={**_PAGES, **(token.headers if token else {}), **_referer(application, way.path)},
+            headers={**PAGES, **(token.headers if token else {}), **referer(application, way.path)},
             data={**(found.fields if found is not None else {}), **fields},
         )
         leads = urlsplit(signed.headers.get("location", "")).path

@@ -6,12 +6,14 @@ import contextlib
 import inspect
 from collections.abc import Mapping
 from dataclasses import replace
+from itertools import combinations
 from typing import TYPE_CHECKING, Any
 
 from ..core.decision import Outcome
 from ..core.paths import read_path
 from ..core.question import Question
 from ..enforce import active_policies
+from ..enforce.field_values import values_of
 from ..enforce.loaders import Loading, actions_at
 from ..settings import Settings, SettingsError
 from .marks import lists_as_loaded, texts_for_lists
@@ -34,13 +36,17 @@ async def verify(policy: Policy, plan: Plan, application: Application) -> Plan:
     corrected: dict[Case, Case | SkippedRequest] = {}
     made_with = application.made_with
     with made_with[0].around_loaders(made_with[1]) if made_with is not None else contextlib.nullcontext():
-        for case in plan.cases:
-            if case.sample and case.asked.line is not None and not (case.spelled or case.missing or case.crossed):
-                records = await _records(case, policy, loaded)
-                if isinstance(records, str):
-                    corrected[case] = SkippedRequest(case.asked, case.persona, records)
-                elif records:
-                    corrected[case] = _by_record(policy, case, records)
+        found = [
+            (case, await _records(case, policy, loaded))
+            for case in plan.cases
+            if case.sample and case.asked.line is not None and not (case.spelled or case.missing or case.crossed)
+        ]
+    doubtful = _loaded_twice(loaded)
+    for case, records in found:
+        if isinstance(records, str):
+            corrected[case] = SkippedRequest(case.asked, case.persona, records)
+        elif records and not any((_key(policy, name, case), case.values[name]) in doubtful for name in records):
+            corrected[case] = _by_record(policy, case, records)
     plan = _with(plan, corrected) if corrected else plan
     plan = replace(plan, lists=lists_as_loaded(plan))
     return replace(plan, texts=texts_for_lists(plan, loaded, lambda name, case: _key(policy, name, case)))
@@ -132,6 +138,27 @@ async def _records(case: Case, policy: Policy, loaded: dict[tuple[str, str], Any
             )
         records[name] = loaded[key]
     return records
+
+
+def _loaded_twice(loaded: Mapping[tuple[str, str], Any]) -> set[tuple[str, str]]:
+    """The numbers for which a loader gave the record of another number: it loads the wrong one, and proves nothing."""
+    numbers: dict[str, list[tuple[tuple[str, str], Any]]] = {}
+    for key, record in loaded.items():
+        if key[1].isdecimal() and record is not None:
+            numbers.setdefault(key[0], []).append((key, record))
+    return {
+        key
+        for found in numbers.values()
+        for (one, record), (other, another) in combinations(found, 2)
+        if int(one[1]) != int(other[1]) and (record is another or _is_alike(record, another))
+        for key in (one, other)
+    }
+
+
+def _is_alike(one: Any, other: Any) -> bool:
+    """Whether two records have an id, and all that can be read of one is so of the other."""
+    fields = values_of(one)
+    return "id" in fields and type(one) is type(other) and fields == values_of(other)
 
 
 def _by_record(policy: Policy, case: Case, records: Mapping[str, Any]) -> Case:

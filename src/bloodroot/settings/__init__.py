@@ -2,11 +2,12 @@
 
 from .callers import ClaimNames, Development, DirectoryTables, SourceSettings, TokenRules, claim_path
 from .checked import SettingsError
-from .probing import Body, Example, KnownAnswer, ListedValue, ProbeRules, Sample, SignIn, ThingSample
-from .project import Persona, Settings
+from .probing import Acting, Body, Example, KnownAnswer, ListedValue, ProbeRules, Sample, SignIn, ThingSample
+from .project import Persona, Settings, acting_for
 from .reading import find_settings, read_settings
 
 __all__ = [
+    "Acting",
     "Body",
     "ClaimNames",
     "Development",
@@ -23,6 +24,7 @@ __all__ = [
     "SourceSettings",
     "ThingSample",
     "TokenRules",
+    "acting_for",
     "claim_path",
     "find_settings",
     "read_settings",

@@ -71,6 +71,23 @@ class SignIn:
 
 
 @dataclass(frozen=True, slots=True)
+class Acting:
+    """``[probe.acting]``: how one who has signed in begins to act for another.
+
+    Attributes:
+        path: where a form, or JSON, is sent to, with ``{persona.NAME}`` of the persona that is acted for.
+        page: the page with that form; None for the one that signing in leads to.
+        fields: what is sent.
+        token: where a JSON answer has the bearer token to act with; None for cookies.
+    """
+
+    path: str
+    page: str | None = None
+    fields: Mapping[str, str] = field(default_factory=dict)
+    token: str | None = None
+
+
+@dataclass(frozen=True, slots=True)
 class Body:
     """What is sent along with a request: a form or JSON."""
 
@@ -163,6 +180,7 @@ class ProbeRules:
         recorded: HAR files, whose parameters of queries are varied.
         personas: those to ask as; empty for all.
         copies: what the environment of each copy of the application has, by name, with ``{copy}`` for its number.
+        acting: how one who has signed in begins to act for another, or None.
     """
 
     sign_ins: tuple[SignIn, ...] = ()
@@ -182,3 +200,4 @@ class ProbeRules:
     recorded: tuple[Path, ...] = ()
     personas: tuple[str, ...] = ()
     copies: Mapping[str, str] = field(default_factory=dict)
+    acting: Acting | None = None

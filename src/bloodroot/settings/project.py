@@ -5,7 +5,7 @@ from __future__ import annotations
 import os
 import re
 from collections.abc import Mapping
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 from pathlib import Path
 from typing import Any
 
@@ -30,6 +30,7 @@ class Persona:
         member: the login of the member of the directory that it is, or None.
         roles_in: for each thing, the roles that are held in one of its records, by the identifier of that.
         found: that member as a caller, once the directory was asked; None before, and for one who may not act.
+        actor: the persona who acts for this one, as support staff do; None where it acts itself.
         caller: the persona as a policy sees it; None for a signed-out one.
     """
 
@@ -43,6 +44,7 @@ class Persona:
     member: str | None = None
     roles_in: Mapping[str, Mapping[str, tuple[str, ...]]] = field(default_factory=dict)
     found: Caller | None = None
+    actor: Persona | None = None
     caller: Caller | None = field(init=False, repr=False, compare=False)
 
     def __post_init__(self) -> None:
@@ -52,7 +54,17 @@ class Persona:
             granted = dict.fromkeys(self.permissions, "the directory, as the settings say of this persona")
             identity = self.attributes.get("id")
             caller = Caller(identity, self.roles, self.groups, rest, granted=granted, roles_in=self.roles_in)
+        if caller is not None and self.actor is not None:
+            # The id may not be known before the directory was asked; that someone else acts is.
+            acting = self.actor.caller
+            caller = replace(caller, actor=self.actor.name if acting is None or acting.id is None else acting.id)
         object.__setattr__(self, "caller", caller)
+
+
+def acting_for(persona: Persona, actor: Persona) -> Persona:
+    """A persona for whom another one acts; ``{persona.actor}`` is the id of that one, or its name."""
+    acting = replace(persona, actor=actor)
+    return replace(acting, values={**acting.values, "actor": str(acting.caller.actor if acting.caller else actor.name)})
 
 
 @dataclass(frozen=True, slots=True)

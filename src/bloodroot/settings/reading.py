@@ -12,7 +12,7 @@ from typing import Any
 from ..language.problems import suggestion
 from .checked import ASKED, Checked, SettingsError, Table
 from .places import KeyPath
-from .project import Persona, Settings
+from .project import Persona, Settings, acting_for
 from .reading_callers import read_development, read_directory, read_sources
 from .reading_probe import read_bodies, read_probe, read_samples
 
@@ -92,6 +92,9 @@ def _settings(table: Table) -> Settings:
     if environment is not None:
         _take_environment(table, environment)
     samples = read_samples(table.table("samples"))
+    probe, personas = read_probe(table.table("probe", "probe")), _personas(table.table("personas"))
+    if probe.acting is not None and not any(persona.actor for persona in personas.values()):
+        table.table("probe").problem("acting", 'no persona acts for another; write actor = "NAME" of one that does')
     url = table.text("url")
     if url is not None and not _URL(url):
         table.problem("url", 'this must be where the application is running, such as "http://127.0.0.1:8000"')
@@ -101,13 +104,10 @@ def _settings(table: Table) -> Settings:
         table.text("app"),
         table.file("openapi"),
         url.rstrip("/") if url is not None else None,
-        {
-            name: _persona(name, persona)
-            for name, persona in table.table("personas").each_table("personas.NAME").items()
-        },
+        personas,
         samples.values,
         samples.conditions,
-        read_probe(table.table("probe", "probe")),
+        probe,
         read_bodies(table.table("bodies")),
         read_sources(table),
         read_development(table),
@@ -133,6 +133,24 @@ def _take_environment(table: Table, file: Path) -> None:
                 table.problem("environment", f"{file.name}:{number}: this line is not NAME=value")
             else:
                 os.environ.setdefault(name.strip(), value.strip().strip('"'))
+
+
+def _personas(table: Table) -> dict[str, Persona]:
+    """``[personas]``, each with the persona who acts for it."""
+    tables = table.each_table("personas.NAME")
+    alone = {name: _persona(name, each) for name, each in tables.items()}
+    found = dict(alone)
+    for name, each in tables.items():
+        actor = each.text("actor")
+        if actor is None:
+            continue
+        if actor not in alone:
+            each.problem("actor", f'there is no persona "{actor}"{suggestion(actor, alone)}')
+        elif not alone[actor].signed_in or not alone[name].signed_in or "actor" in tables[actor]:
+            each.problem("actor", "one who acts for another is signed in, and so is the other; they act themselves")
+        else:
+            found[name] = acting_for(alone[name], alone[actor])
+    return found
 
 
 def _persona(name: str, table: Table) -> Persona:

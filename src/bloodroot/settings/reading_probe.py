@@ -9,7 +9,18 @@ from typing import Any
 
 from ..core.paths import TemplateError, parse_template
 from .checked import Table
-from .probing import Body, Example, FieldSamples, KnownAnswer, ListedValue, ProbeRules, Sample, SignIn, ThingSample
+from .probing import (
+    Acting,
+    Body,
+    Example,
+    FieldSamples,
+    KnownAnswer,
+    ListedValue,
+    ProbeRules,
+    Sample,
+    SignIn,
+    ThingSample,
+)
 
 SIGN_IN_WAYS = ("form", "json", "bearer", "basic", "header")
 _ANSWER = re.compile(r"([1-5][0-9][0-9])(?:\s+(\S.*))?")
@@ -116,6 +127,7 @@ def read_probe(table: Table) -> ProbeRules:
         tuple(table.checked.file.parent / name for name in table.names("recorded")),
         tuple(table.names("personas")),
         table.table("copies").each_value(),
+        _acting(table.table("acting", "probe.acting")) if "acting" in table else None,
     )
 
 
@@ -168,6 +180,15 @@ def _answer(table: Table, key: str, text: str) -> KnownAnswer | None:
     except TemplateError as error:
         table.problem(key, f'"{text}": {error}')
         return None
+
+
+def _acting(table: Table) -> Acting:
+    table.known()
+    path, page = table.text("path") or "", table.text("page")
+    for key, value in (("path", path), ("page", page)):
+        if value is not None and not value.startswith("/"):
+            table.problem(key if value else None, f"{key} is missing, or no path: it begins with /")
+    return Acting(path, page, table.table("fields").each_value(), table.text("token"))
 
 
 def _sign_in(table: Table) -> SignIn:

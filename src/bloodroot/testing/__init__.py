@@ -4,7 +4,7 @@ A class that derives from `AccessTest` has a test for each endpoint, with a sub-
 act as personas.
 """
 
-from ..probe.sign_in import Credentials
+from ..probe.credentials import Credentials
 from .access_test import AccessTest
 from .client import Client
 

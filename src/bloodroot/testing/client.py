@@ -10,8 +10,9 @@ import httpx
 
 from ..enforce import active_policies
 from ..enforce.in_test import InTest, requests_of_test
+from ..probe.credentials import Credentials, client_of
 from ..probe.sending import body_of
-from ..probe.sign_in import Credentials, client_of, sign_in, visit, way_for
+from ..probe.sign_in import sign_in, visit, way_for
 from ..settings import Body, Persona, Settings
 from .in_tests import InTests
 

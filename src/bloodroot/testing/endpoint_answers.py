@@ -8,11 +8,11 @@ from dataclasses import replace
 
 from ..frameworks.adapter import Around
 from ..probe.asked_endpoints import AskedEndpoint
+from ..probe.credentials import client_of
 from ..probe.facts import ResponseKind, Seen, ways_of
 from ..probe.plan import Case
 from ..probe.resetting import Data
 from ..probe.sending import LookedFor, exchange
-from ..probe.sign_in import client_of
 from .client import Client
 from .in_tests import InTests
 from .under_test import Project
