@@ -13,6 +13,7 @@ demo: $(INSTALLED)
 
 test: $(INSTALLED)
 	scripts/system-packages
+	scripts/node-packages
 	$(BIN)/python -m tests
 
 lint: $(INSTALLED)

@@ -84,7 +84,7 @@ class Settings(InFolder):
                     shown = tuple(shown) if isinstance(shown, list) else shown
                     self.assertEqual(value.name if isinstance(value, Path) else value, shown, f"{heading} {key}")
                     compared += 1
-        self.assertEqual(compared, 17)
+        self.assertEqual(compared, 16)
 
 
 class Python(unittest.TestCase):

@@ -213,7 +213,7 @@ class Callers(InFolder):
             (jwt + "algorithm = 'None'\nkey = '{env.KEY}'", "a token without a signature proves nothing"),
             (
                 jwt + "algorithm = 'HS265'\nkey = '{env.KEY}'",
-                'one of HS256, RS256, ES256, EdDSA; did you mean "HS256"?',
+                "this must be one of HS256, RS256, RS384, RS512, PS256, PS384, PS512, ES256, ES384, ES512, EdDSA; did",
             ),
             (jwt + "algorithm = 'HS256'\nkey_file = 'x.pem'", "HS256 signs with a secret"),
             (jwt + "key = '{env.KEY}'\nleeway = 900", "this must be a number of seconds from 0 to 300"),

@@ -24,7 +24,10 @@ KEY = b"a key for tests, and nothing else but tests"
 
 def names(**said: object) -> ClaimNames:
     """Where things stand, paths written as settings write them."""
-    paths = {key: claim_path(said[key]) for key in ("id", "roles", "groups", "scopes") if key in said}
+    paths = {key: claim_path(said[key]) for key in ("id", "groups", "scopes") if key in said}
+    if "roles" in said:
+        several = [said["roles"]] if isinstance(said["roles"], str) else said["roles"]
+        paths["roles"] = tuple(map(claim_path, several))
     attributes = {key: claim_path(path) for key, path in said.get("attributes", {}).items()}
     rest = {key: value for key, value in said.items() if key in ("separator", "drop_prefix", "names")}
     return ClaimNames(**{"id": ("sub",), **paths, **rest, "attributes": attributes})
@@ -94,7 +97,7 @@ SHAPES = [
 
 class TokenShapes(unittest.TestCase):
     def test_every_shape_gives_exact_names_or_a_reason(self) -> None:
-        check = TokenCheck(TokenRules("HS256"), OneKey(KEY))
+        check = TokenCheck(TokenRules(("HS256",)), OneKey(KEY))
         ends = datetime.datetime.now(datetime.UTC) + datetime.timedelta(minutes=5)
         for where, said, roles, noted in SHAPES:
             with self.subTest(said=said):
@@ -162,7 +165,9 @@ class TokenShapes(unittest.TestCase):
         self, roles: Any, groups: Any, scopes: Any, separator: Any, prefix: Any, attributes: Any
     ) -> None:
         paths = {name: ("more", name) for name in attributes}
-        where = ClaimNames(("sub",), ("a", "roles"), ("a", "b"), ("scope",), paths, separator, prefix, {"Boss": "abc"})
+        where = ClaimNames(
+            ("sub",), (("a", "roles"),), ("a", "b"), ("scope",), paths, separator, prefix, {"Boss": "abc"}
+        )
         scopes = scopes if scopes is not None else frozenset({"none:such"})
         caller = Caller("3", roles, groups, attributes, scopes)
         self.assertEqual(read_claims(claims_of(caller, where), where).caller, caller)

@@ -70,7 +70,7 @@ class Believing(unittest.TestCase):
         return caught.exception.reason
 
     def test_what_makes_a_token_good_or_bad(self) -> None:
-        rules = TokenRules("HS256", issuer="fernhollow", audience="vault", leeway=5)
+        rules = TokenRules(("HS256",), issuer="fernhollow", audience=("vault",), leeway=5)
         good = {"sub": "3", "iss": "fernhollow", "aud": "vault", "exp": soon()}
         past, later = soon(-1), soon(1)
         for change, reason in (
@@ -98,11 +98,11 @@ class Believing(unittest.TestCase):
                     self.assertEqual(self.refused(TokenCheck(rules, OneKey(KEY)), token), reason)
 
     def test_tokens_that_try_something(self) -> None:
-        check = TokenCheck(TokenRules("HS256"), OneKey(KEY))
+        check = TokenCheck(TokenRules(("HS256",)), OneKey(KEY))
         claims = {"sub": "3", "exp": int(soon().timestamp())}
         good = jwt.encode(claims, KEY, "HS256")
         head, body, sign = good.split(".")
-        rs256 = TokenCheck(TokenRules("RS256"), OneKey(PRIVATE["RS256"].public_key()))
+        rs256 = TokenCheck(TokenRules(("RS256",)), OneKey(PRIVATE["RS256"].public_key()))
         with_public_key = jwt.api_jws.PyJWS()
         with_public_key._algorithms["HS256"].prepare_key = lambda key: key  # what a forger's library would allow
         confused = with_public_key.encode(json.dumps(claims).encode(), public_pem(PRIVATE["RS256"]).encode(), "HS256")
@@ -132,7 +132,7 @@ class Believing(unittest.TestCase):
         )
 
     def test_the_type_of_a_token(self) -> None:
-        check = TokenCheck(TokenRules("HS256", type="at+jwt"), OneKey(KEY))
+        check = TokenCheck(TokenRules(("HS256",), type="at+jwt"), OneKey(KEY))
         for said, good in (("at+jwt", True), ("application/at+JWT", True), ("JWT", False), ("id+jwt", False)):
             token = jwt.encode({"sub": "3", "exp": soon()}, KEY, "HS256", {"typ": said})
             if good:
@@ -176,7 +176,7 @@ class KeysFromSettings(InFolder):
         old, new = PRIVATE["EdDSA"], ed25519.Ed25519PrivateKey.generate()
         others = [published("RS256", PRIVATE["RS256"], kid="r"), published("EdDSA", old, kid="e", use="enc")]
         file = self.write("keys.json", json.dumps({"keys": [*others, published("EdDSA", old, kid="one")]}))
-        check = TokenCheck(TokenRules("EdDSA"), KeySet(file, "EdDSA"))
+        check = TokenCheck(TokenRules(("EdDSA",)), KeySet(file, ("EdDSA",)))
 
         def made(key: object, **header: str) -> str:
             return jwt.encode({"sub": "3", "exp": soon()}, key, "EdDSA", header)

@@ -45,8 +45,7 @@ def find(subject: Subject) -> Iterator[Finding]:
             )
         return
     if not any(
-        source.kind == "jwt" and (source.claims.roles is not None or source.claims.roles_in)
-        for source in settings.identity
+        source.kind == "jwt" and (source.claims.roles or source.claims.roles_in) for source in settings.identity
     ):
         return
     made = settings.development

@@ -69,7 +69,7 @@ def make(
     token = make_token(claims, source.token, development, project, now)
     output.deliver(MadeToken(rules, token, who, caller, development.minutes), form, out)
     roles = ", ".join(sorted(caller.roles)) or "no role of its own"
-    message = roles if source.claims.roles is not None else "its roles are looked up, and are not in the token"
+    message = roles if source.claims.roles else "its roles are looked up, and are not in the token"
     typer.echo(
         f"for development alone: {who}, id {caller.id}, {message}; valid for {development.minutes:g} minutes", err=True
     )

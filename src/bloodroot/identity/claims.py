@@ -101,9 +101,11 @@ class _Reader:
 
     def _roles(self) -> list[str]:
         where = self.where
-        if where.roles is None:
-            return []
-        names = self._names("roles", where.roles, where.separator)
+        return list(dict.fromkeys(role for path in where.roles for role in self._roles_at(path)))
+
+    def _roles_at(self, path: ClaimPath) -> list[str]:
+        where = self.where
+        names = self._names("roles", path, where.separator)
         step = self.steps.pop()
         roles = []
         notes = list(step.notes)
@@ -191,9 +193,9 @@ def claims_of(caller: Caller, where: ClaimNames) -> dict[str, Any]:
     as_it_is = isinstance(caller.id, int) and where.id != ("sub",)
     _put(claims, where.id, caller.id if as_it_is else str(caller.id))
     back = {role: name for name, role in where.names.items()}
-    if where.roles is not None:
+    if where.roles:
         names = [back.get(role, where.drop_prefix + role) for role in sorted(caller.roles)]
-        _put(claims, where.roles, _as_told(names, where.separator))
+        _put(claims, where.roles[0], _as_told(names, where.separator))
     if where.groups is not None:
         _put(claims, where.groups, _as_told(sorted(caller.groups), where.separator))
     if where.scopes is not None and caller.scopes is not None:

@@ -3,17 +3,18 @@
 from __future__ import annotations
 
 import os
+from collections.abc import Sequence
 from dataclasses import dataclass
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
 from ..core.caller import Caller, Unidentified
 from ..core.paths import Template, read_path
-from ..request import request_of
+from ..request import Request, request_of
 from ..settings import Settings, SettingsError, SourceSettings, read_settings
 from ..threads import Threads
 from .fresh import Unknown
-from .sources import BearerToken, Header, Session, Source
+from .sources import BearerToken, Header, Session, Source, TokenSource
 
 if TYPE_CHECKING:
     from .directory import Directory
@@ -52,7 +53,7 @@ class Identification:
     def __init__(self, sources: list[PlacedSource], directory: Directory | None = None) -> None:
         self.vary = tuple(dict.fromkeys(name for source in sources for name in source.source.headers))
         self.again = _AGAIN if directory is None else max(1.0, directory.cached_for)
-        self._threads = Threads(_MOST_LOOK_UPS)
+        self._threads, self._waiting = Threads(_MOST_LOOK_UPS), Threads(_MOST_LOOK_UPS)
         self._made_for_all = [source for source in sources if source.covers is None]
         self._made_for_paths = [source for source in sources if source.covers is not None]
         self.directory = directory
@@ -75,7 +76,12 @@ class Identification:
 
     async def asynchronous(self, request: Any, path: str | None = None) -> Caller | None:
         """The same without making an event loop wait: what is not remembered is asked for in a thread."""
-        claimed, by_token = self.claimed(request, path)
+        request = request_of(request)
+        sources = self._sources_for(path or request.path)
+        if any(source.source.waits(request) for source in sources):
+            claimed, by_token = await self._waiting.run(_first, sources, request)
+        else:
+            claimed, by_token = _first(sources, request)
         if claimed is None or self.directory is None:
             return claimed
         member = self.directory.remembered(claimed.id)
@@ -86,7 +92,7 @@ class Identification:
     def by_token(self, request: Any, path: str | None = None) -> bool:
         """Whether callers are identified by a token where a request asks, and by nothing else."""
         sources = [source.source for source in self._sources_for(path or request_of(request).path)]
-        return bool(sources) and all(isinstance(source, BearerToken) for source in sources)
+        return bool(sources) and all(isinstance(source, TokenSource) and source.by_header for source in sources)
 
     def check_for_wsgi(self) -> None:
         """See that trusted headers can be distinguished from others under WSGI.
@@ -101,11 +107,7 @@ class Identification:
     def claimed(self, request: Any, path: str | None = None) -> tuple[Caller | None, bool]:
         """Who the request alone says sent it, and whether a token says so; the request is any framework's own."""
         request = request_of(request)
-        for source in self._sources_for(path or request.path):
-            reading = source.source.read(request)
-            if reading is not None:
-                return reading.caller, isinstance(source.source, BearerToken)
-        return None, False
+        return _first(self._sources_for(path or request.path), request)
 
     def _sources_for(self, path: str) -> list[PlacedSource]:
         segments = read_path(path) if self._made_for_paths else None
@@ -113,6 +115,38 @@ class Identification:
             return self._made_for_all
         sources = [made for made in self._made_for_paths if made.covers is not None and made.covers.covers(segments)]
         return sources or self._made_for_all
+
+
+def _first(sources: list[PlacedSource], request: Request) -> tuple[Caller | None, bool]:
+    """Who the first source that finds something says sent a request, and whether a token says so.
+
+    Raises:
+        Unidentified: that source does not accept it, or a token is for none of them.
+    """
+    tokens = [placed.source for placed in sources if isinstance(placed.source, TokenSource)]
+    for placed in sources:
+        source = placed.source
+        if isinstance(source, TokenSource) and not _is_taken(request, source, tokens):
+            continue
+        reading = source.read(request)
+        if reading is not None:
+            return reading.caller, isinstance(source, TokenSource) and source.by_header
+    return None, False
+
+
+def _is_taken(request: Request, source: TokenSource, others: Sequence[TokenSource]) -> bool:
+    """Whether the token of a request, if it has one, is for a source and not for another one.
+
+    Raises:
+        Unidentified: it is for none of them.
+    """
+    rivals = [other for other in others if other.cookie == source.cookie]
+    token = source.token(request) if len(rivals) > 1 else None
+    if token is None or source.takes(token):
+        return True
+    if not any(other.takes(token) for other in rivals):
+        raise Unidentified("the token comes from no issuer that counts here", token=source.by_header)
+    return False
 
 
 def _judged(directory: Directory, member: Member | None, claimed: Caller, by_token: bool) -> Caller:
@@ -174,7 +208,7 @@ def _source(source: SourceSettings, settings: Settings) -> Source:
     if source.token is not None:
         from .tokens import token_check
 
-        return BearerToken(token_check(source.token, settings), source.claims)
+        return BearerToken(token_check(source.token, settings), source.claims, source.cookie)
     if source.kind == "header":
         return Header(source.claims, source.senders)
     return Session(source.claims)

@@ -36,39 +36,88 @@ class Source(Protocol):
         """
         ...
 
+    def waits(self, request: Request) -> bool:
+        """Whether reading a request waits for another machine, or for long work."""
+        ...
 
-class BearerToken:
-    """A token in the header ``Authorization`` (RFC 6750, section 2.1).
 
-    A token that holds is remembered until it expires or the keys change, so that it is checked once.
+class TokenSource:
+    """A source that takes tokens: from the header ``Authorization`` (RFC 6750, section 2.1), or from a cookie.
+
+    Args:
+        cookie: the name of the cookie; None for the header.
     """
 
-    headers: tuple[str, ...] = ("Authorization",)
+    def __init__(self, cookie: str | None = None) -> None:
+        self.cookie = cookie
+        self.headers: tuple[str, ...] = ("Authorization",) if cookie is None else ("Cookie",)
 
-    def __init__(self, check: TokenCheck, names: ClaimNames) -> None:
+    def token(self, request: Request) -> str | None:
+        """The token that a request has for this source, or None.
+
+        Raises:
+            Unidentified: it has several, or a longer one than any header.
+        """
+        if self.cookie is not None:
+            sent = request.cookies.get(self.cookie)
+            if not sent:
+                return None
+        else:
+            tokens = [header for header in request.headers.getlist("authorization") if header[:7].lower() == "bearer "]
+            if not tokens:
+                return None
+            if len(tokens) > 1:
+                raise Unidentified("more than one token was sent", token=True)
+            sent = tokens[0][7:].strip(" \t")
+        if len(sent) > _LONGEST:
+            raise Unidentified("the token is too long", token=self.by_header)
+        return sent
+
+    @property
+    def by_header(self) -> bool:
+        """Whether a client has put the token into a header, and is to hear that it is not valid.
+
+        A cookie is sent by the browser: with one that is not valid, a page leads to the sign-in as without any.
+        """
+        return self.cookie is None
+
+    def takes(self, token: str) -> bool:
+        """Whether a token is for this source, where several take tokens on a path; nothing is believed by that."""
+        raise NotImplementedError
+
+
+class BearerToken(TokenSource):
+    """JSON Web Tokens. One that holds is remembered until it expires or the keys change, so that it is checked once."""
+
+    def __init__(self, check: TokenCheck, names: ClaimNames, cookie: str | None = None) -> None:
+        super().__init__(cookie)
         self.check = check
         self.names = names
         self._held: dict[str, tuple[Reading, float, int]] = {}
 
+    def takes(self, token: str) -> bool:
+        """Whether its issuer is the one of this source."""
+        return self.check.issuer_of(token) == self.check.rules.issuer
+
+    def waits(self, request: Request) -> bool:
+        """Whether the provider has to be asked for its keys first."""
+        token = self.token(request)
+        return token is not None and token not in self._held and not self.check.ready(token)
+
     def read(self, request: Request) -> Reading | None:
         """The caller that the token of a request identifies."""
-        sent = [header for header in request.headers.getlist("authorization") if header[:7].lower() == "bearer "]
-        if not sent:
+        token = self.token(request)
+        if token is None:
             return None
-        if len(sent) > 1:
-            raise Unidentified("more than one token was sent", token=True)
-        token = sent[0][7:].strip(" \t")
-        if len(token) > _LONGEST:
-            raise Unidentified("the token is too long", token=True)
         version = self.check.keys.version()
         held = self._held.get(token)
         if held is not None and held[2] == version and time.time() < held[1]:
             return held[0]
-        claims = self.check.claims(token)
         try:
+            claims = self.check.claims(token)
             reading = read_claims(claims, self.names)
         except Unidentified as error:
-            raise Unidentified(error.reason, token=True) from error
+            raise Unidentified(error.reason, token=self.by_header) from error
         if len(self._held) >= _KEPT:
             # Members hold few tokens; without a limit they could fill the memory.
             self._held.clear()
@@ -84,6 +133,9 @@ class Session:
     def __init__(self, names: ClaimNames) -> None:
         self.names = names
 
+    def waits(self, request: Request) -> bool:  # noqa: ARG002
+        return False
+
     def read(self, request: Request) -> Reading | None:
         """The caller that a session identifies."""
         session = request.session
@@ -98,6 +150,9 @@ class Header:
     def __init__(self, names: ClaimNames, senders: Sequence[str]) -> None:
         self.names = names
         self._networks = [ipaddress.ip_network(sender) for sender in senders]
+
+    def waits(self, request: Request) -> bool:  # noqa: ARG002
+        return False
 
     def read(self, request: Request) -> Reading | None:
         """The caller that the headers of a request identify."""
@@ -130,7 +185,7 @@ class Header:
     def header_names(self) -> list[str]:
         """The headers that are trusted."""
         names = self.names
-        paths = (names.id, names.roles, names.groups, names.scopes, *names.attributes.values())
+        paths = (names.id, *names.roles, names.groups, names.scopes, *names.attributes.values())
         return [path[0] for path in paths if path is not None]
 
     def _may_be_joined(self, name: str, value: str) -> bool:

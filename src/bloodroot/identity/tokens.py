@@ -2,8 +2,9 @@
 
 from __future__ import annotations
 
+import contextlib
 import datetime
-from collections.abc import Mapping
+from collections.abc import Mapping, Sequence
 from typing import Any
 
 import jwt
@@ -55,9 +56,10 @@ class TokenCheck:
     def _claims(self, token: str) -> dict[str, Any]:
         header = jwt.get_unverified_header(token)
         algorithm = header.get("alg")
-        if algorithm != self.rules.algorithm:
-            # RFC 8725, section 3.1: the checking side says which algorithm counts, never the token.
-            raise NoKey(f'the token says alg "{algorithm}", and only {self.rules.algorithm} counts here')
+        if algorithm not in self.rules.algorithms:
+            # RFC 8725, section 3.1: the checking side says which algorithms count, never the token.
+            counts = f"{self.rules.algorithms[0]} counts" if len(self.rules.algorithms) == 1 else "others count"
+            raise NoKey(f'the token says alg "{algorithm}", and only {counts} here')
         if "crit" in header:
             # RFC 7515, section 4.1.11: what must be understood and is not makes the token invalid.
             raise NoKey("the token requires extensions that are not understood here")
@@ -67,13 +69,29 @@ class TokenCheck:
         claims: dict[str, Any] = jwt.decode(
             token,
             self.keys.key_for(header),
-            algorithms=[self.rules.algorithm],
-            audience=self.rules.audience,
+            algorithms=[algorithm],
+            audience=self.rules.audience or None,
             issuer=self.rules.issuer,
             leeway=self.rules.leeway,
             options={"require": required},
         )
         return claims
+
+    def ready(self, token: str) -> bool:
+        """Whether `claims` answers without waiting for the provider."""
+        try:
+            header = jwt.get_unverified_header(token)
+            return header.get("alg") not in self.rules.algorithms or self.keys.ready(header)
+        except (jwt.PyJWTError, ValueError, TypeError, RecursionError, AttributeError):
+            return True  # it is refused
+
+    def issuer_of(self, token: str) -> str | None:
+        """The issuer that a token names, not yet believed; None where it names none, or is no such token."""
+        try:
+            issuer = unchecked(token)[1].get("iss")
+        except (ValueError, TypeError, RecursionError, AttributeError):
+            return None
+        return issuer if isinstance(issuer, str) else None
 
     def good_until(self, claims: Mapping[str, Any]) -> float:
         """The time until which claims that hold now go on to hold, in seconds since 1970."""
@@ -99,10 +117,10 @@ class TokenCheck:
         return "the token is not valid"
 
 
-def _audience(wanted: str | None) -> str:
-    if wanted is None:
+def _audience(wanted: Sequence[str]) -> str:
+    if not wanted:
         return "the token is meant for an audience, and the settings name none; write audience"
-    return f"the token is not meant for {wanted}"
+    return f"the token is not meant for {' or '.join(wanted)}"
 
 
 def _type(name: object) -> str:
@@ -117,13 +135,26 @@ def token_check(rules: TokenRules, settings: Settings) -> TokenCheck:
         SettingsError: the key is missing, unreadable, or not one for the algorithm.
     """
     if rules.jwks_file is not None:
-        return TokenCheck(rules, KeySet(rules.jwks_file, rules.algorithm))
+        return TokenCheck(rules, KeySet(rules.jwks_file, rules.algorithms))
     if rules.key_file is not None:
-        return TokenCheck(rules, OneKey(public_key(_read(rules.key_file), rules.algorithm, rules.key_file.name)))
-    text = settings.fill(rules.key or "", None, "identity.key")
-    if rules.algorithm == "HS256":
+        return TokenCheck(rules, OneKey(_public(_read(rules.key_file), rules, rules.key_file.name)))
+    if rules.key is None:
+        from .remote_keys import ProviderKeys
+
+        return TokenCheck(rules, ProviderKeys(rules.algorithms, issuer=rules.issuer, url=rules.jwks_url))
+    text = settings.fill(rules.key, None, "identity.key")
+    if rules.algorithms == ("HS256",):
         return TokenCheck(rules, OneKey(secret_key(text, "identity.key")))
-    return TokenCheck(rules, OneKey(public_key(text.encode(), rules.algorithm, "identity.key")))
+    return TokenCheck(rules, OneKey(_public(text.encode(), rules, "identity.key")))
+
+
+def _public(data: bytes, rules: TokenRules, where: str) -> Any:
+    """The public key in PEM text, which is one for some of the algorithms."""
+    *others, last = rules.algorithms
+    for algorithm in others:
+        with contextlib.suppress(SettingsError):
+            return public_key(data, algorithm, where)
+    return public_key(data, last, where)
 
 
 def make_token(
@@ -142,18 +173,20 @@ def make_token(
         SettingsError: the key is missing or unreadable, or the application would not accept the token.
     """
     check = token_check(rules, settings)
-    key = _signing_key(rules, development, settings)
+    if rules.key is None and rules.key_file is None and rules.jwks_file is None:
+        raise SettingsError("a token of this source is signed by its provider, with a key that only the provider has")
+    algorithm, key = _signing_key(rules, development, settings)
     ends = now + datetime.timedelta(minutes=development.minutes)
     said: dict[str, Any] = {**claims, "iat": now, "exp": ends}
     if rules.issuer is not None:
         said["iss"] = rules.issuer
-    if rules.audience is not None:
-        said["aud"] = rules.audience
+    if rules.audience:
+        said["aud"] = rules.audience[0]
     header: dict[str, Any] = {"typ": rules.type} if rules.type is not None else {}
     if isinstance(check.keys, KeySet):
         name = check.keys.name_of(key if isinstance(key, bytes) else key.public_key())
         header |= {"kid": name} if name is not None else {}
-    token = jwt.encode(said, key, rules.algorithm, header)
+    token = jwt.encode(said, key, algorithm, header)
     try:
         check.claims(token)
     except Unidentified as error:
@@ -163,15 +196,23 @@ def make_token(
     return token
 
 
-def _signing_key(rules: TokenRules, development: Development, settings: Settings) -> Any:
+def _signing_key(rules: TokenRules, development: Development, settings: Settings) -> tuple[str, Any]:
+    """The key for development, and the first of the algorithms that it is for."""
+    is_secret = rules.algorithms == ("HS256",)
     if development.key_file is not None:
-        if rules.algorithm == "HS256":
+        if is_secret:
             raise SettingsError("token.development_key_file: HS256 signs with a secret; write development_key instead")
-        return private_key(_read(development.key_file), rules.algorithm, development.key_file.name)
-    text = settings.fill(development.key or "", None, "token.development_key")
-    if rules.algorithm == "HS256":
-        return secret_key(text, "token.development_key")
-    return private_key(text.encode(), rules.algorithm, "token.development_key")
+        data, where = _read(development.key_file), development.key_file.name
+    else:
+        text, where = settings.fill(development.key or "", None, "token.development_key"), "token.development_key"
+        if is_secret:
+            return "HS256", secret_key(text, where)
+        data = text.encode()
+    *others, last = rules.algorithms
+    for algorithm in others:
+        with contextlib.suppress(SettingsError):
+            return algorithm, private_key(data, algorithm, where)
+    return last, private_key(data, last, where)
 
 
 def unchecked(token: str) -> tuple[dict[str, Any], dict[str, Any]]:

@@ -4,7 +4,6 @@ from __future__ import annotations
 
 import asyncio
 import inspect
-import ipaddress
 from collections.abc import Collection
 from contextlib import AbstractAsyncContextManager, asynccontextmanager, nullcontext
 from typing import TYPE_CHECKING, Any, Protocol
@@ -12,6 +11,7 @@ from urllib.parse import unquote_to_bytes, urlsplit
 
 import httpx
 
+from ..addresses import is_here
 from ..core.methods import WEBSOCKET
 from ..frameworks import adapter_of, routes_read
 from ..settings import Settings, SettingsError
@@ -62,9 +62,13 @@ def application_of(settings: Settings, hosts: Collection[str] = ()) -> Applicati
         SettingsError: there is none, it cannot be imported, or its host may not be asked.
     """
     app = imported(settings.app, settings.folder, "app") if settings.app is not None else None
+    for way in settings.probe.sign_ins:
+        if way.elsewhere:
+            _check_host(settings, "probe.sign_in.path", settings.fill(way.path, None, "probe.sign_in.path"), hosts)
     if settings.url is not None:
-        _check_host(settings, hosts)
-        return RemoteApp(settings.url, app, settings.probe.timeout)
+        url = settings.fill(settings.url, None, "url").rstrip("/")
+        _check_host(settings, "url", url, hosts)
+        return RemoteApp(url, app, settings.probe.timeout)
     if app is None:
         raise SettingsError(
             f'{settings.file.name}: there is no application to ask; write app = "module:name", '
@@ -79,21 +83,17 @@ def application_of(settings: Settings, hosts: Collection[str] = ()) -> Applicati
     return InProcessApp(app)
 
 
-def _check_host(settings: Settings, hosts: Collection[str]) -> None:
-    host = urlsplit(settings.url or "").hostname or ""
-    if host in hosts or host == "localhost" or _is_loopback(host):
+def _check_host(settings: Settings, key: str, url: str, hosts: Collection[str]) -> None:
+    parts = urlsplit(url)
+    host = parts.hostname or ""
+    if parts.scheme not in ("http", "https") or not host:
+        raise SettingsError(f'{settings.file.name}: {key} = "{url}" is no address, such as "http://127.0.0.1:8000"')
+    if host in hosts or is_here(host):
         return
     raise SettingsError(
-        f'{settings.file.name}: url = "{settings.url}" is not on this machine, and a probe changes what it asks; '
+        f'{settings.file.name}: {key} = "{url}" is not on this machine, and a probe changes what it asks; '
         f"--allow-host {host} if that is meant"
     )
-
-
-def _is_loopback(host: str) -> bool:
-    try:
-        return ipaddress.ip_address(host).is_loopback
-    except ValueError:
-        return False
 
 
 def _routes(made_with: tuple[Adapter, Any] | None) -> list[Route] | None:

@@ -89,6 +89,9 @@ def _signing_in(settings: Settings, persona: Persona, way: SignIn, base: str) ->
         return [], [word for name, value in fields.items() for word in ("-H", _quoted(f"{name}: {value}"))]
     if way.how == "bearer" and not way.path:
         return [], ["-H", f'"Authorization: Bearer $(bloodroot token make {shlex.quote(persona.name)})"']
+    if way.elsewhere:
+        sent = " ".join(f"--data-urlencode {_quoted(f'{name}={value}')}" for name, value in fields.items())
+        return [f"TOKEN=$(curl -s {sent} {_quoted(way.path)} | {_read(way.token or '')})"], [*_WITH_TOKEN]
     url = shlex.quote(base + way.path)
     if way.how == "form":
         sent = " ".join(f"--data-urlencode {_quoted(f'{name}={value}')}" for name, value in fields.items())
@@ -96,9 +99,16 @@ def _signing_in(settings: Settings, persona: Persona, way: SignIn, base: str) ->
     sent = f"--json {_quoted(json.dumps(fields, ensure_ascii=False))}"
     if way.token is None:
         return [f"curl -s -o /dev/null -c {_JAR} {sent} {url}"], ["-b", _JAR]
-    steps = "".join(f"[{name!r}]" for name in way.token.split("."))
-    read = f'python3 -c "import json, sys; print(json.load(sys.stdin){steps})"'
-    return [f"TOKEN=$(curl -s {sent} {url} | {read})"], ["-H", '"Authorization: Bearer $TOKEN"']
+    return [f"TOKEN=$(curl -s {sent} {url} | {_read(way.token)})"], [*_WITH_TOKEN]
+
+
+_WITH_TOKEN = ("-H", '"Authorization: Bearer $TOKEN"')
+
+
+def _read(path: str) -> str:
+    """The command that reads a token out of JSON."""
+    steps = "".join(f"[{name!r}]" for name in path.split("."))
+    return f'python3 -c "import json, sys; print(json.load(sys.stdin){steps})"'
 
 
 def _text(settings: Settings, text: str, persona: Persona) -> str:
@@ -110,7 +120,7 @@ def _text(settings: Settings, text: str, persona: Persona) -> str:
             lines.append(f"{{env.{part}}}")
             continue
         try:
-            lines.append(settings.fill(part, persona, "fields"))
+            lines.append(settings.fill_in(part, persona))
         except SettingsError:
             lines.append(part)
     return "".join(lines)

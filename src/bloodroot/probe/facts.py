@@ -159,7 +159,7 @@ def facts_of(
     text = "\n".join([response.text, *(value for _, value in response.headers.multi_items())])
     by = _by(case, watched, ways)
     came, is_known = response_kind(case.method, case.path, response, ways, by)
-    shown = tuple(dict.fromkeys(secret.mark for secret in secrets if _is_in(secret.mark, text)))
+    shown = tuple(mark for mark in dict.fromkeys(secret.mark for secret in secrets) if _is_in(mark, text))
     return Seen(
         came,
         by,

@@ -97,7 +97,9 @@ def kept_from(secrets: Mapping[str, tuple[Secret, ...]], cases: Collection[Case]
     changed = [case for case in cases if case.allowed and not case.safe and case.asked in deciding]
     found: dict[str, tuple[Secret, ...]] = {}
     for name, several in secrets.items():
-        left = [secret for secret in several if not secret.record or not may_be_read(name, secret.record, readable)]
+        # One mark may be in records of several kinds: it is a secret where each of them is one.
+        read = {each.mark for each in several if each.record and may_be_read(name, each.record, readable)}
+        left = [secret for secret in several if secret.mark not in read]
         found[name] = tuple(replace(secret, granted=_granted(secret, name, changed)) for secret in left)
     return found
 

@@ -57,7 +57,7 @@ def plan(
     known_values, chosen = known_values or KnownValues(), chosen or PlanFilter()
     cases: dict[tuple[str, ...], Case] = {}
     untried: list[SkippedRequest] = []
-    secrets: dict[str, dict[str, Secret]] = {}
+    secrets: dict[str, dict[tuple[str, frozenset[tuple[str, str]]], Secret]] = {}
     every: list[Case] = []
     personas = personas_asked(settings)
     held: dict[str, set[bool | None]] = {}
@@ -73,8 +73,9 @@ def plan(
                 for secret in planning.secrets(persona):
                     # A page says for certain what is kept from whom.
                     found = secrets.setdefault(persona.name, {})
-                    if found.setdefault(secret.mark, secret).by is not None and secret.by is None:
-                        found[secret.mark] = secret
+                    key = secret.mark, frozenset(secret.record.items())
+                    if found.setdefault(key, secret).by is not None and secret.by is None:
+                        found[key] = secret
                 if chosen.endpoint(endpoint) and chosen.persona(persona):
                     untried += [skipped for skipped in planned if isinstance(skipped, SkippedRequest)]
                     for case in planned:

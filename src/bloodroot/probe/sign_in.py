@@ -16,6 +16,7 @@ from ..identity.claims import claims_of
 from ..identity.examination import token_source
 from ..identity.tokens import make_token
 from ..settings import Persona, Settings, SettingsError, SignIn
+from ..survey.endpoints import printable
 from .acting import begin_to_act
 from .application import WATCHED, Application
 from .credentials import PAGES, PROGRAMS, Credentials, at, client_of, cookies_of, hidden_in, referer
@@ -80,6 +81,12 @@ async def sign_in(settings: Settings, persona: Persona, way: SignIn, application
         return Credentials({}, {**PAGES, **{name.lower(): value for name, value in fields.items()}})
     if way.how == "bearer" and not way.path:
         return Credentials({}, {**PROGRAMS, "authorization": f"Bearer {_made(settings, persona)}"})
+    if way.elsewhere:
+        own = await _of_provider(settings, who, way, fields)
+        if who is persona:
+            return own
+        async with client_of(application, settings.probe.timeout) as client:
+            return await begin_to_act(client, settings, persona, way, application, own)
     signing = _SigningIn(settings, who, way, application)
     async with client_of(application, settings.probe.timeout) as client:
         try:
@@ -89,6 +96,26 @@ async def sign_in(settings: Settings, persona: Persona, way: SignIn, application
             raise SettingsError(
                 f'persona "{persona.name}" could not sign in: POST {way.path}: {type(error).__name__} {error}'.rstrip()
             ) from error
+
+
+async def _of_provider(settings: Settings, persona: Persona, way: SignIn, fields: Mapping[str, str]) -> Credentials:
+    """A token that a provider gives for a form (RFC 6749, sections 4.3 and 4.4)."""
+    url = settings.fill(way.path, None, "probe.sign_in.path")
+    async with httpx.AsyncClient(timeout=settings.probe.timeout, follow_redirects=False) as client:
+        try:
+            response = await client.post(url, data=dict(fields), headers=PROGRAMS)
+        except (httpx.HTTPError, httpx.InvalidURL) as error:
+            message = f"POST {url}: {type(error).__name__} {error}".rstrip()
+            raise SettingsError(f'persona "{persona.name}" could not sign in: {message}') from error
+    token = at(response, way.token or "access_token") if response.is_success else None
+    if not isinstance(token, str):
+        said = at(response, "error_description") or at(response, "error")
+        why = f": {printable(str(said))}" if said else ""
+        raise SettingsError(
+            f'persona "{persona.name}" could not sign in: POST {url} answered {response.status_code}{why}; are the '
+            "fields under [probe.sign_in] right?"
+        )
+    return Credentials({}, {**PROGRAMS, "authorization": f"Bearer {token}"})
 
 
 def _made(settings: Settings, persona: Persona) -> str:

@@ -43,7 +43,7 @@ class ClaimNames:
 
     Attributes:
         id: the way to the caller's id.
-        roles: the way to the names of roles, or None where there are none.
+        roles: the ways to the names of roles, all of which count.
         groups: the way to the names of groups, or None.
         scopes: the way to the scopes of a token made for less than its owner may do, or None.
         attributes: for each attribute, the way to it.
@@ -54,7 +54,7 @@ class ClaimNames:
     """
 
     id: ClaimPath
-    roles: ClaimPath | None = None
+    roles: tuple[ClaimPath, ...] = ()
     groups: ClaimPath | None = None
     scopes: ClaimPath | None = None
     attributes: Mapping[str, ClaimPath] = field(default_factory=dict)
@@ -69,22 +69,24 @@ class TokenRules:
     """What makes a bearer token valid (RFC 7519; RFC 8725).
 
     Attributes:
-        algorithm: the one way of signing that counts, whatever a token says of itself.
+        algorithms: the ways of signing that count, whatever a token says of itself.
         key: the key as the settings write it, ``{env.NAME}``; None where it comes from a file.
         key_file: a PEM file, or None.
         jwks_file: a file with a JSON Web Key Set (RFC 7517), or None.
+        jwks_url: where the provider publishes its key set, or None. Without any key, the issuer says where.
         issuer: what ``iss`` must be, or None.
-        audience: what ``aud`` must name, or None for tokens without an audience.
+        audience: what ``aud`` must name one of; empty for tokens without an audience.
         leeway: seconds by which clocks may differ.
         type: what the header's ``typ`` must be, such as ``at+jwt`` (RFC 9068), or None.
     """
 
-    algorithm: str
+    algorithms: tuple[str, ...]
     key: str | None = None
     key_file: Path | None = None
     jwks_file: Path | None = None
+    jwks_url: str | None = None
     issuer: str | None = None
-    audience: str | None = None
+    audience: tuple[str, ...] = ()
     leeway: float = 0
     type: str | None = None
 
@@ -100,6 +102,7 @@ class SourceSettings:
         token: for ``jwt``, what a token must be.
         senders: for ``header``, the networks from which the headers are trusted.
         asks_directory: whether nothing but the id is taken from here.
+        cookie: the cookie that has the token; None for the header ``Authorization``.
     """
 
     kind: str
@@ -108,6 +111,7 @@ class SourceSettings:
     token: TokenRules | None = None
     senders: tuple[str, ...] = ()
     asks_directory: bool = False
+    cookie: str | None = None
 
 
 @dataclass(frozen=True, slots=True)

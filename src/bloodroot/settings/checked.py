@@ -13,6 +13,7 @@ from .known_keys import Keys, keys_of
 from .places import KeyPath, line_of, places_of
 
 ASKED = re.compile(r"\{(env|persona)\.([^{}]*)\}")
+ENVIRONMENT = re.compile(r"\{(env)\.([^{}]*)\}")
 _BARE = re.compile(r"[A-Za-z0-9_-]+")
 
 
@@ -131,6 +132,15 @@ class Table:
             return tuple(value)
         self.problem(key, 'this must be a list of names, such as ["curator"]')
         return tuple(default)
+
+    def texts(self, key: str) -> tuple[str, ...]:
+        """A string, or a list of them."""
+        value = self.values.get(key, [])
+        several = [value] if isinstance(value, str) else value
+        if isinstance(several, list) and all(isinstance(item, str) and item for item in several):
+            return tuple(several)
+        self.problem(key, "this must be a string, or a list of strings")
+        return ()
 
     def value(self, key: str) -> str:
         """A string or a number, as a string."""

@@ -69,6 +69,11 @@ class SignIn:
     lands: str | None = None
     csrf: str | None = None
 
+    @property
+    def elsewhere(self) -> bool:
+        """Whether another machine than the application signs in: a provider, which gives a token."""
+        return "://" in self.path or self.path.startswith("{env.")
+
 
 @dataclass(frozen=True, slots=True)
 class Acting:

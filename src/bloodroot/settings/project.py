@@ -11,7 +11,7 @@ from typing import Any
 
 from ..core.caller import Caller
 from .callers import Development, DirectoryTables, SourceSettings
-from .checked import ASKED, Checked, SettingsError
+from .checked import ASKED, ENVIRONMENT, Checked, SettingsError
 from .probing import Body, ProbeRules, Sample, ThingSample
 
 
@@ -136,7 +136,8 @@ class Settings:
                     f"{self.file.name}: {where} requires {match[0]}, and {called} has no {name}; "
                     f'write {name} = "..." under [personas.{persona.name if persona else "..."}]'
                 )
-            return persona.values[name]
+            # What a persona has may be a secret of the environment itself.
+            return ENVIRONMENT.sub(filled, persona.values[name])
 
         return ASKED.sub(filled, text)
 
@@ -146,7 +147,13 @@ class Settings:
         Raises:
             SettingsError: the persona has no such name.
         """
-        return ASKED.sub(lambda match: match[0] if match[1] == "env" else self.fill(match[0], persona, "fields"), text)
+
+        def filled(match: re.Match[str]) -> str:
+            if match[1] == "env":
+                return match[0]
+            return persona.values[match[2]] if match[2] in persona.values else self.fill(match[0], persona, "fields")
+
+        return ASKED.sub(filled, text)
 
     def filled(self, value: Any, persona: Persona, where: str) -> Any:
         """What a body holds, with every string in it filled in as by `fill`."""

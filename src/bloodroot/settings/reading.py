@@ -10,7 +10,7 @@ from pathlib import Path
 from typing import Any
 
 from ..language.problems import suggestion
-from .checked import ASKED, Checked, SettingsError, Table
+from .checked import ASKED, ENVIRONMENT, Checked, SettingsError, Table
 from .places import KeyPath
 from .project import Persona, Settings, acting_for
 from .reading_callers import read_development, read_directory, read_sources
@@ -96,8 +96,9 @@ def _settings(table: Table) -> Settings:
     if probe.acting is not None and not any(persona.actor for persona in personas.values()):
         table.table("probe").problem("acting", 'no persona acts for another; write actor = "NAME" of one that does')
     url = table.text("url")
-    if url is not None and not _URL(url):
-        table.problem("url", 'this must be where the application is running, such as "http://127.0.0.1:8000"')
+    if url is not None and not _URL(url) and not ENVIRONMENT.search(url):
+        message = 'this must be where the application is running, such as "http://127.0.0.1:8000"'
+        table.problem("url", f'{message}, or "{{env.NAME}}"')
     return Settings(
         checked.file,
         folder / (table.text("policy") or ""),

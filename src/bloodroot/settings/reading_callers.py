@@ -4,7 +4,11 @@ from __future__ import annotations
 
 import ipaddress
 import re
+from itertools import combinations
 
+from ..addresses import is_protected
+from ..core.paths import Template, overlap
+from ..language.problems import suggestion
 from .callers import (
     ClaimedRoles,
     ClaimNames,
@@ -17,7 +21,9 @@ from .callers import (
 )
 from .checked import Table
 
-ALGORITHMS = ("HS256", "RS256", "ES256", "EdDSA")
+# Those that sign with a private key: what checks such a token cannot make one.
+WITH_KEY_PAIRS = ("RS256", "RS384", "RS512", "PS256", "PS384", "PS512", "ES256", "ES384", "ES512", "EdDSA")
+ALGORITHMS = ("HS256", *WITH_KEY_PAIRS)
 KINDS = ("jwt", "session", "header", "directory")
 _SECRET = re.compile(r"\{env\.[^{}]+\}")
 _PASSWORD_IN_URL = re.compile(r"://[^/@:]*:(?!\{env\.)[^/@]+@")
@@ -26,7 +32,9 @@ _BOUND = re.compile(r"(?<![:\w]):(\w+)")
 
 def read_sources(settings: Table) -> tuple[SourceSettings, ...]:
     """``[identity]``, or several with ``[[identity]]``."""
-    sources = (_source(table) for table in settings.tables("identity", "identity"))
+    tables = settings.tables("identity", "identity")
+    sources = [_source(table) for table in tables]
+    check_together(tables, sources)
     return tuple(source for source in sources if source is not None)
 
 
@@ -41,7 +49,7 @@ def _source(table: Table) -> SourceSettings | None:
         # The session says who it is, and everything else is looked up.
         return SourceSettings("session", claims, covers, asks_directory=True)
     if kind == "jwt":
-        return SourceSettings(kind, claims, covers, _rules(table))
+        return SourceSettings(kind, claims, covers, _rules(table), cookie=table.text("cookie"))
     if kind == "header":
         return SourceSettings(kind, claims, covers, senders=_senders(table))
     return SourceSettings(kind, claims, covers)
@@ -56,7 +64,7 @@ def _claims(table: Table, kind: str) -> ClaimNames:
     names = table.table("names")
     return ClaimNames(
         _path(table, "id") or ("sub",),
-        _path(table, "roles"),
+        _paths(table, "roles"),
         _path(table, "groups"),
         _path(table, "scopes"),
         {name: path for name in attributes.values if (path := _path(attributes, name)) is not None},
@@ -103,36 +111,100 @@ def _path(table: Table, key: str) -> ClaimPath | None:
         return None
 
 
+def _paths(table: Table, key: str) -> tuple[ClaimPath, ...]:
+    """Where something is in the claims, which may be several places."""
+    found = []
+    for text in table.texts(key):
+        try:
+            found.append(claim_path(text))
+        except ValueError as error:
+            table.problem(key, str(error))
+    return tuple(found)
+
+
+_KEYS = ("key", "key_file", "jwks_file", "jwks_url")
+
+
 def _rules(table: Table) -> TokenRules:
-    given = [key for key in ("key", "key_file", "jwks_file") if key in table]
-    if len(given) != 1:
+    given = [key for key in _KEYS if key in table]
+    issuer, url = table.text("issuer"), table.text("jwks_url")
+    discovers = not given and issuer is not None and re.match("https?://", issuer) is not None
+    if len(given) != 1 and not discovers:
         message = f"{' and '.join(given)} are all given" if given else "there is no key to check tokens with"
-        table.problem(None, f'{message}; write one of key = "{{env.NAME}}", key_file = "..." or jwks_file = "..."')
-    algorithm = _algorithm(table, given)
-    if algorithm == "HS256" and "key_file" in table:
+        table.problem(
+            None,
+            f'{message}; write one of key = "{{env.NAME}}", key_file = "...", jwks_file = "..." and jwks_url = '
+            '"https://...", or the address of a provider alone: issuer = "https://..."',
+        )
+    for key, address in (("issuer", issuer if discovers else None), ("jwks_url", url)):
+        if address is not None and not is_protected(address):
+            table.problem(key, "keys are read by https alone, except from this machine: others could answer on the way")
+    algorithms = _algorithms(table, given, remote=discovers or url is not None)
+    if "HS256" in algorithms and "key_file" in table:
         message = "HS256 signs with a secret, and a file holds no secret here"
         table.problem("key_file", f'{message}; write key = "{{env.NAME}}"')
     return TokenRules(
-        algorithm,
+        algorithms,
         _secret(table, "key"),
         table.file("key_file"),
         table.file("jwks_file"),
-        table.text("issuer"),
-        table.text("audience"),
+        url,
+        issuer,
+        table.texts("audience"),
         table.number("leeway", least=0, most=300, unit="seconds"),
         table.text("type"),
     )
 
 
-def _algorithm(table: Table, given: list[str]) -> str:
-    value = table.values.get("algorithm", "HS256" if given == ["key"] else None)
-    if value is None:
-        table.problem(None, f"algorithm is missing; tokens do not choose it: one of {', '.join(ALGORITHMS)}")
-    elif isinstance(value, str) and value.lower() == "none":
-        table.problem("algorithm", "a token without a signature proves nothing, and is never accepted")
-    elif value == "HS256" or table.choice("algorithm", ALGORITHMS):
-        return str(value)
-    return ALGORITHMS[0]
+def _algorithms(table: Table, given: list[str], *, remote: bool) -> tuple[str, ...]:
+    if "algorithm" not in table:
+        if given == ["key"]:
+            return ("HS256",)
+        if not remote:
+            table.problem(None, f"algorithm is missing; tokens do not choose it: one of {', '.join(ALGORITHMS)}")
+        # A provider publishes what each key is for, and public keys alone count there.
+        return WITH_KEY_PAIRS
+    found = table.texts("algorithm")
+    for name in found:
+        if name.lower() == "none":
+            table.problem("algorithm", "a token without a signature proves nothing, and is never accepted")
+        elif name not in ALGORITHMS:
+            table.problem("algorithm", f"this must be one of {', '.join(ALGORITHMS)}{suggestion(name, ALGORITHMS)}")
+    if "HS256" in found and (remote or len(found) > 1):
+        # Else what is published to check tokens with could sign them.
+        table.problem("algorithm", "HS256 signs with a secret, which no provider publishes, and stands alone")
+    return found or WITH_KEY_PAIRS
+
+
+def check_together(tables: list[Table], sources: list[SourceSettings | None]) -> None:
+    """See that tokens of several issuers can be distinguished, wherever their paths may be the same.
+
+    The issuer is read off a token before its signature is checked, to choose whose keys count.
+    """
+    tokens = [(table, each) for table, each in zip(tables, sources, strict=True) if each is not None and each.token]
+    for (_, one), (table, other) in combinations(tokens, 2):
+        first, second = one.token, other.token
+        assert first is not None and second is not None
+        keys = [(rules.key, rules.key_file, rules.jwks_file, rules.jwks_url) for rules in (first, second)]
+        if first.issuer != second.issuer and keys[0] == keys[1] and any(keys[0]):
+            table.problem(
+                None,
+                "two issuers have the same keys: one could sign in the name of the other; give each its own keys",
+            )
+        if one.cookie != other.cookie or (one.covers is None) != (other.covers is None):
+            continue
+        meet = one.covers is None or other.covers is None or _may_meet(one.covers, other.covers)
+        if meet and (None in (first.issuer, second.issuer) or first.issuer == second.issuer):
+            table.problem(
+                None,
+                "two sources take tokens on the same paths, and a token is given to one of them by its issuer; "
+                'write another issuer = "..." in each',
+            )
+
+
+def _may_meet(one: Template, other: Template) -> bool:
+    """Whether some path may be of both templates."""
+    return overlap(one, other) is not False or overlap(other, one) is not False
 
 
 def _senders(table: Table) -> tuple[str, ...]:

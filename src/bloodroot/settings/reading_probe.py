@@ -197,9 +197,10 @@ def _sign_in(table: Table) -> SignIn:
     path = table.text("path") or ""
     if how in ("form", "json") and not path.startswith("/"):
         table.problem("path", "this must be the path of the application's own sign-in, such as /sign-in")
-    if how == "bearer" and path and not path.startswith("/"):
-        table.problem("path", "a path begins with /")
-    if how == "bearer" and path and "token" not in table:
+    elsewhere = "://" in path or path.startswith("{env.")
+    if how == "bearer" and path and not path.startswith("/") and not elsewhere:
+        table.problem("path", "a path begins with /, and the address of a provider with https://")
+    if how == "bearer" and path and "token" not in table and not elsewhere:
         table.problem(None, 'token is missing: where does the answer have it? Write token = "access_token"')
     fields = table.table("fields").each_value()
     if how == "basic" and set(fields) != {"name", "password"}:
@@ -209,4 +210,5 @@ def _sign_in(table: Table) -> SignIn:
     lands = table.text("lands")
     if lands is not None and not lands.startswith("/"):
         table.problem("lands", "this must be the path of the page that signing in leads to, such as /desk")
-    return SignIn(how, path, fields, table.text("token"), table.template("for"), lands, table.text("csrf"))
+    token = table.text("token") or ("access_token" if elsewhere else None)
+    return SignIn(how, path, fields, token, table.template("for"), lands, table.text("csrf"))
