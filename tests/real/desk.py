@@ -91,15 +91,15 @@ EXPECTED = {
 assert len(EXPECTED) == 15
 
 
-def project(folder: Path, *, faulty: bool) -> None:
+def project(folder: Path, *, faulty: bool, things: tuple[str, ...] = THINGS) -> None:
     """Write the project into a folder."""
     app, policy, each, settings = (
         (DESK / name).read_text("utf-8") for name in ("app.txt", "access.bloodroot", "each.bloodroot", "bloodroot.toml")
     )
-    policy += "".join("\n" + written(each, thing) for thing in THINGS)
+    policy += "".join("\n" + written(each, thing) for thing in things)
     policy = re.sub(r"(?<=\S)   +", "  ", policy)
-    models = "\n\n".join(f'class {each.title()}(Owned, Base):\n    __tablename__ = "{each}"' for each in THINGS)
-    models += f"\n\n\nALL = {{{', '.join(f'{each!r}: {each.title()}' for each in THINGS)}}}"
+    models = "\n\n".join(f'class {each.title()}(Owned, Base):\n    __tablename__ = "{each}"' for each in things)
+    models += f"\n\n\nALL = {{{', '.join(f'{each!r}: {each.title()}' for each in things)}}}"
     app = app.replace("# MODELS", models)
     report, enforced = "False", policy
     if faulty:
@@ -110,14 +110,14 @@ def project(folder: Path, *, faulty: bool) -> None:
             assert enforced.count(one + "\n") == 1, one
             enforced = enforced.replace(one + "\n", other + "\n")
         app, report = app.replace("# HOLES", IN_FRONT), '["/api/studios/*"]'
-    settings += "".join(f"{thing}_id = 1\n" for thing in THINGS) + "\n[samples.own]\n"
-    ids = ", ".join(f'{thing}_id = "{{persona.KEY}}"' for thing in THINGS)
+    settings += "".join(f"{thing}_id = 1\n" for thing in things) + "\n[samples.own]\n"
+    ids = ", ".join(f'{thing}_id = "{{persona.KEY}}"' for thing in things)
     settings += f"holds = {{ {ids.replace('KEY', 'mine')} }}\n"
     settings += f'fails = {{ {ids.replace("KEY", "other")}, mark = "{{persona.of_other}}" }}\n\n[bodies]\n'
     settings += '"POST /password" = { form = { new = "made up too" } }\n'
     settings += '"POST /support/act-for/{member_id}" = { form = {} }\n"POST /support/stop" = { form = {} }\n'
     settings += '"POST /sign-out" = { form = {} }\n'
-    for thing in THINGS:
+    for thing in things:
         one = f"{thing}s/{{{thing}_id}}"
         settings += f'"POST /{thing}s" = {{ form = {{ name = "Made" }} }}\n'
         settings += f'"POST /{one}/edit" = {{ form = {{ name = "Renamed" }} }}\n'
