@@ -56,7 +56,7 @@ class Settings(InFolder):
 
     def test_every_example_can_be_read(self) -> None:
         blocks = re.findall(r"```toml\n(.*?)```", self.TEXT, re.S)
-        self.assertEqual(len(blocks), 13)
+        self.assertEqual(len(blocks), 14)
         for block in blocks:
             with self.subTest(block):
                 self.write("secrets.env", "")
@@ -84,7 +84,7 @@ class Settings(InFolder):
                     shown = tuple(shown) if isinstance(shown, list) else shown
                     self.assertEqual(value.name if isinstance(value, Path) else value, shown, f"{heading} {key}")
                     compared += 1
-        self.assertEqual(compared, 16)
+        self.assertEqual(compared, 18)
 
 
 class Python(unittest.TestCase):

@@ -201,7 +201,10 @@ class Callers(InFolder):
         database = "[directory]\nurl = 'sqlite:///x.db'\n"
         for text, message in (
             ("identity = 3", "identity: this must be a table, or several with [[identity]]"),
-            ("[identity]\n", "identity.from: this must be one of jwt, session, header, directory"),
+            (
+                "[identity]\n",
+                "identity.from: this must be one of jwt, introspection, key, basic, certificate, session, header, directory",
+            ),
             ("[identity]\nfrom = 'jwtt'", 'did you mean "jwt"?'),
             (jwt + "rolse = 'a'", 'identity.rolse: unknown key; did you mean "roles"?'),
             (jwt, "there is no key to check tokens with; write one of key"),

@@ -442,24 +442,24 @@ class Remembering(unittest.TestCase):
     def test_an_answer_is_good_for_some_seconds(self) -> None:
         for passed, asked in ((0, 1), (1.9, 1), (0.1, 2), (1.9, 2), (5, 3)):
             self.now += passed
-            self.assertEqual(self.remembered.member(3).status, "active")
+            self.assertEqual(self.remembered.found(3).status, "active")
             self.assertEqual(self.asked, asked)
         self.remembered.forget()
-        self.remembered.member(3)
+        self.remembered.found(3)
         self.assertEqual(self.asked, 4)
 
     def test_the_oldest_goes_where_there_are_too_many(self) -> None:
         with mock.patch.object(fresh, "_KEPT", 3):
             for number in (1, 2, 3, 4, 2, 3, 4):
-                self.remembered.member(number)
+                self.remembered.found(number)
             self.assertEqual(self.asked, 4)
-            self.remembered.member(1)
+            self.remembered.found(1)
             self.assertEqual(self.asked, 5)
 
     def test_zero_seconds_ask_every_time(self) -> None:
         every_time = Remembered(self.find, 0, lambda: self.now)
-        every_time.member(3)
-        every_time.member(3)
+        every_time.found(3)
+        every_time.found(3)
         self.assertEqual(self.asked, 2)
 
     def test_what_was_found_during_a_change_is_not_kept(self) -> None:
@@ -471,11 +471,11 @@ class Remembering(unittest.TestCase):
             return found
 
         slow = Remembered(find, 2, lambda: self.now)
-        self.assertEqual(slow.member(3).status, "active")
-        self.assertEqual(slow.member(3).status, "suspended")
+        self.assertEqual(slow.found(3).status, "active")
+        self.assertEqual(slow.found(3).status, "suspended")
 
     def test_ids_of_other_kinds_are_other_ids(self) -> None:
-        self.remembered.member(1)
-        self.remembered.member("1")
-        self.remembered.member(True)
+        self.remembered.found(1)
+        self.remembered.found("1")
+        self.remembered.found(True)
         self.assertEqual(self.asked, 3)

@@ -101,6 +101,7 @@ def console(color: Color, *, to_file: bool = False) -> Console:
     return Console(
         file=io.TextIOWrapper(io.BytesIO(), "utf-8") if to_file else None,
         highlight=False,
+        emoji=False,  # vault:key:read is a permission
         width=None if sys.stdout.isatty() and not to_file else _width(),
         force_terminal=True if color is Color.ALWAYS else None,
         no_color={Color.ALWAYS: False, Color.NEVER: True}.get(color),

@@ -109,6 +109,9 @@ def read(
     token: Annotated[
         str, typer.Argument(metavar="TOKEN", help="The token, or - to read it from standard input, unseen by others.")
     ],
+    path: Annotated[
+        str | None, typer.Option("--path", metavar="PATH", help="Where it is sent to, if tokens differ by path.")
+    ] = None,
     policy: PolicyOption = None,
     settings: SettingsOption = None,
     form: Annotated[str | None, format_option("TokenResult")] = None,
@@ -122,9 +125,9 @@ def read(
 
     output.check_out(form, out)
     rules, project = inputs.unbound_project(policy, settings)
-    source = token_source(project)
     words = (sys.stdin.read() if token == "-" else token).split()  # noqa: S105
     sent = words[-1] if words else ""
+    source = token_source(project, path, sent)
     try:
         result = examine(sent, source, project, rules)
     except ValueError as error:

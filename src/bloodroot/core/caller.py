@@ -71,7 +71,7 @@ class Caller:
         roles_in: for each thing, the roles that are held in one of its records, by the identifier of that:
             ``{"studio": {7: {"editor"}}}``. It is kept as a copy that cannot be changed.
         actor: who acts for the caller, as support staff who view a page as a member: an id, or a caller who has
-            one. The rights are those of the caller. Conditions read it as ``caller.actor``, missing where none does.
+            one. The rights are those of the caller. Conditions read it as ``caller.actor``, none where no one does.
         notes: what was found while the caller was identified, for explanations.
     """
 
@@ -137,8 +137,9 @@ class CallerView:
             if self._caller.id is None:
                 raise AttributeError(name)
             return self._caller.id
-        if name == "actor" and self._caller.actor is not None:
-            return self._caller.actor
+        if name == "actor":
+            # That no one acts for the caller is known: it is none, and not missing.
+            return self._caller.actor if self._caller.actor is not None else self._caller.attributes.get("actor")
         try:
             return self._caller.attributes[name]
         except KeyError as error:

@@ -3,6 +3,7 @@
 from typing import TYPE_CHECKING, Any
 
 from ..settings import Persona, Settings
+from .api_keys import KeyRow
 from .held_in_records import RoleIn
 from .identification import Identification, directory_of, load
 from .members import Grant, Member
@@ -10,7 +11,18 @@ from .members import Grant, Member
 if TYPE_CHECKING:
     from .directory import Directory
 
-__all__ = ["Directory", "Grant", "Identification", "Member", "Persona", "RoleIn", "Settings", "directory_of", "load"]
+__all__ = [
+    "Directory",
+    "Grant",
+    "Identification",
+    "KeyRow",
+    "Member",
+    "Persona",
+    "RoleIn",
+    "Settings",
+    "directory_of",
+    "load",
+]
 
 
 def __getattr__(name: str) -> Any:

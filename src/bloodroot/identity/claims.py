@@ -85,8 +85,9 @@ class _Reader:
             scopes = self._names("scopes", where.scopes, " ")
         roles_in = self._roles_in()
         attributes = self._attributes()
+        actor = self._actor()
         notes = tuple(note for step in self.steps for note in step.notes)
-        caller = Caller(identity, roles, groups, attributes, scopes, notes=notes, roles_in=roles_in)
+        caller = Caller(identity, roles, groups, attributes, scopes, notes=notes, roles_in=roles_in, actor=actor)
         return Reading(caller, tuple(self.steps))
 
     def _id(self) -> Any:
@@ -99,12 +100,34 @@ class _Reader:
         self.steps.append(ClaimStep("id", path, shown(value), (shown(value),), ()))
         return value
 
+    def _actor(self) -> Any:
+        """Who acts for the caller; None where no one does."""
+        path = self.where.actor
+        first = follow(self.claims, path[:1]) if path is not None else None
+        if path is None or first is _MISSING or first is None or first == "":
+            return None
+        value = follow(self.claims, path)
+        if isinstance(value, bool) or not isinstance(value, str | int) or value == "":
+            # Someone acts, and it is not said who: this is not the caller alone.
+            raise Unidentified(f"{in_words(path)} of {self.source} names no one who acts for another")
+        self.steps.append(ClaimStep("actor", in_words(path), shown(value), (shown(value),), ()))
+        return value
+
     def _roles(self) -> list[str]:
         where = self.where
         return list(dict.fromkeys(role for path in where.roles for role in self._roles_at(path)))
 
     def _roles_at(self, path: ClaimPath) -> list[str]:
         where = self.where
+        several = objects_with_more(self.claims, path)
+        if several is not None:
+            note = (
+                f"{in_words(path)} of {self.source} is in objects that say more, such as {shown(several)}; a role that "
+                "is held in one record is read by [identity.roles_in.THING], and one that is held everywhere by "
+                f'roles = "{in_words((*path[:-1], "*", path[-1]))}"'
+            )
+            self.steps.append(ClaimStep("roles", in_words(path), shown(several), (), (note,)))
+            return []
         names = self._names("roles", path, where.separator)
         step = self.steps.pop()
         roles = []
@@ -161,11 +184,33 @@ class _Reader:
         return attributes
 
 
+def objects_with_more(claims: Any, path: ClaimPath) -> Any:
+    """The first object of a list on the way along a path that has more than the way; None for none.
+
+    Where a list has an organisation beside each role, the role is one of that organisation. ``*`` in a path says that
+    it is not so.
+    """
+    value = claims
+    for number, name in enumerate(path):
+        if isinstance(value, list):
+            if name == "*":
+                return None
+            several = [part for part in value if isinstance(part, Mapping) and name in part and len(part) > 1]
+            deeper = (objects_with_more(part, path[number:]) for part in value)
+            return several[0] if several else next((found for found in deeper if found is not None), None)
+        if not isinstance(value, Mapping) or name not in value:
+            return None
+        value = value[name]
+    return None
+
+
 def follow(claims: Any, path: ClaimPath) -> Any:
     """What is at the end of a path. A list of maps is gone through, and what they lead to is one list."""
     value = claims
     for number, name in enumerate(path):
         if isinstance(value, list):
+            if name == "*":
+                return follow(value, path[number + 1 :])
             rest = [follow(part, path[number:]) for part in value]
             there = [
                 one for part in rest if part is not _MISSING for one in (part if isinstance(part, list) else [part])
@@ -203,6 +248,8 @@ def claims_of(caller: Caller, where: ClaimNames) -> dict[str, Any]:
     for thing, held in where.roles_in.items():
         if thing in caller.roles_in:
             _put(claims, held.at, claim_of(caller.roles_in[thing], held))
+    if where.actor is not None and caller.actor is not None:
+        _put(claims, where.actor, caller.actor)
     for name, path in where.attributes.items():
         if name in caller.attributes:
             _put(claims, path, caller.attributes[name])

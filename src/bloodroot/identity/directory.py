@@ -4,7 +4,8 @@ from __future__ import annotations
 
 import contextlib
 import datetime
-from collections.abc import Iterator, Sequence
+import logging
+from collections.abc import Callable, Iterable, Iterator, Sequence
 from pathlib import Path
 from typing import Any
 
@@ -15,12 +16,17 @@ from ..core.caller import Caller, Unidentified
 from ..language.errors import UnknownNameError
 from ..settings import DirectoryTables, SettingsError
 from . import passwords, tables
+from .api_keys import KeyRow, hash_of, made_key
 from .database import file_of, in_one_transaction, open_database, reason_of, storable
 from .fresh import Remembered, Unknown
+from .held_in_records import end_of
 from .members import NEEDED, Member, Row, columns_of, member_of
+from .names import names_in_cell
+
+_LOG = logging.getLogger("bloodroot.identity")
 
 # What a query is tried with, where that is not an id.
-_NOBODY: dict[str, dict[str, str]] = {"members": {}, "login": {"login": ""}}
+_NOBODY: dict[str, dict[str, str]] = {"members": {}, "login": {"login": ""}, "key": {"hash": ""}}
 _LARGEST_NUMBER = 2**31 - 1  # what a column of the type integer holds
 
 
@@ -45,8 +51,9 @@ class Directory:
         self._queries: dict[str, sa.Executable] = {"member": tables.of_one_member()} if self.own else {}
         for name, query in settings.queries.items():
             self._queries[name] = sa.text(query)
-        self._members = Remembered(self._find, settings.cache)
         self.cached_for = settings.cache
+        self._forgetting: list[Callable[[], None]] = []
+        self._members: Remembered[Member] = Remembered(self._find, settings.cache)
 
     # Members --------------------------------------------------------------------------------
 
@@ -56,7 +63,7 @@ class Directory:
         Raises:
             SQLAlchemyError: the database cannot be asked.
         """
-        return self._members.member(member_id)
+        return self._members.found(member_id)
 
     def caller(self, member_id: object, claimed: Caller | None = None) -> Caller:
         """The caller behind an id, with the present roles.
@@ -78,13 +85,110 @@ class Directory:
         """The caller that a member is, if it may be one; as `caller`."""
         if member is None:
             raise Unidentified(f"the directory has no member {member_id}")
+        if member.unreadable:
+            # A role that is not seen may be one that keeps out.
+            _LOG.error("member %s cannot act: %s", member.id, "; ".join(member.unreadable))
+            raise Unidentified(f"what the directory says of member {member.id} cannot be read")
         if not member.active and not self.settings.keep_suspended:
             raise Unidentified(f"member {member.id} is {member.status}")
-        return member.caller(claimed)
+        return member.caller(claimed, both=self.settings.roles == "both")
 
     def forget(self) -> None:
         """Ask anew from now on: call it after changing tables of your own where the change must count at once."""
         self._members.forget()
+        for each in self._forgetting:
+            each()
+
+    def when_forgetting(self, forget: Callable[[], None]) -> None:
+        """Have a function called by `forget`, for what else is remembered of this directory."""
+        self._forgetting.append(forget)
+
+    def key_row(self, hashed: object) -> KeyRow | None:
+        """What is kept of an API key, by its hash (`api_keys.hash_of`); None where there is no such key.
+
+        Raises:
+            SQLAlchemyError: the database cannot be asked.
+        """
+        query: sa.Executable | None = self._queries.get("key")
+        if self.own:
+            of = tables.keys.c
+            columns = (of.member_id.label("id"), of.scopes, of.until, of.name)
+            query = sa.select(*columns).where(of.hash == sa.bindparam("hash"))
+        if query is None:
+            return None
+        with self.engine.connect() as connection:
+            found = connection.execute(query, {"hash": hashed})
+            columns_found = columns_of(found.keys(), NEEDED["key"])
+            rows = [dict(zip(columns_found, row, strict=True)) for row in found]
+        if len(rows) != 1 or rows[0]["id"] is None:
+            return None
+        row = rows[0]
+        scopes: tuple[str, ...] | None = None
+        if row.get("scopes") is not None:
+            names, wrong = names_in_cell(row["scopes"], " ")
+            if wrong:
+                raise Unidentified("what the directory says of the scopes of this key cannot be read")
+            scopes = tuple(names)
+        try:
+            until = end_of(row.get("until"))
+        except ValueError as error:
+            raise Unidentified("what the directory says of the end of this key cannot be read") from error
+        return KeyRow(row["id"], scopes, until, str(row.get("name") or ""))
+
+    def make_key(
+        self,
+        member_id: object,
+        *,
+        name: str = "",
+        scopes: Iterable[str] | None = None,
+        until: datetime.datetime | None = None,
+    ) -> str:
+        """Make an API key for a member, and keep its hash.
+
+        Args:
+            member_id: whose it is.
+            name: what people are to call it.
+            scopes: the permissions that it is for; None for all that its owner may do.
+            until: from when on it is not accepted any more; None for no end.
+
+        Returns:
+            The key. It cannot be shown again.
+
+        Raises:
+            UnknownNameError: there is no such member.
+        """
+        self._only_own()
+        member = self._find(member_id)
+        if member is None:
+            raise UnknownNameError(f"the directory has no member {member_id}")
+        key = made_key()
+        row = {"hash": hash_of(key), "member_id": member.id, "name": name, "until": until}
+        row["scopes"] = sorted(scopes) if scopes is not None else None
+        in_one_transaction(self.engine, lambda connection: connection.execute(tables.keys.insert(), row))
+        return key
+
+    def remove_key(self, member_id: object, name: str) -> int:
+        """Have the keys of a member that are called so accepted no more, and say how many they were."""
+        self._only_own()
+        of = tables.keys.c
+        where = (of.member_id == self._as_asked(member_id), of.name == name)
+        removed = in_one_transaction(
+            self.engine, lambda connection: connection.execute(tables.keys.delete().where(*where)).rowcount
+        )
+        self.forget()
+        return int(removed)
+
+    def keys_of(self, member_id: object) -> list[KeyRow]:
+        """What is kept of the keys of a member, without the keys themselves."""
+        self._only_own()
+        of = tables.keys.c
+        query = sa.select(of.member_id, of.scopes, of.until, of.name).where(of.member_id == self._as_asked(member_id))
+        with self.engine.connect() as connection:
+            rows = connection.execute(query.order_by(of.name)).all()
+        return [
+            KeyRow(row.member_id, tuple(row.scopes) if row.scopes is not None else None, end_of(row.until), row.name)
+            for row in rows
+        ]
 
     def _find(self, member_id: object) -> Member | None:
         identifier = self._as_asked(member_id)
@@ -100,7 +204,8 @@ class Directory:
             return None
         # Where the tables are Bloodroot's a name is a name: nothing is kept as several in one string.
         separator = None if self.own else self.settings.separator
-        return member_of(rows, member_id, separator=separator, active=self.settings.active)
+        json_columns = () if self.own else self.settings.json
+        return member_of(rows, member_id, separator=separator, active=self.settings.active, json_columns=json_columns)
 
     def _rows(self, connection: sa.Connection, identifier: object) -> dict[str, list[Row]]:
         """What a database has of a member, by query."""
@@ -244,6 +349,18 @@ class Directory:
             self.set_password(row.id, password)
         return self._find(row.id)
 
+    def check_passwords(self) -> None:
+        """See that passwords are kept here.
+
+        Raises:
+            SettingsError: the tables are the application's own, and it alone knows its passwords.
+        """
+        if not self.own:
+            raise SettingsError(
+                'identity: from = "basic" reads passwords of Bloodroot\'s own tables, and [directory.queries] are '
+                "those of the application; let the application identify these callers"
+            )
+
     def set_password(self, member_id: object, password: str) -> None:
         """Keep another password for a member, as a hash.
 
@@ -325,7 +442,7 @@ class Directory:
 def _by_kind(found: Sequence[sa.RowMapping]) -> dict[str, list[Row]]:
     """The rows of one question (`tables.of_one_member`) as those of four."""
     rows: dict[str, list[Row]] = {"member": [], "roles": [], "groups": [], "permissions": [], "roles_in": []}
-    about = ("source", "group_name", "until")
+    about = ("source", "group_name", "until")  # of what is held
     for row in found:
         if row["held"] == "roles_in":
             rows["roles_in"].append(

@@ -9,6 +9,7 @@ from typing import Any
 from ..core.caller import Caller, Unidentified
 from ..core.endpoint_outcomes import remainders
 from ..core.formulas import TRUE, can_be_true
+from ..core.paths import read_path
 from ..core.policy import Policy
 from ..language.problems import suggestion
 from ..settings import Settings, SettingsError, SourceSettings
@@ -82,6 +83,13 @@ def examine(token: str, source: SourceSettings, settings: Settings, policy: Poli
     return Examined(header, claims, fault, ends, steps, hints, reading.caller, fresh, counts, permissions, lacking)
 
 
+def _issuer(token: str) -> object:
+    try:
+        return unchecked(token)[1].get("iss")
+    except ValueError:
+        return None
+
+
 def _datetime(seconds: Any) -> datetime.datetime | None:
     try:
         return datetime.datetime.fromtimestamp(seconds, datetime.UTC)
@@ -133,15 +141,41 @@ def _permissions(caller: Caller, policy: Policy) -> tuple[tuple[tuple[str, str |
     return tuple(has), tuple(lacking)
 
 
-def token_source(settings: Settings) -> SourceSettings:
-    """The way of saying who one is that takes tokens; the first where there are several.
+def token_source(settings: Settings, path: str | None = None, token: str | None = None) -> SourceSettings:
+    """The way of saying who one is that takes tokens.
+
+    Args:
+        settings: the settings.
+        path: the path that is asked for; None for any.
+        token: the token: where several take tokens, its issuer says which one counts.
 
     Raises:
-        SettingsError: there is none.
+        SettingsError: there is none, or there are several and nothing says which one is meant.
     """
-    for source in settings.identity:
-        if source.token is not None:
-            return source
+    sources = [source for source in settings.identity if source.token is not None]
+    if path is not None:
+        segments = read_path(path)
+        if segments is None:
+            raise SettingsError(f"{path} is no path that can be read in one way")
+        placed = [each for each in settings.identity if each.covers is not None and each.covers.covers(segments)]
+        if placed:
+            sources = [source for source in placed if source.token is not None]
+        else:
+            sources = [source for source in sources if source.covers is None]
+        if not sources:
+            raise SettingsError(f"{settings.file.name}: no source takes tokens on {path}")
+    if len(sources) > 1 and token is not None:
+        issuer = _issuer(token)
+        sources = [
+            source for source in sources if source.token is not None and source.token.issuer == issuer
+        ] or sources
+    if len(sources) > 1 and token is not None:
+        raise SettingsError(
+            f"{settings.file.name}: {len(sources)} sources take tokens, and the issuer of this one is that of none or "
+            "several; name a path that it is sent to: --path /api"
+        )
+    if sources:
+        return sources[0]
     raise SettingsError(
         f'{settings.file.name}: nothing says how tokens are read; write [identity] with from = "jwt" and a key'
     )

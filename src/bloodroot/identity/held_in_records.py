@@ -63,6 +63,16 @@ def roles_in(held: Iterable[RoleIn], now: datetime.datetime) -> tuple[RolesIn, d
     return RolesIn(found) if found else NOWHERE, ends
 
 
+def joined(one: Mapping[str, Mapping[Any, Iterable[str]]], other: Mapping[str, Mapping[Any, Iterable[str]]]) -> RolesIn:
+    """What is held in records in either of two ways."""
+    found: dict[str, dict[Any, set[str]]] = {}
+    for held in (one, other):
+        for thing, records in held.items():
+            for identifier, names in records.items():
+                found.setdefault(thing, {}).setdefault(identifier, set()).update(names)
+    return RolesIn(found) if found else NOWHERE
+
+
 def end_of(value: Any) -> datetime.datetime | None:
     """When a role ends, from a database or a file: a datetime, a date or text (RFC 3339); UTC where it does not say.
 

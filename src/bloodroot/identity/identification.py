@@ -28,10 +28,11 @@ _AGAIN = 60.0
 
 @dataclass(frozen=True, slots=True)
 class PlacedSource:
-    """A source, and the paths that it is for; None for all."""
+    """A source, the paths that it is for (None for all), and whether the directory is asked about its callers."""
 
     source: Source
     covers: Template | None = None
+    looks_up: bool = True
 
 
 class Identification:
@@ -69,25 +70,26 @@ class Identification:
         Raises:
             Unidentified: the credentials of the request are not accepted.
         """
-        claimed, by_token = self.claimed(request, path)
-        if claimed is None or self.directory is None:
+        request = request_of(request)
+        claimed, by_token, directory = self._first(self._sources_for(path or request.path), request)
+        if claimed is None or directory is None:
             return claimed
-        return _judged(self.directory, self.directory.member(claimed.id), claimed, by_token)
+        return _judged(directory, directory.member(claimed.id), claimed, by_token)
 
     async def asynchronous(self, request: Any, path: str | None = None) -> Caller | None:
         """The same without making an event loop wait: what is not remembered is asked for in a thread."""
         request = request_of(request)
         sources = self._sources_for(path or request.path)
         if any(source.source.waits(request) for source in sources):
-            claimed, by_token = await self._waiting.run(_first, sources, request)
+            claimed, by_token, directory = await self._waiting.run(self._first, sources, request)
         else:
-            claimed, by_token = _first(sources, request)
-        if claimed is None or self.directory is None:
+            claimed, by_token, directory = self._first(sources, request)
+        if claimed is None or directory is None:
             return claimed
-        member = self.directory.remembered(claimed.id)
+        member = directory.remembered(claimed.id)
         if isinstance(member, Unknown):
-            member = await self._threads.run(self.directory.member, claimed.id)
-        return _judged(self.directory, member, claimed, by_token)
+            member = await self._threads.run(directory.member, claimed.id)
+        return _judged(directory, member, claimed, by_token)
 
     def by_token(self, request: Any, path: str | None = None) -> bool:
         """Whether callers are identified by a token where a request asks, and by nothing else."""
@@ -101,13 +103,33 @@ class Identification:
             SettingsError: they cannot.
         """
         for source in (*self._made_for_all, *self._made_for_paths):
-            if isinstance(source.source, Header):
-                source.source.check_for_wsgi()
+            check = getattr(source.source, "check_for_wsgi", None)
+            if check is not None:
+                check()
 
-    def claimed(self, request: Any, path: str | None = None) -> tuple[Caller | None, bool]:
-        """Who the request alone says sent it, and whether a token says so; the request is any framework's own."""
-        request = request_of(request)
-        return _first(self._sources_for(path or request.path), request)
+    def challenge(self, request: Any) -> str | None:
+        """What to come back with where names and passwords are taken, and no tokens; None for a token, as usual."""
+        sources = [placed.source for placed in self._sources_for(request_of(request).path)]
+        takes_tokens = any(isinstance(source, TokenSource) and source.by_header for source in sources)
+        asks = any(source.asks_for_password for source in sources if hasattr(source, "asks_for_password"))
+        return 'Basic realm="sign in", charset="UTF-8"' if asks and not takes_tokens else None
+
+    def _first(self, sources: list[PlacedSource], request: Request) -> tuple[Caller | None, bool, Directory | None]:
+        """Who the first source that finds something says sent a request; whether a token says so; and what knows more.
+
+        Raises:
+            Unidentified: that source does not accept it, or a token is for none of them.
+        """
+        tokens = [placed.source for placed in sources if isinstance(placed.source, TokenSource)]
+        for placed in sources:
+            source = placed.source
+            if isinstance(source, TokenSource) and not _is_taken(request, source, tokens):
+                continue
+            reading = source.read(request)
+            if reading is not None:
+                by_token = isinstance(source, TokenSource) and source.by_header
+                return reading.caller, by_token, self.directory if placed.looks_up else None
+        return None, False, None
 
     def _sources_for(self, path: str) -> list[PlacedSource]:
         segments = read_path(path) if self._made_for_paths else None
@@ -115,23 +137,6 @@ class Identification:
             return self._made_for_all
         sources = [made for made in self._made_for_paths if made.covers is not None and made.covers.covers(segments)]
         return sources or self._made_for_all
-
-
-def _first(sources: list[PlacedSource], request: Request) -> tuple[Caller | None, bool]:
-    """Who the first source that finds something says sent a request, and whether a token says so.
-
-    Raises:
-        Unidentified: that source does not accept it, or a token is for none of them.
-    """
-    tokens = [placed.source for placed in sources if isinstance(placed.source, TokenSource)]
-    for placed in sources:
-        source = placed.source
-        if isinstance(source, TokenSource) and not _is_taken(request, source, tokens):
-            continue
-        reading = source.read(request)
-        if reading is not None:
-            return reading.caller, isinstance(source, TokenSource) and source.by_header
-    return None, False
 
 
 def _is_taken(request: Request, source: TokenSource, others: Sequence[TokenSource]) -> bool:
@@ -170,19 +175,18 @@ def load(file: str | os.PathLike[str] | Settings, directory: Directory | None = 
     if not settings.identity:
         raise SettingsError(
             f"{settings.file.name}: nothing says who is calling; write [identity] with from = "
-            '"jwt", "session", "header" or "directory"'
+            '"jwt", "session", "header" or another source'
         )
     if directory is None and settings.directory is not None:
         directory = directory_of(settings)
-    if directory is None and any(source.asks_directory for source in settings.identity):
+    asking = next((source for source in settings.identity if source.asks_directory), None)
+    if directory is None and asking is not None:
+        kind = asking.kind if asking.kind != "session" else "directory"
         raise SettingsError(
-            f'{settings.file.name}: from = "directory" needs a directory; write [directory] with url = "..."'
+            f'{settings.file.name}: from = "{kind}" needs a directory; write [directory] with url = "..."'
         )
     return Identification(
-        [
-            PlacedSource(_source(source_settings, settings), source_settings.covers)
-            for source_settings in settings.identity
-        ],
+        [PlacedSource(_source(each, settings, directory), each.covers, each.looks_up) for each in settings.identity],
         directory,
     )
 
@@ -204,11 +208,28 @@ def directory_of(settings: Settings) -> Directory:
     return Directory(settings.directory, settings.folder, url=url)
 
 
-def _source(source: SourceSettings, settings: Settings) -> Source:
+def _source(source: SourceSettings, settings: Settings, directory: Directory | None) -> Source:
     if source.token is not None:
         from .tokens import token_check
 
         return BearerToken(token_check(source.token, settings), source.claims, source.cookie)
+    if source.introspection is not None:
+        from .introspection import Introspection
+
+        secret = settings.fill(source.introspection.secret, None, "identity.secret")
+        return Introspection(source.introspection, source.claims, secret, source.cookie)
+    if source.kind == "certificate":
+        from .certificates import Certificate
+
+        return Certificate(source.claims, source.senders, source.header)
     if source.kind == "header":
         return Header(source.claims, source.senders)
+    if source.kind in ("key", "basic") and directory is not None:
+        from .api_keys import ApiKey
+        from .basic import Basic
+
+        if source.kind == "key":
+            return ApiKey(directory, source.header or "X-Api-Key")
+        directory.check_passwords()
+        return Basic(directory)
     return Session(source.claims)

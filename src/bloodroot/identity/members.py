@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import datetime
+import json
 from collections.abc import Iterable, Mapping, Sequence
 from dataclasses import dataclass, field
 from typing import Any
@@ -11,8 +12,8 @@ from ..core.caller import Caller
 from ..core.roles_in import NOWHERE, RolesIn
 from ..core.values import Value, compare
 from ..settings import SettingsError
-from .held_in_records import RoleIn, of_rows, roles_in
-from .names import names_in_cell, permissions_in
+from .held_in_records import RoleIn, end_of, joined, of_rows, roles_in
+from .names import names_in_cell, permissions_in, shown
 
 Row = Mapping[str, Any]
 
@@ -25,11 +26,13 @@ class Grant:
         permission: its name.
         giver: who gave it, in words.
         group: the group that it was given to; None where it was given to the member.
+        until: from when on it is not held any more; None for no end.
     """
 
     permission: str
     giver: str
     group: str | None
+    until: datetime.datetime | None = None
 
 
 @dataclass(frozen=True, slots=True)
@@ -44,8 +47,9 @@ class Member:
         groups: groups it belongs to.
         grants: permissions beside those of the roles.
         attributes: every other column of the member's row, and the status.
-        notes: what could not be read.
+        unreadable: what could not be read; such a member may not act.
         roles_in: roles that are held in particular records, those included that have ended.
+        ends: for roles and groups that end, by ``role`` or ``group`` and the name, when.
     """
 
     id: Any
@@ -55,8 +59,9 @@ class Member:
     groups: frozenset[str]
     grants: tuple[Grant, ...] = ()
     attributes: Mapping[str, Any] = field(default_factory=dict)
-    notes: tuple[str, ...] = ()
+    unreadable: tuple[str, ...] = ()
     roles_in: tuple[RoleIn, ...] = ()
+    ends: Mapping[tuple[str, str], datetime.datetime] = field(default_factory=dict)
     # What of these is held, and from when until when that is so.
     _held: list[tuple[RolesIn, datetime.datetime, datetime.datetime | None]] = field(
         default_factory=list, init=False, repr=False, compare=False
@@ -80,27 +85,38 @@ class Member:
 
     @property
     def granted(self) -> dict[str, str]:
-        """The permissions of the grants, each with who gave it first."""
-        return {grant.permission: grant.giver for grant in reversed(self.grants)}
+        """The permissions of the grants that have not ended, each with who gave it first."""
+        now = datetime.datetime.now(datetime.UTC)
+        grants = (grant for grant in reversed(self.grants) if grant.until is None or now < grant.until)
+        return {grant.permission: grant.giver for grant in grants}
 
-    def caller(self, claimed: Caller | None = None) -> Caller:
+    def _at(self, kind: str, names: frozenset[str], now: datetime.datetime) -> frozenset[str]:
+        """The names of those that have not ended at a moment."""
+        if not self.ends:
+            return names
+        return frozenset(name for name in names if (kind, name) not in self.ends or now < self.ends[kind, name])
+
+    def caller(self, claimed: Caller | None = None, *, both: bool = False) -> Caller:
         """The member as a caller, with the present roles.
 
         Args:
-            claimed: what a token or a session says of the same member. Its roles and groups count for nothing any
-                more; its scopes still apply, and its attributes count where the directory has none.
+            claimed: what a token or a session says of the same member. Its scopes apply, and its attributes count where
+                the directory has none.
+            both: whether its roles and groups count as well; else they count for nothing any more.
         """
-        notes = list(self.notes)
-        attributes = dict(self.attributes)
-        scopes = None
+        now = datetime.datetime.now(datetime.UTC)
+        notes, attributes, scopes, actor = [], dict(self.attributes), None, None
+        roles, groups = self._at("role", self.roles, now), self._at("group", self.groups, now)
+        held = self.held_in(now)
         if claimed is not None:
-            scopes = claimed.scopes
+            scopes, actor = claimed.scopes, claimed.actor
             attributes = {**claimed.attributes, **attributes}
-            old = sorted(frozenset(claimed.roles) - self.roles)
-            if old:
+            if both:
+                roles, groups = roles | frozenset(claimed.roles), groups | frozenset(claimed.groups)
+                held = joined(held, claimed.roles_in)
+            elif old := sorted(frozenset(claimed.roles) - roles):
                 notes.append(f"the directory does not say {', '.join(old)} of this member, whatever the sign-in says")
-        held = self.held_in(datetime.datetime.now(datetime.UTC))
-        return Caller(self.id, self.roles, self.groups, attributes, scopes, self.granted, tuple(notes), held)
+        return Caller(self.id, roles, groups, attributes, scopes, self.granted, tuple(notes), held, actor)
 
 
 def columns_of(keys: Iterable[str], needed: Iterable[str] = ()) -> list[str]:
@@ -113,7 +129,7 @@ def columns_of(keys: Iterable[str], needed: Iterable[str] = ()) -> list[str]:
     Raises:
         SettingsError: one that is needed is not there, or one with a meaning is there twice.
     """
-    meant = {*_MEANT, *needed, *(("until",) if "role" in needed else ())}
+    meant = {*_MEANT, *needed, *(("until",) if "status" not in needed else ())}
     columns = [key.lower() if key.lower() in meant else key for key in keys]
     for name in needed:
         if name not in columns:
@@ -126,7 +142,13 @@ def columns_of(keys: Iterable[str], needed: Iterable[str] = ()) -> list[str]:
 
 _MEANT = ("id", "status", "source", "group_name", "member_id")
 _REMEDIES = {"status": ": name it so, or write 'active' as status where no member is ever suspended"}
-NEEDED = {"roles_in": ("thing", "record", "role"), "member": ("id", "status"), "members": ("id",), "login": ("id",)}
+NEEDED = {
+    "roles_in": ("thing", "record", "role"),
+    "member": ("id", "status"),
+    "members": ("id",),
+    "login": ("id",),
+    "key": ("id",),
+}
 
 
 def member_of(
@@ -135,6 +157,7 @@ def member_of(
     *,
     separator: str | None = ",",
     active: Iterable[str] = ("active",),
+    json_columns: Iterable[str] = (),
 ) -> Member | None:
     """What rows say of the member who was asked for.
 
@@ -146,6 +169,7 @@ def member_of(
         asked: the id that was asked for.
         separator: what is between names in one string; None where a string is one name.
         active: the statuses of members who may act.
+        json_columns: columns of the member's row that hold JSON as text.
 
     Returns:
         The member, or None where there is no such member, or another one was found.
@@ -158,12 +182,24 @@ def member_of(
     status = attributes.setdefault("status", "of no known status")
     notes: list[str] = []
     grants: list[Grant] = []
+    ends: dict[tuple[str, str], datetime.datetime] = {}
+    for name in json_columns:
+        try:
+            if isinstance(attributes.get(name), str):
+                attributes[name] = json.loads(attributes[name])
+        except (ValueError, RecursionError):
+            notes.append(f"{name} in the directory is {shown(attributes[name])}, which is not JSON")
     for row in rows.get("permissions", ()):
         names, wrong = permissions_in(_first(row), separator)
         group = str(row["group_name"]) if row.get("group_name") else None
         source = row.get("source") or (f"group {group}" if group is not None else None)
         giver = f"the directory, to {source}" if source else "the directory"
-        grants += [Grant(name, giver, group) for name in names]
+        try:
+            until = end_of(row.get("until"))
+        except ValueError:
+            notes.append(f"a permission in the directory ends at {shown(row.get('until'))}, which is no date")
+            continue
+        grants += [Grant(name, giver, group, until) for name in names]
         notes += [f"a permission in the directory {name}" for name in wrong]
     held, wrong = of_rows(rows.get("roles_in", ()))
     notes += wrong
@@ -171,12 +207,13 @@ def member_of(
         member_rows[0]["id"],
         str(status),
         str(status) in tuple(active),
-        frozenset(_names("role", rows.get("roles", ()), separator, notes)),
-        frozenset(_names("group", rows.get("groups", ()), separator, notes)),
+        frozenset(_names("role", rows.get("roles", ()), separator, notes, ends)),
+        frozenset(_names("group", rows.get("groups", ()), separator, notes, ends)),
         tuple(grants),
         attributes,
         tuple(notes),
         held,
+        ends,
     )
 
 
@@ -187,15 +224,36 @@ def _is(identifier: object, value: object) -> bool:
     return bool(compare(Value(identifier, textual=isinstance(identifier, str)), "==", Value(value)))
 
 
-def _names(what: str, rows: Iterable[Row], separator: str | None, notes: list[str]) -> list[str]:
-    names = []
+def _names(
+    what: str,
+    rows: Iterable[Row],
+    separator: str | None,
+    notes: list[str],
+    ends: dict[tuple[str, str], datetime.datetime],
+) -> list[str]:
+    """The names in rows; `notes` gets what cannot be read, and `ends` when some are not held any more."""
+    names: list[str] = []
+    lasting: set[str] = set()
     for row in rows:
         value = _first(row)
         if value is None or value == "":
             continue  # a member without a role, as a column says it
         found, wrong = names_in_cell(value, separator)
-        names += found
         notes += [f"a {what} in the directory {name}" for name in wrong]
+        try:
+            until = end_of(row.get("until"))
+        except ValueError:
+            notes.append(f"a {what} in the directory ends at {shown(row.get('until'))}, which is no date")
+            continue
+        names += found
+        if until is None:
+            lasting.update(found)
+        for name in found if until is not None else ():
+            assert until is not None
+            # Held twice, it is held until the later end.
+            ends[what, name] = max(until, ends.get((what, name), until))
+    for name in lasting:
+        ends.pop((what, name), None)
     return names
 
 

@@ -36,17 +36,26 @@ def names_in(value: Any, separator: str | None) -> tuple[list[str], list[str]]:
 def _in_text(value: str, separator: str | None) -> tuple[list[str], list[str]]:
     if not value.strip(BLANKS):
         return [], ["is empty"]
-    if separator is not None:
+    if separator is not None and not (separator == "," and is_distinguished_name(value)):
         pieces = re.split(f"[{BLANKS}]+", value) if separator == " " else value.split(separator)
         pieces = [piece.strip(BLANKS) for piece in pieces]
         names = list(dict.fromkeys(piece for piece in pieces if piece))
         return names, [] if names else [f"is {shown(value)}, in which there is no name"]
     between = next((sign for sign in _OFTEN_BETWEEN if sign in value.strip(BLANKS)), None)
-    if between is not None:
+    if between is not None and not is_distinguished_name(value):
         return [value.strip(BLANKS)], [
             f'is one string, {shown(value)}; if it holds several names, write separator = "{between}"'
         ]
     return [value.strip(BLANKS)], []
+
+
+_RELATIVE_NAME = r"\s*(?:[A-Za-z][A-Za-z0-9-]*|\d+(?:\.\d+)*)\s*=(?:[^,\\]|\\.)*"
+_DISTINGUISHED_NAME = re.compile(f"{_RELATIVE_NAME}(?:,{_RELATIVE_NAME})*", re.S)
+
+
+def is_distinguished_name(text: str) -> bool:
+    """Whether text is the distinguished name of a directory (RFC 4514), in which commas are part of one name."""
+    return _DISTINGUISHED_NAME.fullmatch(text) is not None
 
 
 def _in_list(value: Any) -> tuple[list[str], list[str]]:

@@ -3,11 +3,12 @@
 from __future__ import annotations
 
 import csv
+import datetime
 import io
 import re
 import tomllib
 from collections.abc import Mapping
-from dataclasses import dataclass
+from dataclasses import dataclass, field
 from pathlib import Path
 from typing import Any
 
@@ -56,6 +57,7 @@ class SeedMember:
         attributes: what else conditions may ask for.
         password: ``{env.NAME}`` or ``prompt``, or None for a member who has no password.
         roles_in: roles to be held in particular records.
+        ends: when roles, groups and permissions end, by ``roles``, ``groups`` or ``permissions`` and the name.
     """
 
     place: str
@@ -69,6 +71,7 @@ class SeedMember:
     attributes: Mapping[str, Any] | None = None
     password: str | None = None
     roles_in: tuple[RoleIn, ...] | None = None
+    ends: Mapping[tuple[str, str], datetime.datetime] = field(default_factory=dict)
 
     @property
     def variable(self) -> str | None:
@@ -199,19 +202,44 @@ class _Reader:
         if password is not None and password != PROMPT and not _FROM_ENVIRONMENT.fullmatch(password):
             self._wrong(place, 'a password does not belong into a file; write password = "{env.NAME}" or "prompt"')
             password = None
+        ends: dict[tuple[str, str], datetime.datetime] = {}
+        roles, groups, permissions = (
+            self._names(place, key, self._with_ends(place, key, entry.get(key), ends)) for key in _LISTS
+        )
         return SeedMember(
             place,
             login,
             number,
             self._text(place, "name", entry.get("name")),
             self._text(place, "status", entry.get("status")),
-            self._names(place, "roles", entry.get("roles")),
-            self._names(place, "groups", entry.get("groups")),
-            self._names(place, "permissions", entry.get("permissions")),
+            roles,
+            groups,
+            permissions,
             attributes,
             password,
             self._roles_in(place, entry.get("roles_in")),
+            ends,
         )
+
+    def _with_ends(self, place: str, key: str, value: Any, ends: dict[tuple[str, str], datetime.datetime]) -> Any:
+        """The names of a list that may have ``{ name = "curator", until = 2027-01-01 }``; `ends` gets when they end."""
+        if not isinstance(value, list):
+            return value
+        names = []
+        for each in value:
+            if not isinstance(each, dict):
+                names.append(each)
+                continue
+            self._known(f"members.{key}.", place, each, ("name", "until"))
+            names.append(each.get("name"))
+            try:
+                until = end_of(each.get("until"))
+            except ValueError:
+                self._wrong(place, f'until must be a date, such as 2027-01-01, not "{each["until"]}"')
+                continue
+            if until is not None:
+                ends[key, str(each.get("name"))] = until
+        return names
 
     def _roles_in(self, place: str, value: Any) -> tuple[RoleIn, ...] | None:
         if value is None:
@@ -283,6 +311,12 @@ def _role_in_cell(text: str) -> dict[str, Any]:
     return {"role": role, "in": {thing: record}, **({"until": until} if until else {})}
 
 
+def _name_cell(text: str) -> str | dict[str, str]:
+    """``curator until 2027-01-01`` as TOML would have it."""
+    name, until, end = text.partition(" until ")
+    return {"name": name.strip(), "until": end.strip()} if until else text
+
+
 def _from_cells(cells: dict[str, str]) -> dict[str, Any]:
     """The cells of a line as TOML would have them: lists, a number, a table of attributes."""
     entry: dict[str, Any] = {}
@@ -290,7 +324,7 @@ def _from_cells(cells: dict[str, str]) -> dict[str, Any]:
         if head.startswith("attributes."):
             entry.setdefault("attributes", {})[head.removeprefix("attributes.")] = cell
         elif head in _LISTS:
-            entry[head] = [name.strip() for name in cell.split(_BETWEEN) if name.strip()]
+            entry[head] = [_name_cell(name.strip()) for name in cell.split(_BETWEEN) if name.strip()]
         elif head == "roles_in":
             entry[head] = [_role_in_cell(part.strip()) for part in cell.split(_BETWEEN) if part.strip()]
         elif head == "id" and cell.isascii() and cell.isdecimal():

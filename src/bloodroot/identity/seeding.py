@@ -19,7 +19,7 @@ from ..settings import SettingsError
 from . import passwords, tables
 from .database import file_of, in_one_transaction, open_database, reason_of
 from .directory import Directory
-from .held_in_records import RoleIn, end_of
+from .held_in_records import RoleIn, end_of, said_end
 from .seed_file import Seed, SeedError, SeedMember
 from .seed_result import SeedResult, SeedRow, SeedVerdict
 
@@ -151,6 +151,7 @@ class _Standing:
     groups: set[str] = field(default_factory=set)
     permissions: set[str] = field(default_factory=set)
     roles_in: set[RoleIn] = field(default_factory=set)
+    ends: dict[tuple[str, str], datetime.datetime] = field(default_factory=dict)
 
 
 class _Seeding:
@@ -164,7 +165,7 @@ class _Seeding:
 
     def run(self, connection: sa.Connection) -> tuple[SeedRow, ...]:
         """Everything from the beginning, as it may have to be done again."""
-        tables.metadata.create_all(connection)
+        tables.brought_up_to_date(connection)
         self.connection = connection
         self.standing = self._standing()
         self.logins = {standing.row["id"]: login for login, standing in self.standing.items()}
@@ -197,8 +198,10 @@ class _Seeding:
             (tables.memberships, "groups"),
             (tables.member_grants, "permissions"),
         ):
-            for number, value in self.connection.execute(sa.select(*table.c)):
+            for number, value, until in self.connection.execute(sa.select(*table.c)):
                 getattr(found[number], name).add(value)
+                if (end := end_of(until)) is not None:
+                    found[number].ends[name, value] = end
         for row in self.connection.execute(sa.select(*tables.member_roles_in.c)):
             found[row.member_id].roles_in.add(RoleIn(row.thing, row.record, row.role, end_of(row.until)))
         return {standing.row["login"]: standing for standing in found.values()}
@@ -281,9 +284,9 @@ class _Seeding:
             (tables.memberships, "groups"),
             (tables.member_grants, "permissions"),
         ):
-            first, second = table.c
+            first, second, _ = table.c
             rows = [
-                {first.name: numbers[member.login], second.name: value}
+                {first.name: numbers[member.login], second.name: value, "until": member.ends.get((name, value))}
                 for member in new
                 for value in dict.fromkeys(getattr(member, name) or ())
             ]
@@ -336,13 +339,19 @@ class _Seeding:
         if values:
             where = tables.members.c.id == number
             self.connection.execute(tables.members.update().where(where).values(**values))
-        for table, has, wanted in (
-            (tables.member_roles, standing.roles, member.roles),
-            (tables.memberships, standing.groups, member.groups),
-            (tables.member_grants, standing.permissions, member.permissions),
+        for table, name in (
+            (tables.member_roles, "roles"),
+            (tables.memberships, "groups"),
+            (tables.member_grants, "permissions"),
         ):
+            wanted = getattr(member, name)
             if wanted is not None:
-                self._set(table, number, has, set(wanted))
+                has = getattr(standing, name)
+                others = {each for each in has if standing.ends.get((name, each)) != member.ends.get((name, each))}
+                self._set(table, number, has, has - others)
+                self._set(
+                    table, number, has - others, set(wanted), {each: member.ends.get((name, each)) for each in wanted}
+                )
         if member.roles_in is not None and set(member.roles_in) != standing.roles_in:
             self._set_roles_in(number, standing.roles_in, set(member.roles_in))
 
@@ -355,9 +364,16 @@ class _Seeding:
             self.connection.execute(tables.given.delete().where(*is_it))
         self._add_roles_in([(owner, each) for each in wanted - has])
 
-    def _set(self, table: sa.Table, owner: object, has: set[str], wanted: set[str]) -> None:
+    def _set(
+        self,
+        table: sa.Table,
+        owner: object,
+        has: set[str],
+        wanted: set[str],
+        ends: Mapping[str, datetime.datetime | None] | None = None,
+    ) -> None:
         """Make the rows of an owner those that are wanted."""
-        first, second = table.c
+        first, second, *_ = table.c
         kind = dict(tables.HELD).get(table)
         for value in sorted(has - wanted):
             self.connection.execute(table.delete().where(first == owner, second == value))
@@ -367,7 +383,10 @@ class _Seeding:
                     tables.given.delete().where(of.member_id == owner, of.kind == kind, of.name == value)
                 )
         if wanted - has:
-            added = [{first.name: owner, second.name: value} for value in sorted(wanted - has)]
+            added = [
+                {first.name: owner, second.name: value, **({"until": ends.get(value)} if ends is not None else {})}
+                for value in sorted(wanted - has)
+            ]
             self.connection.execute(table.insert(), added)
             if kind is not None:
                 self._note_given(table, [(owner, value) for value in sorted(wanted - has)])
@@ -384,12 +403,21 @@ def _differences(member: SeedMember, standing: _Standing) -> tuple[str, ...]:
         differences.append("attributes differ")
     for name in ("roles", "groups", "permissions"):
         wanted = getattr(member, name)
-        if wanted is not None and set(wanted) != getattr(standing, name):
-            differences.append(_sets(name, getattr(standing, name), set(wanted)))
+        if wanted is None:
+            continue
+        has = {_with_end(name, each, standing.ends) for each in getattr(standing, name)}
+        said = {_with_end(name, each, member.ends) for each in wanted}
+        if has != said:
+            differences.append(_sets(name, has, said))
     if member.roles_in is not None and set(member.roles_in) != standing.roles_in:
         has, wanted_in = ({held.words() for held in each} for each in (standing.roles_in, member.roles_in))
         differences.append(_sets("roles in records", has, wanted_in))
     return tuple(differences)
+
+
+def _with_end(kind: str, name: str, ends: Mapping[tuple[str, str], datetime.datetime]) -> str:
+    end = ends.get((kind, name))
+    return name if end is None else f"{name} until {said_end(end)}"
 
 
 def _sets(name: str, has: set[str], wanted: set[str]) -> str:

@@ -149,7 +149,7 @@ class Header:
 
     def __init__(self, names: ClaimNames, senders: Sequence[str]) -> None:
         self.names = names
-        self._networks = [ipaddress.ip_network(sender) for sender in senders]
+        self._senders = Senders(senders)
 
     def waits(self, request: Request) -> bool:  # noqa: ARG002
         return False
@@ -160,9 +160,7 @@ class Header:
         sent = request.headers.getlist(names.id[0])
         if not sent:
             return None
-        if not self._is_listed(request.sender):
-            sender = request.sender or "an unknown address"
-            raise Unidentified(f"the header {names.id[0]} came from {sender}, which is not among the senders listed")
+        self._senders.check(request.sender, names.id[0])
         claims = {}
         for name in self.header_names():
             values = request.headers.getlist(name)
@@ -172,7 +170,7 @@ class Header:
                 continue
             if len(values[0]) > _LONGEST:
                 raise Unidentified(f"the header {name} is too long")
-            if request.joins_headers and self._may_be_joined(name, values[0]):
+            if request.joins_headers and may_be_joined(name, values[0]):
                 raise Unidentified(f"the header {name} may have been sent more than once, or under another name")
             claims[name] = values[0]
         return read_claims(claims, names, "the request")
@@ -185,16 +183,8 @@ class Header:
     def header_names(self) -> list[str]:
         """The headers that are trusted."""
         names = self.names
-        paths = (names.id, *names.roles, names.groups, names.scopes, *names.attributes.values())
+        paths = (names.id, *names.roles, names.groups, names.scopes, names.actor, *names.attributes.values())
         return [path[0] for path in paths if path is not None]
-
-    def _may_be_joined(self, name: str, value: str) -> bool:
-        """Whether a server that gives headers as one may have made a value of several, or of another header.
-
-        WSGI servers put a comma between the values of headers with one name, and take ``X-User`` and ``X_User`` for
-        one name (PEP 3333).
-        """
-        return "," in value or "-" in name or "_" in name
 
     def check_for_wsgi(self) -> None:
         """See that no other header can be taken for a trusted one where the server is a WSGI server.
@@ -215,10 +205,32 @@ class Header:
                 'the proxy part names by another separator, such as ";"'
             )
 
-    def _is_listed(self, sender: str | None) -> bool:
+
+class Senders:
+    """The addresses and networks of a proxy, whose headers are trusted."""
+
+    def __init__(self, senders: Sequence[str]) -> None:
+        self._networks = [ipaddress.ip_network(sender) for sender in senders]
+
+    def check(self, sender: str | None, header: str) -> None:
+        """See that a header came from one of them.
+
+        Raises:
+            Unidentified: it did not.
+        """
         try:
             address = ipaddress.ip_address(sender or "")
-        except ValueError:
-            return False
+        except ValueError as error:
+            raise Unidentified(f"the header {header} came from an unknown address, which is not listed") from error
         mapped = getattr(address, "ipv4_mapped", None)
-        return any((mapped or address) in network for network in self._networks)
+        if not any((mapped or address) in network for network in self._networks):
+            raise Unidentified(f"the header {header} came from {sender}, which is not among the senders listed")
+
+
+def may_be_joined(name: str, value: str) -> bool:
+    """Whether a server that gives headers as one may have made a value of several, or of another header.
+
+    WSGI servers put a comma between the values of headers with one name, and take ``X-User`` and ``X_User`` for one
+    name (PEP 3333).
+    """
+    return "," in value or "-" in name or "_" in name

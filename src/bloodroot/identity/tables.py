@@ -35,6 +35,11 @@ groups = sa.Table(
 )
 
 
+def _until() -> sa.Column[Any]:
+    """From when on something is not held any more; null for no end."""
+    return sa.Column("until", sa.DateTime(timezone=True))
+
+
 def _of_member(name: str, other: str, key: str) -> sa.Table:
     """A table that says which members have which of something."""
     return sa.Table(
@@ -42,6 +47,7 @@ def _of_member(name: str, other: str, key: str) -> sa.Table:
         metadata,
         sa.Column("member_id", sa.ForeignKey("bloodroot_members.id", ondelete="CASCADE"), primary_key=True),
         sa.Column(key, sa.ForeignKey(f"{other}.name"), primary_key=True, index=True),
+        _until(),
     )
 
 
@@ -54,6 +60,7 @@ member_grants = sa.Table(
     metadata,
     sa.Column("member_id", sa.ForeignKey("bloodroot_members.id", ondelete="CASCADE"), primary_key=True),
     sa.Column("permission", sa.String(200), primary_key=True),
+    _until(),
 )
 
 group_grants = sa.Table(
@@ -72,7 +79,19 @@ member_roles_in = sa.Table(
     sa.Column("thing", sa.String(100), primary_key=True),
     sa.Column("record", sa.String(200), primary_key=True),
     sa.Column("role", sa.ForeignKey("bloodroot_roles.name"), primary_key=True, index=True),
-    sa.Column("until", sa.DateTime(timezone=True)),
+    _until(),
+)
+
+
+# What programs show who are no browsers: a key, of which the hash alone is kept.
+keys = sa.Table(
+    "bloodroot_keys",
+    metadata,
+    sa.Column("hash", sa.String(64), primary_key=True),
+    sa.Column("member_id", sa.ForeignKey("bloodroot_members.id", ondelete="CASCADE"), nullable=False, index=True),
+    sa.Column("name", sa.String(200), nullable=False, default=""),
+    sa.Column("scopes", sa.JSON),
+    _until(),
 )
 
 
@@ -87,7 +106,7 @@ given = sa.Table(
 )
 
 # Everything that goes with a member.
-OF_MEMBERS = (member_roles, memberships, member_grants, member_roles_in)
+OF_MEMBERS = (member_roles, memberships, member_grants, member_roles_in, keys)
 # The tables of what members hold, each with what `given` calls it.
 HELD = (
     (member_roles, "role"),
@@ -102,20 +121,29 @@ def without_password() -> sa.Select[Any]:
     return sa.select(*(column for column in members.c if column.name != "password"))
 
 
-# A permission, who has it in words, and the group that has it.
+# A permission, who has it in words, the group that has it, and its end: that of the grant, or of the membership.
 _GRANTED_TO_MEMBER = (
     member_grants.c.permission,
     sa.literal("the member").label("source"),
     sa.cast(sa.null(), sa.String).label("group_name"),
+    member_grants.c.until,
 )
 _GRANTED_TO_GROUP = (
     group_grants.c.permission,
     (sa.literal("group ") + group_grants.c.group_name).label("source"),
     group_grants.c.group_name.label("group_name"),
+    memberships.c.until,
 )
 
 
-_NO_END = sa.cast(sa.null(), sa.DateTime(timezone=True))
+def brought_up_to_date(connection: sa.Connection) -> None:
+    """Make the tables that are missing, and in tables of earlier versions the columns that are."""
+    metadata.create_all(connection)
+    inspector = sa.inspect(connection)
+    for table in (member_roles, memberships, member_grants):
+        if all(column["name"] != "until" for column in inspector.get_columns(table.name)):
+            kind = table.c.until.type.compile(connection.dialect)
+            connection.execute(sa.text(f"alter table {table.name} add column until {kind}"))
 
 
 def of_all_members() -> dict[str, sa.Executable]:
@@ -142,12 +170,17 @@ def of_one_member() -> sa.Select[Any]:
     member = sa.bindparam("id", type_=sa.Integer)
     nothing = sa.cast(sa.null(), sa.String)
     in_record = member_roles_in.c
-    own_groups = sa.select(memberships.c.group_name).where(memberships.c.member_id == member)
     held = sa.union_all(
-        _held("roles", member_roles.c.role, nothing, nothing).where(member_roles.c.member_id == member),
-        _held("groups", memberships.c.group_name, nothing, nothing).where(memberships.c.member_id == member),
+        _held("roles", member_roles.c.role, nothing, nothing, member_roles.c.until).where(
+            member_roles.c.member_id == member
+        ),
+        _held("groups", memberships.c.group_name, nothing, nothing, memberships.c.until).where(
+            memberships.c.member_id == member
+        ),
         _held("permissions", *_GRANTED_TO_MEMBER).where(member_grants.c.member_id == member),
-        _held("permissions", *_GRANTED_TO_GROUP).where(group_grants.c.group_name.in_(own_groups)),
+        _held("permissions", *_GRANTED_TO_GROUP).where(
+            group_grants.c.group_name == memberships.c.group_name, memberships.c.member_id == member
+        ),
         _held("roles_in", in_record.role, in_record.thing, in_record.record, in_record.until).where(
             in_record.member_id == member
         ),
@@ -156,7 +189,7 @@ def of_one_member() -> sa.Select[Any]:
     return sa.select(*columns, *held.c).select_from(members.outerjoin(held, sa.true())).where(members.c.id == member)
 
 
-def _held(kind: str, name: Any, source: Any, group: Any, until: Any = _NO_END) -> sa.Select[Any]:
+def _held(kind: str, name: Any, source: Any, group: Any, until: Any) -> sa.Select[Any]:
     return sa.select(
         sa.literal(kind).label("held"),
         name.label("held_name"),

@@ -1,6 +1,14 @@
 """What a run needs to know about one project; never who may do what, never a secret."""
 
-from .callers import ClaimNames, Development, DirectoryTables, SourceSettings, TokenRules, claim_path
+from .callers import (
+    ClaimNames,
+    Development,
+    DirectoryTables,
+    IntrospectionRules,
+    SourceSettings,
+    TokenRules,
+    claim_path,
+)
 from .checked import SettingsError
 from .probing import Acting, Body, Example, KnownAnswer, ListedValue, ProbeRules, Sample, SignIn, ThingSample
 from .project import Persona, Settings, acting_for
@@ -13,6 +21,7 @@ __all__ = [
     "Development",
     "DirectoryTables",
     "Example",
+    "IntrospectionRules",
     "KnownAnswer",
     "ListedValue",
     "Persona",

@@ -51,6 +51,7 @@ class ClaimNames:
         drop_prefix: what role names begin with; a name without it is another application's, and no role here.
         names: role names as they come, to those of the policy.
         roles_in: for each thing, where the roles are that are held in its records.
+        actor: the way to the id of who acts for the caller, or None.
     """
 
     id: ClaimPath
@@ -62,6 +63,7 @@ class ClaimNames:
     drop_prefix: str = ""
     names: Mapping[str, str] = field(default_factory=dict)
     roles_in: Mapping[str, ClaimedRoles] = field(default_factory=dict)
+    actor: ClaimPath | None = None
 
 
 @dataclass(frozen=True, slots=True)
@@ -92,17 +94,41 @@ class TokenRules:
 
 
 @dataclass(frozen=True, slots=True)
+class IntrospectionRules:
+    """Where a provider is asked about tokens (RFC 7662), and what its answer must be.
+
+    Attributes:
+        client: what the application is called at the provider.
+        secret: what it shows there, as the settings write it, ``{env.NAME}``.
+        url: where to ask; None where the issuer says so.
+        issuer: the provider, or None.
+        audience: what ``aud`` must name one of; empty for tokens without an audience.
+        cache: seconds for which an answer is remembered.
+    """
+
+    client: str
+    secret: str
+    url: str | None = None
+    issuer: str | None = None
+    audience: tuple[str, ...] = ()
+    cache: float = 10
+
+
+@dataclass(frozen=True, slots=True)
 class SourceSettings:
     """One way for callers to say who they are.
 
     Attributes:
-        kind: ``jwt``, ``session`` or ``header``.
+        kind: ``jwt``, ``introspection``, ``key``, ``basic``, ``certificate``, ``session`` or ``header``.
         claims: where each part of a caller is.
         covers: the paths that this way is for; None for all.
         token: for ``jwt``, what a token must be.
-        senders: for ``header``, the networks from which the headers are trusted.
+        senders: for ``header`` and ``certificate``, the networks from which the headers are trusted.
         asks_directory: whether nothing but the id is taken from here.
         cookie: the cookie that has the token; None for the header ``Authorization``.
+        looks_up: whether the directory, if there is one, is asked who this is.
+        introspection: for ``introspection``, where to ask.
+        header: for ``key`` and ``certificate``, the name of the header.
     """
 
     kind: str
@@ -112,6 +138,9 @@ class SourceSettings:
     senders: tuple[str, ...] = ()
     asks_directory: bool = False
     cookie: str | None = None
+    looks_up: bool = True
+    introspection: IntrospectionRules | None = None
+    header: str = ""
 
 
 @dataclass(frozen=True, slots=True)
@@ -125,6 +154,8 @@ class DirectoryTables:
         separator: what is between names that come as one string; None where a string is one name.
         active: the statuses of members who may act.
         keep_suspended: whether a member of another status is still known by name, for the policy to judge.
+        roles: ``directory`` where its roles alone count, ``both`` where those of a token or a session do as well.
+        json: columns of the member's row that hold JSON as text.
     """
 
     url: str
@@ -133,6 +164,8 @@ class DirectoryTables:
     separator: str | None = ","
     active: tuple[str, ...] = ("active",)
     keep_suspended: bool = False
+    roles: str = "directory"
+    json: tuple[str, ...] = ()
 
 
 @dataclass(frozen=True, slots=True)

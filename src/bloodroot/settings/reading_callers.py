@@ -15,6 +15,7 @@ from .callers import (
     ClaimPath,
     Development,
     DirectoryTables,
+    IntrospectionRules,
     SourceSettings,
     TokenRules,
     claim_path,
@@ -24,7 +25,7 @@ from .checked import Table
 # Those that sign with a private key: what checks such a token cannot make one.
 WITH_KEY_PAIRS = ("RS256", "RS384", "RS512", "PS256", "PS384", "PS512", "ES256", "ES384", "ES512", "EdDSA")
 ALGORITHMS = ("HS256", *WITH_KEY_PAIRS)
-KINDS = ("jwt", "session", "header", "directory")
+KINDS = ("jwt", "introspection", "key", "basic", "certificate", "session", "header", "directory")
 _SECRET = re.compile(r"\{env\.[^{}]+\}")
 _PASSWORD_IN_URL = re.compile(r"://[^/@:]*:(?!\{env\.)[^/@]+@")
 _BOUND = re.compile(r"(?<![:\w]):(\w+)")
@@ -44,20 +45,50 @@ def _source(table: Table) -> SourceSettings | None:
         return None
     table.known_of(kind, "from")
     covers = table.template("for")
+    if kind in ("key", "basic"):
+        # The directory says whose key or password it is, and everything else of that member.
+        return SourceSettings(kind, ClaimNames(("id",)), covers, asks_directory=True, header=table.text("header") or "")
     claims = _claims(table, kind)
     if kind == "directory":
         # The session says who it is, and everything else is looked up.
         return SourceSettings("session", claims, covers, asks_directory=True)
+    looks_up = table.flag("directory")
     if kind == "jwt":
-        return SourceSettings(kind, claims, covers, _rules(table), cookie=table.text("cookie"))
-    if kind == "header":
-        return SourceSettings(kind, claims, covers, senders=_senders(table))
-    return SourceSettings(kind, claims, covers)
+        return SourceSettings(kind, claims, covers, _rules(table), cookie=table.text("cookie"), looks_up=looks_up)
+    if kind == "introspection":
+        rules, cookie = _introspection(table), table.text("cookie")
+        return SourceSettings(kind, claims, covers, cookie=cookie, looks_up=looks_up, introspection=rules)
+    if kind in ("header", "certificate"):
+        header = table.text("header") or "Client-Cert" if kind == "certificate" else ""
+        return SourceSettings(kind, claims, covers, senders=_senders(table), looks_up=looks_up, header=header)
+    return SourceSettings(kind, claims, covers, looks_up=looks_up)
+
+
+def _introspection(table: Table) -> IntrospectionRules:
+    issuer, url, client, secret = (
+        table.text("issuer"),
+        table.text("url"),
+        table.text("client"),
+        _secret(table, "secret"),
+    )
+    for key, value in (("client", client), ("secret", secret)):
+        if value is None and key not in table:
+            table.problem(None, f'{key} is missing: the application shows client and secret = "{{env.NAME}}" there')
+    if url is None and issuer is None:
+        table.problem(None, 'write url = "https://...", where the provider is asked, or issuer = "https://..."')
+    for key, address in (("url", url), ("issuer", issuer if url is None else None)):
+        if address is not None and not is_protected(address):
+            table.problem(key, "tokens are sent by https alone, except on this machine: others could read them")
+    cache = table.number("cache", least=0, most=300, unit="seconds") if "cache" in table else 10
+    return IntrospectionRules(client or "", secret or "", url, issuer, table.texts("audience"), cache)
 
 
 def _claims(table: Table, kind: str) -> ClaimNames:
-    if "id" not in table and kind != "jwt":
-        where = {"header": 'the name of a header, such as id = "X-Member"'}
+    if "id" not in table and kind not in ("jwt", "introspection"):
+        where = {
+            "header": 'the name of a header, such as id = "X-Member"',
+            "certificate": 'what the certificate has it under, such as id = "cn"',
+        }
         message = where.get(kind, 'the name that the session has it under, such as id = "member"')
         table.problem(None, f"id is missing: where is the caller's id? Write {message}")
     attributes = table.table("attributes")
@@ -75,6 +106,8 @@ def _claims(table: Table, kind: str) -> ClaimNames:
             thing: _claimed_roles(each)
             for thing, each in table.table("roles_in").each_table("identity.roles_in.NAME").items()
         },
+        # RFC 8693, section 4.1: a token that someone else acts with says so.
+        _path(table, "actor") or (("act", "sub") if kind in ("jwt", "introspection") else None),
     )
 
 
@@ -257,6 +290,8 @@ def read_directory(settings: Table) -> DirectoryTables | None:
         table.text("separator"),
         table.names("active"),
         table.flag("keep_suspended"),
+        table.choice("roles", ("directory", "both")) or "directory" if "roles" in table else "directory",
+        table.names("json"),
     )
 
 
@@ -266,11 +301,12 @@ def _query(queries: Table, name: str) -> str:
         queries.problem(name, "this must be a query that reads: it begins with select or with")
         return query
     bound = set(_BOUND.findall(query))
-    wanted = {"members": set[str](), "login": {"login"}}.get(name, {"id"})
+    wanted = {"members": set[str](), "login": {"login"}, "key": {"hash"}}.get(name, {"id"})
     if bound != wanted:
         message = {
             "members": "lists the ids of all members, without :id",
             "login": "finds the id of one member, whose login is written as :login",
+            "key": "finds the owner of a key, whose hash is written as :hash",
         }.get(name, "requires one member, whose id is written as :id")
         more = f"; it has :{min(bound - wanted)}" if bound - wanted else ""
         queries.problem(name, f"this query {message}{more}")
