@@ -224,7 +224,10 @@ class Callers(InFolder):
             (jwt + "key = '{env.KEY}'\nattributes = { site = 'a..b' }", "identity.attributes.site: this must be names"),
             (jwt + "key = '{env.KEY}'\nnames = { A = 3 }", "this must be a string"),
             (jwt + "key = '{env.KEY}'\nfor = 'api'", "identity.for"),
-            (session + "issuer = 'x'", 'this belongs to from = "jwt", and here from = "session"'),
+            (
+                session + "issuer = 'x'",
+                'this belongs to from = "jwt" or from = "introspection", and here from = "session"',
+            ),
             ("[identity]\nfrom = 'session'", "id is missing: where is the caller's id? Write the name"),
             ("[identity]\nfrom = 'directory'\nid = 'x'\nroles = 'y'", 'here from = "directory"'),
             (header, "senders is missing: anyone can send a header"),

@@ -844,7 +844,7 @@ SETTINGS = {
             'from = "jwt"\nkey = "{env.K}"\nroles = "r"\n[directory]\nurl = "sqlite:///x.db"',
         ],
     ),
-    "scopes-without-effect": (
+    "scoped-token-passes-role": (
         ['from = "jwt"\nkey = "{env.K}"\nscopes = "scope"'],
         ['from = "jwt"\nkey = "{env.K}"\nroles = "r"', 'from = "session"\nid = "who"'],
     ),

@@ -261,7 +261,11 @@ class Changes(unittest.TestCase):
         result = compared(("  GET            /lots                   lot:read\n", "  GET /lots helper or reviewer\n"))
         self.assertEqual(
             said(result),
-            {"GET /lots signed-in (a token for no permission) gained: deny -> allow"},
+            {
+                "GET /lots signed-in (a token for no permission) gained: deny -> allow",
+                "GET /lots signed-in (a token for lot:read alone, for which roles of its owner do not count) lost: "
+                "allow -> deny",
+            },
         )
         result = compared(("any            /office/**              clerk", "any /office/** lot:edit"))
         self.assertIn("any /office/** signed-in (granted lot:edit) gained: deny -> allow", said(result))

@@ -33,6 +33,9 @@ CALLERS = (
     Caller(1, {"r2", "r1"}, attributes={"status": "asleep"}),
     Caller(1, {"r3"}, attributes={"status": "awake"}, scopes={"p0:do"}),
     Caller(1, {"r0", "r2"}, scopes={"p1:*"}),
+    Caller(1, {"r0", "r2", "r3"}, scopes={"p0:do"}, scoped_roles=()),
+    Caller(1, {"r0", "r2", "r3"}, scopes={"p1:*"}, scoped_roles={"r2", "signed-in"}),
+    Caller(1, {"r1"}, scopes=(), scoped_roles={"r0"}, attributes={"status": "awake"}),
     Caller(1, {"r1"}, granted={"p0:do": "the directory"}),
     Caller(1, set(), granted={"p1:*": "the directory"}, attributes={"status": "awake"}),
     Caller(1, {"r2", "r3"}, attributes={"status": "awake"}),
@@ -86,6 +89,15 @@ class World:
                 waiting += self.includes[role]
         return found
 
+    def counts(self, name: str, caller: Caller | None) -> bool:
+        """Whether a line itself may ask a caller's token for a role, or for being signed in."""
+        if caller is None or caller.scopes is None or caller.scoped_roles is None:
+            return True
+        default, self.default = self.default, ()
+        named = self.held(Caller(roles=frozenset(caller.scoped_roles) & set(ROLES)))
+        self.default = default
+        return name in named | (set(caller.scoped_roles) & set(AUDIENCES))
+
     def line(self, method: str) -> Any:
         """What the line for a method asks: the one that names it, that of GET for HEAD, or that for any."""
         for wanted in (method, "GET" if method == "HEAD" else method):
@@ -107,7 +119,28 @@ class World:
         """Whether a caller is allowed what all of this requires."""
         if len(self.held(caller) & set(self.apart)) > 1:
             return self.allows(None, asked, record) and self.allows(Caller(), asked, record)
-        return all(asks is not None and self.value(asks, caller, record) is True for asks in asked)
+        *rules, line = asked
+        # Standing rules are about the caller, whatever the token.
+        whole = replace(caller, scoped_roles=None) if caller is not None else None
+        return (
+            line is not None
+            and all(self.value(asks, whole, record) is True for asks in rules)
+            and self.value(line, caller, record) is True
+            and self.opens(line, caller, record)
+        )
+
+    def opens(self, asks: Any, caller: Caller | None, record: dict[str, Any]) -> bool:
+        """Whether a line holds because of a permission or a role, where a token has to show one."""
+        if caller is None or caller.scopes is None or caller.scoped_roles is None:
+            return True
+        kind, rest = asks
+        holds = self.value(asks, caller, record) is True
+        if kind == "or":
+            return any(self.opens(part, caller, record) for part in rest)
+        if kind == "and":
+            return holds and any(self.opens(part, caller, record) for part in rest)
+        grounded = kind == "name" and rest not in CONDITIONS
+        return holds and (grounded or self.counts("signed-in", caller))
 
     def value(self, asks: Any, caller: Caller | None, record: dict[str, Any]) -> bool | None:
         """True, false, or None for faulty."""
@@ -134,9 +167,10 @@ class World:
     def name(self, name: str, caller: Caller | None, record: dict[str, Any]) -> bool | None:
         """A role, an audience, a condition or a permission."""
         if name in AUDIENCES:
-            return {"anyone": True, "nobody": False, "signed-in": caller is not None}.get(name, caller is None)
+            signed_in = caller is not None and self.counts(name, caller)
+            return {"anyone": True, "nobody": False, "signed-in": signed_in}.get(name, caller is None)
         if name in ROLES:
-            return name in self.held(caller)
+            return name in self.held(caller) and self.counts(name, caller)
         if name in CONDITIONS:
             return CONDITIONS[name][1](caller, record)
         family = f"{name.split(':')[0]}:*"
@@ -144,6 +178,8 @@ class World:
             return False
         if caller is not None and {name, family} & set(caller.granted):
             return True
+        # Whom a permission is given to is asked of the owner of a token.
+        caller = replace(caller, scoped_roles=None) if caller is not None else None
         each = []
         for who, test in self.grants[name]:
             found = [self.name(who, caller, record)]

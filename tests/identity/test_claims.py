@@ -206,7 +206,7 @@ class TableRows(unittest.TestCase):
                 found = member_of({"member": [member], **rows}, "3")
                 assert found is not None
                 self.assertEqual((found.roles, found.groups, set(found.granted)), (roles, groups, granted))
-                self.assertIn(noted, " | ".join(found.notes))
+                self.assertIn(noted, " | ".join(found.unreadable))
                 self.assertEqual(found.caller().attributes["site"], "north")
 
     def test_only_the_member_who_was_asked_for(self) -> None:

@@ -18,14 +18,14 @@ STALE_ROLES = FindingKind(
     "Look roles up in a [directory] with a short cache, or make tokens valid for minutes.",
     Needs.SETTINGS,
 )
-SCOPES_IDLE = FindingKind(
-    "scopes-without-effect",
+SCOPED_TOKEN_PASSES = FindingKind(
+    "scoped-token-passes-role",
     Severity.WARNING,
     "Tokens may be made for less than their owner may do, and lines ask for a role alone, which no scope restricts.",
-    "Require a permission on these lines: a caller with scopes has only the permissions that they name.",
+    "Require a permission on these lines, or say what each scope gives: [identity.scope_names] closes all other lines.",
     Needs.SETTINGS,
 )
-KINDS = (STALE_ROLES, SCOPES_IDLE)
+KINDS = (STALE_ROLES, SCOPED_TOKEN_PASSES)
 _MOST_NAMED = 4
 _LONGEST = 900.0  # seconds for which a role may be used after it was taken away
 
@@ -64,7 +64,7 @@ def find(subject: Subject) -> Iterator[Finding]:
 
 def _scopes(subject: Subject, settings: Settings) -> Iterator[Finding]:
     """Lines that a token with scopes opens as its owner does."""
-    if not any(source.claims.scopes is not None for source in settings.identity):
+    if not any(source.claims.scopes is not None and source.claims.scope_names is None for source in settings.identity):
         return
     lines = [
         line
@@ -77,7 +77,9 @@ def _scopes(subject: Subject, settings: Settings) -> Iterator[Finding]:
     if lines:
         names = ", ".join(line.text for line in lines[:_MOST_NAMED]) + (" and more" if len(lines) > _MOST_NAMED else "")
         what = "1 line asks" if len(lines) == 1 else f"{len(lines)} lines ask"
-        yield SCOPES_IDLE.at(lines[0].place, f"{what} for roles alone, whatever the scopes of a token: {names}.")
+        yield SCOPED_TOKEN_PASSES.at(
+            lines[0].place, f"{what} for roles alone, whatever the scopes of a token: {names}."
+        )
 
 
 def _place(settings: Settings, table: str, key: str) -> Place:

@@ -186,7 +186,13 @@ class AccessComparison:
             caller = kind.caller()
             held = [(policy.roles.held(caller), mask) for policy, mask in sides]
             in_things = (_held_in_things(policy, caller, mask) for policy, mask in sides)
-            return kind.granted, kind.scopes, *((each.bits & mask, bool(each.apart)) for each, mask in held), *in_things
+            return (
+                kind.granted,
+                kind.scopes,
+                kind.closed,
+                *((each.bits & mask, bool(each.apart)) for each, mask in held),
+                *in_things,
+            )
 
         return key
 
@@ -250,4 +256,4 @@ def _goes_for(one: CallerKind, other: CallerKind) -> bool:
     if one.roles is None or other.roles is None:
         return False
     has_all = set(one.roles) <= set(other.roles) and set(one.granted) <= set(other.granted)
-    return has_all and one.scopes in (None, other.scopes)
+    return has_all and (one.scopes is None or (one.scopes, one.closed) == (other.scopes, other.closed))

@@ -31,6 +31,7 @@ class CallerKind:
         holding: what else they have, in words; an empty string for nothing else.
         granted: permissions that the directory gives them.
         scopes: the permissions that their token is for; None for a token that holds nothing back.
+        closed: whether a token with scopes opens no line that asks for a role itself.
     """
 
     role: str
@@ -38,6 +39,7 @@ class CallerKind:
     holding: str = ""
     granted: tuple[str, ...] = ()
     scopes: tuple[str, ...] | None = None
+    closed: bool = False
 
     def caller(self) -> Caller | None:
         """Such a caller, of whom nothing else is known."""
@@ -45,7 +47,7 @@ class CallerKind:
             return None
         plain = imagined(*self.roles)
         granted = dict.fromkeys(self.granted, "a directory")
-        return replace(plain, scopes=self.scopes, granted=granted)
+        return replace(plain, scopes=self.scopes, granted=granted, scoped_roles=() if self.closed else None)
 
 
 SIGNED_OUT, SIGNED_IN = CallerKind("signed-out", None), CallerKind("signed-in", ())
@@ -284,14 +286,15 @@ def kinds_by_permission(
         sets += islice(combinations(names, count), _MOST_TOGETHER)
     complete = len(sets) <= _MOST_TOGETHER
     sets = sets[:_MOST_TOGETHER]
-    grants, scopes = sets, [None, *sets]
+    tokens = [(None, False), *((each, closed) for each in sets for closed in (False, True))]
     found: list[CallerKind] = []
-    for kind, granted, named in product(kinds, grants, scopes):
+    for kind, granted, (named, closed) in product(kinds, sets, tokens):
         if granted or named is not None:
             words = [f"granted {' and '.join(granted)}"] if granted else []
             if named is not None:
                 words.append(f"a token for {' and '.join(named) or 'no permission'}{' alone' if named else ''}")
+                words += ["for which roles of its owner do not count"] if closed else []
             if len(found) == _MOST_BY_PERMISSION:
                 return found, False
-            found.append(CallerKind(kind.role, kind.roles, ", ".join(words), granted, named))
+            found.append(CallerKind(kind.role, kind.roles, ", ".join(words), granted, named, closed))
     return found, complete

@@ -66,6 +66,8 @@ class Caller:
         groups: names of groups that a directory sent; the policy says which roles they give.
         attributes: everything else a condition may ask for, as in ``caller.status``.
         scopes: for a token made for less than its owner may do, the permissions it names; None holds nothing back.
+        scoped_roles: with scopes, the roles that count where a line itself asks for a role, ``signed-in`` among them;
+            None for all that the owner holds. What a permission is given to is the owner's in either case.
         granted: permissions that a directory gives this caller beside those of its roles, each with who gave it, such
             as ``{"lot:edit": "the directory, to group field-staff"}``. ``thing:*`` means every permission of a thing.
         roles_in: for each thing, the roles that are held in one of its records, by the identifier of that:
@@ -84,13 +86,14 @@ class Caller:
     notes: tuple[str, ...] = field(default=(), compare=False)
     roles_in: Mapping[str, Mapping[Any, Iterable[str]]] = NOWHERE
     actor: Any = None
+    scoped_roles: Iterable[str] | None = None
 
     def __post_init__(self) -> None:
         if isinstance(self.actor, Caller):
             object.__setattr__(self, "actor", self.actor.id)
-        for name in ("roles", "groups", "scopes"):
+        for name in ("roles", "groups", "scopes", "scoped_roles"):
             value = getattr(self, name)
-            if value is None and name == "scopes":
+            if value is None and name in ("scopes", "scoped_roles"):
                 continue
             if isinstance(value, str | bytes):
                 # "curator" would be seven roles of one letter each, none of them known.

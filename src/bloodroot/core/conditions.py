@@ -68,13 +68,15 @@ class Condition:
             assumed = facts.assumed.get(self.name)
             if assumed is not None:
                 return known(assumed)
-        kept: tuple[Condition, Formula] | None = facts.folded.get(id(self))
+        # Roles in it count or not by the token: under ``not`` and in permissions all of them do.
+        key = id(self) if facts.allowed == -1 else (id(self), facts.allowed)
+        kept: tuple[Condition, Formula] | None = facts.folded.get(key)
         if kept is not None:
             return kept[1]
         rest = self.test.fold(facts)
         if rest.__class__ is not Constant:
             rest = self if rest is self.test else Condition(self.name, rest, self.message, self.where)
-        facts.folded[id(self)] = self, rest
+        facts.folded[key] = self, rest
         return rest
 
     def values(self) -> int:

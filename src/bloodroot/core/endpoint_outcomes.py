@@ -4,9 +4,11 @@ from __future__ import annotations
 
 from typing import TYPE_CHECKING
 
+from .closed_tokens import opened_by_scopes
 from .decision import Outcome
 from .evaluate import Weighed, beside_guards, outcome_left, outcome_of_all
 from .formulas import Disjunction, Formula, both, can_be_true
+from .locating import Together
 from .methods import covers
 from .reasons import opens_after_sign_in
 from .request_facts import counted_as, facts_of
@@ -50,13 +52,20 @@ def outcome_at(policy: Policy, line: Line, method: str, caller: Caller | None) -
 
 
 def outcome_of(policy: Policy, formulas: Sequence[Formula], caller: Caller | None) -> Weighed:
-    """What comes of all that standing rules and a line ask; without a reason."""
+    """What comes of all that standing rules and a line, which comes last, ask; without a reason."""
     counted = counted_as(policy.roles, caller)
     if len(counted) > 1:
         return outcome_of_all([outcome_of(policy, formulas, other) for other in counted])._replace(reason=None)
     facts = facts_of(policy.roles, caller)
     facts.now = None
     left = [formula.fold(facts) for formula in formulas]
+    if facts.allowed != -1:
+        about_caller = facts.with_(allowed=-1, hidden_allowed=-1)
+        line = max(place for place, formula in enumerate(formulas) if not isinstance(formula, Together))
+        left = [
+            opened_by_scopes(formula).fold(facts) if place == line else formula.fold(about_caller)
+            for place, formula in enumerate(formulas)
+        ]
     if not all(map(can_be_true, left)):
         if caller is None and opens_after_sign_in(policy.roles, ((formula, facts) for formula in formulas)):
             return Weighed(Outcome.SIGN_IN)

@@ -9,6 +9,7 @@ from .answers import ELSEWHERE
 from .binding import BoundLines
 from .by_roles import by_roles_alone
 from .caller import Caller
+from .closed_tokens import opened_by_scopes
 from .conditions import findings
 from .decision import Decision, Outcome, Step, StepVerdict
 from .formulas import CAN_BE_TRUE, FALSE, FAULTY, TRUE, Facts, Formula, both, can_be_true
@@ -239,10 +240,10 @@ class Evaluator:
             return Weighed(Outcome.DENY, "closed")
         if trace and line is not None and guard is None:
             trace.add("line", StepVerdict.PASSED, line_in_words(line, question), line)
-        parts = self._asked(question, segments, line, held)
+        parts = self._asked(question, segments, line)
         if parts and parts[0].location is not None and not can_be_true(parts[0].formula):
             # A caller who is refused whatever the records are gets that refusal, and learns nothing of where they are.
-            without = self._asked(question.with_(record=None, records=None), segments, line, held)
+            without = self._asked(question.with_(record=None, records=None), segments, line)
             if self._weigh_asked(without, caller, None).reason is not None:
                 parts = without
         return self._weigh_asked(parts, caller, trace)
@@ -343,40 +344,41 @@ class Evaluator:
                 add_passed(trace, line, requirement, formula, facts, is_rule=is_rule)
         return outcome_left(left)
 
-    def _asked(
-        self, question: Question, segments: list[str] | None, line: Line | None, held: Held
-    ) -> list[WeighedPart]:
+    def _asked(self, question: Question, segments: list[str] | None, line: Line | None) -> list[WeighedPart]:
         """All that is asked of a caller: what a guard asks, or the standing rules and the line of an endpoint."""
         if question.guard is not None:
             segments = read_path(question.path) if question.path else None
             line = question.line
             if not question.routed:
                 line = self.lookup.find(question.method, segments) if segments else None
-            facts = _facts(question, segments, line, held, self._there(question, segments, (line,) if line else ()))
+            facts = _facts(
+                question, segments, line, self.roles, self._there(question, segments, (line,) if line else ())
+            )
             if question.values is not None:
                 facts = _of_handler(question, facts, question.values)
-            return [WeighedPart(question.guard, question.guard.requirement.formula, facts)]
+            return [WeighedPart(question.guard, _of_line(question.guard.requirement.formula, facts), facts)]
         assert line is not None
         rules = self.lookup.rules_at(question.method, segments or []) if self.lookup.standing else ()
         there = self._there(question, segments, (line, *rules))
-        facts = _facts(question, segments, line, held, there)
+        facts = _facts(question, segments, line, self.roles, there)
         parts = []
         location = there.location if there is not None else None
         if location is not None and location.together is not TRUE:
             parts.append(WeighedPart(line, location.together, facts, location=location))
         for rule in rules:
-            own = facts
+            # A standing rule is about the caller, whatever token that sends.
+            own = facts if facts.allowed == -1 else facts.with_(allowed=-1, hidden_allowed=-1)
             if rule.template.names and segments is not None:
                 # A rule has names of its own for the parts of the path.
-                own = facts.with_(**path_facts(question, segments, rule, line))
+                own = own.with_(**path_facts(question, segments, rule, line))
             parts.append(WeighedPart(rule, beside_guards(rule.requirement.formula, line), own, is_rule=True))
         # With its guards the line is asked part by part, so that the steps show each of them.
         if line.declared is None or line.declared.formula is not TRUE:
-            parts.append(WeighedPart(line, (line.declared or line.requirement).formula, facts))
+            parts.append(WeighedPart(line, _of_line((line.declared or line.requirement).formula, facts), facts))
         if line.guards:
             served = line.served.values(segments) if line.served is not None and segments is not None else {}
             facts = _of_handler(question, facts, served)
-            parts += [WeighedPart(guard, guard.requirement.formula, facts) for guard in line.guards]
+            parts += [WeighedPart(guard, _of_line(guard.requirement.formula, facts), facts) for guard in line.guards]
         return parts
 
     def wanted(self, question: Question, line: Line | None) -> list[Wanted]:
@@ -395,7 +397,7 @@ class Evaluator:
             return True
         location = locate_record(self.roles.things, self.roles.things.by_name[thing], record)
         there = there_of(self.roles, question.caller, location)
-        facts = _facts(question, None, None, self.roles.held(question.caller), there)
+        facts = _facts(question, None, None, self.roles, there)
         left = roles_alone(formula, facts)
         return can_be_true(left) and not rests_on_records(left)
 
@@ -450,7 +452,7 @@ class Evaluator:
         reasons: set[str] = set()
         if caller is None and decision.remainder is not None:
             reasons.add("signed-out")
-        parts = self._asked(question, read_path(question.path), line, self.roles.held(caller))
+        parts = self._asked(question, read_path(question.path), line)
         for part, formula, facts, _, location in parts:
             if location is not None:
                 reasons.add(ELSEWHERE)
@@ -470,7 +472,7 @@ class Evaluator:
         formula = condition if condition is not None else line.requirement.formula if line is not None else FALSE
         segments = read_path(question.path)
         there = self._there(question, segments, (line,) if line is not None else ())
-        facts = _facts(question, segments, line, self.roles.held(question.caller), there)
+        facts = _facts(question, segments, line, self.roles, there)
         return findings(formula, facts, types=True) if formula.fold(facts) is FAULTY else []
 
     def scopes_missing(self, decision: Decision) -> tuple[str, ...]:
@@ -486,19 +488,26 @@ class Evaluator:
         return tuple(dict.fromkeys(permission.name for permission in permissions_in(asking.requirement.formula)))
 
 
+def _of_line(formula: Formula, facts: Facts) -> Formula:
+    """What a line or a guard asks of a caller of whom this is known."""
+    return formula if facts.allowed == -1 else opened_by_scopes(formula)
+
+
 def line_in_words(line: Line, question: Question) -> str:
     """How a line was found, for the step that says so."""
     which = "the line of the action that serves" if line.action else "the most specific line for"
     return f"{which} {question.method} {question.path}"
 
 
-def _facts(question: Question, segments: list[str] | None, line: Line | None, held: Held, there: There | None) -> Facts:
+def _facts(
+    question: Question, segments: list[str] | None, line: Line | None, roles: RoleTable, there: There | None
+) -> Facts:
     """What is known at a line."""
     names = path_facts(question, segments, line, line) if line is not None and segments is not None else {}
     if "records" not in names:
         names["records"] = question.records
     return facts_for(
-        held,
+        roles,
         question.caller,
         record=question.record,
         query=question.query,

@@ -51,6 +51,10 @@ class Flags:
         self, evaluator: Evaluator, endpoints: dict[str, FlaggedEndpoint], caller: Caller | None, names: Iterable[str]
     ) -> None:
         self._caller = caller
+        # A token for less opens lines and not what standing rules ask: each endpoint is decided as a whole.
+        self._is_closed = is_closed = (
+            caller is not None and caller.scopes is not None and caller.scoped_roles is not None
+        )
         self._tests = _Tests(evaluator, caller)
         self._flags: list[tuple[str, list[int], FlaggedEndpoint | None]] = []
         # The names that paths take from a record, each with an endpoint that does.
@@ -62,9 +66,10 @@ class Flags:
                 self._flags.append((name, tests, None))
             else:
                 endpoint = _endpoint(evaluator, endpoints, name, written)
-                tests = [number for asked in endpoint.asks or () for number in self._tests.of_line(asked)]
-                self._flags.append((name, tests, endpoint if endpoint.asks is None or endpoint.taken else None))
-                if endpoint.asks is not None:
+                asks = endpoint.asks if not is_closed else None
+                tests = [number for asked in asks or () for number in self._tests.of_line(asked)]
+                self._flags.append((name, tests, endpoint if asks is None or endpoint.taken else None))
+                if asks is not None:
                     self._taken.update(dict.fromkeys(endpoint.taken.values(), endpoint))
 
     def of(self, record: Any = None) -> dict[str, bool]:
@@ -78,7 +83,8 @@ class Flags:
         tests.take(record, texts)
         flags = {}
         for name, numbers, endpoint in self._flags:
-            if endpoint is not None and (is_odd or endpoint.asks is None) and not endpoint.is_covered(texts):
+            decides = endpoint is not None and (is_odd or endpoint.asks is None or self._is_closed)
+            if endpoint is not None and decides and (self._is_closed or not endpoint.is_covered(texts)):
                 flags[name] = endpoint.decided(self._caller, record)
             else:
                 flags[name] = not numbers or tests.hold(numbers)

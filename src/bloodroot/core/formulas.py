@@ -32,6 +32,8 @@ class Supplied(TypedDict, total=False):
     granted: Mapping[str, str] | None
     guarded: bool
     hidden: frozenset[str] | None
+    allowed: int
+    hidden_allowed: int
     assumed: Mapping[str, bool]
     there: Any
 
@@ -51,6 +53,9 @@ class Facts:
         now: the time of the decision.
         scopes: what a token names of its owner's permissions; None where nothing is held back.
         hidden: what takes the place of ``scopes`` under ``not``.
+        allowed: bits of the roles that count where a line itself asks for them; all of them but for a token made for
+            less.
+        hidden_allowed: what takes the place of ``allowed`` under ``not``.
         granted: permissions that a directory gives the caller, each with who gave it; None for no such thing.
         guarded: whether a guard in the handler has let the caller pass.
         assumed: conditions whose value is taken as given, by name.
@@ -70,6 +75,8 @@ class Facts:
     granted: Mapping[str, str] | None = None
     guarded: bool = False
     hidden: frozenset[str] | None = None
+    allowed: int = -1
+    hidden_allowed: int = -1
     assumed: Mapping[str, bool] = MappingProxyType({})
     there: Any = None
 
@@ -371,7 +378,12 @@ class Negated:
             # A token made for less may not get further than its owner by not having what a line excludes. What is
             # excluded from that counts again.
             folded = facts.folded
-            facts = facts.with_(scopes=facts.hidden, hidden=facts.scopes)
+            facts = facts.with_(
+                scopes=facts.hidden,
+                hidden=facts.scopes,
+                allowed=facts.hidden_allowed,
+                hidden_allowed=facts.allowed,
+            )
             facts.folded = folded
         part = self.part.fold(facts)
         return self if part is self.part else opposite(part)

@@ -51,6 +51,8 @@ def as_signed_in(facts: Facts, roles: RoleTable) -> Facts:
         caller=UNKNOWN,
         scopes=None,
         hidden=None,
+        allowed=-1,
+        hidden_allowed=-1,
         granted=ANY_GRANT,
         there=None,
     )
@@ -64,7 +66,15 @@ def opens_after_sign_in(roles: RoleTable, parts: Iterable[tuple[Formula, Facts]]
 def as_signed_out(facts: Facts) -> Facts:
     """The facts with a signed-out caller."""
     return facts.with_(
-        certain=SIGNED_OUT, possible=SIGNED_OUT, caller=None, scopes=None, hidden=None, granted=None, there=None
+        certain=SIGNED_OUT,
+        possible=SIGNED_OUT,
+        caller=None,
+        scopes=None,
+        hidden=None,
+        allowed=-1,
+        hidden_allowed=-1,
+        granted=None,
+        there=None,
     )
 
 
@@ -126,6 +136,8 @@ def roles_alone(requirement: Formula, facts: Facts) -> Formula:
         caller=UNKNOWN,
         scopes=facts.scopes,
         hidden=facts.hidden,
+        allowed=facts.allowed,
+        hidden_allowed=facts.hidden_allowed,
         granted=facts.granted,
         guarded=facts.guarded,
         there=facts.there,

@@ -35,16 +35,19 @@ def facts_of(
 ) -> Facts:
     """What is known of one of the callers of `counted_as`, a record and the arguments of a call."""
     there = there_of(roles, caller, None, record) if roles.things and caller is not None else None
-    return facts_for(roles.held(caller), caller, record=record, args=args, there=there)
+    return facts_for(roles, caller, record=record, args=args, there=there)
 
 
-def facts_for(held: Held, caller: Caller | None, **supplied: Any) -> Facts:
+def facts_for(roles: RoleTable, caller: Caller | None, **supplied: Any) -> Facts:
     """What is known of a caller, with what else is supplied."""
+    held = roles.held(caller)
     now = supplied.pop("now", None) or datetime.datetime.now(datetime.UTC)
     if caller is None:
         return Facts(held.bits, held.bits, now=now, **supplied)
     scopes = frozenset(caller.scopes) if caller.scopes is not None else None
     view = CallerView(caller)
+    if scopes is not None and caller.scoped_roles is not None:
+        supplied["allowed"] = roles.bits_of_names(caller.scoped_roles)
     return Facts(held.bits, held.bits, caller=view, now=now, scopes=scopes, granted=caller.granted, **supplied)
 
 

@@ -37,15 +37,25 @@ if TYPE_CHECKING:
 
 @dataclass(frozen=True, slots=True)
 class Holding(Leaf):
-    """The caller holds at least one of these bits: a role, or being signed in or out."""
+    """The caller holds at least one of these bits: a role, or being signed in or out.
+
+    Attributes:
+        mask: the bits.
+        name: the role.
+        implied: whether no one has written it: that ``not`` speaks of signed-in callers.
+    """
 
     mask: int
     name: str
+    implied: bool = False
 
     def fold(self, facts: Facts) -> Formula:
-        if facts.certain & self.mask:
+        mask = self.mask
+        if facts.allowed != -1 and mask & ANYONE != ANYONE and not self.implied:
+            mask &= facts.allowed
+        if facts.certain & mask:
             return TRUE
-        return self if facts.possible & self.mask else FALSE
+        return self if facts.possible & mask else FALSE
 
     def words(self) -> str:
         return self.name
@@ -70,7 +80,7 @@ class HoldingIn(Leaf):
 
     def fold(self, facts: Facts) -> Formula:
         there: There | None = facts.there
-        mask = self.mask
+        mask = self.mask & facts.allowed
         if there is None:
             if facts.certain & mask:
                 return TRUE
@@ -109,10 +119,11 @@ class HoldingSomewhere(Leaf):
 
     def fold(self, facts: Facts) -> Formula:
         there: There | None = facts.there
-        if facts.certain & self.mask or (there is not None and there.somewhere & self.mask):
+        mask = self.mask & facts.allowed
+        if facts.certain & mask or (there is not None and there.somewhere & mask):
             return TRUE
         possible = facts.possible | (there.perhaps if there is not None else 0)
-        return self if possible & self.mask else FALSE
+        return self if possible & mask else FALSE
 
     def words(self) -> str:
         return f"{self.name} in any {self.thing}"
@@ -133,7 +144,7 @@ class HoldingAt(Leaf):
     where: Operand
 
     def fold(self, facts: Facts) -> Formula:
-        mask = self.mask
+        mask = self.mask & facts.allowed
         there: There | None = facts.there
         is_certain = bool(facts.certain & mask)
         if is_certain and (there is None or not there.is_blocking):
@@ -196,6 +207,9 @@ class PermissionAsked:
             return either((self.grants.fold(facts), GrantedPerhaps(self.name)))
         if facts.granted and self.named_by(facts.granted):
             return TRUE
+        if facts.allowed != -1 or facts.hidden_allowed != -1:
+            # The scope names the permission; whom it is given to is asked of the owner of the token.
+            facts = facts.with_(allowed=-1, hidden_allowed=-1)
         return self.grants.fold(facts)
 
     def named_by(self, names: Collection[str]) -> str | None:

@@ -38,6 +38,7 @@ _AUDIENCES: dict[str, Formula] = {
     "signed-out": Holding(SIGNED_OUT, "signed-out"),
     "guarded": Guarded(),
 }
+_IMPLIED = Holding(SIGNED_IN, "signed-in", implied=True)
 
 
 _TESTS = (tree.Comparison, tree.Reference, tree.Literal)
@@ -103,7 +104,7 @@ class Resolver:
         part = self._formula(node.part)
         if _asks_what_is_held(part):
             # A signed-out caller holds nothing, so a plain negation would allow every signed-out caller.
-            return Conjunction((_AUDIENCES["signed-in"], opposite(part)))
+            return Conjunction((_IMPLIED, opposite(part)))
         return opposite(part)
 
     def _held(self, node: tree.Held) -> Formula:

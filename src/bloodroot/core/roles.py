@@ -178,6 +178,17 @@ class RoleTable:
         """A role as a kind of caller."""
         return kind_of_role(name, self.in_thing.get(name))
 
+    def bits_of_names(self, names: Iterable[str]) -> int:
+        """The bits of some roles and of all that they include, those of things among them; of ``signed-in`` its own.
+
+        A name that the policy does not know gives no bit.
+        """
+        bits = SIGNED_OUT
+        for name in names:
+            bits |= self.closure.get(name, 0) | self.closure_in.get(name, 0) | self.closure_of.get(name, 0)
+            bits |= SIGNED_IN if name == "signed-in" else 0
+        return bits
+
     def names(self, bits: int) -> tuple[str, ...]:
         """The roles whose bits are set, in the order of the file."""
         return tuple(name for name, bit in self.bit.items() if bits & bit)

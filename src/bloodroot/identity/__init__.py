@@ -3,10 +3,10 @@
 from typing import TYPE_CHECKING, Any
 
 from ..settings import Persona, Settings
-from .api_keys import KeyRow
 from .held_in_records import RoleIn
 from .identification import Identification, directory_of, load
 from .members import Grant, Member
+from .stored_keys import KeyRow
 
 if TYPE_CHECKING:
     from .directory import Directory

@@ -3,48 +3,19 @@
 from __future__ import annotations
 
 import datetime
-import hashlib
-import secrets
-from dataclasses import dataclass
-from typing import TYPE_CHECKING, Any
+from typing import TYPE_CHECKING
 
 from ..core.caller import Caller, Unidentified
 from ..request import Request
+from ..settings import scopes_of
 from .claims import Reading
 from .fresh import Remembered, Unknown
+from .stored_keys import KeyRow, hash_of
 
 if TYPE_CHECKING:
     from .directory import Directory
 
-BEGINNING = "brk_"  # so that scanners for secrets find keys in places where they do not belong
 _LONGEST = 512
-
-
-@dataclass(frozen=True, slots=True)
-class KeyRow:
-    """What is kept of a key.
-
-    Attributes:
-        owner: the id of the member whose key it is.
-        scopes: the permissions that it was made for; None for all that its owner may do.
-        until: from when on it is not accepted any more; None for no end.
-        name: what people call it.
-    """
-
-    owner: Any
-    scopes: tuple[str, ...] | None = None
-    until: datetime.datetime | None = None
-    name: str = ""
-
-
-def made_key() -> str:
-    """A new key, which nobody can guess: 256 bits of chance."""
-    return BEGINNING + secrets.token_urlsafe(32)
-
-
-def hash_of(key: str) -> str:
-    """What is kept of a key. A key is no password, and cannot be guessed: one round of SHA-256 is enough."""
-    return hashlib.sha256(key.encode("utf-8", "surrogateescape")).hexdigest()
 
 
 class ApiKey:
@@ -84,4 +55,6 @@ class ApiKey:
             raise Unidentified("the directory has no such key")
         if row.until is not None and row.until <= datetime.datetime.now(datetime.UTC):
             raise Unidentified("the key has ended")
-        return Reading(Caller(row.owner, scopes=row.scopes, notes=(f"by the key {row.name}",) if row.name else ()), ())
+        scopes, roles = scopes_of(row.scopes) if row.scopes is not None else (None, None)
+        notes = (f"by the key {row.name}",) if row.name else ()
+        return Reading(Caller(row.owner, scopes=scopes, scoped_roles=roles, notes=notes), ())

@@ -7,7 +7,7 @@ from dataclasses import dataclass
 from typing import Any
 
 from ..core.caller import Caller, Unidentified
-from ..settings import ClaimNames
+from ..settings import ClaimNames, given_by_scopes
 from ..settings.callers import ClaimPath
 from .held_in_records import claim_of, in_claim
 from .names import names_in, shown, translated
@@ -79,15 +79,16 @@ class _Reader:
         identity = self._id()
         roles = self._roles()
         groups = self._names("groups", where.groups, where.separator) if where.groups else []
-        scopes = None
+        scopes = scoped_roles = None
         if where.scopes is not None:
             # RFC 6749, section 3.3: scopes are one string with blanks between them.
-            scopes = self._names("scopes", where.scopes, " ")
+            scopes, scoped_roles = given_by_scopes(self._names("scopes", where.scopes, " "), where)
         roles_in = self._roles_in()
         attributes = self._attributes()
         actor = self._actor()
         notes = tuple(note for step in self.steps for note in step.notes)
-        caller = Caller(identity, roles, groups, attributes, scopes, notes=notes, roles_in=roles_in, actor=actor)
+        more = {"roles_in": roles_in, "actor": actor, "scoped_roles": scoped_roles}
+        caller = Caller(identity, roles, groups, attributes, scopes, notes=notes, **more)
         return Reading(caller, tuple(self.steps))
 
     def _id(self) -> Any:
@@ -244,7 +245,7 @@ def claims_of(caller: Caller, where: ClaimNames) -> dict[str, Any]:
     if where.groups is not None:
         _put(claims, where.groups, _as_told(sorted(caller.groups), where.separator))
     if where.scopes is not None and caller.scopes is not None:
-        _put(claims, where.scopes, " ".join(sorted(caller.scopes)))
+        _put(claims, where.scopes, " ".join(sorted(_scopes_said(caller, where))))
     for thing, held in where.roles_in.items():
         if thing in caller.roles_in:
             _put(claims, held.at, claim_of(caller.roles_in[thing], held))
@@ -254,6 +255,20 @@ def claims_of(caller: Caller, where: ClaimNames) -> dict[str, Any]:
         if name in caller.attributes:
             _put(claims, path, caller.attributes[name])
     return claims
+
+
+def _scopes_said(caller: Caller, where: ClaimNames) -> Iterable[str]:
+    """The scopes of a token from which those of a caller are read."""
+    if where.scope_names is None:
+        return caller.scopes or ()
+    everything = given_by_scopes(where.scope_names, where)
+    scopes, roles = (caller.scopes, caller.scoped_roles) if caller.scopes is not None else everything
+    found = []
+    for name in where.scope_names:
+        each, each_roles = given_by_scopes([name], where)
+        if each is not None and each <= frozenset(scopes or ()) and (each_roles or set()) <= frozenset(roles or ()):
+            found.append(name)
+    return found
 
 
 def _as_told(names: Iterable[str], separator: str | None) -> Any:

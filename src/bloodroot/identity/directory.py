@@ -16,12 +16,12 @@ from ..core.caller import Caller, Unidentified
 from ..language.errors import UnknownNameError
 from ..settings import DirectoryTables, SettingsError
 from . import passwords, tables
-from .api_keys import KeyRow, hash_of, made_key
 from .database import file_of, in_one_transaction, open_database, reason_of, storable
 from .fresh import Remembered, Unknown
 from .held_in_records import end_of
 from .members import NEEDED, Member, Row, columns_of, member_of
 from .names import names_in_cell
+from .stored_keys import KeyRow, hash_of, made_key
 
 _LOG = logging.getLogger("bloodroot.identity")
 

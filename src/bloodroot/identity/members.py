@@ -13,7 +13,7 @@ from ..core.roles_in import NOWHERE, RolesIn
 from ..core.values import Value, compare
 from ..settings import SettingsError
 from .held_in_records import RoleIn, end_of, joined, of_rows, roles_in
-from .names import names_in_cell, permissions_in, shown
+from .names import NO_NAMES, names_in_cell, permissions_in, shown
 
 Row = Mapping[str, Any]
 
@@ -105,18 +105,18 @@ class Member:
             both: whether its roles and groups count as well; else they count for nothing any more.
         """
         now = datetime.datetime.now(datetime.UTC)
-        notes, attributes, scopes, actor = [], dict(self.attributes), None, None
+        notes, attributes, scopes, scoped_roles, actor = [], dict(self.attributes), None, None, None
         roles, groups = self._at("role", self.roles, now), self._at("group", self.groups, now)
         held = self.held_in(now)
         if claimed is not None:
-            scopes, actor = claimed.scopes, claimed.actor
+            scopes, scoped_roles, actor = claimed.scopes, claimed.scoped_roles, claimed.actor
             attributes = {**claimed.attributes, **attributes}
             if both:
                 roles, groups = roles | frozenset(claimed.roles), groups | frozenset(claimed.groups)
                 held = joined(held, claimed.roles_in)
             elif old := sorted(frozenset(claimed.roles) - roles):
                 notes.append(f"the directory does not say {', '.join(old)} of this member, whatever the sign-in says")
-        return Caller(self.id, roles, groups, attributes, scopes, self.granted, tuple(notes), held, actor)
+        return Caller(self.id, roles, groups, attributes, scopes, self.granted, tuple(notes), held, actor, scoped_roles)
 
 
 def columns_of(keys: Iterable[str], needed: Iterable[str] = ()) -> list[str]:
@@ -200,7 +200,7 @@ def member_of(
             notes.append(f"a permission in the directory ends at {shown(row.get('until'))}, which is no date")
             continue
         grants += [Grant(name, giver, group, until) for name in names]
-        notes += [f"a permission in the directory {name}" for name in wrong]
+        notes += [f"a permission in the directory {name}" for name in wrong if name not in NO_NAMES]
     held, wrong = of_rows(rows.get("roles_in", ()))
     notes += wrong
     return Member(
@@ -239,7 +239,7 @@ def _names(
         if value is None or value == "":
             continue  # a member without a role, as a column says it
         found, wrong = names_in_cell(value, separator)
-        notes += [f"a {what} in the directory {name}" for name in wrong]
+        notes += [f"a {what} in the directory {name}" for name in wrong if name not in NO_NAMES]
         try:
             until = end_of(row.get("until"))
         except ValueError:

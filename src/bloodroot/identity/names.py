@@ -12,6 +12,12 @@ _OFTEN_BETWEEN = ",; |"
 BLANKS = " \t\n\r\x0b\x0c"
 
 
+_NULL, _EMPTY, _EMPTY_LIST = "is null", "is empty", "is an empty list"
+_NOTHING_TRUE = "is a map in which nothing is true"
+# What says that there are no names, and not that they cannot be read.
+NO_NAMES = frozenset({_NULL, _EMPTY, _EMPTY_LIST, _NOTHING_TRUE})
+
+
 def names_in(value: Any, separator: str | None) -> tuple[list[str], list[str]]:
     """The names that a value holds.
 
@@ -23,7 +29,7 @@ def names_in(value: Any, separator: str | None) -> tuple[list[str], list[str]]:
         The names in their order, each once, and what could not be read, in words that go on from "it is".
     """
     if value is None:
-        return [], ["is null"]
+        return [], [_NULL]
     if isinstance(value, str):
         return _in_text(value, separator)
     if isinstance(value, Mapping):
@@ -35,7 +41,7 @@ def names_in(value: Any, separator: str | None) -> tuple[list[str], list[str]]:
 
 def _in_text(value: str, separator: str | None) -> tuple[list[str], list[str]]:
     if not value.strip(BLANKS):
-        return [], ["is empty"]
+        return [], [_EMPTY]
     if separator is not None and not (separator == "," and is_distinguished_name(value)):
         pieces = re.split(f"[{BLANKS}]+", value) if separator == " " else value.split(separator)
         pieces = [piece.strip(BLANKS) for piece in pieces]
@@ -63,7 +69,7 @@ def _in_list(value: Any) -> tuple[list[str], list[str]]:
     names = list(dict.fromkeys(name for name in value if isinstance(name, str) and name.strip(BLANKS)))
     others = [name for name in value if not isinstance(name, str) or not name.strip(BLANKS)]
     if not value:
-        return [], ["is an empty list"]
+        return [], [_EMPTY_LIST]
     return names, [f"holds {shown(other)}, which is no name" for other in others[:3]]
 
 
@@ -72,7 +78,7 @@ def _in_map(value: Mapping[Any, Any]) -> tuple[list[str], list[str]]:
     if others:
         return [], [f"is a map in which {shown(others[0])} is {shown(value[others[0]])}, and not true or false"]
     names = [str(name) for name, held in value.items() if _yes(held)]
-    return names, [] if names else ["is a map in which nothing is true"]
+    return names, [] if names else [_NOTHING_TRUE]
 
 
 def _yes(held: Any) -> bool | None:

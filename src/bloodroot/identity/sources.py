@@ -221,7 +221,8 @@ class Senders:
         try:
             address = ipaddress.ip_address(sender or "")
         except ValueError as error:
-            raise Unidentified(f"the header {header} came from an unknown address, which is not listed") from error
+            who = sender or "an unknown address"
+            raise Unidentified(f"the header {header} came from {who}, which is not among the senders listed") from error
         mapped = getattr(address, "ipv4_mapped", None)
         if not any((mapped or address) in network for network in self._networks):
             raise Unidentified(f"the header {header} came from {sender}, which is not among the senders listed")

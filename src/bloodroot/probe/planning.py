@@ -311,10 +311,11 @@ class _Planning:
         if name is None:
             return []
         base = records_for(self.settings, names, (), persona, self.examples)[0].values
-        held = self.policy.roles.held(persona.caller)
         found = []
         for value, record in self.settings.loaded[name].items():
-            facts = facts_for(held, persona.caller, record=record, path={**base, name: value}, query=UNKNOWN)
+            facts = facts_for(
+                self.policy.roles, persona.caller, record=record, path={**base, name: value}, query=UNKNOWN
+            )
             left = {each: condition.test.fold(facts) for each, condition in self.policy.conditions.items()}
             known = {each: test is TRUE for each, test in left.items() if test is TRUE or not can_be_true(test)}
             found.append(SampleRecord({**base, name: value}, known=known))
@@ -345,9 +346,7 @@ class _Planning:
         if not self.conditions:
             return record
         query_values = {name: values[0] for name, values in parse_qs(query, keep_blank_values=True).items()}
-        facts = facts_for(
-            self.policy.roles.held(persona.caller), persona.caller, path=record.values, query=query_values
-        )
+        facts = facts_for(self.policy.roles, persona.caller, path=record.values, query=query_values)
         told = {name: self.policy.conditions[name].test.fold(facts) for name in self.conditions}
         settled = {
             name: formula is TRUE for name, formula in told.items() if formula is TRUE or not can_be_true(formula)
@@ -450,7 +449,7 @@ class _Planning:
 
     def facts(self, persona: Persona) -> Facts:
         """What is known of a persona, whatever it asks for."""
-        return facts_for(self.policy.roles.held(persona.caller), persona.caller, path=UNKNOWN, query=UNKNOWN)
+        return facts_for(self.policy.roles, persona.caller, path=UNKNOWN, query=UNKNOWN)
 
     def secrets_of_things(self, persona: Persona) -> Iterator[Secret]:
         """Marked records of things that their own page keeps from a persona."""

@@ -8,6 +8,8 @@ from .callers import (
     SourceSettings,
     TokenRules,
     claim_path,
+    given_by_scopes,
+    scopes_of,
 )
 from .checked import SettingsError
 from .probing import Acting, Body, Example, KnownAnswer, ListedValue, ProbeRules, Sample, SignIn, ThingSample
@@ -36,5 +38,7 @@ __all__ = [
     "acting_for",
     "claim_path",
     "find_settings",
+    "given_by_scopes",
     "read_settings",
+    "scopes_of",
 ]

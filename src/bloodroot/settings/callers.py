@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import re
-from collections.abc import Mapping
+from collections.abc import Iterable, Mapping
 from dataclasses import dataclass, field
 from pathlib import Path
 
@@ -52,6 +52,8 @@ class ClaimNames:
         names: role names as they come, to those of the policy.
         roles_in: for each thing, where the roles are that are held in its records.
         actor: the way to the id of who acts for the caller, or None.
+        scope_names: for each scope, what a token with it may be used for, as `given_by_scopes` reads it; None where the
+            names of scopes are those of permissions.
     """
 
     id: ClaimPath
@@ -64,6 +66,7 @@ class ClaimNames:
     names: Mapping[str, str] = field(default_factory=dict)
     roles_in: Mapping[str, ClaimedRoles] = field(default_factory=dict)
     actor: ClaimPath | None = None
+    scope_names: Mapping[str, tuple[str, ...]] | None = None
 
 
 @dataclass(frozen=True, slots=True)
@@ -181,6 +184,31 @@ class Development:
     key: str | None = None
     key_file: Path | None = None
     minutes: float = 10
+
+
+def given_by_scopes(names: Iterable[str], where: ClaimNames) -> tuple[frozenset[str] | None, frozenset[str] | None]:
+    """What scopes let a token be used for.
+
+    Args:
+        names: the scopes of a token.
+        where: with what each of them gives, if the settings say it: names of permissions, ``role NAME`` and
+            ``signed-in`` for lines that ask for these themselves, and ``*`` for all that the owner may do.
+
+    Returns:
+        What becomes `Caller.scopes` and `Caller.scoped_roles`.
+    """
+    if where.scope_names is None:
+        return frozenset(names), None
+    return scopes_of([each for name in names for each in where.scope_names.get(name, ())])
+
+
+def scopes_of(given: Iterable[str]) -> tuple[frozenset[str] | None, frozenset[str] | None]:
+    """`Caller.scopes` and `Caller.scoped_roles` for what a token or a key was made for."""
+    given = list(given)
+    if "*" in given:
+        return None, None
+    roles = {each.removeprefix("role ").strip() for each in given if each.startswith("role ") or each == "signed-in"}
+    return frozenset(each for each in given if not each.startswith("role ") and each != "signed-in"), frozenset(roles)
 
 
 def claim_path(text: str) -> ClaimPath:

@@ -50,6 +50,13 @@ def check_names(settings: Settings, policy: Policy) -> None:
         check((*path, "groups"), "group", persona.groups, policy.roles.groups)
         unknown = [permission for permission in persona.permissions if not knows(policy.resolver, permission)]
         check((*path, "permissions"), "permission", unknown, policy.permissions)
+    for source in settings.identity:
+        for scope, given in (source.claims.scope_names or {}).items():
+            at = ("identity", "scope_names", scope)
+            asked = [each.removeprefix("role ").strip() for each in given if each.startswith("role ")]
+            check(at, "role", asked, (*policy.roles.bit, *policy.roles.in_thing))
+            rest = [each for each in given if not each.startswith("role ") and each not in ("*", "signed-in")]
+            check(at, "permission", [each for each in rest if not knows(policy.resolver, each)], policy.permissions)
     for thing, samples in settings.things.items():
         check(("samples", thing), "thing or condition", [thing], (*policy.roles.things.by_name, *policy.conditions))
         declared = policy.roles.things.by_name.get(thing)

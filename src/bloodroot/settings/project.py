@@ -31,6 +31,7 @@ class Persona:
         roles_in: for each thing, the roles that are held in one of its records, by the identifier of that.
         found: that member as a caller, once the directory was asked; None before, and for one who may not act.
         actor: the persona who acts for this one, as support staff do; None where it acts itself.
+        scopes: what its token may be used for, and the roles that count with it; None where nothing is held back.
         caller: the persona as a policy sees it; None for a signed-out one.
     """
 
@@ -45,6 +46,7 @@ class Persona:
     roles_in: Mapping[str, Mapping[str, tuple[str, ...]]] = field(default_factory=dict)
     found: Caller | None = None
     actor: Persona | None = None
+    scopes: tuple[frozenset[str] | None, frozenset[str] | None] | None = None
     caller: Caller | None = field(init=False, repr=False, compare=False)
 
     def __post_init__(self) -> None:
@@ -54,6 +56,8 @@ class Persona:
             granted = dict.fromkeys(self.permissions, "the directory, as the settings say of this persona")
             identity = self.attributes.get("id")
             caller = Caller(identity, self.roles, self.groups, rest, granted=granted, roles_in=self.roles_in)
+        if caller is not None and self.scopes is not None:
+            caller = replace(caller, scopes=self.scopes[0], scoped_roles=self.scopes[1])
         if caller is not None and self.actor is not None:
             # The id may not be known before the directory was asked; that someone else acts is.
             acting = self.actor.caller

@@ -10,6 +10,7 @@ from pathlib import Path
 from typing import Any
 
 from ..language.problems import suggestion
+from .callers import ClaimNames, SourceSettings, given_by_scopes
 from .checked import ASKED, ENVIRONMENT, Checked, SettingsError, Table
 from .places import KeyPath
 from .project import Persona, Settings, acting_for
@@ -92,7 +93,8 @@ def _settings(table: Table) -> Settings:
     if environment is not None:
         _take_environment(table, environment)
     samples = read_samples(table.table("samples"))
-    probe, personas = read_probe(table.table("probe", "probe")), _personas(table.table("personas"))
+    sources = read_sources(table)
+    probe, personas = read_probe(table.table("probe", "probe")), _personas(table.table("personas"), sources)
     if probe.acting is not None and not any(persona.actor for persona in personas.values()):
         table.table("probe").problem("acting", 'no persona acts for another; write actor = "NAME" of one that does')
     url = table.text("url")
@@ -110,7 +112,7 @@ def _settings(table: Table) -> Settings:
         samples.conditions,
         probe,
         read_bodies(table.table("bodies")),
-        read_sources(table),
+        sources,
         read_development(table),
         read_directory(table),
         checked,
@@ -136,10 +138,11 @@ def _take_environment(table: Table, file: Path) -> None:
                 os.environ.setdefault(name.strip(), value.strip().strip('"'))
 
 
-def _personas(table: Table) -> dict[str, Persona]:
+def _personas(table: Table, sources: tuple[SourceSettings, ...]) -> dict[str, Persona]:
     """``[personas]``, each with the persona who acts for it."""
     tables = table.each_table("personas.NAME")
-    alone = {name: _persona(name, each) for name, each in tables.items()}
+    claims = next((source.claims for source in sources if source.claims.scopes is not None), ClaimNames(("sub",)))
+    alone = {name: _persona(name, each, claims) for name, each in tables.items()}
     found = dict(alone)
     for name, each in tables.items():
         actor = each.text("actor")
@@ -154,7 +157,7 @@ def _personas(table: Table) -> dict[str, Persona]:
     return found
 
 
-def _persona(name: str, table: Table) -> Persona:
+def _persona(name: str, table: Table, claims: ClaimNames) -> Persona:
     extra = {key: value for key, value in table.values.items() if key not in table.keys}
     for key, value in extra.items():
         if key not in table.checked.asked:
@@ -174,7 +177,15 @@ def _persona(name: str, table: Table) -> Persona:
     values = {key: str(value) for key, value in {**attributes, **extra, "name": name}.items()}
     if member is not None:
         values["member"] = member
-    return Persona(name, signed_in, roles, groups, attributes, values, permissions, member, roles_in)
+    scopes = None
+    if "scopes" in table:
+        named = table.names("scopes")
+        scopes = given_by_scopes(named, claims)
+        for scope in named:
+            if claims.scope_names is not None and scope not in claims.scope_names:
+                known = suggestion(scope, claims.scope_names)
+                table.problem("scopes", f'[identity] scope_names has no scope "{scope}"{known}')
+    return Persona(name, signed_in, roles, groups, attributes, values, permissions, member, roles_in, scopes=scopes)
 
 
 def _roles_in(table: Table) -> dict[str, dict[str, tuple[str, ...]]]:

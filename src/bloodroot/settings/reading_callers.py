@@ -108,7 +108,18 @@ def _claims(table: Table, kind: str) -> ClaimNames:
         },
         # RFC 8693, section 4.1: a token that someone else acts with says so.
         _path(table, "actor") or (("act", "sub") if kind in ("jwt", "introspection") else None),
+        _scope_names(table),
     )
+
+
+def _scope_names(table: Table) -> dict[str, tuple[str, ...]] | None:
+    """What each scope gives."""
+    if "scope_names" not in table:
+        return None
+    if "scopes" not in table:
+        table.problem("scope_names", 'scopes is missing: where does a token have them? Write scopes = "scope"')
+    names = table.table("scope_names")
+    return {name: names.texts(name) for name in names.values}
 
 
 def _claimed_roles(table: Table) -> ClaimedRoles:
