@@ -341,6 +341,31 @@ def columns_of_decisions(policy: Policy, matrix: Matrix, settings: Settings | No
     return columns_of_callers(callers) if personas else columns_of_roles(policy, matrix, callers)
 
 
+def with_scopes(caller: Caller, text: str, policy: Policy, settings: Settings | None) -> Caller:
+    """A caller whose token was made for some scopes alone, read as the settings say.
+
+    Raises:
+        UsageError: a scope gives nothing that the settings or the policy know.
+    """
+    from dataclasses import replace
+
+    from ..core.permissions import knows
+    from ..language.problems import suggestion
+    from ..settings import ClaimNames, given_by_scopes
+
+    sources = settings.identity if settings is not None else ()
+    claims = next((each.claims for each in sources if each.claims.scopes is not None), ClaimNames(("sub",)))
+    names = [name.strip() for name in text.split(",") if name.strip()]
+    for name in names:
+        if claims.scope_names is not None and name not in claims.scope_names:
+            known = suggestion(name, claims.scope_names) or f"; known are {', '.join(claims.scope_names)}"
+            raise UsageError(f'--scope: [identity] scope_names has no scope "{name}"{known}')
+        if claims.scope_names is None and not knows(policy.resolver, name):
+            raise UsageError(f'--scope: the policy knows no permission "{name}"{suggestion(name, policy.permissions)}')
+    scopes, roles = given_by_scopes(names, claims)
+    return replace(caller, scopes=scopes, scoped_roles=roles)
+
+
 def caller_named(who: str, policy: Policy, settings: Settings | None) -> Caller | None:
     """The caller that a string means: a persona, roles, or a persona and roles that it holds as well.
 

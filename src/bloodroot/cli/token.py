@@ -24,7 +24,7 @@ app = typer.Typer(
 def make(
     who: Annotated[str, typer.Argument(metavar="WHO", help="A persona, a role, or several roles with commas.")],
     scope: Annotated[
-        str | None, typer.Option("--scope", metavar="NAMES", help="Only these permissions, with commas between them.")
+        str | None, typer.Option("--scope", metavar="NAMES", help="Only these scopes, with commas between them.")
     ] = None,
     minutes: Annotated[
         float | None, typer.Option("--minutes", metavar="N", help="How long it is valid: at most 60.")
@@ -58,7 +58,7 @@ def make(
     if scope is not None:
         if source.claims.scopes is None:
             raise UsageError('--scope: the settings do not say where a token has its scopes; write scopes = "scope"')
-        caller = replace(caller, scopes=_scopes(scope, rules))
+        caller = inputs.with_scopes(caller, scope, rules, project)
     try:
         claims = claims_of(caller, source.claims)
     except ValueError as error:
@@ -91,17 +91,6 @@ def _caller(who: str, policy: Policy, settings: Settings) -> Caller:
     if caller.id is None:
         raise UsageError(f'persona "{who}" has no id; write attributes = {{ id = 1 }} under [personas.{who}]')
     return caller
-
-
-def _scopes(text: str, policy: Policy) -> list[str]:
-    from ..core.permissions import knows
-    from ..language.problems import suggestion
-
-    scopes = [name.strip() for name in text.split(",")]
-    for name in scopes:
-        if not knows(policy.resolver, name):
-            raise UsageError(f'--scope: the policy knows no permission "{name}"{suggestion(name, policy.permissions)}')
-    return scopes
 
 
 @app.command("read")

@@ -45,6 +45,10 @@ def why(
         bool,
         typer.Option("--directory", help="Take WHO, a persona or a member's login or id, from the directory."),
     ] = False,
+    scope: Annotated[
+        str | None,
+        typer.Option("--scope", metavar="NAMES", help="With a token for these scopes alone, with commas between them."),
+    ] = None,
     policy: PolicyOption = None,
     settings: SettingsOption = None,
     form: Annotated[str | None, format_option("Explanation", "Entrance", "LinesResult")] = None,
@@ -60,7 +64,7 @@ def why(
     from . import inputs, output
 
     output.check_out(form, out)
-    if who_gets_in and (len(words) != 2 or path_only or directory or attributes is not None):
+    if who_gets_in and (len(words) != 2 or path_only or directory or attributes is not None or scope is not None):
         raise UsageError("--who needs METHOD PATH alone, as in: bloodroot why --who GET /reports/stock")
     if len(words) != 3 and not ((path_only or who_gets_in) and len(words) == 2):
         raise UsageError("why needs WHO METHOD PATH, as in: bloodroot why curator PATCH /trials/7")
@@ -89,6 +93,11 @@ def why(
         who, caller = _member(who, project)
     else:
         caller = _with_attributes(inputs.caller_named(who, rules, project), attributes)
+    if scope is not None:
+        if caller is None:
+            raise UsageError("--scope: a signed-out caller has no token")
+        caller = inputs.with_scopes(caller, scope, rules, project)
+        who = f"{who} with a token for {scope}"
     result = explain(rules, who, caller, method, sent, **at_hand)
     output.deliver(result, form, out, color)
 

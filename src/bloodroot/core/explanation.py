@@ -2,13 +2,13 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from typing import TYPE_CHECKING, Any
 
 from .caller import Caller, with_roles
 from .decision import Decision, Outcome
 from .formulas import Formula
-from .requirements import in_words, references_in
+from .requirements import in_words, permissions_in, references_in
 
 if TYPE_CHECKING:
     from .policy import Policy
@@ -70,6 +70,8 @@ def explain(policy: Policy, who: str, caller: Caller | None, method: str, path: 
             if not policy.roles.closure_of[role] & ~held:
                 continue  # the caller holds it, and it was not enough
             other = with_roles(of_caller[0], (role,), of_caller[1])
+            if caller is not None and caller.scopes is not None:
+                other = replace(other, scopes=caller.scopes, scoped_roles=caller.scoped_roles)
             if policy.decide(other, method, path, **values).outcome is Outcome.ALLOW:
                 sufficient.append(role)
     remainder = decision.remainder
@@ -84,8 +86,25 @@ def explain(policy: Policy, who: str, caller: Caller | None, method: str, path: 
         in_words(remainder) if remainder is not None else None,
         _record(remainder) if remainder is not None else None,
         _records(policy, decision) if remainder is not None else None,
-        tuple(_hints(policy, caller, decision, sufficient)),
+        tuple(_hints(policy, caller, decision, sufficient) or _about_token(policy, caller, decision, values)),
     )
+
+
+def _about_token(policy: Policy, caller: Caller | None, decision: Decision, values: dict[str, Any]) -> list[str]:
+    """Where a token was made for too little: what it is for, and that its owner would be let in."""
+    if caller is None or caller.scopes is None or decision.outcome is Outcome.ALLOW:
+        return []
+    question = decision.question
+    whole = policy.decide(replace(caller, scopes=None), question.method, question.path, **values)
+    if whole.outcome is Outcome.DENY:
+        return []
+    roles = [f"lines for {role}" for role in sorted(caller.scoped_roles or ())]
+    given = ", ".join((*sorted(caller.scopes), *roles)) or "nothing that is asked here"
+    hints = [f"the owner of the token would not be refused; the token is for {given}"]
+    asks = [] if decision.line is None else permissions_in(decision.line.requirement.formula)
+    if caller.scoped_roles is not None and not any(True for _ in asks):
+        hints.append("a line that asks for no permission is open where a scope gives the role, or signed-in")
+    return hints
 
 
 def _record(remainder: Formula) -> str | None:

@@ -124,6 +124,8 @@ def _held(roles: RoleTable, facts: Facts) -> str:
     ]
     found = [*roles.names(facts.certain), *everywhere, *roles_in_records(there.caller if there is not None else None)]
     text = ", ".join(found) or "no role"
+    if facts.scopes is not None:
+        text += ", with a token made for less"
     location = there.location if there is not None else None
     return "; ".join([text, *location.steps]) if location is not None else text
 
