@@ -32,7 +32,7 @@ function keys() {
 function client(id, grants) {
   return {
     client_id: id, client_secret: 'made up for tests, and for nothing else', redirect_uris: [], response_types: [],
-    grant_types: grants, token_endpoint_auth_method: 'client_secret_post',
+    grant_types: grants, token_endpoint_auth_method: id === 'service' ? 'client_secret_basic' : 'client_secret_post',
   };
 }
 

@@ -93,6 +93,70 @@ def _caller(who: str, policy: Policy, settings: Settings) -> Caller:
     return caller
 
 
+@app.command("key")
+def key(
+    login: Annotated[
+        str, typer.Argument(metavar="MEMBER", help="The login, or the id, of the member whose key it is.")
+    ],
+    name: Annotated[str, typer.Option("--name", metavar="TEXT", help="What to call the key.")] = "",
+    scope: Annotated[
+        str | None,
+        typer.Option(
+            "--scope",
+            metavar="NAMES",
+            help="Only these permissions; 'role NAME' and signed-in for lines that ask for these themselves.",
+        ),
+    ] = None,
+    until: Annotated[
+        str | None, typer.Option("--until", metavar="DATE", help="From when on it is not accepted, such as 2027-01-01.")
+    ] = None,
+    end: Annotated[
+        bool, typer.Option("--end", help="Have the keys of this member with this --name accepted no more.")
+    ] = False,
+    policy: PolicyOption = None,
+    settings: SettingsOption = None,
+) -> None:
+    """Make an API key for a member of the directory, and print it once; only its hash is kept."""
+    from ..core.permissions import knows
+    from ..identity import directory_of
+    from ..identity.held_in_records import end_of
+    from ..language.problems import suggestion
+    from . import inputs
+
+    rules, project = inputs.unbound_project(policy, settings)
+    directory = directory_of(project)
+    directory.check()
+    if not directory.own:
+        raise UsageError("directory.queries: these tables are the application's own, and it alone makes keys for them")
+    member = directory.member_with_login(login) or directory.member(login)
+    if member is None:
+        raise UsageError(f"the directory has no member {login}")
+    if end:
+        if not name:
+            raise UsageError("--end needs the --name of the key")
+        ended = directory.remove_key(member.id, name)
+        if not ended:
+            names = ", ".join(each.name for each in directory.keys_of(member.id) if each.name)
+            raise UsageError(f'{login} has no key "{name}"' + (f"; there are {names}" if names else ""))
+        typer.echo(f'{ended} key{"s" if ended > 1 else ""} "{name}" of {login} ended')
+        return
+    scopes = None
+    if scope is not None:
+        scopes = [each.strip() for each in scope.split(",") if each.strip()]
+        for each in scopes:
+            role = each.removeprefix("role ").strip()
+            known = role in rules.roles.bit if each.startswith("role ") else knows(rules.resolver, each)
+            if not known and each != "signed-in":
+                raise UsageError(f'--scope: the policy does not know "{each}"{suggestion(each, rules.permissions)}')
+    try:
+        ends = end_of(until)
+    except ValueError as error:
+        raise UsageError(f'--until must be a date, such as 2027-01-01, not "{until}"') from error
+    typer.echo(directory.make_key(member.id, name=name, scopes=scopes, until=ends))
+    what = f"for {', '.join(scopes)} alone" if scopes is not None else "for all that this member may do"
+    typer.echo(f"of {login}, {what}; it cannot be shown again", err=True)
+
+
 @app.command("read")
 def read(
     token: Annotated[

@@ -318,6 +318,7 @@ class _Asynchronous:
     def __init__(self, identification: Any) -> None:
         self._call = identification.asynchronous
         self.by_token = identification.by_token
+        self.challenge = identification.challenge
         self.takes_path = identification.takes_path
         self.vary = identification.vary
         self.again = identification.again

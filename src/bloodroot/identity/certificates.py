@@ -89,10 +89,11 @@ def _certificate(text: str) -> x509.Certificate:
         # RFC 8941, section 3.3.5: a byte sequence.
         return x509.load_der_x509_certificate(base64.b64decode(text[1:-1], validate=True))
     pem = unquote(text) if "%" in text else text
-    if pem.count("-----BEGIN CERTIFICATE-----") != 1:
+    before, _, rest = pem.partition("-----BEGIN CERTIFICATE-----")
+    inner, _, after = rest.partition("-----END CERTIFICATE-----")
+    if not inner or before.strip() or after.strip():
         raise ValueError("not one certificate")
     # Some proxies put blanks in the place of line ends.
-    inner = pem.partition("-----BEGIN CERTIFICATE-----")[2].partition("-----END CERTIFICATE-----")[0]
     return x509.load_der_x509_certificate(base64.b64decode("".join(inner.split()), validate=True))
 
 
