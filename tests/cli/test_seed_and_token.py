@@ -196,7 +196,7 @@ class Seed(Tarn):
             ("a.csv", "login,role\nx,y\n", 'unknown column role; did you mean "roles"?'),
             ("a.csv", "login\nx,y\n", "a.csv:2: this line has 2 values, and there are 1 columns"),
             ("a.csv", 'login\n"x\n', "this is not CSV"),
-            ("a.txt", "", "a seed file is TOML or CSV"),
+            ("a.txt", "", "a seed is TOML, CSV"),
             ("missing.toml", None, "missing.toml: there is no such file"),
         ):
             if text is not None:

@@ -15,9 +15,9 @@ from bloodroot.identity import fresh, tables
 from bloodroot.identity.directory import Directory
 from bloodroot.identity.fresh import Remembered
 from bloodroot.identity.members import member_of
-from bloodroot.identity.seed_file import Seed, SeedError, SeedGroup, SeedMember
 from bloodroot.identity.seed_result import SeedVerdict
 from bloodroot.identity.seeding import seed_directory
+from bloodroot.identity.seeds import Seed, SeedError, SeedGroup, SeedMember
 from bloodroot.settings import DirectoryTables, SettingsError
 from tests.policies import POLICY
 from tests.postgres import new_database

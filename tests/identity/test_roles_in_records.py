@@ -12,8 +12,9 @@ from bloodroot import Unidentified
 from bloodroot.identity.claims import claims_of, read_claims
 from bloodroot.identity.directory import Directory
 from bloodroot.identity.held_in_records import end_of
-from bloodroot.identity.seed_file import SeedError, read_seed
+from bloodroot.identity.seed_file import read_seed
 from bloodroot.identity.seeding import seed_directory
+from bloodroot.identity.seeds import SeedError
 from bloodroot.settings import ClaimNames, DirectoryTables, SettingsError
 from bloodroot.settings.callers import ClaimedRoles
 from tests.postgres import new_database

@@ -12,11 +12,14 @@ import typer
 from .output import Color, ColorOption, OutOption, PolicyOption, SettingsOption, UsageError, format_option
 
 if TYPE_CHECKING:
-    from ..identity.seed_file import SeedMember
+    from ..identity.seeds import SeedMember
 
 
 def seed(
-    file: Annotated[Path, typer.Argument(metavar="FILE", help="Members, roles and groups, as TOML or CSV.")],
+    file: Annotated[
+        Path,
+        typer.Argument(metavar="FILE", help="Members, roles and groups, as TOML or CSV; or a SCIM export, as JSON."),
+    ],
     update: Annotated[bool, typer.Option("--update", help="Bring what differs in line with the file.")] = False,
     dry_run: Annotated[bool, typer.Option("--dry-run", help="Say what would be done, and write nothing.")] = False,
     policy: PolicyOption = None,
@@ -27,6 +30,7 @@ def seed(
 ) -> None:
     """Put roles, grants and first members into the directory; what is there stays as it is."""
     from ..identity import directory_of
+    from ..identity.scim import known_to
     from ..identity.seed_file import read_seed
     from ..identity.seed_result import SeedVerdict
     from ..identity.seeding import seed_directory
@@ -34,8 +38,13 @@ def seed(
 
     output.check_out(form, out)
     rules, project = inputs.unbound_project(policy, settings, personas=False)
-    result = seed_directory(directory_of(project), read_seed(file), rules, password, update=update, dry_run=dry_run)
+    wanted, notes = read_seed(file), tuple[str, ...]()
+    if file.suffix == ".json":
+        wanted, notes = known_to(rules, wanted)
+    result = seed_directory(directory_of(project), wanted, rules, password, update=update, dry_run=dry_run)
     output.deliver(result, form, out, color)
+    for note in notes:
+        typer.echo(note, err=True)
     if any(row.verdict is SeedVerdict.DIFFERS for row in result.rows):
         raise typer.Exit(1)
 

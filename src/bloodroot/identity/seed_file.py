@@ -8,16 +8,14 @@ import io
 import re
 import tomllib
 from collections.abc import Mapping
-from dataclasses import dataclass, field
 from pathlib import Path
 from typing import Any
 
-from ..language.errors import BloodrootError
 from ..language.problems import suggestion
 from .held_in_records import RoleIn, end_of
+from .scim import read_scim
+from .seeds import FROM_ENVIRONMENT, PROMPT, Seed, SeedError, SeedGroup, SeedMember
 
-PROMPT = "prompt"
-_FROM_ENVIRONMENT = re.compile(r"\{env\.([A-Za-z_][A-Za-z0-9_]*)\}")
 _LISTS = ("roles", "groups", "permissions")
 _MEMBER = ("id", "login", "name", "status", *_LISTS, "roles_in", "password", "attributes")
 _GROUP = ("name", "permissions")
@@ -29,82 +27,14 @@ _ROLE_IN = '{ role = "editor", in = { studio = 7 }, until = 2027-01-01 }'
 _ROLE_IN_CELL = re.compile(r"(\S+) in (\S+) (\S+)(?: until (\S+))?")
 
 
-class SeedError(BloodrootError):
-    """A seed that cannot be used, with every reason found. Nothing has been changed.
-
-    Attributes:
-        reasons: one message each, with its place.
-    """
-
-    def __init__(self, reasons: list[str]) -> None:
-        self.reasons = tuple(reasons)
-        super().__init__("\n".join((*reasons, "Nothing was changed.")))
-
-
-@dataclass(frozen=True, slots=True)
-class SeedMember:
-    """A member to be. What is None the file does not say: it is neither compared nor changed.
-
-    Attributes:
-        place: file and line.
-        login: by what the member is found again.
-        id: the number the member is to have, or None for the next one.
-        name: what the member is called.
-        status: such as ``active`` or ``suspended``.
-        roles: roles to be held directly.
-        groups: groups to belong to.
-        permissions: permissions beside those of the roles.
-        attributes: what else conditions may ask for.
-        password: ``{env.NAME}`` or ``prompt``, or None for a member who has no password.
-        roles_in: roles to be held in particular records.
-        ends: when roles, groups and permissions end, by ``roles``, ``groups`` or ``permissions`` and the name.
-    """
-
-    place: str
-    login: str
-    id: int | None = None
-    name: str | None = None
-    status: str | None = None
-    roles: tuple[str, ...] | None = None
-    groups: tuple[str, ...] | None = None
-    permissions: tuple[str, ...] | None = None
-    attributes: Mapping[str, Any] | None = None
-    password: str | None = None
-    roles_in: tuple[RoleIn, ...] | None = None
-    ends: Mapping[tuple[str, str], datetime.datetime] = field(default_factory=dict)
-
-    @property
-    def variable(self) -> str | None:
-        """The environment variable that has the password; None where there is none to be read from it."""
-        match = _FROM_ENVIRONMENT.fullmatch(self.password or "")
-        return match[1] if match else None
-
-
-@dataclass(frozen=True, slots=True)
-class SeedGroup:
-    """A group, and the permissions given to it."""
-
-    place: str
-    name: str
-    permissions: tuple[str, ...]
-
-
-@dataclass(frozen=True, slots=True)
-class Seed:
-    """All that a seed file says."""
-
-    members: tuple[SeedMember, ...]
-    groups: tuple[SeedGroup, ...] = ()
-
-
 def read_seed(file: Path) -> Seed:
-    """Read a seed file; its ending says whether it is TOML or CSV.
+    """Read a seed file; its ending says whether it is TOML, CSV or a SCIM export.
 
     Raises:
         SeedError: with every mistake found.
     """
-    if file.suffix not in (".toml", ".csv"):
-        raise SeedError([f"{file}: a seed file is TOML or CSV, and its name ends in .toml or .csv"])
+    if file.suffix not in (".toml", ".csv", ".json"):
+        raise SeedError([f"{file}: a seed is TOML, CSV or a SCIM export as JSON: .toml, .csv or .json"])
     try:
         text = file.read_text("utf-8-sig")
     except FileNotFoundError as error:
@@ -112,6 +42,8 @@ def read_seed(file: Path) -> Seed:
     except (OSError, UnicodeDecodeError) as error:
         reason = getattr(error, "strerror", None) or "this is not UTF-8 text"
         raise SeedError([f"{file}: this file cannot be read: {reason}"]) from error
+    if file.suffix == ".json":
+        return read_scim(text, file.name)
     reader = _Reader(file.name)
     seed = reader.toml(text) if file.suffix == ".toml" else reader.csv(text)
     reader.check_once(seed)
@@ -199,7 +131,7 @@ class _Reader:
         elif attributes is not None and (taken := sorted({"id", "login", "name", "status"} & attributes.keys())):
             self._wrong(place, f"attributes may not have {taken[0]}, which is beside them")
         password = self._text(place, "password", entry.get("password"))
-        if password is not None and password != PROMPT and not _FROM_ENVIRONMENT.fullmatch(password):
+        if password is not None and password != PROMPT and not FROM_ENVIRONMENT.fullmatch(password):
             self._wrong(place, 'a password does not belong into a file; write password = "{env.NAME}" or "prompt"')
             password = None
         ends: dict[tuple[str, str], datetime.datetime] = {}

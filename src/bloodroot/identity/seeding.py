@@ -20,8 +20,8 @@ from . import passwords, tables
 from .database import file_of, in_one_transaction, open_database, reason_of
 from .directory import Directory
 from .held_in_records import RoleIn, end_of, said_end
-from .seed_file import Seed, SeedError, SeedMember
 from .seed_result import SeedResult, SeedRow, SeedVerdict
+from .seeds import Seed, SeedError, SeedMember
 
 
 def check_seed(seed: Seed, policy: Policy) -> None:

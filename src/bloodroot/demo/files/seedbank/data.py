@@ -10,8 +10,9 @@ from typing import Any
 
 import bloodroot
 from bloodroot.identity.members import Member as Entry
-from bloodroot.identity.seed_file import SeedMember, read_seed
+from bloodroot.identity.seed_file import read_seed
 from bloodroot.identity.seeding import seed_directory
+from bloodroot.identity.seeds import SeedMember
 
 from .who import FOLDER, directory
 

@@ -9,8 +9,9 @@ import sqlalchemy as sa
 from sqlalchemy.orm import DeclarativeBase, Mapped, Session, mapped_column
 
 import bloodroot
-from bloodroot.identity.seed_file import SeedMember, read_seed
+from bloodroot.identity.seed_file import read_seed
 from bloodroot.identity.seeding import seed_directory
+from bloodroot.identity.seeds import SeedMember
 
 from .who import FOLDER, directory
 
