@@ -20,6 +20,7 @@ class Watched:
 
     Attributes:
         path: the file.
+        root: the folder that what is included must be in, or None.
         policy: the policy as it was read first.
         states: the files that were read, each with what changes when it does.
 
@@ -27,13 +28,14 @@ class Watched:
         PolicyError: it cannot be read at the start.
     """
 
-    def __init__(self, path: str | os.PathLike[str]) -> None:
+    def __init__(self, path: str | os.PathLike[str], root: str | os.PathLike[str] | None = None) -> None:
         self.path = Path(path).absolute()
+        self.root = Path(root).absolute() if root is not None else None
         files = _Noting()
-        self.policy, self.states = load_from(files, self.path)[0], files.states
+        self.policy, self.states = load_from(files, self.path, self.root)[0], files.states
 
 
-def watched(path: str | os.PathLike[str]) -> Watched:
+def watched(path: str | os.PathLike[str], *, root: str | os.PathLike[str] | None = None) -> Watched:
     """The policy in a file, with all that it includes, that is read again within a second of a change.
 
     Give it to ``protect`` or ``AccessMiddleware`` in the place of a policy. A policy with a mistake, or one that an
@@ -42,11 +44,12 @@ def watched(path: str | os.PathLike[str]) -> Watched:
 
     Args:
         path: as `load`.
+        root: as `load`.
 
     Raises:
         PolicyError: it cannot be read now.
     """
-    return Watched(path)
+    return Watched(path, root)
 
 
 class Changes:
@@ -55,10 +58,12 @@ class Changes:
     Args:
         path: the file of the policy.
         states: the files that were read, each with its state.
+        root: the folder that what is included must be in, or None.
     """
 
-    def __init__(self, path: Path, states: Mapping[Path, _State | None]) -> None:
+    def __init__(self, path: Path, states: Mapping[Path, _State | None], root: Path | None = None) -> None:
         self._path = path
+        self._root = root
         self._read = dict(states)
         self._seen = dict(states)
 
@@ -76,7 +81,7 @@ class Changes:
             return None
         files = _Noting()
         try:
-            return load_from(files, self._path)[0]
+            return load_from(files, self._path, self._root)[0]
         finally:
             # What could not be read is looked at as well: it may be mended.
             self._read = self._seen = files.states

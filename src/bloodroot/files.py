@@ -18,12 +18,13 @@ _LARGEST = 32 * 1024 * 1024
 _DEEPEST = 20
 
 
-def load(path: str | os.PathLike[str]) -> Policy:
+def load(path: str | os.PathLike[str], *, root: str | os.PathLike[str] | None = None) -> Policy:
     """Read and compile the policy in a file, with all that it includes.
 
     Args:
-        path: a UTF-8 text file, such as ``access.bloodroot``. What it includes is looked for beside each file, and
-            must be in the folder of this one or below.
+        path: a UTF-8 text file, such as ``access.bloodroot``. What it includes is looked for beside each file.
+        root: the folder that what is included must be in; None for that of the git repository that the file is in, and
+            where there is none, for the folder of the file.
 
     Returns:
         The compiled policy.
@@ -31,29 +32,37 @@ def load(path: str | os.PathLike[str]) -> Policy:
     Raises:
         PolicyError: with every mistake found, or with the reason why a file cannot be read.
     """
-    return load_with_tree(path)[0]
+    return load_with_tree(path, root)[0]
 
 
-def load_with_tree(path: str | os.PathLike[str]) -> tuple[Policy, tree.Document]:
+def load_with_tree(
+    path: str | os.PathLike[str], root: str | os.PathLike[str] | None = None
+) -> tuple[Policy, tree.Document]:
     """`load`, and the text of the policy as a tree, with all that it includes.
 
     Raises:
         PolicyError: as `load`.
     """
-    return load_from(Disk(), Path(path))
+    return load_from(Disk(), Path(path), Path(root) if root is not None else None)
 
 
-def load_from(files: Files, path: Path) -> tuple[Policy, tree.Document]:
+def repository_of(file: Path) -> Path | None:
+    """The folder of the git repository that a file is in, or None."""
+    return next((folder for folder in file.resolve().parents if (folder / ".git").exists()), None)
+
+
+def load_from(files: Files, path: Path, root: Path | None = None) -> tuple[Policy, tree.Document]:
     """`load_with_tree`, from wherever the files of the policy are.
 
     Args:
         files: where they are read.
         path: the name of the policy there.
+        root: the folder that what is included must be in; None for the one that these files are in.
 
     Raises:
         PolicyError: as `load`.
     """
-    reading = _Reading(files)
+    reading = _Reading(files, root)
     with collector_paused():
         reading.read(path, None, ())
         return compile_documents(reading.documents, reading.problems), merged(reading.documents)
@@ -82,6 +91,10 @@ class Files(Protocol):
         """Why something that is there cannot be included; an empty string where nothing is wrong with it."""
         ...
 
+    def root(self, real: Path) -> Path:
+        """The folder that what a policy includes must be in, where nothing else is said."""
+        ...
+
     def name_of(self, file: Path) -> str:
         """What a file is called in messages."""
         ...
@@ -103,16 +116,23 @@ class Disk:
         is_odd = real.exists() and not (real.is_file() or real.is_dir())
         return "this is a pipe or a device, and no file" if is_odd else ""
 
+    def root(self, real: Path) -> Path:
+        """As `Files.root`."""
+        return repository_of(real) or real.parent
+
     def name_of(self, file: Path) -> str:
         """As `Files.name_of`."""
-        return os.fspath(file)
+        # Without what leads up and down again, unless a link on the way makes that another file.
+        short = os.path.normpath(file)
+        return short if os.path.realpath(short) == os.path.realpath(file) else os.fspath(file)
 
 
 class _Reading:
     """The files of one policy."""
 
-    def __init__(self, files: Files) -> None:
+    def __init__(self, files: Files, root: Path | None) -> None:
         self.files = files
+        self.root = files.real(root) if root is not None else None
         self.folder = Path()
         self.documents: list[tree.Document] = []
         self.problems: list[Problem] = []
@@ -132,7 +152,7 @@ class _Reading:
         self.problems += problems
         real = self.files.real(file)
         if place is None:
-            self.folder = real.parent
+            self.folder = self.root if self.root is not None else self.files.root(real)
         above = (*above, real)
         for section in document.headed("include"):
             wanted = file.parent / (section.argument or "")
@@ -149,8 +169,11 @@ class _Reading:
             real = self.files.real(wanted)
         except (OSError, RuntimeError, ValueError):
             return "this name leads nowhere"
-        if not real.is_relative_to(self.folder):
-            return f"this leaves the policy's folder, {self.folder.name}; what is included must be inside it"
+        if not real.is_relative_to(self.folder) or ".." in real.parts:
+            return (
+                f"this leaves the folder {self.folder.name}; what is included must be inside it, or inside the one "
+                'that is named by root = "..." in the settings, and by load(..., root="...")'
+            )
         if spelling_problem := self.files.spelling_problem(real):
             return spelling_problem
         if real in above:

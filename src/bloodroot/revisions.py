@@ -57,6 +57,10 @@ class Revision:
         """As `files.Files.spelling_problem`."""
         return ""
 
+    def root(self, real: Path) -> Path:  # noqa: ARG002
+        """As `files.Files.root`: a revision has no more than its repository."""
+        return Path()
+
     def name_of(self, file: Path) -> str:
         """As `files.Files.name_of`."""
         return f"{self.name}:{file.as_posix()}"
@@ -84,6 +88,18 @@ def revision(name: str, near: Path) -> Revision | None:
     done = _git(top, "rev-parse", "--verify", "--quiet", f"{name}^{{commit}}")
     commit = done.stdout.decode("ascii", "replace").strip()
     return Revision(top, name, commit) if done.returncode == 0 and commit.isalnum() else None
+
+
+def names_of_revisions(near: Path) -> list[str]:
+    """The branches and tags of the repository that a folder is in, the youngest first.
+
+    Raises:
+        RevisionError: there is no repository, or git is not installed.
+    """
+    top = top_of(near)
+    wanted = ("--sort=-creatordate", "--format=%(refname:short)", "refs/heads", "refs/tags", "refs/remotes")
+    done = _git(top, "for-each-ref", *wanted)
+    return done.stdout.decode("utf-8", "replace").split()
 
 
 def top_of(near: Path) -> Path:

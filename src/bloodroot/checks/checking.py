@@ -127,13 +127,20 @@ def _accepting(
     left: list[Finding] = []
     accepted: list[tuple[Finding, str]] = []
     used: set[tuple[int, str]] = set()
+    asked_for: set[str] = set()
     for finding in findings:
         here = _entry_at(starts.get(finding.place.source, []), finding.place.line)
         reason = (
             next((accept.reason for accept in here.accepts if accept.finding == finding.name), None) if here else None
         )
         if here is None or reason is None:
-            left.append(finding)
+            asked = _accepted_in_settings(subject, finding)
+            if asked is None:
+                left.append(finding)
+            else:
+                asked_for.add(asked)
+                assert subject.settings is not None
+                accepted.append((finding, subject.settings.accept[asked]))
         else:
             used.add((id(here), finding.name))
             accepted.append((finding, reason))
@@ -145,7 +152,35 @@ def _accepting(
         if (id(entry), accept.finding) not in used
         for finding in _stale(subject, entry, accept)
     ]
-    return left, accepted, stale
+    return left, accepted, [*stale, *_stale_in_settings(subject, asked_for)]
+
+
+def _accepted_in_settings(subject: Subject, finding: Finding) -> str | None:
+    """What of the settings accepts a finding, whose entry may be in a file that others include as well; or None."""
+    lines = finding.place.source.lines
+    begins = " ".join(lines[finding.place.line - 1].split()) if len(lines) >= finding.place.line else ""
+    for asked in subject.settings.accept if subject.settings is not None else ():
+        name, _, entry = asked.partition(" ")
+        if name == finding.name and entry and f"{begins} ".startswith(f"{entry} "):
+            return asked
+    return None
+
+
+def _stale_in_settings(subject: Subject, used: set[str]) -> Iterator[Finding]:
+    """What the settings accept and is not there."""
+    settings = subject.settings
+    if settings is None:
+        return
+    for asked in settings.accept:
+        name, _, entry = asked.partition(" ")
+        kind, place = KINDS.get(name), lifetimes.place_of(settings, "accept", asked)
+        if kind is None:
+            guess = suggestion(name, KINDS) or "."
+            yield STALE_ACCEPT.at(place, f'There is no finding of the name "{name}"{guess}')
+        elif not entry:
+            yield STALE_ACCEPT.at(place, f'Write how the entry begins that accepts it, as in "{name} auditor".')
+        elif asked not in used and subject.knows(kind.needs):
+            yield STALE_ACCEPT.at(place, f'No entry that begins with "{entry}" has the finding {name}.')
 
 
 def _entry_at(entries: list[tuple[int, tree.Entry]], line: int) -> tree.Entry | None:

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Iterator
+from pathlib import Path
 
 from ..core.finding import Finding, FindingKind, Needs, Severity
 from ..core.formulas import FALSE, walk
@@ -40,7 +41,7 @@ def find(subject: Subject) -> Iterator[Finding]:
         # What a token says of roles does not count where the directory knows them.
         if settings.directory.cache > _LONGEST:
             yield STALE_ROLES.at(
-                _place(settings, "directory", "cache"),
+                place_of(settings, "directory", "cache"),
                 f"A member is remembered for {settings.directory.cache:g} seconds, with the roles it had before.",
             )
         return
@@ -51,12 +52,12 @@ def find(subject: Subject) -> Iterator[Finding]:
     made = settings.development
     if made is not None and made.minutes * 60 > _LONGEST:
         yield STALE_ROLES.at(
-            _place(settings, "token", "minutes"),
+            place_of(settings, "token", "minutes"),
             f"Tokens with roles are valid for {made.minutes:g} minutes: a role that is taken away lives on as long.",
         )
     else:
         yield STALE_ROLES.at(
-            _place(settings, "identity", "roles"),
+            place_of(settings, "identity", "roles"),
             "Roles are read from a token alone: one that is taken away lives on until the token expires.",
             severity=Severity.NOTE,
         )
@@ -82,11 +83,19 @@ def _scopes(subject: Subject, settings: Settings) -> Iterator[Finding]:
         )
 
 
-def _place(settings: Settings, table: str, key: str) -> Place:
+def shown_name(file: Path) -> str:
+    """A file as it is called from the current folder."""
+    try:
+        return str(file.resolve().relative_to(Path.cwd().resolve()))
+    except ValueError:
+        return str(file)
+
+
+def place_of(settings: Settings, table: str, key: str) -> Place:
     """Where a key of a table of the settings is; the table's own line where it is left out."""
     checked = settings.checked
     places = checked.places if checked is not None else {}
     start = (*checked.root, table) if checked is not None else (table,)
     lines = {path: line for path, line in places.items() if path[: len(start)] == start}
     exact = [line for path, line in lines.items() if path[-1] == key]
-    return Place(Source(settings.file.name, ()), min(exact or lines.values(), default=1), 1, 1)
+    return Place(Source(shown_name(settings.file), ()), min(exact or lines.values(), default=1), 1, 1)

@@ -7,6 +7,7 @@ from typing import TYPE_CHECKING, Annotated
 
 import typer
 
+from . import completing
 from .output import (
     Color,
     ColorOption,
@@ -28,9 +29,19 @@ _TYPES = {".json": "application/json", ".form": "application/x-www-form-urlencod
 
 
 def ask(
-    who: Annotated[str, typer.Argument(metavar="WHO", help="A persona, or signed-out.")],
-    method: Annotated[str, typer.Argument(metavar="METHOD")],
-    path: Annotated[str, typer.Argument(metavar="PATH", help="The path, with its query.")],
+    who: Annotated[
+        str,
+        typer.Argument(
+            metavar="WHO", help="A persona, or signed-out.", autocompletion=completing.words(completing.caller)
+        ),
+    ],
+    method: Annotated[str, typer.Argument(metavar="METHOD", autocompletion=completing.words(completing.method))],
+    path: Annotated[
+        str,
+        typer.Argument(
+            metavar="PATH", help="The path, with its query.", autocompletion=completing.words(completing.path)
+        ),
+    ],
     body: Annotated[
         Path | None,
         typer.Option("--body", metavar="FILE", help="What to send; by default what [bodies] of the settings has."),

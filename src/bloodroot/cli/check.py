@@ -7,6 +7,7 @@ from typing import Annotated
 
 import typer
 
+from . import completing
 from .output import (
     Color,
     ColorOption,
@@ -32,7 +33,12 @@ def check(
     sources: SourcesArgument = None,
     only: Annotated[
         str | None,
-        typer.Option("--only", metavar="NAMES", help="Report only these findings; names have commas between them."),
+        typer.Option(
+            "--only",
+            metavar="NAMES",
+            help="Report only these findings; names have commas between them.",
+            autocompletion=completing.words(completing.finding),
+        ),
     ] = None,
     fail_on: Annotated[
         FailOn, typer.Option("--fail-on", help="Exit with status 1 if a finding is at least this bad.")

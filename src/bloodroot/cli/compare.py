@@ -7,6 +7,7 @@ from typing import Annotated
 
 import typer
 
+from . import completing
 from .output import Color, ColorOption, OutOption, PolicyOption, SettingsOption, format_option
 
 
@@ -20,10 +21,19 @@ class Fail(StrEnum):
 def compare(
     old: Annotated[
         str,
-        typer.Argument(metavar="OLD", help="A policy file, a revision of the git repository, or REVISION:FILE."),
+        typer.Argument(
+            metavar="OLD",
+            help="A policy file, a revision of the git repository, or REVISION:FILE.",
+            autocompletion=completing.words(completing.revision),
+        ),
     ],
     new: Annotated[
-        str | None, typer.Argument(metavar="[NEW]", help="The same; by default the policy as it is in the work tree.")
+        str | None,
+        typer.Argument(
+            metavar="[NEW]",
+            help="The same; by default the policy as it is in the work tree.",
+            autocompletion=completing.words(completing.revision),
+        ),
     ] = None,
     fail: Annotated[
         Fail | None,

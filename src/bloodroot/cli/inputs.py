@@ -103,7 +103,7 @@ def project_to_check(
     from ..settings.policy_names import check_names
 
     chosen, project = _chosen(policy, settings)
-    rules, document = read_policy(chosen)
+    rules, document = read_policy(chosen, project.root if project is not None else None)
     if project is not None:
         check_names(project, rules)
     if not sources and (project is None or not (project.app or project.openapi)):
@@ -156,7 +156,8 @@ def policy_as_written(policy: Path | None, settings: Path | None) -> tuple[Polic
         PolicyError: the policy cannot be used.
         SettingsError: the settings cannot be used.
     """
-    return read_policy(_chosen(policy, settings)[0])
+    chosen, project = _chosen(policy, settings)
+    return read_policy(chosen, project.root if project is not None else None)
 
 
 def _read(
@@ -165,7 +166,7 @@ def _read(
     from ..settings.policy_names import check_names
 
     chosen, project = _chosen(policy, settings)
-    rules, document = read_policy(chosen)
+    rules, document = read_policy(chosen, project.root if project is not None else None)
     if project is not None and personas:
         check_names(project, rules)
     return rules, document, project
@@ -196,8 +197,12 @@ def _in_a_revision(name: Path) -> bool:
         return False
 
 
-def read_policy(file: Path) -> tuple[Policy, Document]:
+def read_policy(file: Path, root: Path | None = None) -> tuple[Policy, Document]:
     """A policy and its tree, from a file or, as in ``main:access.bloodroot``, from a revision.
+
+    Args:
+        file: the file.
+        root: the folder that what it includes must be in, or None for its repository.
 
     Raises:
         PolicyError: the policy cannot be used.
@@ -206,7 +211,7 @@ def read_policy(file: Path) -> tuple[Policy, Document]:
     from ..revisions import place_in, revision
 
     if file.exists() or not _in_a_revision(file):
-        return load_with_tree(file)
+        return load_with_tree(file, root)
     name, _, path = str(file).partition(":")
     revision_of_name = revision(name, Path.cwd())
     assert revision_of_name is not None
@@ -237,7 +242,7 @@ def two_policies(old: str, new: str | None, policy: Path | None, settings: Path 
     if new is None and not usual.exists():
         raise UsageError(_no_policy(usual, file if policy is None else None))
     names = [_name_of_policy(name, usual) for name in (old, new)]
-    policies = [read_policy(name)[0] for name in names]
+    policies = [read_policy(name, project.root if project is not None else None)[0] for name in names]
     routes = _routes_if_needed(policies, project)
     one, other = (side(read, str(name), routes) for read, name in zip(policies, names, strict=True))
     return one, other

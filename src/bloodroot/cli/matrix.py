@@ -8,6 +8,7 @@ from typing import TYPE_CHECKING, Annotated
 import typer
 
 from ..report.registry import Format
+from . import completing
 from .output import (
     Color,
     ColorOption,
@@ -32,11 +33,21 @@ def matrix(
     personas: PersonasOption = False,
     only: Annotated[
         list[str] | None,
-        typer.Option("--only", metavar="PATTERN", help='Only such endpoints, as "/trials*" or "DELETE *"; repeatable.'),
+        typer.Option(
+            "--only",
+            metavar="PATTERN",
+            help='Only such endpoints, as "/trials*" or "DELETE *"; repeatable.',
+            autocompletion=completing.words(completing.pattern),
+        ),
     ] = None,
     role: Annotated[
         list[str] | None,
-        typer.Option("--role", metavar="NAME", help="Only this column, a role or a persona; repeatable."),
+        typer.Option(
+            "--role",
+            metavar="NAME",
+            help="Only this column, a role or a persona; repeatable.",
+            autocompletion=completing.words(completing.column),
+        ),
     ] = None,
     open_to_anyone: Annotated[
         bool, typer.Option("--open", help="Only endpoints that let signed-out callers in, if only sometimes.")

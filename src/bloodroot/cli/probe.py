@@ -9,6 +9,7 @@ from typing import TYPE_CHECKING, Annotated
 
 import typer
 
+from . import completing
 from .output import (
     Color,
     ColorOption,
@@ -37,10 +38,21 @@ def probe(
     ] = None,
     only: Annotated[
         list[str] | None,
-        typer.Option("--only", metavar="PATTERN", help='Endpoints to ask, as "/trials*" or "POST *"; repeatable.'),
+        typer.Option(
+            "--only",
+            metavar="PATTERN",
+            help='Endpoints to ask, as "/trials*" or "POST *"; repeatable.',
+            autocompletion=completing.words(completing.pattern),
+        ),
     ] = None,
     persona: Annotated[
-        list[str] | None, typer.Option("--persona", metavar="NAME", help="A persona to ask as; repeatable.")
+        list[str] | None,
+        typer.Option(
+            "--persona",
+            metavar="NAME",
+            help="A persona to ask as; repeatable.",
+            autocompletion=completing.words(completing.persona),
+        ),
     ] = None,
     methods: Annotated[
         str | None, typer.Option("--methods", metavar="NAMES", help="The methods to ask, as GET,POST.")

@@ -8,6 +8,7 @@ from typing import TYPE_CHECKING, Annotated
 
 import typer
 
+from . import completing
 from .output import Color, ColorOption, OutOption, PolicyOption, SettingsOption, UsageError, format_option
 
 if TYPE_CHECKING:
@@ -22,7 +23,14 @@ app = typer.Typer(
 
 @app.command("make")
 def make(
-    who: Annotated[str, typer.Argument(metavar="WHO", help="A persona, a role, or several roles with commas.")],
+    who: Annotated[
+        str,
+        typer.Argument(
+            metavar="WHO",
+            help="A persona, a role, or several roles with commas.",
+            autocompletion=completing.words(completing.caller),
+        ),
+    ],
     scope: Annotated[
         str | None, typer.Option("--scope", metavar="NAMES", help="Only these scopes, with commas between them.")
     ] = None,
@@ -163,7 +171,13 @@ def read(
         str, typer.Argument(metavar="TOKEN", help="The token, or - to read it from standard input, unseen by others.")
     ],
     path: Annotated[
-        str | None, typer.Option("--path", metavar="PATH", help="Where it is sent to, if tokens differ by path.")
+        str | None,
+        typer.Option(
+            "--path",
+            metavar="PATH",
+            help="Where it is sent to, if tokens differ by path.",
+            autocompletion=completing.words(completing.path),
+        ),
     ] = None,
     policy: PolicyOption = None,
     settings: SettingsOption = None,

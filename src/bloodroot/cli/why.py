@@ -6,6 +6,7 @@ from typing import TYPE_CHECKING, Annotated, Any
 
 import typer
 
+from . import completing
 from .output import Color, ColorOption, OutOption, PolicyOption, SettingsOption, UsageError, format_option
 
 if TYPE_CHECKING:
@@ -19,6 +20,7 @@ def why(
         list[str],
         typer.Argument(
             metavar="[WHO] METHOD PATH",
+            autocompletion=completing.words(completing.asked),
             help="A persona, roles, or both with commas between them, or signed-out; a method; a path, with its query.",
         ),
     ],

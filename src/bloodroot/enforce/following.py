@@ -42,7 +42,7 @@ class Following:
         with self._lock:
             if self._process != os.getpid():
                 self._process = os.getpid()
-                self._changes = Changes(self._watched.path, self._watched.states)
+                self._changes = Changes(self._watched.path, self._watched.states, self._watched.root)
                 threading.Thread(target=self._follow, name="bloodroot policy", daemon=True).start()
 
     def _follow(self) -> None:

@@ -7,6 +7,7 @@ from typing import TYPE_CHECKING, Any
 from urllib.parse import quote
 
 from ..checks.checking import KINDS, CheckResult
+from .repository_names import in_repository
 
 if TYPE_CHECKING:
     from ..core.finding import Finding
@@ -56,4 +57,6 @@ def _result(finding: Finding, names: list[str]) -> dict[str, Any]:
 
 def _location(place: Place) -> dict[str, Any]:
     region = {"startLine": place.line, "startColumn": place.column, "endColumn": place.column + max(1, place.length)}
-    return {"physicalLocation": {"artifactLocation": {"uri": quote(place.source.name)}, "region": region}}
+    return {
+        "physicalLocation": {"artifactLocation": {"uri": quote(in_repository(place.source.name))}, "region": region}
+    }

@@ -93,6 +93,8 @@ class Settings:
         checked: the file as it was checked, for what is found later.
         candidates: for parameters, values of several records: which of them suit whom is for the records to say.
         loaded: for such parameters, the records by value, once the application has loaded them.
+        root: the folder that what the policy includes must be in; None for that of the git repository.
+        accept: findings that are right here, by the name of the finding and how its entry begins, with the reason.
     """
 
     file: Path
@@ -112,6 +114,8 @@ class Settings:
     things: Mapping[str, Mapping[str, ThingSample]] = field(default_factory=dict)
     candidates: Mapping[str, tuple[str, ...]] = field(default_factory=dict)
     loaded: Mapping[str, Mapping[str, Any]] = field(default_factory=dict, repr=False, compare=False)
+    root: Path | None = None
+    accept: Mapping[str, str] = field(default_factory=dict)
 
     @property
     def folder(self) -> Path:

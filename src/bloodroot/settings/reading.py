@@ -118,6 +118,8 @@ def _settings(table: Table) -> Settings:
         checked,
         samples.things,
         samples.candidates,
+        root=table.file("root"),
+        accept={" ".join(each.split()): reason for each, reason in table.table("accept").each_value().items()},
     )
 
 

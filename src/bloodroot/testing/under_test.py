@@ -43,7 +43,7 @@ class Project:
         if self.settings.app is None:
             raise SettingsError(f'{path.name}: there is no application to test; write app = "module:name"')
         self.application = InTests(imported(self.settings.app, self.settings.folder, "app"))
-        self.policy: Policy = bound(load(self.settings.policy), self.settings)
+        self.policy: Policy = bound(load(self.settings.policy, root=self.settings.root), self.settings)
         check_names(self.settings, self.policy)
         for name in personas:
             if name not in self.settings.personas:

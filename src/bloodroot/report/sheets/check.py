@@ -23,7 +23,7 @@ def check(result: CheckResult) -> Sheet:
     if result.accepted:
         count = len({finding.place for finding, _ in result.accepted})
         reasons = (f"{finding.place.at}  {finding.name}: {reason}" for finding, reason in result.accepted)
-        title = f"Accepted, each with a reason in its line ({count}):"
+        title = f"Accepted, each with a reason ({count}):"
         sections.append(Section((strong(title),), tuple(line(quiet(text), indent=2) for text in reasons)))
     if result.unknown:
         sections.append(Section(lines=tuple(line(quiet(f"Note: {name}")) for name in result.unknown)))
