@@ -56,6 +56,41 @@ SHAPES = [
         {"curator", "auditor"},
         None,
     ),
+    # Of one organisation each: a role there is no role everywhere.
+    (
+        names(roles="memberships.role"),
+        {"memberships": [{"org": 7, "role": "curator"}, {"org": 8, "role": "auditor"}]},
+        set(),
+        'roles = "memberships.*.role"',
+    ),
+    (
+        names(roles="memberships.*.role"),
+        {"memberships": [{"org": 7, "role": "curator"}, {"org": 8, "role": "auditor"}]},
+        {"curator", "auditor"},
+        None,
+    ),
+    (names(roles="a.b.role"), {"a": [{"b": [{"role": "curator", "org": 7}]}]}, set(), "objects that say more"),
+    (
+        names(roles=["realm.roles", "own.roles"]),
+        {"realm": {"roles": ["auditor"]}, "own": {"roles": "curator"}},
+        {"curator", "auditor"},
+        None,
+    ),
+    (names(roles=["realm.roles", "own.roles"]), {"own": {"roles": ["curator"]}}, {"curator"}, "has no realm.roles"),
+    # A distinguished name is one name.
+    (
+        names(roles="duties", separator=",", names={"CN=Head,OU=Vault": "curator"}),
+        {"duties": "CN=Head,OU=Vault"},
+        {"curator"},
+        None,
+    ),
+    (
+        names(roles="duties", names={"CN=Head\\, old,OU=Vault": "curator"}),
+        {"duties": ["CN=Head\\, old,OU=Vault", "auditor"]},
+        {"curator", "auditor"},
+        None,
+    ),
+    (names(roles="duties", separator=","), {"duties": "curator,a=b"}, {"curator", "a=b"}, None),
     (DUTIES, {"staff": {"duties": {"curator": True, "auditor": False}}}, {"curator"}, None),
     (DUTIES, {"staff": {"duties": {"curator": 1, "auditor": 0, "botanist": True}}}, {"curator", "botanist"}, None),
     (DUTIES, {"staff": {"duties": {"curator": 2}}}, set(), 'in which "curator" is 2, and not true or false'),
@@ -171,6 +206,23 @@ class TokenShapes(unittest.TestCase):
         scopes = scopes if scopes is not None else frozenset({"none:such"})
         caller = Caller("3", roles, groups, attributes, scopes)
         self.assertEqual(read_claims(claims_of(caller, where), where).caller, caller)
+
+
+class ActingForOthers(unittest.TestCase):
+    def test_who_acts_is_read_or_the_token_refused(self) -> None:
+        where = ClaimNames(("sub",), actor=("act", "sub"))
+        for said, actor in (
+            ({}, None),
+            ({"act": None}, None),
+            ({"act": {"sub": "hazel"}}, "hazel"),
+            # RFC 8693, section 4.1: the outermost acts now, those within acted before.
+            ({"act": {"sub": 9, "act": {"sub": "fern"}}}, 9),
+        ):
+            with self.subTest(said):
+                self.assertEqual(read_claims({"sub": "ash", **said}, where).caller.actor, actor)
+        for wrong in ({}, {"sub": ""}, {"sub": None}, {"sub": True}, {"sub": ["hazel"]}, "hazel", 7, []):
+            with self.subTest(wrong), self.assertRaisesRegex(Unidentified, "names no one who acts for another"):
+                read_claims({"sub": "ash", "act": wrong}, where)
 
 
 class TableRows(unittest.TestCase):
