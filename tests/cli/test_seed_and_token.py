@@ -246,6 +246,28 @@ class Token(Tarn):
         )
         self.assertEqual(caller["scopes"], ["parcel:*", "plot:edit"])
 
+    def test_several_sources_and_names_that_look_like_signs(self) -> None:
+        self.write(
+            "access.bloodroot",
+            "roles\n  user\npermissions\n  vault:key:read  user\nendpoints\n  GET /x  vault:key:read\n",
+        )
+        one = '[[identity]]\nfrom = "jwt"\nkey = "{{env.{1}}}"\nissuer = "{0}"\nfor = "/{0}/**"\nroles = "{0}"\n'
+        self.write("bloodroot.toml", one.format("a", "TARN_KEY") + one.format("b", "TARN_OTHER_KEY"))
+        claims = {"sub": "7", "a": ["user"], "b": [], "exp": time.time() + 60}
+        for issuer, words, status, shown in (
+            ("a", (), 0, "may  vault:key:read"),
+            ("b", (), 0, "may not  vault:key:read"),
+            ("a", ("--path", "/a/x"), 0, "may  vault:key:read"),
+            ("b", ("--path", "/a/x"), 1, "was not signed with the key that counts here"),
+            ("c", (), 2, "name a path that it is sent to"),
+            ("a", ("--path", "/c"), 2, "no source takes tokens on /c"),
+        ):
+            with self.subTest(issuer=issuer, words=words):
+                token = jwt.encode({**claims, "iss": issuer}, KEY[::-1] if issuer == "b" else KEY)
+                run = self.bloodroot("token", "read", token, *words, TARN_KEY=KEY, TARN_OTHER_KEY=KEY[::-1])
+                self.assertEqual(run.status, status, run.out + run.err)
+                self.assertIn(shown, run.out + run.err)
+
     def test_with_a_directory_its_roles_count(self) -> None:
         self.run_as_set("seed", "seed.toml")
         token = self.made("tess")

@@ -296,6 +296,7 @@ class Addresses(InFolder):
                 ({"Cookie": f"other=1; pass={good}"}, 200),
                 ({"Authorization": f"Bearer {good}"}, 401),
                 ({"Cookie": f"pass={good}x"}, 401),
+                ({"Cookie": f"pass={good}; pass={good}"}, 401),
                 ({"Cookie": "pass="}, 401),
             ):
                 with self.subTest(headers):

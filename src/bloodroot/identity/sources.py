@@ -62,6 +62,10 @@ class TokenSource:
             sent = request.cookies.get(self.cookie)
             if not sent:
                 return None
+            pairs = (part.partition("=")[0].strip() for part in "; ".join(request.headers.getlist("cookie")).split(";"))
+            if sum(name == self.cookie for name in pairs) > 1:
+                # Another site of the same domain may have set one of them.
+                raise Unidentified(f"the cookie {self.cookie} was sent more than once")
         else:
             tokens = [header for header in request.headers.getlist("authorization") if header[:7].lower() == "bearer "]
             if not tokens:

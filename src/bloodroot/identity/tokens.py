@@ -58,8 +58,8 @@ class TokenCheck:
         algorithm = header.get("alg")
         if algorithm not in self.rules.algorithms:
             # RFC 8725, section 3.1: the checking side says which algorithms count, never the token.
-            counts = f"{self.rules.algorithms[0]} counts" if len(self.rules.algorithms) == 1 else "others count"
-            raise NoKey(f'the token says alg "{algorithm}", and only {counts} here')
+            only = f", and only {self.rules.algorithms[0]} counts here" if len(self.rules.algorithms) == 1 else ""
+            raise NoKey(f'the token says alg "{algorithm}"{only or ", which does not count here"}')
         if "crit" in header:
             # RFC 7515, section 4.1.11: what must be understood and is not makes the token invalid.
             raise NoKey("the token requires extensions that are not understood here")
