@@ -24,10 +24,12 @@ from bloodroot.enforce import current
 from bloodroot.enforce import flask as enforce_flask
 from bloodroot.identity import introspection, load
 from bloodroot.identity.fetching import in_a_thread
+from bloodroot.identity.stored_keys import hash_of
 from bloodroot.settings import SettingsError
 from tests import provider
 from tests.identity.test_provider import application
 from tests.program import InFolder
+from tests.requests import Sent
 from tests.servers import ask, serving, serving_wsgi
 
 POLICY = """
@@ -253,6 +255,42 @@ class KeysAndPasswords(Behind):
                 self.assertEqual(ask(port, "GET", "/vault", X_Member="1", X_Roles="keeper")[0], status)
                 self.assertEqual(ask(port, "GET", "/vault", X_Member="9", X_Roles="keeper")[0], 401)
 
+    def test_tables_of_an_application_with_keys_and_json(self) -> None:
+        with contextlib.closing(sqlite3.connect(self.folder / "own.db")) as database, database:
+            database.executescript(
+                "create table staff (id integer, sites text); create table held (role text, ends text);"
+                "create table keys (sha text, owner integer, scopes text, ends text);"
+                "insert into staff values (1, '[\"north\", \"south\"]'), (2, '[broken');"
+                "insert into held values ('member', '2099-01-01'), ('keeper', '2020-01-01');"
+                f"insert into keys values ('{hash_of('one')}', 1, 'reading:read', null),"
+                f"('{hash_of('two')}', 1, null, '2020-01-01'), ('{hash_of('three')}', 2, null, null);"
+            )
+        identify = load(
+            self.write(
+                "bloodroot.toml",
+                """
+                [identity]
+                from = "key"
+
+                [directory]
+                url = "sqlite:///own.db"
+                json = ["sites"]
+
+                [directory.queries]
+                member = "select id, 'active' as status, sites from staff where id = :id"
+                roles = "select role, ends as until from held where :id = :id"
+                key = "select owner as id, scopes, ends as until from keys where sha = :hash"
+                """,
+            )
+        )
+        self.addCleanup(identify.directory.engine.dispose)
+        caller = identify(Sent(x_api_key="one"))
+        self.assertEqual((caller.roles, caller.attributes["sites"]), ({"member"}, ("north", "south")))
+        self.assertEqual((caller.scopes, caller.scoped_roles), ({"reading:read"}, frozenset()))
+        for key, why in (("two", "the key has ended"), ("three", "cannot be read"), ("four", "no such key")):
+            with self.assertRaisesRegex(bloodroot.Unidentified, why):
+                identify(Sent(x_api_key=key))
+
     def test_who_acts_for_a_member_is_known_behind_a_directory(self) -> None:
         header = '[identity]\nfrom = "header"\nid = "X-Member"\nactor = "X-Acting"\nsenders = ["127.0.0.1"]\n'
         identify = load(self.write("bloodroot.toml", header + DIRECTORY))
@@ -268,6 +306,40 @@ class KeysAndPasswords(Behind):
         caller = identify.directory.caller(1, bloodroot.Caller(1, actor=3))
         self.assertEqual((caller.actor, policy.decide(caller, "GET", "/x").allowed), (3, False))
         self.assertTrue(policy.decide(identify.directory.caller(1), "GET", "/x").allowed)
+
+
+class Scopes(InFolder):
+    def test_what_scopes_give_on_the_command_line(self) -> None:
+        policy = "roles\n  user\nconditions\n  own  record.owner == caller.id\npermissions\n  reading:read  user\n"
+        policy += (
+            "endpoints\n  GET  /readings  reading:read\n  POST  /orders  user\n  PUT  /x  own\n  GET  /about  anyone\n"
+        )
+        self.write("access.bloodroot", policy)
+        settings = '[identity]\nfrom = "jwt"\nkey = "{env.K}"\nroles = "duties"\nscopes = "scope"\n'
+        persona = '[personas.gauge]\nroles = ["user"]\nscopes = ["reading:read"]\nattributes = { id = 4 }\n'
+        self.write("bloodroot.toml", settings + persona)
+        self.assertIn("POST /orders user", self.ran("check", "--only", "scoped-token-passes-role", status=1))
+        self.assertIn("allow", self.ran("why", "gauge", "POST", "/orders").splitlines()[0])
+        names = 'scope_names = { "readings" = ["reading:read"], "orders" = ["role user"], "openid" = ["*"] }\n'
+        self.write("bloodroot.toml", settings + names + persona.replace('"reading:read"', '"readings"'))
+        self.ran("check", "--only", "scoped-token-passes-role")
+        for who, words, opened in (
+            ("gauge", (), {"/readings", "/about"}),
+            ("user", ("--scope", "orders"), {"/orders", "/about"}),
+            ("user", ("--scope", "orders,openid"), {"/readings", "/orders", "/x", "/about"}),
+        ):
+            record = ("--caller", '{"id": 4}', "--record", '{"owner": 4}')
+            lines = (("GET", "/readings"), ("POST", "/orders"), ("PUT", "/x"), ("GET", "/about"))
+            found = {path for method, path in lines if ": allow" in self.ran("why", who, method, path, *record, *words)}
+            self.assertEqual(found, opened, who)
+        for words, message in (
+            (("why", "user", "GET", "/x", "--scope", "orderz"), 'has no scope "orderz"; did you mean "orders"?'),
+            (("why", "signed-out", "GET", "/x", "--scope", "orders"), "a signed-out caller has no token"),
+        ):
+            self.assertIn(message, self.bloodroot(*words).err)
+        for wrong, message in (('"reding:read"', 'no permission "reding:read"'), ('"role usr"', 'no role "usr"')):
+            self.write("bloodroot.toml", settings + f'scope_names = {{ "a" = [{wrong}] }}\n')
+            self.assertIn(message, self.bloodroot("check").err)
 
 
 class Certificates(Behind):
