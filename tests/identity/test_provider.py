@@ -59,7 +59,6 @@ def application(identify: Any) -> Starlette:
     return app
 
 
-@provider.needed
 class RealProvider(InFolder):
     def setUp(self) -> None:
         super().setUp()
@@ -122,8 +121,8 @@ class RealProvider(InFolder):
             with (
                 self.subTest(mode),
                 mock.patch.object(remote_keys, "FRESH", 0.2),
-                mock.patch.object(remote_keys, "SECONDS", 0.6),
-                mock.patch.object(in_a_thread, "__defaults__", (0.5,)),
+                mock.patch.object(remote_keys, "SECONDS", 1.1),
+                mock.patch.object(in_a_thread, "__defaults__", (1.0,)),
             ):
                 before = self.issuer.token("hazel")
                 asked = self.served()
@@ -133,14 +132,14 @@ class RealProvider(InFolder):
                 began = time.monotonic()
                 # The last good keys go on to count, and nothing waits.
                 self.assertEqual([asked("/vault", before)[0] for _ in range(20)], [200] * 20)
-                self.assertLess(time.monotonic() - began, 0.4)
+                self.assertLess(time.monotonic() - began, 0.9)
                 cold = self.served()
                 began = time.monotonic()
                 wanted = [("/vault", before), ("/open", "")] * 30
                 with concurrent.futures.ThreadPoolExecutor(30) as pool:
                     found = list(pool.map(cold, *zip(*wanted, strict=True)))
                 self.assertEqual([status for status, _ in found], [401, 200] * 30)
-                self.assertLess(time.monotonic() - began, 3)
+                self.assertLess(time.monotonic() - began, 5)
                 self.issuer.tell(mode="well")
                 time.sleep(1)
                 self.assertEqual(cold("/vault", before)[0], 200)
