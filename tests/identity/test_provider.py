@@ -26,6 +26,7 @@ from bloodroot.identity import load, remote_keys
 from bloodroot.identity.fetching import FetchError, in_a_thread, json_from
 from bloodroot.identity.keys import NoKey
 from bloodroot.identity.remote_keys import ProviderKeys
+from bloodroot.identity.waiting import without_waiting
 from bloodroot.settings import SettingsError
 from tests import provider
 from tests.identity.test_tokens import published
@@ -231,6 +232,16 @@ class FourHours(unittest.TestCase):
         for thread in threads:
             thread.join(3)
             self.assertFalse(thread.is_alive())
+
+    def test_an_event_loop_does_not_wait(self) -> None:
+        self.assertTrue(self.counts("a"))
+        self.answer, self.now = None, self.now + 61
+        began = time.monotonic()
+        with without_waiting():
+            self.assertFalse(self.counts("b"))
+        self.assertLess(time.monotonic() - began, 1)
+        self.assertEqual((self.asked, self.provider.ready({"alg": "ES256", "kid": "b"})), (2, False))
+        self.under_way[0].set_exception(FetchError("gone"))
 
     def test_first_keys_are_asked_for_ever_more_seldom(self) -> None:
         self.answer = FetchError("gone")

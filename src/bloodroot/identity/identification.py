@@ -15,6 +15,7 @@ from ..settings import Settings, SettingsError, SourceSettings, read_settings
 from ..threads import Threads
 from .fresh import Unknown
 from .sources import BearerToken, Header, Session, Source, TokenSource
+from .waiting import without_waiting
 
 if TYPE_CHECKING:
     from .directory import Directory
@@ -83,7 +84,9 @@ class Identification:
         if any(source.source.waits(request) for source in sources):
             claimed, by_token, directory = await self._waiting.run(self._first, sources, request)
         else:
-            claimed, by_token, directory = self._first(sources, request)
+            # That nothing has to be asked for may have changed since; then the next request waits, in a thread.
+            with without_waiting():
+                claimed, by_token, directory = self._first(sources, request)
         if claimed is None or directory is None:
             return claimed
         member = directory.remembered(claimed.id)

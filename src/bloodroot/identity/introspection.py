@@ -21,6 +21,7 @@ from .claims import Reading, read_claims
 from .fetching import SECONDS, FetchError, in_a_thread, json_from
 from .remote_keys import discovered
 from .sources import TokenSource
+from .waiting import may_wait
 
 _LOG = logging.getLogger("bloodroot.identity")
 
@@ -101,7 +102,7 @@ class Introspection(TokenSource):
         Raises:
             Unidentified: it cannot be asked; the next request asks again.
         """
-        if time.monotonic() < self._not_before or not self._waiting.acquire(blocking=False):
+        if not may_wait() or time.monotonic() < self._not_before or not self._waiting.acquire(blocking=False):
             raise Unidentified("the provider of this token cannot be asked at present")
         try:
             answer: dict[str, Any] = self._ask(lambda client: self._ask_about(client, token)).result(SECONDS + 1)

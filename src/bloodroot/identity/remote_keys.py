@@ -18,6 +18,7 @@ from ..language.errors import BloodrootError
 from ..settings import SettingsError
 from .fetching import SECONDS, FetchError, in_a_thread, json_from
 from .keys import NoKey, SetKey, chosen, keys_in
+from .waiting import may_wait
 
 _LOG = logging.getLogger("bloodroot.identity")
 
@@ -164,6 +165,8 @@ class ProviderKeys:
     def _read_again(self) -> None:
         """Read the keys again if it is time, and wait for it; not where others wait already."""
         ended = self._start()
+        if not may_wait():
+            return
         with self._lock:
             if ended is None or self._waiting >= _MOST_WAIT[2 if self._failed else 1 if self._keys else 0]:
                 return

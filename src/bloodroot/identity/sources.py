@@ -106,17 +106,24 @@ class BearerToken(TokenSource):
     def waits(self, request: Request) -> bool:
         """Whether the provider has to be asked for its keys first."""
         token = self.token(request)
-        return token is not None and token not in self._held and not self.check.ready(token)
+        return token is not None and self._remembered(token) is None and not self.check.ready(token)
+
+    def _remembered(self, token: str) -> Reading | None:
+        """What a token came to, if it still holds with the present keys."""
+        held = self._held.get(token)
+        if held is None or held[2] != self.check.keys.version() or time.time() >= held[1]:
+            return None
+        return held[0]
 
     def read(self, request: Request) -> Reading | None:
         """The caller that the token of a request identifies."""
         token = self.token(request)
         if token is None:
             return None
+        remembered = self._remembered(token)
+        if remembered is not None:
+            return remembered
         version = self.check.keys.version()
-        held = self._held.get(token)
-        if held is not None and held[2] == version and time.time() < held[1]:
-            return held[0]
         try:
             claims = self.check.claims(token)
             reading = read_claims(claims, self.names)
