@@ -9,10 +9,12 @@ import sqlite3
 import time
 import urllib.parse
 from collections.abc import Iterator
+from concurrent.futures import ThreadPoolExecutor
 from typing import Any
 from unittest import mock
 
 import flask
+import quart
 from cryptography import x509
 from cryptography.hazmat.primitives import hashes
 from cryptography.hazmat.primitives.asymmetric import ec
@@ -22,6 +24,7 @@ from cryptography.x509.oid import NameOID
 import bloodroot
 from bloodroot.enforce import current
 from bloodroot.enforce import flask as enforce_flask
+from bloodroot.enforce import quart as enforce_quart
 from bloodroot.identity import introspection, load
 from bloodroot.identity.fetching import in_a_thread
 from bloodroot.identity.stored_keys import hash_of
@@ -160,6 +163,33 @@ class OpaqueTokens(Behind):
             for of, status in (("opaque", 200), ("es", 200), ("rs", 401)):
                 token = self.provider.token("hazel", of)
                 self.assertEqual(ask(port, "GET", "/vault", Authorization=f"Bearer {token}")[0], status, of)
+
+    def test_an_event_loop_serves_others_while_tokens_wait(self) -> None:
+        signed = (
+            f'from = "jwt"\nissuer = "{self.provider.issuer}"\naudience = "https://kilnhouse.example/es"\n'
+            'roles = "resource_access.kilnhouse.roles"\n'
+        )
+        settings = self.write("bloodroot.toml", f"[[identity]]\n{signed}\n[[identity]]\n{self.source}")
+        app = quart.Quart("waits")
+        for path in ("/open", "/vault"):
+            app.add_url_rule(path, path[1:], lambda: "seen")
+        enforce_quart.protect(app, bloodroot.parse(POLICY), identify=load(settings))
+        for name, served in (("Quart", app), ("Starlette", application(load(settings)))):
+            with self.subTest(name), serving(served) as port, ThreadPoolExecutor(20) as pool:
+                known = self.provider.token("hazel")
+                self.assertEqual(ask(port, "GET", "/vault", Authorization=f"Bearer {known}")[0], 200)
+                self.provider.tell(mode="silent")
+                waiting = [
+                    pool.submit(ask, port, "GET", "/vault", Authorization=f"Bearer opaque-{number}")
+                    for number in range(20)
+                ]
+                time.sleep(0.3)
+                began = time.monotonic()
+                self.assertEqual(ask(port, "GET", "/open")[0], 200)
+                self.assertEqual(ask(port, "GET", "/vault", Authorization=f"Bearer {known}")[0], 200)
+                self.assertLess(time.monotonic() - began, 3)
+                self.provider.tell(mode="well")
+                self.assertEqual({each.result()[0] for each in waiting}, {401})
 
     def test_machines_beside_members(self) -> None:
         # A machine is no member of the directory; its token says what it may.

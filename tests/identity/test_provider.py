@@ -91,6 +91,20 @@ class RealProvider(InFolder):
         asked("/kilns", self.issuer.token("ash"))
         self.assertIn("names a key that is not in the set", asked("/vault", hazel)[1])
 
+    def test_a_provider_that_is_started_again(self) -> None:
+        with provider.running() as first:
+            asked = self.served(SOURCE.format(issuer=first.issuer))
+            before, other = first.token("hazel"), first.token("ash")
+            self.assertEqual(asked("/vault", before)[0], 200)
+        time.sleep(0.35)
+        # It is gone: what it has signed holds, and what it has not does not.
+        self.assertEqual((asked("/vault", before)[0], asked("/kilns", other)[0]), (200, 200))
+        with provider.running(int(first.issuer.rpartition(":")[2])) as again:
+            again.tell(keys=True)
+            time.sleep(0.35)
+            self.assertEqual(asked("/vault", again.token("hazel"))[0], 200)
+            self.assertEqual(asked("/vault", before)[0], 401)
+
     def test_tokens_for_others_and_of_others(self) -> None:
         asked = self.served()
         with provider.running() as other:

@@ -66,10 +66,11 @@ class Provider:
 
 
 @contextlib.contextmanager
-def running() -> Iterator[Provider]:
-    """A provider on a free port."""
+def running(port: int = 0) -> Iterator[Provider]:
+    """A provider on a port, by default a free one."""
     with socket.socket() as free:
-        free.bind(("127.0.0.1", 0))
+        free.setsockopt(socket.SOL_SOCKET, socket.SO_REUSEADDR, 1)
+        free.bind(("127.0.0.1", port))
         port = free.getsockname()[1]
     program = subprocess.Popen(
         [*_program(), str(port)],

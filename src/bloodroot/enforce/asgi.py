@@ -79,7 +79,7 @@ class AccessMiddleware:
         given, watched = opened(policy)
         self.enforcement = Enforcement(
             without_actions(given),
-            identify=identify_async(identify),
+            identify=identify,
             records=records,
             page=page,
             audit=audit,
@@ -304,37 +304,17 @@ def let_leave(dispatches: Sequence[Exchange], beginning: Message) -> None:
         beginning["headers"] = with_headers(headers, headers_kept(found, status, texts_of(headers), enforcement))
 
 
-def identify_async(identify: Identify) -> Identify:
-    """The form of ``identify`` that does not keep an event loop waiting, where it has one."""
-    identified: Identify = getattr(identify, "asynchronous", identify)
-    if identified is not identify and hasattr(identify, "by_token"):
-        return _Asynchronous(identify)
-    return identified
-
-
-class _Asynchronous:
-    """What `bloodroot.identity.load` gives, without waiting on the event loop."""
-
-    def __init__(self, identification: Any) -> None:
-        self._call = identification.asynchronous
-        self.by_token = identification.by_token
-        self.challenge = identification.challenge
-        self.takes_path = identification.takes_path
-        self.vary = identification.vary
-        self.again = identification.again
-
-    def __call__(self, request: Any, path: str | None = None, /) -> Any:
-        return self._call(request, path)
-
-
 # Loaders have threads of their own: slow ones keep neither each other's requests nor the directory's for ever.
 _LOADING = Threads(40)
 
 
 def call_async(call: Call) -> Any:
-    """Make a call, whose result may have to be awaited: a loader that is not async runs in a thread, as it may wait."""
+    """Make a call, whose result may have to be awaited: a loader that is not async runs in a thread, as it may wait.
+
+    What `bloodroot.identity.load` gives has another form of itself, which does not wait on the event loop.
+    """
     function, arguments, blocks = call
-    return _in_thread(function, arguments) if blocks else function(*arguments)
+    return _in_thread(function, arguments) if blocks else getattr(function, "asynchronous", function)(*arguments)
 
 
 async def _in_thread(function: Callable[..., Any], arguments: tuple[Any, ...]) -> Any:

@@ -12,7 +12,6 @@ from starlette.middleware import Middleware
 from ..core.binding import Route
 from ..core.policy import Policy
 from ..file_changes import Watched
-from .asgi import identify_async
 from .audit import Audit
 from .enforcement import Enforcement, Identify, Page
 from .errors import StartUpError
@@ -76,7 +75,6 @@ def install(
         raise StartUpError("the application has started; call protect before, or its first requests pass unseen")
     given, watched = opened(policy)
     bound = given.bind(routes)
-    how["identify"] = identify_async(how["identify"])
     enforcement = Enforcement(bound, missing=is_missing, **how)
     started = look_over(bound, routes, enforcement.records)
     started.tell()

@@ -4,9 +4,11 @@ from __future__ import annotations
 
 import asyncio
 import json
+import ssl
 import threading
 from collections.abc import Callable, Coroutine
 from concurrent.futures import Future
+from functools import cache
 from typing import Any, TypeVar
 
 import httpx
@@ -60,6 +62,12 @@ async def json_from(client: httpx.AsyncClient, url: str, **request: Any) -> dict
     return value
 
 
+@cache
+def _trusted() -> ssl.SSLContext:
+    """The authorities that are trusted; to read them takes longer than most questions."""
+    return httpx.create_ssl_context()
+
+
 def in_a_thread(work: Callable[[httpx.AsyncClient], Coroutine[Any, Any, T]], seconds: float = SECONDS) -> Future[T]:
     """What some asking comes to, within a time, in a thread of its own that ends by then.
 
@@ -68,7 +76,10 @@ def in_a_thread(work: Callable[[httpx.AsyncClient], Coroutine[Any, Any, T]], sec
     found: Future[T] = Future()
 
     async def whole() -> T:
-        async with asyncio.timeout(seconds), httpx.AsyncClient(follow_redirects=False, timeout=seconds) as client:
+        async with (
+            asyncio.timeout(seconds),
+            httpx.AsyncClient(follow_redirects=False, timeout=seconds, verify=_trusted()) as client,
+        ):
             return await work(client)
 
     def run() -> None:

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import os
-from collections.abc import Sequence
+from collections.abc import Iterator, Sequence
 from dataclasses import dataclass
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
@@ -81,7 +81,7 @@ class Identification:
         """The same without making an event loop wait: what is not remembered is asked for in a thread."""
         request = request_of(request)
         sources = self._sources_for(path or request.path)
-        if any(source.source.waits(request) for source in sources):
+        if any(placed.source.waits(request) for placed in _taking(sources, request)):
             claimed, by_token, directory = await self._waiting.run(self._first, sources, request)
         else:
             # That nothing has to be asked for may have changed since; then the next request waits, in a thread.
@@ -123,11 +123,8 @@ class Identification:
         Raises:
             Unidentified: that source does not accept it, or a token is for none of them.
         """
-        tokens = [placed.source for placed in sources if isinstance(placed.source, TokenSource)]
-        for placed in sources:
+        for placed in _taking(sources, request):
             source = placed.source
-            if isinstance(source, TokenSource) and not _is_taken(request, source, tokens):
-                continue
             reading = source.read(request)
             if reading is not None:
                 by_token = isinstance(source, TokenSource) and source.by_header
@@ -140,6 +137,18 @@ class Identification:
             return self._made_for_all
         sources = [made for made in self._made_for_paths if made.covers is not None and made.covers.covers(segments)]
         return sources or self._made_for_all
+
+
+def _taking(sources: list[PlacedSource], request: Request) -> Iterator[PlacedSource]:
+    """The sources that may read a request: where several take tokens, the one that its token is for.
+
+    Raises:
+        Unidentified: a token is for none of them.
+    """
+    tokens = [placed.source for placed in sources if isinstance(placed.source, TokenSource)]
+    for placed in sources:
+        if not isinstance(placed.source, TokenSource) or _is_taken(request, placed.source, tokens):
+            yield placed
 
 
 def _is_taken(request: Request, source: TokenSource, others: Sequence[TokenSource]) -> bool:
