@@ -3,6 +3,7 @@
 import os
 import tomllib
 from textwrap import dedent
+from unittest import mock
 
 from hypothesis import given
 from hypothesis import strategies as st
@@ -191,6 +192,22 @@ class Writing(InFolder):
         self.assertEqual([each.name for each in self.folder.iterdir()], ["a.csv"])
         with self.assertRaises(OSError):
             write_text(self.folder / "none" / "b.csv", "x")
+
+
+class FromTheEnvironment(InFolder):
+    def test_where_the_application_is_and_what_personas_have(self) -> None:
+        text = 'url = "{env.TARN_AT}"\n[personas.ash]\ntoken = "{env.ASH_TOKEN}"\n[probe.sign_in]\nhow = "header"\n'
+        found = read_settings(self.write("bloodroot.toml", text + 'fields = { X = "Bearer {persona.token}" }\n'))
+        ash = found.personas["ash"]
+        with self.assertRaisesRegex(SettingsError, "url requires {env.TARN_AT}, and TARN_AT is not set"):
+            found.address()
+        with self.assertRaisesRegex(SettingsError, "{env.ASH_TOKEN}, and ASH_TOKEN is not set"):
+            found.fill("Bearer {persona.token}", ash, "fields")
+        with mock.patch.dict(os.environ, {"TARN_AT": "http://127.0.0.1:8000/", "ASH_TOKEN": "a secret"}):
+            self.assertEqual(found.address(), "http://127.0.0.1:8000")
+            self.assertEqual(found.fill("Bearer {persona.token}", ash, "fields"), "Bearer a secret")
+            # What is shown keeps the name.
+            self.assertEqual(found.fill_in("Bearer {persona.token}", ash), "Bearer {env.ASH_TOKEN}")
 
 
 class Callers(InFolder):

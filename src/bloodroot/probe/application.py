@@ -65,8 +65,8 @@ def application_of(settings: Settings, hosts: Collection[str] = ()) -> Applicati
     for way in settings.probe.sign_ins:
         if way.elsewhere:
             _check_host(settings, "probe.sign_in.path", settings.fill(way.path, None, "probe.sign_in.path"), hosts)
-    if settings.url is not None:
-        url = settings.fill(settings.url, None, "url").rstrip("/")
+    url = settings.address()
+    if url is not None:
         _check_host(settings, "url", url, hosts)
         return RemoteApp(url, app, settings.probe.timeout)
     if app is None:

@@ -135,7 +135,7 @@ def curl_lines(
         sent: what goes along with it.
         file: the file that the body is from, or None.
     """
-    url = ((settings.url and settings.fill(settings.url, None, "url")) or USUAL_BASE) + target
+    url = (settings.address() or USUAL_BASE) + target
     path = target.partition("?")[0]
     body = _known_body(policy, settings, method, path)[0] if file is None else None
     extra = ["--data-binary", shlex.quote(f"@{file}")] if file is not None else []

@@ -59,6 +59,7 @@ def client_of(application: Application, timeout: float) -> httpx.AsyncClient:
 
 
 def cookies_of(client: httpx.AsyncClient) -> dict[str, str]:
+    """The cookies that a client has been given, by name."""
     return {cookie.name: cookie.value or "" for cookie in client.cookies.jar}
 
 
@@ -89,7 +90,7 @@ def taken_away(response: httpx.Response) -> set[str]:
     for header in response.headers.get_list("set-cookie"):
         pair, *attributes = (part.strip() for part in header.split(";"))
         ends = {key.lower(): value for key, _, value in (each.partition("=") for each in attributes)}
-        at = parsedate_tz(ends.get("expires", ""))
-        if ends.get("max-age", "").strip() in ("0", "-1") or (at is not None and mktime_tz(at) <= time.time()):
+        until = parsedate_tz(ends.get("expires", ""))
+        if ends.get("max-age", "").strip() in ("0", "-1") or (until is not None and mktime_tz(until) <= time.time()):
             names.add(pair.partition("=")[0])
     return names

@@ -122,6 +122,14 @@ class Settings:
         """The project's folder: relative names start here."""
         return self.file.parent
 
+    def address(self) -> str | None:
+        """Where the application is running, without a slash at the end; None where it is asked in this process.
+
+        Raises:
+            SettingsError: the environment has no such name.
+        """
+        return self.fill(self.url, None, "url").rstrip("/") if self.url is not None else None
+
     def fill(self, text: str, persona: Persona | None, where: str) -> str:
         """A string with ``{env.NAME}`` and ``{persona.NAME}`` filled in.
 
