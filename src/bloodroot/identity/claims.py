@@ -110,7 +110,7 @@ class _Reader:
         value = follow(self.claims, path)
         if isinstance(value, bool) or not isinstance(value, str | int) or value == "":
             # Someone acts, and it is not said who: this is not the caller alone.
-            raise Unidentified(f"{in_words(path)} of {self.source} names no one who acts for another")
+            raise Unidentified(f"{in_words(path)} of {self.source} names no one who acts for another, and it is there")
         self.steps.append(ClaimStep("actor", in_words(path), shown(value), (shown(value),), ()))
         return value
 

@@ -66,7 +66,10 @@ async def sign_in(settings: Settings, persona: Persona, way: SignIn, application
         SettingsError: the application does not sign the persona in; the message has what came back.
     """
     where, sends = "probe.sign_in.fields", way.how in ("form", "json") or bool(way.path)
-    if persona.actor is not None and not sends and not any("{persona.actor}" in value for value in way.fields.values()):
+    says = any("{persona.actor}" in value for value in way.fields.values())
+    if way.how == "bearer" and not way.path:
+        says = token_source(settings).claims.actor is not None  # in the token that is made
+    if persona.actor is not None and not sends and not says:
         raise SettingsError(
             f'{settings.file.name}: {persona.actor.name} acts for persona "{persona.name}", and nothing that is sent '
             f"says so: {where} needs {{persona.actor}}"
