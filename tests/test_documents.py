@@ -56,7 +56,7 @@ class Settings(InFolder):
 
     def test_every_example_can_be_read(self) -> None:
         blocks = re.findall(r"```toml\n(.*?)```", self.TEXT, re.S)
-        self.assertEqual(len(blocks), 14)
+        self.assertEqual(len(blocks), 16)
         for block in blocks:
             with self.subTest(block):
                 self.write("secrets.env", "")

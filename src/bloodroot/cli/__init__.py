@@ -113,6 +113,12 @@ _COMMANDS = {
         "Put roles, grants and first members into the directory; what is there stays as it is.",
         ("bloodroot seed members.toml", "bloodroot seed members.csv --dry-run"),
     ),
+    "serve": _Command(
+        "serve",
+        "serve",
+        "Answer access questions over HTTP, for applications and proxies in any language.",
+        ("bloodroot serve", "bloodroot serve --port 8181 --workers 4"),
+    ),
     "format": _Command(
         "format",
         "tidy_files",

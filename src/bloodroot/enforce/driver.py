@@ -14,6 +14,8 @@ from typing import Any
 
 from ..core.answers import Answer
 from ..core.binding import Route
+from ..core.caller import Caller
+from ..core.decision import Decision
 from ..core.methods import WEBSOCKET
 from ..core.policy import Policy
 from ..file_changes import Watched
@@ -83,6 +85,21 @@ class Driver:
         if not self._has_routes:
             return without_actions(changed)
         return looked_over(changed, self._routes, self._enforcement.records)
+
+    @property
+    def policy(self) -> Policy:
+        """What decides at the moment."""
+        if self._enforcement.following is not None:
+            self._enforcement.following.begin()
+        return self._enforcement.policy
+
+    @property
+    def problem(self) -> str | None:
+        """Why the last change of the policy's file was not taken; None where the file is in force."""
+        following = self._enforcement.following
+        if following is not None:
+            following.begin()
+        return following.problem if following is not None else None
 
     def request(
         self,
@@ -179,6 +196,16 @@ class Handling:
     def is_refused(self) -> bool:
         """Whether something was answered in the place of the application's response."""
         return self._exchange.refusing is not None
+
+    @property
+    def decision(self) -> Decision | None:
+        """What was decided; None before `enter`, and where nothing had to be decided."""
+        return self._exchange.access.decided if self._exchange.decided else None
+
+    @property
+    def caller(self) -> Caller | None:
+        """Who asks, once that was decided; None for a signed-out caller."""
+        return self._exchange.access.caller if self._exchange.decided else None
 
     def enter(
         self, route: Route | str | None = None, values: Mapping[str, Any] | None = None, *, missing: bool = False

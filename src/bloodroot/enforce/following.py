@@ -26,6 +26,10 @@ class Following:
         watched: the file.
         prepare: makes of a policy what is put in force, as at start; raises where the application could not start.
         policy: what is in force at the start.
+
+    Attributes:
+        policy: what is in force.
+        problem: why the last change was not taken; None where the file is in force.
     """
 
     def __init__(self, watched: Watched, prepare: Callable[[Policy], Policy], policy: Policy) -> None:
@@ -34,6 +38,7 @@ class Following:
         self._process = 0
         self._lock = threading.Lock()
         self.policy = policy
+        self.problem: str | None = None
 
     def begin(self) -> None:
         """Begin to follow, in a process that does not yet."""
@@ -61,11 +66,12 @@ class Following:
             policy = self._prepare(found)
             active_policies.exchange(self.policy, policy)
         except BloodrootError as error:
+            self.problem = str(error)
             log.error(
                 "%s has changed and is not taken; the last good one stays in force: %s", self._watched.path, error
             )
             return
-        self.policy = policy
+        self.policy, self.problem = policy, None
         log.warning("%s has changed and is in force", self._watched.path)
 
 

@@ -15,9 +15,11 @@ from .checked import SettingsError
 from .probing import Acting, Body, Example, KnownAnswer, ListedValue, ProbeRules, Sample, SignIn, ThingSample
 from .project import Persona, Settings, acting_for
 from .reading import find_settings, read_settings
+from .serving import Asker, ServeRules
 
 __all__ = [
     "Acting",
+    "Asker",
     "Body",
     "ClaimNames",
     "Development",
@@ -29,6 +31,7 @@ __all__ = [
     "Persona",
     "ProbeRules",
     "Sample",
+    "ServeRules",
     "Settings",
     "SettingsError",
     "SignIn",

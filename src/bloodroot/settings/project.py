@@ -13,6 +13,7 @@ from ..core.caller import Caller
 from .callers import Development, DirectoryTables, SourceSettings
 from .checked import ASKED, ENVIRONMENT, Checked, SettingsError
 from .probing import Body, ProbeRules, Sample, ThingSample
+from .serving import ServeRules
 
 
 @dataclass(frozen=True, slots=True)
@@ -94,6 +95,7 @@ class Settings:
         candidates: for parameters, values of several records: which of them suit whom is for the records to say.
         loaded: for such parameters, the records by value, once the application has loaded them.
         root: the folder that what the policy includes must be in; None for that of the git repository.
+        serve: how questions are answered over HTTP.
         accept: findings that are right here, by the name of the finding and how its entry begins, with the reason.
     """
 
@@ -116,6 +118,7 @@ class Settings:
     loaded: Mapping[str, Mapping[str, Any]] = field(default_factory=dict, repr=False, compare=False)
     root: Path | None = None
     accept: Mapping[str, str] = field(default_factory=dict)
+    serve: ServeRules = field(default_factory=ServeRules)
 
     @property
     def folder(self) -> Path:

@@ -1,0 +1,141 @@
+"""Questions of the Authorization API, read from JSON (OpenID AuthZEN Authorization API 1.0, sections 5 to 7)."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+from dataclasses import dataclass, field
+from enum import StrEnum
+from typing import Any
+
+from ..language.errors import BloodrootError
+
+MOST = 1000  # evaluations in one request
+
+
+class BadQuestion(BloodrootError):
+    """A question that cannot be read; the message says what is wrong."""
+
+
+class Semantic(StrEnum):
+    """When the answering of several questions ends."""
+
+    ALL = "execute_all"
+    FIRST_DENIAL = "deny_on_first_deny"
+    FIRST_PERMIT = "permit_on_first_permit"
+
+
+@dataclass(frozen=True, slots=True)
+class Entity:
+    """A subject or a resource: its type, its id, and what is said of it."""
+
+    type: str
+    id: str
+    properties: Mapping[str, Any] = field(default_factory=dict)
+
+
+@dataclass(frozen=True, slots=True)
+class Evaluation:
+    """One question.
+
+    Attributes:
+        subject: who.
+        action: what is to be done.
+        resource: with what.
+        context: what else is said.
+    """
+
+    subject: Entity
+    action: str
+    resource: Entity
+    context: Mapping[str, Any] = field(default_factory=dict)
+
+
+@dataclass(frozen=True, slots=True)
+class Evaluations:
+    """Several questions; one that is not complete is a sentence that says so.
+
+    Attributes:
+        each: the questions.
+        semantic: when answering ends.
+        alone: whether it was one question, which is answered by one decision.
+    """
+
+    each: tuple[Evaluation | BadQuestion, ...]
+    semantic: Semantic = Semantic.ALL
+    alone: bool = False
+
+
+def one(body: Any) -> Evaluation:
+    """A question.
+
+    Raises:
+        BadQuestion: it is not complete, or of the wrong shape.
+    """
+    if not isinstance(body, Mapping):
+        raise BadQuestion("the body must be a JSON object")
+    return Evaluation(
+        entity(body, "subject"), _action(body), entity(body, "resource"), _object(body.get("context"), "context")
+    )
+
+
+def several(body: Any) -> Evaluations:
+    """Several questions with what they have in common; without a list of them it is one.
+
+    Raises:
+        BadQuestion: the whole is of the wrong shape.
+    """
+    if not isinstance(body, Mapping):
+        raise BadQuestion("the body must be a JSON object")
+    entries = body.get("evaluations")
+    if entries is None or entries == []:
+        return Evaluations((one(body),), alone=True)
+    if not isinstance(entries, list) or not all(isinstance(each, Mapping) for each in entries):
+        raise BadQuestion("evaluations must be a list of objects")
+    if len(entries) > MOST:
+        raise BadQuestion(f"there are {len(entries)} evaluations, and at most {MOST} are answered at once")
+    wanted = _object(body.get("options"), "options").get("evaluations_semantic", Semantic.ALL)
+    if wanted not in list(Semantic):
+        raise BadQuestion(f"options.evaluations_semantic is none of {', '.join(Semantic)}")
+    common = {name: body[name] for name in ("subject", "action", "resource", "context") if name in body}
+    found: list[Evaluation | BadQuestion] = []
+    for entry in entries:
+        try:
+            # A member of an entry takes the place of the common one as a whole.
+            found.append(one({**common, **entry}))
+        except BadQuestion as error:
+            found.append(error)
+    return Evaluations(tuple(found), Semantic(wanted))
+
+
+def entity(body: Mapping[str, Any], name: str, *, with_id: bool = True) -> Entity:
+    """A subject or a resource.
+
+    Raises:
+        BadQuestion: it is missing, or of the wrong shape.
+    """
+    value = body.get(name)
+    if not isinstance(value, Mapping):
+        raise BadQuestion(f"{name} is missing, or no object")
+    of_type, of_id = value.get("type"), value.get("id", "")
+    if not isinstance(of_type, str) or not of_type:
+        raise BadQuestion(f"{name}.type is missing, or no string")
+    if with_id and (not isinstance(of_id, str) or not of_id):
+        raise BadQuestion(f"{name}.id is missing, or no string")
+    properties = _object(value.get("properties"), f"{name}.properties")
+    return Entity(of_type, of_id if isinstance(of_id, str) else "", properties)
+
+
+def _action(body: Mapping[str, Any]) -> str:
+    value = body.get("action")
+    name = value.get("name") if isinstance(value, Mapping) else None
+    if not isinstance(name, str) or not name:
+        raise BadQuestion("action.name is missing, or no string")
+    return name
+
+
+def _object(value: Any, where: str) -> Mapping[str, Any]:
+    if value is None:
+        return {}
+    if not isinstance(value, Mapping):
+        raise BadQuestion(f"{where} must be an object")
+    return value

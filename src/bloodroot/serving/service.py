@@ -1,0 +1,282 @@
+"""The decision service as an ASGI application."""
+
+from __future__ import annotations
+
+import asyncio
+import hashlib
+import hmac
+import json
+import logging
+import os
+import re
+import time
+from collections.abc import Awaitable, Callable
+from pathlib import Path
+from typing import Any
+
+from sqlalchemy.exc import SQLAlchemyError
+from starlette.applications import Starlette
+from starlette.requests import ClientDisconnect, Request
+from starlette.responses import JSONResponse, PlainTextResponse, Response
+from starlette.routing import Route
+
+from ..core.caller import Unidentified
+from ..core.decision import Outcome
+from ..enforce import Driver
+from ..enforce.audit import id_of_request
+from ..file_changes import watched
+from ..identity import Directory, Identification, directory_of, load
+from ..language.errors import BloodrootError
+from ..request import PlainRequest
+from ..settings import Asker, Settings, SettingsError, read_settings
+from .counting import Counts
+from .deciding import Decider, Unavailable, caller_of
+from .originals import Original, original_of
+from .questions import BadQuestion, one, several
+from .record_loaders import loaders_of
+
+_LOG = logging.getLogger("bloodroot.serve")
+_LARGEST = 1_000_000  # bytes of a question
+_PATIENCE = 10.0  # seconds for a question to arrive
+_SHORTEST = 32  # characters of a secret
+_BEARER = re.compile(r"(?i)bearer +(\S+)\Z").match
+_AGAIN = {"Retry-After": "1"}
+SETTINGS = "BLOODROOT_SERVE_SETTINGS"
+
+
+class _Refused(BloodrootError):
+    """A question that is not answered, with what is said instead."""
+
+    def __init__(self, status: int, message: str, headers: dict[str, str] | None = None) -> None:
+        self.response = PlainTextResponse(f"{message}\n", status, headers)
+        super().__init__(message)
+
+
+class Service:
+    """What answers.
+
+    Args:
+        settings: the policy, who may ask, and who is calling.
+
+    Raises:
+        SettingsError: nothing may ask, a secret is missing, or the directory cannot be opened.
+        PolicyError: the policy cannot be used.
+    """
+
+    def __init__(self, settings: Settings) -> None:
+        self.settings = settings
+        self.counts = Counts()
+        self._askers = _askers(settings)
+        self.directory: Directory | None = directory_of(settings) if settings.directory is not None else None
+        records = loaders_of(settings)
+        policy = watched(settings.policy, root=settings.root)
+        self._questions = Driver(policy, identify=caller_of, records=records)
+        self._identify: Identification | None = load(settings, self.directory) if settings.identity else None
+        self._requests = (
+            Driver(policy, identify=self._identify, records=records) if self._identify is not None else None
+        )
+        self._decider = Decider(lambda: self._questions.policy, self._questions, settings.serve, self.directory)
+
+    # Who asks -----------------------------------------------------------------------------------
+
+    def asker(self, request: Request) -> Asker:
+        """The service that asks.
+
+        Raises:
+            _Refused: it does not say which it is.
+        """
+        sent = request.headers.getlist("authorization")
+        match = _BEARER(sent[0]) if len(sent) == 1 else None
+        digest = hashlib.sha256(match[1].encode("utf-8", "surrogateescape")).digest() if match is not None else b""
+        found = [asker for known, asker in self._askers if hmac.compare_digest(known, digest)]
+        if not found:
+            raise _Refused(401, "say who asks: Authorization: Bearer ...", {"WWW-Authenticate": "Bearer"})
+        return found[0]
+
+    # Questions -----------------------------------------------------------------------------------
+
+    async def evaluation(self, request: Request) -> Response:
+        """One question (section 6)."""
+        asker, body = self.asker(request), await _body(request)
+        answer = await self._decider.one(one(body), asker, request.state.id)
+        self.counts.add("evaluation", answer["decision"])
+        return JSONResponse(answer)
+
+    async def evaluations(self, request: Request) -> Response:
+        """Several questions (section 7)."""
+        asker, body = self.asker(request), await _body(request)
+        answer = await self._decider.all_of(several(body), asker, request.state.id)
+        for each in answer.get("evaluations", [answer]):
+            self.counts.add("evaluations", each["decision"])
+        return JSONResponse(answer)
+
+    async def metadata(self, request: Request) -> Response:  # noqa: ARG002
+        """What the service is and where it answers (section 9)."""
+        rules = self.settings.serve
+        base = rules.url or f"http://{rules.host}:{rules.port}"
+        return JSONResponse(
+            {
+                "policy_decision_point": base,
+                "access_evaluation_endpoint": f"{base}/access/v1/evaluation",
+                "access_evaluations_endpoint": f"{base}/access/v1/evaluations",
+            }
+        )
+
+    # Proxies -----------------------------------------------------------------------------------
+
+    async def check(self, request: Request) -> Response:
+        """Whether a proxy may let a request through: 200 with the caller's id, or 401 or 403 with what it would get."""
+        if self._requests is None:
+            raise _Refused(404, "nothing says who is calling; write [identity] in the settings")
+        original = original_of(request, self.settings.serve.senders)
+        if not isinstance(original, Original):
+            return PlainTextResponse(f"{original}\n", 403, {"X-Access-Status": "403"})
+        plain = PlainRequest(
+            original.method,
+            original.path,
+            original.headers,
+            query_string=original.query,
+            sender=request.client.host if request.client is not None else None,
+            is_handshake=original.is_handshake,
+        )
+        with self._requests.handling(plain) as handling:
+            refused = await handling.enter_async()
+            decision = handling.decision
+            allowed = refused is None and decision is not None and decision.outcome is Outcome.ALLOW
+            self.counts.add("check", allowed)
+            if allowed:
+                caller = handling.caller
+                known = {"X-Caller": _header(caller.id)} if caller is not None and caller.id is not None else {}
+                return PlainTextResponse("", 200, known)
+            status = refused.status if refused is not None else 403
+            headers = {"X-Access-Status": str(status)}
+            for name, value in refused.headers if refused is not None else ():
+                if name in ("location", "www-authenticate"):
+                    headers[name] = value
+            is_sign_in = status == 401 or (decision is not None and decision.reason == "signed-out")
+            return PlainTextResponse("", 401 if is_sign_in else 403, headers)
+
+    # How it is -----------------------------------------------------------------------------------
+
+    async def health(self, request: Request) -> Response:  # noqa: ARG002
+        """That it runs."""
+        return PlainTextResponse("well\n")
+
+    async def ready(self, request: Request) -> Response:  # noqa: ARG002
+        """Whether the policy in force is that of the file, and the directory can be asked."""
+        # What is wrong with the file is in the log, and not for everyone who can reach this.
+        taken = (
+            "in force" if self._questions.problem is None else "the last good one is in force, as the file has mistakes"
+        )
+        found = {"policy": taken}
+        well = self._questions.problem is None
+        if self.directory is not None:
+            try:
+                self.directory.member("1")
+                found["directory"] = "well"
+            except SQLAlchemyError:
+                found["directory"], well = "it cannot be asked", False
+        return JSONResponse(found, 200 if well else 503, {} if well else _AGAIN)
+
+    async def counted(self, request: Request) -> Response:  # noqa: ARG002
+        """The counts, as the text of the open exposition format."""
+        return PlainTextResponse(self.counts.text(), media_type="text/plain; version=0.0.4")
+
+    def application(self) -> Starlette:
+        """The application."""
+        base = "/access/v1"
+        return Starlette(
+            routes=[
+                Route(f"{base}/evaluation", self._answering(self.evaluation), methods=["POST"]),
+                Route(f"{base}/evaluations", self._answering(self.evaluations), methods=["POST"]),
+                Route("/.well-known/authzen-configuration", self._answering(self.metadata)),
+                Route(
+                    "/check", self._answering(self.check), methods=["GET", "POST", "PUT", "PATCH", "DELETE", "OPTIONS"]
+                ),
+                Route("/health", self._answering(self.health)),
+                Route("/ready", self._answering(self.ready)),
+                Route("/counts", self._answering(self.counted)),
+            ]
+        )
+
+    def _answering(self, answer: Callable[[Request], Awaitable[Response]]) -> Callable[[Request], Awaitable[Response]]:
+        """An endpoint with what all have in common: the id of the request, and what becomes of failures."""
+
+        async def answered(request: Request) -> Response:
+            request.state.id = id_of_request(request.headers.get("x-request-id"))
+            began = time.perf_counter()
+            try:
+                response = await answer(request)
+            except _Refused as error:
+                response = error.response
+            except BadQuestion as error:
+                response = PlainTextResponse(f"{error}\n", 400)
+            except (Unavailable, SQLAlchemyError) as error:
+                _LOG.error("a question could not be answered: %s", type(error).__name__)
+                response = PlainTextResponse("the directory cannot be asked at present\n", 503, _AGAIN)
+            except Unidentified as error:
+                response = PlainTextResponse(f"{error.reason}\n", 401)
+            except ClientDisconnect:
+                response = PlainTextResponse("", 400)
+            except Exception:
+                _LOG.exception("a question could not be answered")
+                response = PlainTextResponse("this question could not be answered\n", 500)
+            self.counts.took(time.perf_counter() - began)
+            response.headers["X-Request-ID"] = request.state.id
+            response.headers["Cache-Control"] = "no-store"
+            return response
+
+        return answered
+
+
+async def _body(request: Request) -> Any:
+    """The JSON of a question.
+
+    Raises:
+        _Refused: it is too large, or no JSON.
+    """
+    kind = request.headers.get("content-type", "").partition(";")[0].strip().lower()
+    if kind != "application/json":
+        raise _Refused(415, "the body must be application/json")
+    data = bytearray()
+    try:
+        async with asyncio.timeout(_PATIENCE):
+            async for piece in request.stream():
+                data += piece
+                if len(data) > _LARGEST:
+                    raise _Refused(413, f"a question has at most {_LARGEST} bytes")
+    except TimeoutError as error:
+        raise _Refused(408, f"a question arrives within {_PATIENCE:g} seconds", {"Connection": "close"}) from error
+    try:
+        return json.loads(bytes(data))
+    except (ValueError, RecursionError) as error:
+        raise _Refused(400, "the body is not JSON") from error
+
+
+def _header(value: object) -> str:
+    """A value as a header may have it."""
+    from urllib.parse import quote
+
+    return quote(str(value), safe="@.-_~+")
+
+
+def _askers(settings: Settings) -> list[tuple[bytes, Asker]]:
+    found = []
+    for asker in settings.serve.askers.values():
+        secret = settings.fill(asker.token, None, f"serve.askers.{asker.name}.token")
+        if len(secret) < _SHORTEST:
+            raise SettingsError(f"serve.askers.{asker.name}.token: a secret has {_SHORTEST} characters or more")
+        found.append((hashlib.sha256(secret.encode()).digest(), asker))
+    if len({digest for digest, _ in found}) < len(found):
+        raise SettingsError("serve.askers: two askers have the same secret; each needs its own")
+    if not found and not settings.identity:
+        raise SettingsError(
+            f"{settings.file.name}: no one may ask; write [serve.askers.NAME] with "
+            'token = "{env.NAME}", or [identity] for a proxy that asks about its requests'
+        )
+    return found
+
+
+def from_environment() -> Starlette:
+    """The application of the settings that the environment names; what each worker of a server calls."""
+    return Service(read_settings(Path(os.environ[SETTINGS]))).application()

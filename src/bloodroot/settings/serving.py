@@ -1,0 +1,88 @@
+"""``[serve]``, as plain data and read."""
+
+from __future__ import annotations
+
+import ipaddress
+from collections.abc import Mapping
+from dataclasses import dataclass, field
+
+from .checked import ENVIRONMENT, Table
+
+BELIEVED = ("roles", "records")
+
+
+@dataclass(frozen=True, slots=True)
+class Asker:
+    """A service that may ask.
+
+    Attributes:
+        name: what it is called.
+        token: the secret that it shows, as the settings write it, ``{env.NAME}``.
+        believed: what is believed of its questions: ``roles`` of subjects, ``records`` in the properties of resources.
+    """
+
+    name: str
+    token: str
+    believed: tuple[str, ...] = ()
+
+
+@dataclass(frozen=True, slots=True)
+class ServeRules:
+    """How questions are answered over HTTP.
+
+    Attributes:
+        host: the address that is listened on.
+        port: the port.
+        url: what askers call the service, or None for host and port.
+        askers: the services that may ask, by name.
+        actions: names of actions as askers have them, to those of the policy: verbs of permissions, or methods.
+        records: what loads records, by thing or parameter, as ``module:function``.
+        senders: the proxies whose word for the original request is believed.
+    """
+
+    host: str = "127.0.0.1"
+    port: int = 8180
+    url: str | None = None
+    askers: Mapping[str, Asker] = field(default_factory=dict)
+    actions: Mapping[str, str] = field(default_factory=dict)
+    records: Mapping[str, str] = field(default_factory=dict)
+    senders: tuple[str, ...] = ("127.0.0.1", "::1")
+
+
+def read_serve(table: Table) -> ServeRules:
+    """``[serve]``."""
+    table.known()
+    senders = table.names("senders") if "senders" in table else ServeRules().senders
+    for sender in senders:
+        try:
+            ipaddress.ip_network(sender)
+        except ValueError:
+            table.problem("senders", f'"{sender}" is no address and no network, such as 127.0.0.1 or 10.1.0.0/16')
+    records = table.table("records").each_value()
+    for name, text in records.items():
+        if text.count(":") != 1:
+            table.table("records").problem(name, 'this must be "module:function", which loads a record by its text')
+    url = table.text("url")
+    if url is not None and (not url.startswith(("https://", "http://")) or "?" in url or "#" in url):
+        table.problem("url", 'this must be what askers call the service, such as "https://access.example"')
+    return ServeRules(
+        table.text("host") or "",
+        int(table.number("port", least=1, most=65_535, unit="ports")),
+        url.rstrip("/") if url is not None else None,
+        {name: _asker(name, each) for name, each in table.table("askers").each_table("serve.askers.NAME").items()},
+        table.table("actions").each_value(),
+        records,
+        senders,
+    )
+
+
+def _asker(name: str, table: Table) -> Asker:
+    table.known()
+    token = table.text("token")
+    if token is None or not ENVIRONMENT.fullmatch(token):
+        table.problem("token" if token else None, 'a secret is not in this file; write token = "{env.NAME}"')
+    believed = table.names("believed")
+    for each in believed:
+        if each not in BELIEVED:
+            table.problem("believed", f'"{each}" is none of {", ".join(BELIEVED)}')
+    return Asker(name, token or "", believed)

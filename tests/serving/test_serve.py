@@ -1,0 +1,488 @@
+"""The decision service: real processes, asked over HTTP."""
+
+import asyncio
+import contextlib
+import json
+import os
+import re
+import shutil
+import socket
+import sqlite3
+import subprocess
+import threading
+import time
+import unittest
+from collections.abc import Iterator
+from http.server import BaseHTTPRequestHandler, ThreadingHTTPServer
+from pathlib import Path
+from typing import Any
+
+import httpx
+import jwt
+from hypothesis import given
+from hypothesis import strategies as st
+
+import bloodroot
+from bloodroot.enforce import Driver
+from bloodroot.serving.deciding import Decider, caller_of
+from bloodroot.serving.questions import one
+from bloodroot.settings import Asker, ServeRules
+from tests.core.naive import CALLERS, METHODS, RECORDS, worlds
+from tests.examples import examples
+from tests.program import PROGRAM, InFolder
+
+POLICY = """
+policy "Kilns"
+roles
+  member
+  keeper  includes member
+conditions
+  own  record.owner == caller.id  "Only its owner."
+permissions
+  kiln:read  member if own, keeper
+  kiln:edit  keeper
+endpoints
+  GET       /kilns            member
+  GET       /kilns/{kiln_id}  kiln:read
+  PUT       /kilns/{kiln_id}  kiln:edit
+  GET       /about            anyone
+  GET POST  /sign-in          anyone
+  any       /office/**        keeper
+  WEBSOCKET /live             member
+denials
+  /office/** role  hide
+  /kilns/** signed-out  go /sign-in
+"""
+SETTINGS = """
+[identity]
+from = "jwt"
+key = "{env.TOKEN_KEY}"
+roles = "roles"
+
+[serve.askers.desk]
+token = "{env.DESK}"
+believed = ["roles", "records"]
+
+[serve.askers.other]
+token = "{env.OTHER}"
+
+[serve.actions]
+can_read = "read"
+
+[serve.records]
+kiln_id = "data:kiln"
+"""
+SECRETS = {"TOKEN_KEY": "t" * 40, "DESK": "d" * 40, "OTHER": "o" * 40}
+DATA = 'def kiln(text):\n    return {"7": {"owner": "ash"}, "8": {"owner": "fern"}}.get(text)\n'
+
+
+class Serving(InFolder):
+    def setUp(self) -> None:
+        super().setUp()
+        self.write("access.bloodroot", POLICY)
+        self.write("bloodroot.toml", SETTINGS)
+        self.write("data.py", DATA)
+
+    @contextlib.contextmanager
+    def serving(self, *words: str) -> Iterator[httpx.Client]:
+        with socket.socket() as free:
+            free.bind(("127.0.0.1", 0))
+            port = free.getsockname()[1]
+        command = [str(PROGRAM), "serve", "--port", str(port), *words]
+        environment = {**os.environ, **SECRETS}
+        with subprocess.Popen(command, cwd=self.folder, env=environment, stderr=subprocess.PIPE, text=True) as program:
+            try:
+                with httpx.Client(base_url=f"http://127.0.0.1:{port}", timeout=20, trust_env=False) as client:
+                    for _ in range(200):
+                        with contextlib.suppress(httpx.HTTPError):
+                            client.get("/health")
+                            break
+                        self.assertIsNone(program.poll())
+                        time.sleep(0.05)
+                    yield client
+            finally:
+                program.terminate()
+                program.communicate(timeout=20)
+
+
+def user(name: str = "ash", *roles: str) -> dict[str, Any]:
+    return {"type": "user", "id": name, **({"properties": {"roles": list(roles)}} if roles else {})}
+
+
+def at(path: str) -> dict[str, Any]:
+    return {"type": "endpoint", "id": path}
+
+
+ANYONE = {"type": "anonymous", "id": "-"}
+
+
+class Questions(Serving):
+    def asked(self, client: httpx.Client, body: Any, who: str = "DESK", of: str = "evaluation") -> httpx.Response:
+        return client.post(f"/access/v1/{of}", json=body, headers={"Authorization": f"Bearer {SECRETS[who]}"})
+
+    def test_one_question(self) -> None:
+        kiln = {"type": "kiln", "id": "7"}
+        own, others = ({**kiln, "properties": {"owner": owner}} for owner in ("ash", "fern"))
+        denied = "You do not have access to this."
+        with self.serving() as client:
+            for subject, action, resource, who, expected in (
+                (user("ash", "member"), "can_read", own, "DESK", {"decision": True}),
+                (user("ash", "member"), "read", others, "DESK", {"reason": "own", "message": "Only its owner."}),
+                (user("ash", "member"), "read", kiln, "DESK", {"reason": "depends"}),
+                (user("ash", "keeper"), "read", kiln, "DESK", {"decision": True}),
+                (user("ash", "member"), "fire", kiln, "DESK", {"error": 404}),
+                (user("ash", "member"), "*", kiln, "DESK", {"error": 404}),
+                (user("ash", "member"), "GET", at("/kilns/7"), "DESK", {"decision": True}),
+                (
+                    user("ash", "member"),
+                    "GET",
+                    at("/kilns/8"),
+                    "DESK",
+                    {"reason": "own", "line": "access.bloodroot:12"},
+                ),
+                (user("ash", "member"), "GET", at("/kilns/9"), "DESK", {"reason": "depends"}),
+                (user("ash", "member"), "PUT", at("/kilns/7"), "DESK", {"reason": "role", "message": denied}),
+                (user("ash", "member"), "GET", at("/kilns%2f7"), "DESK", {"reason": "ambiguous-path"}),
+                (user("ash", "member"), "GET", at("//kilns"), "DESK", {"reason": "ambiguous-path"}),
+                (user("ash", "member"), "get", at("/kilns"), "DESK", {"reason": "method"}),
+                (user("ash", "member"), "GET", at("kilns"), "DESK", {"error": 400}),
+                (ANYONE, "GET", at("/kilns"), "DESK", {"reason": "signed-out"}),
+                (ANYONE, "GET", at("/kilns/7"), "DESK", {"location": "/sign-in"}),
+                (ANYONE, "GET", at("/about"), "DESK", {"decision": True}),
+                ({"type": "robot", "id": "r"}, "GET", at("/about"), "DESK", {"error": 404}),
+                # Only some askers are believed.
+                (user("ash", "keeper"), "read", kiln, "OTHER", {"error": 403}),
+                (ANYONE, "GET", at("/about"), "OTHER", {"decision": True}),
+                ({**user("ash"), "properties": {"roles": "keeper"}}, "read", kiln, "DESK", {"error": 400}),
+            ):
+                with self.subTest(action=action, resource=resource, subject=subject, who=who):
+                    body = {"subject": subject, "action": {"name": action}, "resource": resource}
+                    response = self.asked(client, body, who)
+                    self.assertEqual(response.status_code, 200)
+                    answer = response.json()
+                    context = answer.get("context", {})
+                    self.assertIs(answer["decision"], expected.get("decision", False))
+                    for name, value in expected.items():
+                        found = {**answer, **context, "error": context.get("error", {}).get("status")}
+                        self.assertEqual(found.get(name), value, answer)
+
+    def test_several_questions(self) -> None:
+        common = {"subject": user("ash", "member"), "action": {"name": "GET"}}
+        entries = [{"resource": at(path)} for path in ("/kilns", "/office/1", "/kilns/7", "/nowhere")]
+        with self.serving() as client:
+            for semantic, decisions in (
+                (None, [True, False, True, False]),
+                ("execute_all", [True, False, True, False]),
+                ("deny_on_first_deny", [True, False]),
+                ("permit_on_first_permit", [True]),
+            ):
+                options = {"options": {"evaluations_semantic": semantic}} if semantic else {}
+                answer = self.asked(client, {**common, **options, "evaluations": entries}, of="evaluations").json()
+                self.assertEqual([each["decision"] for each in answer["evaluations"]], decisions)
+            # A member of an entry takes the place of the common one; one that is not complete fails alone.
+            others = [
+                {"subject": ANYONE, "resource": at("/kilns")},
+                {"resource": {"type": "endpoint"}},
+                {"resource": at("/kilns")},
+            ]
+            found = self.asked(client, {**common, "evaluations": others}, of="evaluations").json()["evaluations"]
+            self.assertEqual([each["decision"] for each in found], [False, False, True])
+            self.assertEqual(
+                found[1]["context"]["error"], {"status": 400, "message": "resource.id is missing, or no string"}
+            )
+            for alone in ({}, {"evaluations": []}):
+                answer = self.asked(client, {**common, "resource": at("/kilns"), **alone}, of="evaluations").json()
+                self.assertEqual(answer, {"decision": True})
+            many = self.asked(client, {**common, "evaluations": [{"resource": at("/kilns")}] * 1000}, of="evaluations")
+            self.assertEqual(sum(each["decision"] for each in many.json()["evaluations"]), 1000)
+
+    def test_questions_that_fail(self) -> None:
+        whole = {"subject": ANYONE, "action": {"name": "GET"}, "resource": at("/about")}
+        known = {"Authorization": f"Bearer {SECRETS['DESK']}", "Content-Type": "application/json"}
+        with self.serving() as client:
+            for body, headers, status in (
+                (whole, {}, 200),
+                (whole, {"Authorization": "Bearer x"}, 401),
+                (whole, {"Authorization": ""}, 401),
+                (whole, {"Authorization": f"Basic {SECRETS['DESK']}"}, 401),
+                (whole, {"Content-Type": "text/plain"}, 415),
+                ("{", {}, 400),
+                ("[" * 100_000, {}, 400),
+                ([], {}, 400),
+                ({**whole, "subject": "ash"}, {}, 400),
+                ({**whole, "subject": {"type": "user"}}, {}, 400),
+                ({**whole, "action": {}}, {}, 400),
+                ({**whole, "context": 7}, {}, 400),
+                ({**whole, "more": {"ignored": True}}, {}, 200),
+                ("x" * 1_100_000, {}, 413),
+            ):
+                content = body if isinstance(body, str) else json.dumps(body)
+                with self.subTest(content[:40], headers=headers):
+                    sent = {**known, "X-Request-ID": "r-17", **headers}
+                    response = client.post("/access/v1/evaluation", content=content, headers=sent)
+                    self.assertEqual((response.status_code, response.headers["x-request-id"]), (status, "r-17"))
+                    self.assertEqual(response.headers["cache-control"], "no-store")
+            too_many = {**whole, "evaluations": [{}] * 1001}
+            for body in (
+                too_many,
+                {**whole, "evaluations": 7},
+                {**whole, "evaluations": [{}], "options": {"evaluations_semantic": "x"}},
+            ):
+                self.assertEqual(self.asked(client, body, of="evaluations").status_code, 400)
+
+    def test_subjects_of_a_directory(self) -> None:
+        self.write(
+            "seed.toml",
+            '[[members]]\nid = 1\nlogin = "ash"\nroles = ["keeper"]\n[[members]]\nid = 2\nlogin = "gone"\n'
+            'roles = ["keeper"]\nstatus = "suspended"\n',
+        )
+        self.write("bloodroot.toml", SETTINGS + '\n[directory]\nurl = "sqlite:///members.db"\ncache = 0\n')
+        self.ran("seed", "seed.toml", **SECRETS)
+        with self.serving() as client:
+            for name, decision in (("1", True), ("01", False), ("2", False), ("3", False), ("ash", False)):
+                body = {"subject": user(name), "action": {"name": "PUT"}, "resource": at("/kilns/7")}
+                self.assertIs(self.asked(client, body, "OTHER").json()["decision"], decision, name)
+            self.assertEqual(client.get("/ready").json(), {"policy": "in force", "directory": "well"})
+            # Gone, it is refused, and well again without a restart.
+            self.sql("alter table bloodroot_members rename to away")
+            gone = self.asked(client, {"subject": user("1"), "action": {"name": "PUT"}, "resource": at("/kilns/7")})
+            self.assertEqual((gone.status_code, gone.headers.get("retry-after")), (503, "1"))
+            self.assertEqual(client.get("/ready").status_code, 503)
+            self.sql("alter table away rename to bloodroot_members")
+            body = {"subject": user("1"), "action": {"name": "PUT"}, "resource": at("/kilns/7")}
+            self.assertTrue(self.asked(client, body).json()["decision"])
+            self.assertEqual(client.get("/ready").status_code, 200)
+
+    def sql(self, statement: str) -> None:
+        with contextlib.closing(sqlite3.connect(self.folder / "members.db")) as database, database:
+            database.execute(statement)
+
+    def test_a_policy_that_changes_under_several_workers(self) -> None:
+        question = {"subject": user("ash", "member"), "action": {"name": "GET"}, "resource": at("/kilns")}
+        with self.serving("--workers", "2") as client:
+            self.assertTrue(self.asked(client, question).json()["decision"])
+            for text, decision, ready in (
+                (POLICY.replace("/kilns            member", "/kilns            keeper"), False, 200),
+                ("roles\n  membr membr\n", False, 503),
+                (POLICY, True, 200),
+            ):
+                beside = self.write("beside", text)
+                beside.replace(self.folder / "access.bloodroot")
+                deadline = time.monotonic() + 10
+                while time.monotonic() < deadline:
+                    found = {
+                        (
+                            httpx.post(
+                                f"{client.base_url}/access/v1/evaluation",
+                                json=question,
+                                headers={"Authorization": f"Bearer {SECRETS['DESK']}"},
+                            ).json()["decision"],
+                            httpx.get(f"{client.base_url}/ready").status_code,
+                        )
+                        for _ in range(6)
+                    }
+                    if found == {(decision, ready)}:
+                        break
+                    time.sleep(0.2)
+                self.assertEqual(found, {(decision, ready)})
+
+    def test_who_may_ask_is_said(self) -> None:
+        for settings, message in (
+            ('policy = "access.bloodroot"\n', "no one may ask; write [serve.askers.NAME]"),
+            ('[serve.askers.a]\ntoken = "hush"\n', "a secret is not in this file"),
+            ('[serve.askers.a]\ntoken = "{env.SHORT}"\n', "a secret has 32 characters or more"),
+            (
+                '[serve.askers.a]\ntoken = "{env.DESK}"\n[serve.askers.b]\ntoken = "{env.DESK}"\n',
+                "have the same secret",
+            ),
+            ('[serve.askers.a]\ntoken = "{env.DESK}"\nbelieved = ["role"]\n', '"role" is none of roles, records'),
+            ('[serve]\nurl = "ftp://x"\n', "this must be what askers call the service"),
+            ('[serve.askers.a]\ntoken = "{env.DESK}"\n[serve.records]\nkiln = "nowhere:kiln"\n', "serve.records.kiln"),
+        ):
+            with self.subTest(message):
+                self.write("bloodroot.toml", settings)
+                run = self.bloodroot("serve", SHORT="x", **SECRETS)
+                self.assertEqual((run.status, message in run.err), (2, True), run.err)
+
+
+class Proxies(Serving):
+    def test_checks_of_requests(self) -> None:
+        token = jwt.encode({"sub": "ash", "roles": ["member"], "exp": time.time() + 600}, SECRETS["TOKEN_KEY"])
+        known = {"Authorization": f"Bearer {token}"}
+        with self.serving() as client:
+            for method, target, headers, status, more in (
+                ("GET", "/kilns?sort=name", known, 200, {"x-caller": "ash"}),
+                ("GET", "/kilns", {}, 401, {"x-access-status": "401"}),
+                ("GET", "/kilns/7", {"Accept": "text/html"}, 401, {"location": "/sign-in?next=/kilns/7"}),
+                ("GET", "/kilns/7", known, 200, {}),
+                ("GET", "/kilns/8", known, 403, {"x-access-status": "403"}),
+                ("GET", "/kilns/9", known, 403, {}),
+                ("PUT", "/kilns/7", known, 403, {}),
+                ("GET", "/office/1", known, 403, {"x-access-status": "404"}),
+                ("GET", "/offic%65/1", known, 403, {}),
+                ("GET", "//kilns", known, 403, {"x-access-status": "400"}),
+                ("GET", "/x/../kilns", known, 403, {}),
+                ("GET", "/kilns%2f7", known, 403, {}),
+                ("GET", "kilns", known, 403, {}),
+                ("get", "/kilns", known, 403, {}),
+                ("GET", "/live", known, 403, {}),
+                ("GET", "/live", {**known, "Upgrade": "websocket"}, 200, {}),
+                ("GET", "/nowhere", known, 403, {}),
+                ("GET", "/about", {}, 200, {}),
+                ("GET", "/kilns", {"Authorization": f"Bearer {token}x"}, 401, {}),
+                ("GET", "/kilns", {**known, "X-Forwarded-Uri": "/about"}, 403, {}),
+            ):
+                with self.subTest(f"{method} {target}", headers=headers):
+                    sent = {"X-Original-URI": target, "X-Original-Method": method, **headers}
+                    response = client.get("/check", headers=sent)
+                    self.assertEqual(response.status_code, status, response.text)
+                    self.assertEqual({name: response.headers.get(name) for name in more}, more)
+            self.assertEqual(client.get("/check", headers=known).status_code, 403)
+            counts = client.get("/counts").text
+            self.assertIn('bloodroot_decisions_total{kind="check",decision="allow"} 4', counts)
+        self.write(
+            "bloodroot.toml", SETTINGS.replace("[serve.actions]", '[serve]\nsenders = ["192.0.2.1"]\n[serve.actions]')
+        )
+        with self.serving() as client:
+            sent = {"X-Original-URI": "/about", "X-Original-Method": "GET"}
+            self.assertEqual(client.get("/check", headers=sent).status_code, 403)
+
+
+class BehindNginx(Serving):
+    """The recipe of docs/serve.md as it is written, with other ports: nginx before an application that answers anything."""
+
+    def test_what_is_refused_never_reaches_the_application(self) -> None:
+        if shutil.which("nginx") is None:
+            self.skipTest("nginx is not installed; scripts/system-packages installs it")
+        seen: list[str] = []
+
+        class Backend(BaseHTTPRequestHandler):
+            def do_GET(self) -> None:
+                seen.append(f"{self.command} {self.path} {self.headers.get('X-Caller', '')}")
+                self.send_response(200)
+                self.send_header("Content-Length", "0")
+                self.end_headers()
+
+            do_PUT = do_POST = do_DELETE = do_GET
+
+            def log_message(self, *_: object) -> None: ...
+
+        backend = ThreadingHTTPServer(("127.0.0.1", 0), Backend)
+        threading.Thread(target=backend.serve_forever, args=(0.05,), daemon=True).start()
+        self.addCleanup(backend.shutdown)
+        page = (Path(__file__).parents[2] / "docs" / "serve.md").read_text("utf-8")
+        recipe = re.findall(r"```nginx\n(.*?)```", page, re.S)[0]
+        with socket.socket() as free:
+            free.bind(("127.0.0.1", 0))
+            port = free.getsockname()[1]
+        token = jwt.encode({"sub": "ash", "roles": ["member"], "exp": time.time() + 600}, SECRETS["TOKEN_KEY"])
+        with self.serving() as client:
+            recipe = recipe.replace("127.0.0.1:8180", str(client.base_url.netloc, "ascii"))
+            recipe = recipe.replace("127.0.0.1:3000", f"127.0.0.1:{backend.server_port}")
+            temporary = "".join(
+                f"{kind}_temp_path {self.folder}/{kind};"
+                for kind in ("client_body", "proxy", "fastcgi", "uwsgi", "scgi")
+            )
+            server = f"server {{ listen 127.0.0.1:{port}; {recipe} }}"
+            self.write(
+                "nginx.conf",
+                f"daemon off; pid {self.folder}/pid; error_log {self.folder}/errors;"
+                f"events {{}} http {{ access_log off; {temporary} {server} }}",
+            )
+            nginx = subprocess.Popen(
+                ["nginx", "-c", str(self.folder / "nginx.conf"), "-e", str(self.folder / "errors")],
+                stderr=subprocess.DEVNULL,
+            )
+            try:
+                self.ask_all(port, token, seen)
+            finally:
+                nginx.terminate()
+                nginx.wait(20)
+
+    def raw(self, port: int, method: str, target: str, *headers: str) -> tuple[int, str]:
+        """A request as it is written, and its status with where it leads."""
+        for _ in range(100):
+            with contextlib.suppress(ConnectionRefusedError), socket.create_connection(("127.0.0.1", port), 10) as sent:
+                lines = (f"{method} {target} HTTP/1.1", "Host: kilns.example", "Connection: close", *headers, "", "")
+                sent.sendall("\r\n".join(lines).encode())
+                answer = b"".join(iter(lambda: sent.recv(65_536), b"")).decode("latin-1")
+                leads = re.search(r"(?i)\nlocation: (\S+)", answer)
+                return int(answer.split(" ")[1]), leads[1] if leads is not None else ""
+            time.sleep(0.05)
+        raise AssertionError("nginx does not answer")
+
+    def ask_all(self, port: int, token: str, seen: list[str]) -> None:
+        known = f"Authorization: Bearer {token}"
+        for method, target, headers, expected, reached in (
+            ("GET", "/kilns", (known,), (200, ""), "GET /kilns ash"),
+            ("GET", "/kilns?sort=name", (known,), (200, ""), "GET /kilns?sort=name ash"),
+            ("GET", "/about", (), (200, ""), "GET /about "),
+            ("GET", "/about", ("X-Caller: hazel",), (200, ""), "GET /about "),
+            ("GET", "/kilns", (), (401, ""), None),
+            ("GET", "/kilns/7", ("Accept: text/html",), (303, "/sign-in?next=/kilns/7"), None),
+            ("PUT", "/kilns/7", (known, "Content-Length: 0"), (403, ""), None),
+            ("GET", "/office/1", (known,), (403, ""), None),
+            *(
+                ("GET", target, (known,), None, None)
+                for target in (
+                    "//office/1",
+                    "/offic%65/1",
+                    "/x/../office/1",
+                    "/office%2f1",
+                    "/OFFICE/1",
+                    "/./office/1",
+                    "/kilns/../office/1",
+                    "/office/1;x",
+                    "/%6fffice/1",
+                    "/kilns/%2e%2e/office/1",
+                )
+            ),
+            ("GET", "/office/1", (known, "X-Original-URI: /about"), None, None),
+            ("GET", "/office/1", (known, "X-Forwarded-Uri: /about", "X-Forwarded-Method: GET"), None, None),
+            ("PUT", "/kilns/7", (known, "X-Original-Method: GET", "X-HTTP-Method-Override: GET"), None, None),
+        ):
+            with self.subTest(f"{method} {target}", headers=headers):
+                seen.clear()
+                found = self.raw(port, method, target, *headers)
+                if expected is not None:
+                    self.assertEqual(found[0], expected[0])
+                    self.assertTrue(found[1].endswith(expected[1]), found)
+                else:
+                    self.assertGreaterEqual(found[0], 400)
+                self.assertEqual(seen, [reached] if reached else [])
+
+
+class SameDecisions(unittest.TestCase):
+    def test_as_in_process(self) -> None:
+        asker = Asker("desk", "", ("roles", "records"))
+
+        @examples(60)
+        @given(worlds(), st.sampled_from(METHODS), st.sampled_from(RECORDS))
+        def same(world: Any, method: str, record: dict[str, Any]) -> None:
+            policy = bloodroot.parse(world.text())
+            driver = Driver(policy, identify=caller_of)
+            decider = Decider(lambda: policy, driver, ServeRules(), None)
+            for caller in CALLERS:
+                if caller is not None and (caller.granted or caller.scoped_roles is not None):
+                    continue  # what no asker can say
+                subject: dict[str, Any] = {"type": "anonymous", "id": "-"}
+                if caller is not None:
+                    said = {**caller.attributes, "roles": sorted(caller.roles)}
+                    said |= {"scopes": sorted(caller.scopes)} if caller.scopes is not None else {}
+                    subject = {"type": "user", "id": str(caller.id), "properties": said}
+                known = decider.caller_of(
+                    one({"subject": subject, "action": {"name": "x"}, "resource": at("/x")}).subject, asker
+                )
+                resource = {"type": "endpoint", "id": "/x", "properties": record}
+                question = one({"subject": subject, "action": {"name": method}, "resource": resource})
+                answer = asyncio.run(decider.one(question, asker, "r"))
+                decision = policy.decide(known, method, "/x", record=record or None, query={})
+                self.assertIs(answer["decision"], decision.allowed, f"{caller} {method}\n{world.text()}")
+                for name in world.grants:
+                    thing, verb = name.split(":")
+                    about = {"type": thing, "id": "1", "properties": record}
+                    question = one({"subject": subject, "action": {"name": verb}, "resource": about})
+                    found = asyncio.run(decider.one(question, asker, "r"))["decision"]
+                    self.assertIs(found, policy.may(known, name, record=record or None), name)
+
+        same()
