@@ -16,7 +16,7 @@ def serve(
     workers: Annotated[int, typer.Option("--workers", metavar="N", min=1, max=64, help="How many processes.")] = 1,
     settings: SettingsOption = None,
 ) -> None:
-    """Answer access questions over HTTP: the Authorization API 1.0 of OpenID AuthZEN, and checks for proxies."""
+    """Answer access questions over HTTP, for applications and proxies in any language."""
     from ..settings import find_settings, read_settings
 
     try:
