@@ -30,7 +30,7 @@ class KeyRow:
 
 
 def made_key() -> str:
-    """A new key, which nobody can guess: 256 bits of chance."""
+    """A new key, which cannot be guessed: 256 bits of chance."""
     return BEGINNING + secrets.token_urlsafe(32)
 
 

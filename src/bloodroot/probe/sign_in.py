@@ -74,7 +74,7 @@ async def sign_in(settings: Settings, persona: Persona, way: SignIn, application
             f'{settings.file.name}: {persona.actor.name} acts for persona "{persona.name}", and nothing that is sent '
             f"says so: {where} needs {{persona.actor}}"
         )
-    # Whoever acts for another signs in as itself.
+    # A persona that acts for another signs in as itself.
     who = persona.actor if persona.actor is not None and sends else persona
     fields = {name: settings.fill(value, who, f"{where}.{name}") for name, value in way.fields.items()}
     if way.how == "basic":

@@ -216,7 +216,7 @@ def _algorithms(table: Table, given: list[str], *, remote: bool) -> tuple[str, .
             table.problem("algorithm", f"this must be one of {', '.join(ALGORITHMS)}{suggestion(name, ALGORITHMS)}")
     if "HS256" in found and (remote or len(found) > 1):
         # Else what is published to check tokens with could sign them.
-        table.problem("algorithm", "HS256 signs with a secret, which no provider publishes, and stands alone")
+        table.problem("algorithm", "HS256 signs with a secret, which no provider publishes, and is used alone")
     return found or WITH_KEY_PAIRS
 
 
