@@ -65,7 +65,7 @@ def serving_wsgi(app: Any, *, threads: bool = True) -> Iterator[int]:
 
 def ask(port: int, method: str, target: str, **headers: str) -> tuple[int, dict[str, str], str]:
     """One request, its target sent as it is; names of headers are written with _ for -."""
-    connection = http.client.HTTPConnection("127.0.0.1", port, timeout=10)
+    connection = http.client.HTTPConnection("127.0.0.1", port, timeout=30)
     try:
         connection.putrequest(method, target, skip_accept_encoding=True)
         for name, value in headers.items():

@@ -60,7 +60,7 @@ class Terminal:
             f'eval "$(_BLOODROOT_COMPLETE=source_{shell} bloodroot)"; echo ready\n'.replace("ready", "re''ady"), "ready"
         )
 
-    def typed(self, line: str, wanted: str, seconds: float = 10) -> str:
+    def typed(self, line: str, wanted: str, seconds: float = 60) -> str:
         """Type something, and say what is shown once that is there, or after some seconds."""
         os.write(self.terminal, line.encode())
         shown, ends = b"", time.monotonic() + seconds

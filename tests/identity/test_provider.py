@@ -136,8 +136,8 @@ class RealProvider(InFolder):
             with (
                 self.subTest(mode),
                 mock.patch.object(remote_keys, "FRESH", 0.2),
-                mock.patch.object(remote_keys, "SECONDS", 1.1),
-                mock.patch.object(in_a_thread, "__defaults__", (1.0,)),
+                mock.patch.object(remote_keys, "SECONDS", 3.2),
+                mock.patch.object(in_a_thread, "__defaults__", (3.0,)),
             ):
                 before = self.issuer.token("hazel")
                 asked = self.served()
@@ -147,14 +147,14 @@ class RealProvider(InFolder):
                 began = time.monotonic()
                 # The last good keys go on to count, and nothing waits.
                 self.assertEqual([asked("/vault", before)[0] for _ in range(20)], [200] * 20)
-                self.assertLess(time.monotonic() - began, 0.9)
+                self.assertLess(time.monotonic() - began, 20)  # 60 seconds, if each waited
                 cold = self.served()
                 began = time.monotonic()
                 wanted = [("/vault", before), ("/open", "")] * 30
                 with concurrent.futures.ThreadPoolExecutor(30) as pool:
                     found = list(pool.map(cold, *zip(*wanted, strict=True)))
                 self.assertEqual([status for status, _ in found], [401, 200] * 30)
-                self.assertLess(time.monotonic() - began, 5)
+                self.assertLess(time.monotonic() - began, 30)  # 90 seconds, if each waited
                 self.issuer.tell(mode="well")
                 time.sleep(1)
                 self.assertEqual(cold("/vault", before)[0], 200)
@@ -240,7 +240,7 @@ class FourHours(unittest.TestCase):
             time.sleep(0.01)
         # Four wait for the answer; the others are refused at once, and what is known counts.
         self.assertTrue(self.counts("a"))
-        self.assertLess(time.monotonic() - began, 3)
+        self.assertLess(time.monotonic() - began, 10)
         self.assertEqual(self.asked, 2)
         self.under_way[0].set_exception(FetchError("gone"))
         for thread in threads:
@@ -253,7 +253,7 @@ class FourHours(unittest.TestCase):
         began = time.monotonic()
         with without_waiting():
             self.assertFalse(self.counts("b"))
-        self.assertLess(time.monotonic() - began, 1)
+        self.assertLess(time.monotonic() - began, 4)  # six seconds, if it waited
         self.assertEqual((self.asked, self.provider.ready({"alg": "ES256", "kid": "b"})), (2, False))
         self.under_way[0].set_exception(FetchError("gone"))
 

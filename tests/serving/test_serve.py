@@ -92,8 +92,8 @@ class Serving(InFolder):
         environment = {**os.environ, **SECRETS}
         with subprocess.Popen(command, cwd=self.folder, env=environment, stderr=subprocess.PIPE, text=True) as program:
             try:
-                with httpx.Client(base_url=f"http://127.0.0.1:{port}", timeout=20, trust_env=False) as client:
-                    for _ in range(200):
+                with httpx.Client(base_url=f"http://127.0.0.1:{port}", timeout=60, trust_env=False) as client:
+                    for _ in range(1200):
                         with contextlib.suppress(httpx.HTTPError):
                             client.get("/health")
                             break
@@ -268,7 +268,7 @@ class Questions(Serving):
             ):
                 beside = self.write("beside", text)
                 beside.replace(self.folder / "access.bloodroot")
-                deadline = time.monotonic() + 10
+                deadline = time.monotonic() + 60
                 while time.monotonic() < deadline:
                     found = {
                         (
@@ -401,7 +401,7 @@ class BehindNginx(Serving):
 
     def raw(self, port: int, method: str, target: str, *headers: str) -> tuple[int, str]:
         """A request as it is written, and its status with where it leads."""
-        for _ in range(100):
+        for _ in range(600):
             with contextlib.suppress(ConnectionRefusedError), socket.create_connection(("127.0.0.1", port), 10) as sent:
                 lines = (f"{method} {target} HTTP/1.1", "Host: kilns.example", "Connection: close", *headers, "", "")
                 sent.sendall("\r\n".join(lines).encode())
