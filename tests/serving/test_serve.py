@@ -48,9 +48,11 @@ endpoints
   GET       /about            anyone
   GET POST  /sign-in          anyone
   any       /office/**        keeper
+  any       /secret/**        keeper
   WEBSOCKET /live             member
 denials
   /office/** role  hide
+  /secret/** any   hide
   /kilns/** signed-out  go /sign-in
 """
 SETTINGS = """
@@ -328,6 +330,8 @@ class Proxies(Serving):
                 ("GET", "/live", known, 403, {}),
                 ("GET", "/live", {**known, "Upgrade": "websocket"}, 200, {}),
                 ("GET", "/nowhere", known, 403, {}),
+                # Hidden from all but keepers: no one is asked to sign in.
+                ("GET", "/secret/1", {}, 403, {"x-access-status": "404", "location": None}),
                 ("GET", "/about", {}, 200, {}),
                 ("GET", "/kilns", {"Authorization": f"Bearer {token}x"}, 401, {}),
                 ("GET", "/kilns", {**known, "X-Forwarded-Uri": "/about"}, 403, {}),
@@ -338,6 +342,8 @@ class Proxies(Serving):
                     self.assertEqual(response.status_code, status, response.text)
                     self.assertEqual({name: response.headers.get(name) for name in more}, more)
             self.assertEqual(client.get("/check", headers=known).status_code, 403)
+            metadata = client.get("/.well-known/authzen-configuration").json()
+            self.assertEqual(metadata["policy_decision_point"], str(client.base_url).rstrip("/"))
             counts = client.get("/counts").text
             self.assertIn('bloodroot_decisions_total{kind="check",decision="allow"} 4', counts)
         self.write(
@@ -470,8 +476,10 @@ class SameDecisions(unittest.TestCase):
                     said = {**caller.attributes, "roles": sorted(caller.roles)}
                     said |= {"scopes": sorted(caller.scopes)} if caller.scopes is not None else {}
                     subject = {"type": "user", "id": str(caller.id), "properties": said}
-                known = decider.caller_of(
-                    one({"subject": subject, "action": {"name": "x"}, "resource": at("/x")}).subject, asker
+                known = asyncio.run(
+                    decider.caller_of(
+                        one({"subject": subject, "action": {"name": "x"}, "resource": at("/x")}).subject, asker
+                    )
                 )
                 resource = {"type": "endpoint", "id": "/x", "properties": record}
                 question = one({"subject": subject, "action": {"name": method}, "resource": resource})

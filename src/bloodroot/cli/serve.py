@@ -22,7 +22,7 @@ def serve(
     try:
         import uvicorn
 
-        from ..serving.service import SETTINGS, Service
+        from ..serving.service import ADDRESS, SETTINGS, Service
     except ModuleNotFoundError as error:
         raise UsageError(f"this needs {error.name}; install it with: pip install 'bloodroot[serve]'") from error
     file = settings or find_settings()
@@ -30,10 +30,11 @@ def serve(
         raise UsageError("there is no bloodroot.toml here or further up; name one with --settings FILE")
     project = read_settings(file)
     rules = project.serve
-    service = Service(project)
     where = host or rules.host, port or rules.port
-    typer.echo(f"answering at http://{where[0]}:{where[1]}; Control-C ends it", err=True)
-    os.environ[SETTINGS] = str(file.resolve())
+    address = f"{where[0]}:{where[1]}" if ":" not in where[0] else f"[{where[0]}]:{where[1]}"
+    service = Service(project, address)
+    typer.echo(f"answering at http://{address}; Control-C ends it", err=True)
+    os.environ |= {SETTINGS: str(file.resolve()), ADDRESS: address}
     how = {"host": where[0], "port": where[1], "log_level": "warning", "access_log": False, "proxy_headers": False}
     app: object = service.application() if workers == 1 else "bloodroot.serving.service:from_environment"
     uvicorn.run(app, workers=workers, factory=workers > 1, timeout_keep_alive=60, **how)  # type: ignore[arg-type]

@@ -7,6 +7,7 @@ from collections.abc import Callable, Mapping
 from dataclasses import dataclass
 from typing import TYPE_CHECKING, Any
 
+from anyio import to_thread
 from sqlalchemy.exc import SQLAlchemyError
 
 from ..core.caller import Caller, Unidentified
@@ -14,6 +15,7 @@ from ..core.decision import Decision, Outcome
 from ..core.permissions import knows
 from ..core.requirements import in_words
 from ..enforce import Driver
+from ..identity.fresh import Unknown
 from ..language.errors import BloodrootError
 from ..request import PlainRequest
 from .questions import BadQuestion, Entity, Evaluation, Evaluations, Semantic
@@ -94,7 +96,7 @@ class Decider:
         """
         caller: Caller | None = None
         try:
-            caller = self.caller_of(question.subject, asker)
+            caller = await self.caller_of(question.subject, asker)
             decision = await self._decision(question, caller, asker)
         except _Failed as error:
             answer = _failed(error.status, str(error))
@@ -105,7 +107,7 @@ class Decider:
         self._write_down(question, asker, request, caller, answer)
         return answer
 
-    def caller_of(self, subject: Entity, asker: Asker) -> Caller | None:
+    async def caller_of(self, subject: Entity, asker: Asker) -> Caller | None:
         """The caller that a subject is; None for a signed-out one.
 
         Raises:
@@ -124,7 +126,10 @@ class Decider:
         if self._directory is None:
             raise _Failed(403, "there is no directory to look the subject up in, and this asker may not say its roles")
         try:
-            return self._directory.caller(subject.id)
+            member = self._directory.remembered(subject.id)
+            if isinstance(member, Unknown):
+                member = await to_thread.run_sync(self._directory.member, subject.id)
+            return self._directory.judged(member, subject.id, None)
         except SQLAlchemyError as error:
             raise Unavailable("the directory cannot be asked at present") from error
 

@@ -1,4 +1,4 @@
-"""Questions of the Authorization API, read from JSON (OpenID AuthZEN Authorization API 1.0, sections 5 to 7)."""
+"""Questions of the Authorization API, read from JSON (OpenID AuthZEN Authorization API 1.0)."""
 
 from __future__ import annotations
 

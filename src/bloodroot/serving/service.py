@@ -14,6 +14,7 @@ from collections.abc import Awaitable, Callable
 from pathlib import Path
 from typing import Any
 
+from anyio import to_thread
 from sqlalchemy.exc import SQLAlchemyError
 from starlette.applications import Starlette
 from starlette.requests import ClientDisconnect, Request
@@ -41,7 +42,7 @@ _PATIENCE = 10.0  # seconds for a question to arrive
 _SHORTEST = 32  # characters of a secret
 _BEARER = re.compile(r"(?i)bearer +(\S+)\Z").match
 _AGAIN = {"Retry-After": "1"}
-SETTINGS = "BLOODROOT_SERVE_SETTINGS"
+SETTINGS, ADDRESS = "BLOODROOT_SERVE_SETTINGS", "BLOODROOT_SERVE_ADDRESS"
 
 
 class _Refused(BloodrootError):
@@ -57,14 +58,16 @@ class Service:
 
     Args:
         settings: the policy, who may ask, and who is calling.
+        address: host and port that it listens on.
 
     Raises:
         SettingsError: nothing may ask, a secret is missing, or the directory cannot be opened.
         PolicyError: the policy cannot be used.
     """
 
-    def __init__(self, settings: Settings) -> None:
+    def __init__(self, settings: Settings, address: str) -> None:
         self.settings = settings
+        self._address = address
         self.counts = Counts()
         self._askers = _askers(settings)
         self.directory: Directory | None = directory_of(settings) if settings.directory is not None else None
@@ -96,14 +99,14 @@ class Service:
     # Questions -----------------------------------------------------------------------------------
 
     async def evaluation(self, request: Request) -> Response:
-        """One question (section 6)."""
+        """One question."""
         asker, body = self.asker(request), await _body(request)
         answer = await self._decider.one(one(body), asker, request.state.id)
         self.counts.add("evaluation", answer["decision"])
         return JSONResponse(answer)
 
     async def evaluations(self, request: Request) -> Response:
-        """Several questions (section 7)."""
+        """Several questions."""
         asker, body = self.asker(request), await _body(request)
         answer = await self._decider.all_of(several(body), asker, request.state.id)
         for each in answer.get("evaluations", [answer]):
@@ -111,9 +114,8 @@ class Service:
         return JSONResponse(answer)
 
     async def metadata(self, request: Request) -> Response:  # noqa: ARG002
-        """What the service is and where it answers (section 9)."""
-        rules = self.settings.serve
-        base = rules.url or f"http://{rules.host}:{rules.port}"
+        """What the service is and where it answers."""
+        base = self.settings.serve.url or f"http://{self._address}"
         return JSONResponse(
             {
                 "policy_decision_point": base,
@@ -153,7 +155,8 @@ class Service:
             for name, value in refused.headers if refused is not None else ():
                 if name in ("location", "www-authenticate"):
                     headers[name] = value
-            is_sign_in = status == 401 or (decision is not None and decision.reason == "signed-out")
+            # What is hidden from signed-out callers does not ask them to sign in.
+            is_sign_in = status == 401 or (status == 303 and decision is not None and decision.reason == "signed-out")
             return PlainTextResponse("", 401 if is_sign_in else 403, headers)
 
     # How it is -----------------------------------------------------------------------------------
@@ -172,7 +175,7 @@ class Service:
         well = self._questions.problem is None
         if self.directory is not None:
             try:
-                self.directory.member("1")
+                await to_thread.run_sync(self.directory.member, "1")
                 found["directory"] = "well"
             except SQLAlchemyError:
                 found["directory"], well = "it cannot be asked", False
@@ -279,4 +282,4 @@ def _askers(settings: Settings) -> list[tuple[bytes, Asker]]:
 
 def from_environment() -> Starlette:
     """The application of the settings that the environment names; what each worker of a server calls."""
-    return Service(read_settings(Path(os.environ[SETTINGS]))).application()
+    return Service(read_settings(Path(os.environ[SETTINGS])), os.environ[ADDRESS]).application()
