@@ -10,7 +10,7 @@ import re
 import unittest
 from pathlib import Path
 
-from tests.real.planted import DATA, Planted, written
+from tests.real.planted import DATA, Planted, exchanged, samples_of, with_models, write_all, written
 
 DESK = DATA / "desk"
 THINGS = ("studio", "kiln", "piece", "glaze", "clay", "shelf", "firing", "course", "booking", "tool", "recipe", "order")
@@ -98,22 +98,13 @@ def project(folder: Path, *, faulty: bool, things: tuple[str, ...] = THINGS) -> 
     )
     policy += "".join("\n" + written(each, thing) for thing in things)
     policy = re.sub(r"(?<=\S)   +", "  ", policy)
-    models = "\n\n".join(f'class {each.title()}(Owned, Base):\n    __tablename__ = "{each}"' for each in things)
-    models += f"\n\n\nALL = {{{', '.join(f'{each!r}: {each.title()}' for each in things)}}}"
-    app = app.replace("# MODELS", models)
+    app = with_models(app, things)
     report, enforced = "False", policy
     if faulty:
-        for one, other in IN_APP.values():
-            assert app.count(one) == 1, one
-            app = app.replace(one, other)
-        for one, other in IN_POLICY.values():
-            assert enforced.count(one + "\n") == 1, one
-            enforced = enforced.replace(one + "\n", other + "\n")
+        app = exchanged(app, IN_APP.values())
+        enforced = exchanged(enforced, ((f"{one}\n", f"{other}\n") for one, other in IN_POLICY.values()))
         app, report = app.replace("# HOLES", IN_FRONT), '["/api/studios/*"]'
-    settings += "".join(f"{thing}_id = 1\n" for thing in things) + "\n[samples.own]\n"
-    ids = ", ".join(f'{thing}_id = "{{persona.KEY}}"' for thing in things)
-    settings += f"holds = {{ {ids.replace('KEY', 'mine')} }}\n"
-    settings += f'fails = {{ {ids.replace("KEY", "other")}, mark = "{{persona.of_other}}" }}\n\n[bodies]\n'
+    settings += samples_of(things)
     settings += '"POST /password" = { form = { new = "made up too" } }\n'
     settings += '"POST /support/act-for/{member_id}" = { form = {} }\n"POST /support/stop" = { form = {} }\n'
     settings += '"POST /sign-out" = { form = {} }\n'
@@ -126,9 +117,7 @@ def project(folder: Path, *, faulty: bool, things: tuple[str, ...] = THINGS) -> 
     made = {"desk.py": app.replace("REPORT", report), "access.bloodroot": policy, "bloodroot.toml": settings}
     made["enforced.bloodroot"] = enforced
     made["static/desk.css"] = "h1 { color: teal }\n"
-    for name, text in made.items():
-        (folder / name).parent.mkdir(exist_ok=True)
-        (folder / name).write_text(text, "utf-8")
+    write_all(folder, made)
 
 
 class Desk(Planted):

@@ -5,7 +5,7 @@ import subprocess
 import sys
 import tempfile
 import unittest
-from collections.abc import Callable
+from collections.abc import Callable, Iterable, Mapping
 from pathlib import Path
 
 PROGRAM = Path(sys.executable).parent / "bloodroot"
@@ -15,6 +15,36 @@ DATA = Path(__file__).parents[1] / "data"
 def written(text: str, thing: str) -> str:
     """What is written for each thing, for one of them."""
     return text.replace("THING", thing).replace("Kind", thing.title())
+
+
+def with_models(app: str, things: tuple[str, ...]) -> str:
+    """An application with a table for each thing."""
+    models = "\n\n".join(f'class {each.title()}(Owned, Base):\n    __tablename__ = "{each}"' for each in things)
+    models += f"\n\n\nALL = {{{', '.join(f'{each!r}: {each.title()}' for each in things)}}}"
+    return app.replace("# MODELS", models)
+
+
+def exchanged(text: str, holes: Iterable[tuple[str, str]]) -> str:
+    """A text with each hole in the place of what is sound, which is there once."""
+    for one, other in holes:
+        assert text.count(one) == 1, one
+        text = text.replace(one, other)
+    return text
+
+
+def samples_of(things: tuple[str, ...]) -> str:
+    """The settings of records that are a persona's own, and of those that are not."""
+    ids = ", ".join(f'{thing}_id = "{{persona.KEY}}"' for thing in things)
+    found = "".join(f"{thing}_id = 1\n" for thing in things)
+    found += f"\n[samples.own]\nholds = {{ {ids.replace('KEY', 'mine')} }}\n"
+    return found + f'fails = {{ {ids.replace("KEY", "other")}, mark = "{{persona.of_other}}" }}\n\n[bodies]\n'
+
+
+def write_all(folder: Path, made: Mapping[str, str]) -> None:
+    """Write files into a folder, by name."""
+    for name, text in made.items():
+        (folder / name).parent.mkdir(exist_ok=True)
+        (folder / name).write_text(text, "utf-8")
 
 
 class Planted(unittest.TestCase):

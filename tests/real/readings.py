@@ -12,7 +12,7 @@ import unittest
 from pathlib import Path
 
 from tests import provider
-from tests.real.planted import DATA, Planted, written
+from tests.real.planted import DATA, Planted, exchanged, samples_of, with_models, write_all, written
 
 READINGS = DATA / "readings"
 THINGS = ("studio", "kiln", "piece", "glaze", "clay", "shelf", "firing", "course", "booking", "tool", "recipe", "order")
@@ -81,22 +81,13 @@ def project(folder: Path, *, faulty: bool) -> None:
     policy += "".join("\n" + written(each, thing) for thing in THINGS)
     # One blank after the method and two after the path, so that lines can be exchanged.
     policy = re.sub(r"(?m)^  (GET|PUT|POST|PATCH|DELETE|WEBSOCKET) +(\S+) +", r"  \1 \2  ", policy)
-    models = "\n\n".join(f'class {each.title()}(Owned, Base):\n    __tablename__ = "{each}"' for each in THINGS)
-    models += f"\n\n\nALL = {{{', '.join(f'{each!r}: {each.title()}' for each in THINGS)}}}"
-    app = app.replace("# MODELS", models)
+    app = with_models(app, THINGS)
     report, enforced = "False", policy
     if faulty:
-        for one, other in IN_APP.values():
-            assert app.count(one) == 1, one
-            app = app.replace(one, other)
-        for one, other in IN_POLICY.values():
-            assert enforced.count(one + "\n") == 1, one
-            enforced = enforced.replace(one + "\n", other + "\n")
+        app = exchanged(app, IN_APP.values())
+        enforced = exchanged(enforced, ((f"{one}\n", f"{other}\n") for one, other in IN_POLICY.values()))
         app, report = app.replace("# HOLES", HOLES), '["/clays/*/history"]'
-    settings = settings.replace("ISSUER", ISSUER) + "".join(f"{thing}_id = 1\n" for thing in THINGS)
-    ids = ", ".join(f'{thing}_id = "{{persona.KEY}}"' for thing in THINGS)
-    settings += f"\n[samples.own]\nholds = {{ {ids.replace('KEY', 'mine')} }}\n"
-    settings += f'fails = {{ {ids.replace("KEY", "other")}, mark = "{{persona.of_other}}" }}\n\n[bodies]\n'
+    settings = settings.replace("ISSUER", ISSUER) + samples_of(THINGS)
     for thing in THINGS:
         one = f"/{thing}s/{{{thing}_id}}"
         for place in (f"POST /{thing}s", f"PUT {one}", f"PATCH {one}", f"POST {one}/notes"):
@@ -104,8 +95,7 @@ def project(folder: Path, *, faulty: bool) -> None:
         settings += f'"PUT {one}/cost" = {{ json = {{ cost = 12 }} }}\n'
     made = {"readings.py": app.replace("REPORT", report), "access.bloodroot": policy, "bloodroot.toml": settings}
     made["enforced.bloodroot"] = enforced
-    for name, text in made.items():
-        (folder / name).write_text(text, "utf-8")
+    write_all(folder, made)
 
 
 class Readings(Planted):
