@@ -12,7 +12,7 @@ import subprocess
 import threading
 import time
 import unittest
-from collections.abc import Iterator
+from collections import Counter
 from http.server import BaseHTTPRequestHandler, ThreadingHTTPServer
 from pathlib import Path
 from typing import Any
@@ -23,13 +23,14 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 import bloodroot
-from bloodroot.enforce import Driver
-from bloodroot.serving.deciding import Decider, caller_of
+from bloodroot.serving.deciding import Decider
+from bloodroot.serving.in_force import InForce, caller_of
 from bloodroot.serving.questions import one
-from bloodroot.settings import Asker, ServeRules
+from bloodroot.serving.subjects import Subjects
+from bloodroot.settings import Asker, ClaimNames, ServeRules
 from tests.core.naive import CALLERS, METHODS, RECORDS, worlds
 from tests.examples import examples
-from tests.program import PROGRAM, InFolder
+from tests.serving.serving import ANYONE, SECRETS, Serving, at, user
 
 POLICY = """
 policy "Kilns"
@@ -74,54 +75,18 @@ can_read = "read"
 [serve.records]
 kiln_id = "data:kiln"
 """
-SECRETS = {"TOKEN_KEY": "t" * 40, "DESK": "d" * 40, "OTHER": "o" * 40}
 DATA = 'def kiln(text):\n    return {"7": {"owner": "ash"}, "8": {"owner": "fern"}}.get(text)\n'
 
 
-class Serving(InFolder):
+class ServingKilns(Serving):
     def setUp(self) -> None:
         super().setUp()
         self.write("access.bloodroot", POLICY)
         self.write("bloodroot.toml", SETTINGS)
         self.write("data.py", DATA)
 
-    @contextlib.contextmanager
-    def serving(self, *words: str) -> Iterator[httpx.Client]:
-        with socket.socket() as free:
-            free.bind(("127.0.0.1", 0))
-            port = free.getsockname()[1]
-        command = [str(PROGRAM), "serve", "--port", str(port), *words]
-        environment = {**os.environ, **SECRETS}
-        with subprocess.Popen(command, cwd=self.folder, env=environment, stderr=subprocess.PIPE, text=True) as program:
-            try:
-                with httpx.Client(base_url=f"http://127.0.0.1:{port}", timeout=60, trust_env=False) as client:
-                    for _ in range(1200):
-                        with contextlib.suppress(httpx.HTTPError):
-                            client.get("/health")
-                            break
-                        self.assertIsNone(program.poll())
-                        time.sleep(0.05)
-                    yield client
-            finally:
-                program.terminate()
-                program.communicate(timeout=20)
 
-
-def user(name: str = "ash", *roles: str) -> dict[str, Any]:
-    return {"type": "user", "id": name, **({"properties": {"roles": list(roles)}} if roles else {})}
-
-
-def at(path: str) -> dict[str, Any]:
-    return {"type": "endpoint", "id": path}
-
-
-ANYONE = {"type": "anonymous", "id": "-"}
-
-
-class Questions(Serving):
-    def asked(self, client: httpx.Client, body: Any, who: str = "DESK", of: str = "evaluation") -> httpx.Response:
-        return client.post(f"/access/v1/{of}", json=body, headers={"Authorization": f"Bearer {SECRETS[who]}"})
-
+class Questions(ServingKilns):
     def test_one_question(self) -> None:
         kiln = {"type": "kiln", "id": "7"}
         own, others = ({**kiln, "properties": {"owner": owner}} for owner in ("ash", "fern"))
@@ -307,7 +272,80 @@ class Questions(Serving):
                 self.assertEqual((run.status, message in run.err), (2, True), run.err)
 
 
-class Proxies(Serving):
+class UnderLoad(ServingKilns):
+    def test_a_policy_that_changes_all_the_time(self) -> None:
+        """Three workers, 64 connections: each answer is that of one whole policy, and none fails."""
+        lines = "  GET  /one  {}\n  GET  /two  {}\n"
+        texts = ["roles\n  member\n  other\nendpoints\n" + lines.format(*pair) for pair in
+                 (("member", "other"), ("other", "member"))]  # fmt: skip
+        wholes, asked = [[True, False], [False, True]], Counter[str]()
+        self.write("access.bloodroot", texts[0])
+        body = {
+            "subject": user("ash", "member"),
+            "action": {"name": "GET"},
+            "evaluations": [{"resource": at("/one")}, {"resource": at("/two")}] * 20,
+        }
+
+        async def ask(client: httpx.AsyncClient, ended: asyncio.Event) -> None:
+            headers = {"Authorization": f"Bearer {SECRETS['DESK']}"}
+            while not ended.is_set():
+                response = await client.post("/access/v1/evaluations", json=body, headers=headers)
+                self.assertEqual(response.status_code, 200)
+                found = [each["decision"] for each in response.json()["evaluations"]]
+                self.assertIn(found[:2], wholes)
+                self.assertEqual(found, found[:2] * 20)
+                asked[str(found[:2])] += 1
+
+        async def all_of_it(base: str) -> None:
+            ended = asyncio.Event()
+            limits = httpx.Limits(max_connections=64, max_keepalive_connections=64)
+            async with httpx.AsyncClient(base_url=base, limits=limits, timeout=60, trust_env=False) as client:
+                asking = [asyncio.create_task(ask(client, ended)) for _ in range(64)]
+                # What changes again within 0.3 seconds is not read before that ends.
+                for change in range(100 if os.environ.get("EXPLORE") else 10):
+                    text = texts[change % 4 // 2] if change % 5 else "roles\n  membr membr\n"
+                    self.write("beside", text).replace(self.folder / "access.bloodroot")
+                    await asyncio.sleep(0.8)
+                ended.set()
+                await asyncio.gather(*asking)
+
+        with self.serving("--workers", "3") as client:
+            asyncio.run(all_of_it(str(client.base_url)))
+        self.assertEqual(set(asked), {str(each) for each in wholes}, asked)
+
+    def test_connections(self) -> None:
+        self.write("bloodroot.toml", SETTINGS.replace("[serve.actions]", "[serve]\ntimeout = 0.5\n[serve.actions]"))
+        question = b"GET /health HTTP/1.1\r\nHost: x\r\n\r\n"
+        with self.serving() as client, contextlib.ExitStack() as stack:
+            address = (client.base_url.host, client.base_url.port)
+            kept = [stack.enter_context(socket.create_connection(address, 30)) for _ in range(400)]
+            self.all_answer(kept, question)
+            # Those that have asked are kept for longer than what does not arrive.
+            for begun in (b"", b"GET /hea", b"POST /access/v1/evaluation HTTP/1.1\r\nHost: x\r\n"):
+                with self.subTest(begun), socket.create_connection(address, 30) as slow:
+                    slow.sendall(begun)
+                    began = time.monotonic()
+                    while slow.recv(4096):
+                        self.assertLess(time.monotonic() - began, 20)
+            self.all_answer(kept, question)
+            head = f"POST /access/v1/evaluation HTTP/1.1\r\nHost: x\r\nAuthorization: Bearer {SECRETS['DESK']}\r\n"
+            head += "Content-Type: application/json\r\nContent-Length: 900\r\n\r\n{"
+            with socket.create_connection(address, 30) as slow:
+                slow.sendall(head.encode())
+                self.assertIn(b" 408 ", slow.recv(4096))
+
+    def all_answer(self, kept: list[socket.socket], question: bytes) -> None:
+        for each in kept:
+            each.sendall(question)
+        for each in kept:
+            answer = b""
+            while not answer.endswith(b"well\n"):
+                more = each.recv(4096)
+                self.assertTrue(more, answer)
+                answer += more
+
+
+class Proxies(ServingKilns):
     def test_checks_of_requests(self) -> None:
         token = jwt.encode({"sub": "ash", "roles": ["member"], "exp": time.time() + 600}, SECRETS["TOKEN_KEY"])
         known = {"Authorization": f"Bearer {token}"}
@@ -354,7 +392,7 @@ class Proxies(Serving):
             self.assertEqual(client.get("/check", headers=sent).status_code, 403)
 
 
-class BehindNginx(Serving):
+class BehindNginx(ServingKilns):
     """The recipe of docs/serve.md as it is written, with other ports: nginx before an application that answers anything."""
 
     def test_what_is_refused_never_reaches_the_application(self) -> None:
@@ -460,14 +498,15 @@ class BehindNginx(Serving):
 
 class SameDecisions(unittest.TestCase):
     def test_as_in_process(self) -> None:
-        asker = Asker("desk", "", ("roles", "records"))
+        asker = Asker("desk", believed=("roles", "records"))
 
         @examples(60)
         @given(worlds(), st.sampled_from(METHODS), st.sampled_from(RECORDS))
         def same(world: Any, method: str, record: dict[str, Any]) -> None:
             policy = bloodroot.parse(world.text())
-            driver = Driver(policy, identify=caller_of)
-            decider = Decider(lambda: policy, driver, ServeRules(), None)
+            in_force = InForce(policy, lambda given: given, caller_of, {})
+            subjects = Subjects(None, ClaimNames(("sub",)))
+            decider = Decider(in_force, ServeRules(), subjects, {}, {})
             for caller in CALLERS:
                 if caller is not None and (caller.granted or caller.scoped_roles is not None):
                     continue  # what no asker can say
@@ -477,7 +516,7 @@ class SameDecisions(unittest.TestCase):
                     said |= {"scopes": sorted(caller.scopes)} if caller.scopes is not None else {}
                     subject = {"type": "user", "id": str(caller.id), "properties": said}
                 known = asyncio.run(
-                    decider.caller_of(
+                    subjects.caller_of(
                         one({"subject": subject, "action": {"name": "x"}, "resource": at("/x")}).subject, asker
                     )
                 )

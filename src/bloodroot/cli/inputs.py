@@ -358,8 +358,7 @@ def with_scopes(caller: Caller, text: str, policy: Policy, settings: Settings | 
     from ..language.problems import suggestion
     from ..settings import ClaimNames, given_by_scopes
 
-    sources = settings.identity if settings is not None else ()
-    claims = next((each.claims for each in sources if each.claims.scopes is not None), ClaimNames(("sub",)))
+    claims = settings.names_of_scopes if settings is not None else ClaimNames(("sub",))
     names = [name.strip() for name in text.split(",") if name.strip()]
     for name in names:
         if claims.scope_names is not None and name not in claims.scope_names:

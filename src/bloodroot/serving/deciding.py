@@ -3,9 +3,9 @@
 from __future__ import annotations
 
 import logging
-from collections.abc import Callable, Mapping
-from dataclasses import dataclass
+from collections.abc import Mapping
 from typing import TYPE_CHECKING, Any
+from urllib.parse import urlencode
 
 from anyio import to_thread
 from sqlalchemy.exc import SQLAlchemyError
@@ -14,63 +14,54 @@ from ..core.caller import Caller, Unidentified
 from ..core.decision import Decision, Outcome
 from ..core.permissions import knows
 from ..core.requirements import in_words
-from ..enforce import Driver
-from ..identity.fresh import Unknown
-from ..language.errors import BloodrootError
-from ..request import PlainRequest
+from ..enforce.asgi import call_async
+from ..enforce.loaders import read_loaders
+from ..enforce.pipeline import Call
+from ..request import PlainRequest, query_of
+from .in_force import InForce, Known
 from .questions import BadQuestion, Entity, Evaluation, Evaluations, Semantic
+from .subjects import Subjects, Unanswered, Unavailable
 
 if TYPE_CHECKING:
     from ..core.policy import Policy
-    from ..identity import Directory
+    from ..enforce.loaders import Records
     from ..settings import Asker, ServeRules
+    from .known_records import Model
 
 _LOG = logging.getLogger("bloodroot.audit")
 
 Answer = dict[str, Any]
 
 
-class Unavailable(BloodrootError):
-    """What has to be known cannot be asked at present."""
-
-
-class _Failed(BloodrootError):
-    """A question that cannot be answered; it is refused, with a status of HTTP that says why."""
-
-    def __init__(self, status: int, message: str) -> None:
-        self.status = status
-        super().__init__(message)
-
-
-@dataclass(frozen=True, slots=True)
-class Known:
-    """A caller who is known already, in the place of a request that would say who asks."""
-
-    caller: Caller | None
-
-
-def caller_of(known: Known) -> Caller | None:
-    """The caller; made to be the ``identify`` of a driver."""
-    return known.caller
-
-
 class Decider:
     """Answers questions.
 
     Args:
-        policy: gives the policy that is in force.
-        driver: the same policy in front of requests, with what loads records; its callers are what it is given.
-        rules: what actions are called, and what is believed of whom.
-        directory: where subjects are looked up, or None.
+        in_force: the policy, with what loads records at endpoints; its callers are what it is given.
+        rules: what actions are called.
+        subjects: finds callers.
+        records: what loads records, for things.
+        models: the mapped classes of things.
     """
 
     def __init__(
-        self, policy: Callable[[], Policy], driver: Driver, rules: ServeRules, directory: Directory | None
+        self,
+        in_force: InForce,
+        rules: ServeRules,
+        subjects: Subjects,
+        records: Records,
+        models: Mapping[str, Model],
     ) -> None:
-        self._policy = policy
-        self._driver = driver
-        self._rules = rules
-        self._directory = directory
+        self._in_force = in_force
+        self.rules = rules
+        self.subjects = subjects
+        self._loadings = read_loaders(records)
+        self.models = models
+
+    @property
+    def policy(self) -> Policy:
+        """What decides at the moment."""
+        return self._in_force.policy
 
     async def all_of(self, questions: Evaluations, asker: Asker, request: str) -> Answer:
         """The answer to several questions, or to one.
@@ -80,25 +71,28 @@ class Decider:
         """
         ends = {Semantic.FIRST_DENIAL: False, Semantic.FIRST_PERMIT: True}.get(questions.semantic)
         found: list[Answer] = []
+        policy = self.policy  # one for all, though its file changes meanwhile
         for each in questions.each:
             found.append(
-                _failed(400, str(each)) if isinstance(each, BadQuestion) else await self.one(each, asker, request)
+                _failed(400, str(each))
+                if isinstance(each, BadQuestion)
+                else await self.one(each, asker, request, policy)
             )
             if ends is not None and found[-1]["decision"] is ends:
                 break
         return found[0] if questions.alone else {"evaluations": found}
 
-    async def one(self, question: Evaluation, asker: Asker, request: str) -> Answer:
-        """The answer to one question.
+    async def one(self, question: Evaluation, asker: Asker, request: str, policy: Policy | None = None) -> Answer:
+        """The answer to one question, by the policy in force or a given one.
 
         Raises:
             Unavailable: the directory cannot be asked.
         """
         caller: Caller | None = None
         try:
-            caller = await self.caller_of(question.subject, asker)
-            decision = await self._decision(question, caller, asker)
-        except _Failed as error:
+            caller = await self.subjects.caller_of(question.subject, asker)
+            decision = await self.decision(question, caller, asker, policy or self.policy)
+        except Unanswered as error:
             answer = _failed(error.status, str(error))
         except Unidentified as error:
             answer = {"decision": False, "context": {"reason": "signed-out", "message": error.reason}}
@@ -107,42 +101,60 @@ class Decider:
         self._write_down(question, asker, request, caller, answer)
         return answer
 
-    async def caller_of(self, subject: Entity, asker: Asker) -> Caller | None:
-        """The caller that a subject is; None for a signed-out one.
+    async def decision(self, question: Evaluation, caller: Caller | None, asker: Asker, policy: Policy) -> Decision:
+        """What is decided of a question.
 
         Raises:
-            Unidentified: the directory has no such member, or it may not act.
-            Unavailable: the directory cannot be asked.
+            Unanswered: it has no meaning here, or there is no such record.
+            Unavailable: a record cannot be loaded.
         """
-        if subject.type == "anonymous":
-            return None
-        if subject.type != "user":
-            raise _Failed(404, f'subjects are of the type user or anonymous, and not "{subject.type}"')
-        said = subject.properties
-        if "roles" in asker.believed and ("roles" in said or self._directory is None):
-            rest = {name: value for name, value in said.items() if name not in ("roles", "groups", "scopes")}
-            scopes = _names(said, "scopes") if "scopes" in said else None
-            return Caller(subject.id, _names(said, "roles"), _names(said, "groups"), rest, scopes)
-        if self._directory is None:
-            raise _Failed(403, "there is no directory to look the subject up in, and this asker may not say its roles")
-        try:
-            member = self._directory.remembered(subject.id)
-            if isinstance(member, Unknown):
-                member = await to_thread.run_sync(self._directory.member, subject.id)
-            return self._directory.judged(member, subject.id, None)
-        except SQLAlchemyError as error:
-            raise Unavailable("the directory cannot be asked at present") from error
-
-    async def _decision(self, question: Evaluation, caller: Caller | None, asker: Asker) -> Decision:
-        policy, resource = self._policy(), question.resource
-        action = self._rules.actions.get(question.action, question.action)
+        resource = question.resource
+        action = self.action(question.action)
         record = dict(resource.properties) if "records" in asker.believed and resource.properties else None
         if resource.type == "endpoint":
             return await self._at_endpoint(policy, caller, action, resource.id, record, question.context)
-        name = f"{resource.type}:{action}"
+        return await self._of_thing(policy, caller, self.permission(policy, resource.type, action), resource, record)
+
+    def action(self, name: str) -> str:
+        """An action, as the policy calls it."""
+        return self.rules.actions.get(name, name)
+
+    def permission(self, policy: Policy, thing: str, action: str) -> str:
+        """The permission to do something with a thing.
+
+        Raises:
+            Unanswered: the policy has no such permission.
+        """
+        name = f"{thing}:{action}"
         if not knows(policy.resolver, name) or name.endswith("*"):
-            raise _Failed(404, f'the policy knows no permission "{name}"')
-        return policy.check(caller, policy.guard(name), record=record)
+            raise Unanswered(404, f'the policy knows no permission "{name}"')
+        return name
+
+    async def _of_thing(
+        self, policy: Policy, caller: Caller | None, permission: str, thing: Entity, record: Mapping[str, Any] | None
+    ) -> Decision:
+        guard = policy.guard(permission)
+        decision = policy.check(caller, guard, record=record)
+        if decision.outcome is not Outcome.DEPENDS or record is not None:
+            return decision
+        if (model := self.models.get(thing.type)) is not None:
+
+            def decided() -> Decision:
+                with model.opened(thing.id) as found:
+                    checked = policy.check(caller, guard, record=_existing(found, thing))
+                    _said(checked)  # all of it is worked out while what belongs to the record can be read
+                    return checked
+
+            try:
+                return await to_thread.run_sync(decided)
+            except SQLAlchemyError as error:
+                raise Unavailable(f"the records of {thing.type} cannot be asked at present") from error
+        if (loading := self._loadings.get(thing.type)) is not None:
+            sent = PlainRequest("GET", "/", ())
+            loaded = call_async(Call(loading.function, loading.arguments(thing.id, sent, caller), loading.blocks))
+            found = await loaded if loading.blocks or hasattr(loaded, "__await__") else loaded
+            return policy.check(caller, guard, record=_existing(found, thing))
+        return decision
 
     async def _at_endpoint(
         self,
@@ -155,21 +167,22 @@ class Decider:
     ) -> Decision:
         path, _, sent = target.partition("?")
         if not path.startswith("/"):
-            raise _Failed(400, "the id of an endpoint is its path, as it is sent: it begins with /")
+            raise Unanswered(400, "the id of an endpoint is its path, as it is sent: it begins with /")
         query = context.get("query")
         if query is not None and not (
             isinstance(query, Mapping) and all(isinstance(each, str) for pair in query.items() for each in pair)
         ):
-            raise _Failed(400, "context.query must be an object of strings")
-        from urllib.parse import parse_qs
-
-        values: dict[str, Any] = {name: found[0] for name, found in parse_qs(sent, keep_blank_values=True).items()}
-        values.update(query or {})
+            raise Unanswered(400, "context.query must be an object of strings")
+        # One query, so that both decisions read the same; what is given twice is a list, and equals nothing.
+        whole = "&".join(part for part in (sent, urlencode(query or {})) if part)
+        values = query_of(whole)
+        if values is None:
+            raise Unanswered(400, "the query has more parameters than any page sends")
         decision = policy.decide(caller, method, path, record=record, query=values)
         if decision.outcome is not Outcome.DEPENDS or record is not None:
             return decision
-        request = PlainRequest(method, path, (), query_string=sent)
-        with self._driver.handling(request, own=Known(caller)) as handling:
+        request = PlainRequest(method, path, (), query_string=whole)
+        with self._in_force.handling(request, own=Known(caller)) as handling:
             await handling.enter_async()
             return decision if handling.decision is None else handling.decision
 
@@ -194,11 +207,10 @@ class Decider:
         _LOG.info("%s asks of %s: %s", asker.name, values["resource"], values["outcome"], extra=values)
 
 
-def _names(said: Mapping[str, Any], name: str) -> list[str]:
-    value = said.get(name, [])
-    if not isinstance(value, list) or not all(isinstance(each, str) for each in value):
-        raise _Failed(400, f"subject.properties.{name} must be a list of names")
-    return value
+def _existing(record: Any, thing: Entity) -> Any:
+    if record is None:
+        raise Unanswered(404, f'there is no {thing.type} "{thing.id}"')
+    return record
 
 
 def _failed(status: int, message: str) -> Answer:
@@ -217,7 +229,7 @@ def _said(decision: Decision) -> Answer:
         context |= {"message": answer.message, "status": answer.status}
         if answer.location is not None:
             context["location"] = answer.location
-    place = decision.place
+    place = decision.line.place if decision.line is not None else None
     if place is not None:
         context["line"] = f"{place.source.name.rpartition('/')[2]}:{place.line}"
     return {"decision": False, "context": context}

@@ -74,7 +74,7 @@ def one(body: Any) -> Evaluation:
     if not isinstance(body, Mapping):
         raise BadQuestion("the body must be a JSON object")
     return Evaluation(
-        entity(body, "subject"), _action(body), entity(body, "resource"), _object(body.get("context"), "context")
+        entity(body, "subject"), action_in(body), entity(body, "resource"), object_in(body.get("context"), "context")
     )
 
 
@@ -93,7 +93,7 @@ def several(body: Any) -> Evaluations:
         raise BadQuestion("evaluations must be a list of objects")
     if len(entries) > MOST:
         raise BadQuestion(f"there are {len(entries)} evaluations, and at most {MOST} are answered at once")
-    wanted = _object(body.get("options"), "options").get("evaluations_semantic", Semantic.ALL)
+    wanted = object_in(body.get("options"), "options").get("evaluations_semantic", Semantic.ALL)
     if wanted not in list(Semantic):
         raise BadQuestion(f"options.evaluations_semantic is none of {', '.join(Semantic)}")
     common = {name: body[name] for name in ("subject", "action", "resource", "context") if name in body}
@@ -121,11 +121,16 @@ def entity(body: Mapping[str, Any], name: str, *, with_id: bool = True) -> Entit
         raise BadQuestion(f"{name}.type is missing, or no string")
     if with_id and (not isinstance(of_id, str) or not of_id):
         raise BadQuestion(f"{name}.id is missing, or no string")
-    properties = _object(value.get("properties"), f"{name}.properties")
+    properties = object_in(value.get("properties"), f"{name}.properties")
     return Entity(of_type, of_id if isinstance(of_id, str) else "", properties)
 
 
-def _action(body: Mapping[str, Any]) -> str:
+def action_in(body: Mapping[str, Any]) -> str:
+    """The name of the action.
+
+    Raises:
+        BadQuestion: it is missing.
+    """
     value = body.get("action")
     name = value.get("name") if isinstance(value, Mapping) else None
     if not isinstance(name, str) or not name:
@@ -133,7 +138,12 @@ def _action(body: Mapping[str, Any]) -> str:
     return name
 
 
-def _object(value: Any, where: str) -> Mapping[str, Any]:
+def object_in(value: Any, where: str) -> Mapping[str, Any]:
+    """An object; an empty one in the place of null.
+
+    Raises:
+        BadQuestion: it is something else.
+    """
     if value is None:
         return {}
     if not isinstance(value, Mapping):

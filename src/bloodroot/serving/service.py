@@ -3,16 +3,14 @@
 from __future__ import annotations
 
 import asyncio
-import hashlib
-import hmac
 import json
 import logging
 import os
-import re
 import time
-from collections.abc import Awaitable, Callable
+from collections.abc import Awaitable, Callable, Mapping
+from functools import partial
 from pathlib import Path
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
 from anyio import to_thread
 from sqlalchemy.exc import SQLAlchemyError
@@ -23,24 +21,31 @@ from starlette.routing import Route
 
 from ..core.caller import Unidentified
 from ..core.decision import Outcome
-from ..enforce import Driver
 from ..enforce.audit import id_of_request
 from ..file_changes import watched
-from ..identity import Directory, Identification, directory_of, load
+from ..identity import Directory, directory_of, load
 from ..language.errors import BloodrootError
 from ..request import PlainRequest
-from ..settings import Asker, Settings, SettingsError, read_settings
+from ..settings import Asker, Settings, read_settings
+from ..survey.applications import bound
+from .connections import BoundedHTTP
 from .counting import Counts
-from .deciding import Decider, Unavailable, caller_of
+from .deciding import Decider
+from .in_force import InForce, caller_of
+from .known_records import loaders_of, models_of
 from .originals import Original, original_of
 from .questions import BadQuestion, one, several
-from .record_loaders import loaders_of
+from .searching import Search
+from .subjects import Subjects, Unanswered, Unavailable
+from .who_asks import Askers
+
+if TYPE_CHECKING:
+    from .deciding import Answer
+    from .known_records import Model
 
 _LOG = logging.getLogger("bloodroot.serve")
+_AUDIT = logging.getLogger("bloodroot.audit")
 _LARGEST = 1_000_000  # bytes of a question
-_PATIENCE = 10.0  # seconds for a question to arrive
-_SHORTEST = 32  # characters of a secret
-_BEARER = re.compile(r"(?i)bearer +(\S+)\Z").match
 _AGAIN = {"Retry-After": "1"}
 SETTINGS, ADDRESS = "BLOODROOT_SERVE_SETTINGS", "BLOODROOT_SERVE_ADDRESS"
 
@@ -69,18 +74,28 @@ class Service:
         self.settings = settings
         self._address = address
         self.counts = Counts()
-        self._askers = _askers(settings)
+        BoundedHTTP.seconds = settings.serve.timeout
+        self._askers = Askers(settings)
         self.directory: Directory | None = directory_of(settings) if settings.directory is not None else None
-        records = loaders_of(settings)
+        records, models = loaders_of(settings), models_of(settings)
         policy = watched(settings.policy, root=settings.root)
-        self._questions = Driver(policy, identify=caller_of, records=records)
-        self._identify: Identification | None = load(settings, self.directory) if settings.identity else None
-        self._requests = (
-            Driver(policy, identify=self._identify, records=records) if self._identify is not None else None
-        )
-        self._decider = Decider(lambda: self._questions.policy, self._questions, settings.serve, self.directory)
+        bind = partial(bound, settings=settings)
+        self._questions = InForce(policy, bind, caller_of, records)
+        identify = load(settings, self.directory) if settings.identity else None
+        self._requests = InForce(policy, bind, identify, records) if identify is not None else None
+        subjects = Subjects(self.directory, settings.names_of_scopes)
+        self._decider = Decider(self._questions, settings.serve, subjects, records, models)
+        self._search = Search(self._decider)
+        self._searches = self._served_searches(models)
 
-    # Who asks -----------------------------------------------------------------------------------
+    def _served_searches(self, models: Mapping[str, Model]) -> dict[str, Callable[[Any, Asker], Awaitable[Answer]]]:
+        """The searches that can be answered, by what is searched."""
+        if not any(asker.search for asker in self.settings.serve.askers.values()):
+            return {}
+        lists = self.directory is not None and (self.directory.own or "members" in self.directory.settings.queries)
+        found = {"subject": self._search.subjects} if lists else {}
+        found |= {"resource": self._search.resources} if models else {}
+        return {**found, "action": self._search.actions}
 
     def asker(self, request: Request) -> Asker:
         """The service that asks.
@@ -88,13 +103,10 @@ class Service:
         Raises:
             _Refused: it does not say which it is.
         """
-        sent = request.headers.getlist("authorization")
-        match = _BEARER(sent[0]) if len(sent) == 1 else None
-        digest = hashlib.sha256(match[1].encode("utf-8", "surrogateescape")).digest() if match is not None else b""
-        found = [asker for known, asker in self._askers if hmac.compare_digest(known, digest)]
-        if not found:
+        found = self._askers.asker(request)
+        if found is None:
             raise _Refused(401, "say who asks: Authorization: Bearer ...", {"WWW-Authenticate": "Bearer"})
-        return found[0]
+        return found
 
     # Questions -----------------------------------------------------------------------------------
 
@@ -113,14 +125,32 @@ class Service:
             self.counts.add("evaluations", each["decision"])
         return JSONResponse(answer)
 
+    async def search(self, request: Request) -> Response:
+        """Who may do something, with what, or what one may do."""
+        asker, body = self.asker(request), await _body(request)
+        if not asker.search:
+            raise _Refused(403, f"this asker may not search; search = true under [serve.askers.{asker.name}] lets it")
+        of = request.path_params["of"]
+        if of not in self._searches:
+            raise _Refused(404, f"there is no search for {of} here; the metadata says which there are")
+        try:
+            answer = await self._searches[of](body, asker)
+        except Unanswered as error:
+            raise _Refused(error.status, str(error)) from error
+        self.counts.add("search", bool(answer["results"]))
+        _AUDIT.info("%s searches for %s: %d found", asker.name, of, len(answer["results"]))
+        return JSONResponse(answer)
+
     async def metadata(self, request: Request) -> Response:  # noqa: ARG002
         """What the service is and where it answers."""
         base = self.settings.serve.url or f"http://{self._address}"
+        searches = {f"search_{of}_endpoint": f"{base}/access/v1/search/{of}" for of in self._searches}
         return JSONResponse(
             {
                 "policy_decision_point": base,
                 "access_evaluation_endpoint": f"{base}/access/v1/evaluation",
                 "access_evaluations_endpoint": f"{base}/access/v1/evaluations",
+                **searches,
             }
         )
 
@@ -192,6 +222,7 @@ class Service:
             routes=[
                 Route(f"{base}/evaluation", self._answering(self.evaluation), methods=["POST"]),
                 Route(f"{base}/evaluations", self._answering(self.evaluations), methods=["POST"]),
+                Route(f"{base}/search/{{of}}", self._answering(self.search), methods=["POST"]),
                 Route("/.well-known/authzen-configuration", self._answering(self.metadata)),
                 Route(
                     "/check", self._answering(self.check), methods=["GET", "POST", "PUT", "PATCH", "DELETE", "OPTIONS"]
@@ -216,7 +247,7 @@ class Service:
                 response = PlainTextResponse(f"{error}\n", 400)
             except (Unavailable, SQLAlchemyError) as error:
                 _LOG.error("a question could not be answered: %s", type(error).__name__)
-                response = PlainTextResponse("the directory cannot be asked at present\n", 503, _AGAIN)
+                response = PlainTextResponse("what has to be known cannot be asked at present\n", 503, _AGAIN)
             except Unidentified as error:
                 response = PlainTextResponse(f"{error.reason}\n", 401)
             except ClientDisconnect:
@@ -243,13 +274,15 @@ async def _body(request: Request) -> Any:
         raise _Refused(415, "the body must be application/json")
     data = bytearray()
     try:
-        async with asyncio.timeout(_PATIENCE):
+        async with asyncio.timeout(BoundedHTTP.seconds):
             async for piece in request.stream():
                 data += piece
                 if len(data) > _LARGEST:
                     raise _Refused(413, f"a question has at most {_LARGEST} bytes")
     except TimeoutError as error:
-        raise _Refused(408, f"a question arrives within {_PATIENCE:g} seconds", {"Connection": "close"}) from error
+        raise _Refused(
+            408, f"a question arrives within {BoundedHTTP.seconds:g} seconds", {"Connection": "close"}
+        ) from error
     try:
         return json.loads(bytes(data))
     except (ValueError, RecursionError) as error:
@@ -261,23 +294,6 @@ def _header(value: object) -> str:
     from urllib.parse import quote
 
     return quote(str(value), safe="@.-_~+")
-
-
-def _askers(settings: Settings) -> list[tuple[bytes, Asker]]:
-    found = []
-    for asker in settings.serve.askers.values():
-        secret = settings.fill(asker.token, None, f"serve.askers.{asker.name}.token")
-        if len(secret) < _SHORTEST:
-            raise SettingsError(f"serve.askers.{asker.name}.token: a secret has {_SHORTEST} characters or more")
-        found.append((hashlib.sha256(secret.encode()).digest(), asker))
-    if len({digest for digest, _ in found}) < len(found):
-        raise SettingsError("serve.askers: two askers have the same secret; each needs its own")
-    if not found and not settings.identity:
-        raise SettingsError(
-            f"{settings.file.name}: no one may ask; write [serve.askers.NAME] with "
-            'token = "{env.NAME}", or [identity] for a proxy that asks about its requests'
-        )
-    return found
 
 
 def from_environment() -> Starlette:

@@ -10,7 +10,7 @@ from pathlib import Path
 from typing import Any
 
 from ..core.caller import Caller
-from .callers import Development, DirectoryTables, SourceSettings
+from .callers import ClaimNames, Development, DirectoryTables, SourceSettings
 from .checked import ASKED, ENVIRONMENT, Checked, SettingsError
 from .probing import Body, ProbeRules, Sample, ThingSample
 from .serving import ServeRules
@@ -124,6 +124,11 @@ class Settings:
     def folder(self) -> Path:
         """The project's folder: relative names start here."""
         return self.file.parent
+
+    @property
+    def names_of_scopes(self) -> ClaimNames:
+        """What says what scopes mean: the first source of callers that has scopes."""
+        return next((each.claims for each in self.identity if each.claims.scopes is not None), ClaimNames(("sub",)))
 
     def address(self) -> str | None:
         """Where the application is running, without a slash at the end; None where it is asked in this process.

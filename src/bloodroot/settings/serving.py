@@ -17,13 +17,18 @@ class Asker:
 
     Attributes:
         name: what it is called.
-        token: the secret that it shows, as the settings write it, ``{env.NAME}``.
+        token: the secret that it shows, as the settings write it, ``{env.NAME}``; None for one with a certificate.
+        certificate: the subject of its certificate as RFC 4514 writes it, or its SHA-256 fingerprint; None for one with
+            a secret.
         believed: what is believed of its questions: ``roles`` of subjects, ``records`` in the properties of resources.
+        search: whether it may ask who may do something, and what.
     """
 
     name: str
-    token: str
+    token: str | None = None
+    certificate: str | None = None
     believed: tuple[str, ...] = ()
+    search: bool = False
 
 
 @dataclass(frozen=True, slots=True)
@@ -37,6 +42,10 @@ class ServeRules:
         askers: the services that may ask, by name.
         actions: names of actions as askers have them, to those of the policy: verbs of permissions, or methods.
         records: what loads records, by thing or parameter, as ``module:function``.
+        models: the mapped classes of things, as ``module:Class``: their records are loaded and listed.
+        database: the database of these classes, as the settings write it; None without them.
+        certificate_header: the header in which a proxy passes on the certificate of an asker.
+        timeout: how many seconds a question may take to arrive.
         senders: the proxies whose word for the original request is believed.
     """
 
@@ -46,6 +55,10 @@ class ServeRules:
     askers: Mapping[str, Asker] = field(default_factory=dict)
     actions: Mapping[str, str] = field(default_factory=dict)
     records: Mapping[str, str] = field(default_factory=dict)
+    models: Mapping[str, str] = field(default_factory=dict)
+    database: str | None = None
+    certificate_header: str = "Client-Cert"
+    timeout: float = 10.0
     senders: tuple[str, ...] = ("127.0.0.1", "::1")
 
 
@@ -58,10 +71,15 @@ def read_serve(table: Table) -> ServeRules:
             ipaddress.ip_network(sender)
         except ValueError:
             table.problem("senders", f'"{sender}" is no address and no network, such as 127.0.0.1 or 10.1.0.0/16')
-    records = table.table("records").each_value()
+    records, models = table.table("records").each_value(), table.table("models").each_value()
     for name, text in records.items():
         if text.count(":") != 1:
             table.table("records").problem(name, 'this must be "module:function", which loads a record by its text')
+    for name, text in models.items():
+        if text.count(":") != 1:
+            table.table("models").problem(name, 'this must be "module:Class", a class mapped by SQLAlchemy')
+    if models and "database" not in table:
+        table.problem("models", 'say where their records are: database = "{env.NAME}"')
     url = table.text("url")
     if url is not None and (not url.startswith(("https://", "http://")) or "?" in url or "#" in url):
         table.problem("url", 'this must be what askers call the service, such as "https://access.example"')
@@ -72,17 +90,23 @@ def read_serve(table: Table) -> ServeRules:
         {name: _asker(name, each) for name, each in table.table("askers").each_table("serve.askers.NAME").items()},
         table.table("actions").each_value(),
         records,
+        models,
+        table.text("database"),
+        table.text("certificate_header") or "",
+        table.number("timeout", least=0.1, most=600, unit="seconds"),
         senders,
     )
 
 
 def _asker(name: str, table: Table) -> Asker:
     table.known()
-    token = table.text("token")
-    if token is None or not ENVIRONMENT.fullmatch(token):
-        table.problem("token" if token else None, 'a secret is not in this file; write token = "{env.NAME}"')
+    token, certificate = table.text("token"), table.text("certificate")
+    if (token is None) == (certificate is None):
+        table.problem(None, 'an asker has one of token = "{env.NAME}" and certificate = "CN=..."')
+    if token is not None and not ENVIRONMENT.fullmatch(token):
+        table.problem("token", 'a secret is not in this file; write token = "{env.NAME}"')
     believed = table.names("believed")
     for each in believed:
         if each not in BELIEVED:
             table.problem("believed", f'"{each}" is none of {", ".join(BELIEVED)}')
-    return Asker(name, token or "", believed)
+    return Asker(name, token, certificate, believed, table.flag("search"))
