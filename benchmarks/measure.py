@@ -397,9 +397,9 @@ def free_ports(count: int) -> list[int]:
 
 
 @contextlib.contextmanager
-def processes(*commands: list[str]) -> Iterator[None]:
+def processes(*commands: list[str], folder: Path | None = None) -> Iterator[None]:
     """Servers, ended by their process ids."""
-    started = [subprocess.Popen(command, stderr=subprocess.DEVNULL) for command in commands]
+    started = [subprocess.Popen(command, cwd=folder, stderr=subprocess.DEVNULL) for command in commands]
     try:
         yield
     finally:
@@ -485,6 +485,26 @@ def in_process() -> None:
         print(f"  {least['alone']:.0f} µs a request alone, {least['behind']:.0f} µs behind the policy")
 
 
+def decision_service() -> None:
+    """`serve` for a policy of 10,000 lines against a bare Starlette endpoint that answers a constant."""
+    import serving
+
+    folder, ports = serving.project(policy_text(10_000)), free_ports(2)
+    with (
+        processes([sys.executable, "-c", serving.SERVE, *map(str, ports)], folder=folder),
+        contextlib.ExitStack() as open_lines,
+    ):
+        lines = [open_lines.enter_context(connected(port)) for port in ports]
+        bare, service = (serving.asker(line, ROLES, 10_000) for line in lines)
+        times = best({"bare": bare, "service": service}, 60)
+        report_ratio("a question to serve, 10,000 lines", times["service"] / times["bare"], 1.3)
+        each = {app: time / serving.ASKED * 1e6 for app, time in times.items()}
+        print(f"  {each['bare']:.0f} µs a request for the constant, {each['service']:.0f} µs for the decision")
+        print(
+            f"  1,000 evaluations in one question: {serving.batch(lines[1], ROLES, 10_000) * 1e3:.0f} ms (at most 50)"
+        )
+
+
 def probe_of_pages() -> None:
     """The probe, with plan, journal and verdicts, against httpx sending the same requests."""
     import probing
@@ -498,7 +518,7 @@ def probe_of_pages() -> None:
 
 def connected(port: int) -> socket.socket:
     """A connection to a server that may still be starting."""
-    for _ in range(200):
+    for _ in range(1000):
         with contextlib.suppress(OSError):
             line = socket.create_connection(("127.0.0.1", port), 10)
             line.setsockopt(socket.IPPROTO_TCP, socket.TCP_NODELAY, 1)
@@ -529,6 +549,7 @@ MEASURES = {
     "gunicorn": served_by_gunicorn,
     "process": in_process,
     "probe": probe_of_pages,
+    "serve": decision_service,
 }
 
 if __name__ == "__main__":

@@ -17,6 +17,14 @@ SECRETS = {"TOKEN_KEY": "t" * 40, "DESK": "d" * 40, "OTHER": "o" * 40}
 ANYONE = {"type": "anonymous", "id": "-"}
 
 
+def free_port() -> int:
+    """A port of this machine that nothing listens on."""
+    with socket.socket() as free:
+        free.bind(("127.0.0.1", 0))
+        port: int = free.getsockname()[1]
+        return port
+
+
 def user(name: str = "ash", *roles: str) -> dict[str, Any]:
     return {"type": "user", "id": name, **({"properties": {"roles": list(roles)}} if roles else {})}
 
@@ -30,9 +38,7 @@ class Serving(InFolder):
 
     @contextlib.contextmanager
     def serving(self, *words: str, **environment: str) -> Iterator[httpx.Client]:
-        with socket.socket() as free:
-            free.bind(("127.0.0.1", 0))
-            port = free.getsockname()[1]
+        port = free_port()
         command = [str(PROGRAM), "serve", "--port", str(port), *words]
         here = {**os.environ, **SECRETS, **environment}
         with subprocess.Popen(command, cwd=self.folder, env=here, stderr=subprocess.PIPE, text=True) as program:

@@ -76,6 +76,7 @@ scopes = "scope"
 
 [serve]
 database = "{env.KILNS}"
+audit = "decisions.jsonl"
 
 [serve.askers.desk]
 token = "{env.DESK}"
@@ -132,6 +133,9 @@ class Searching(Serving):
             self.assert_answer(self.asked(client, {**beside, "context": {"query": {"draft": "1"}}}), True)
             twice = {**beside, "resource": at("/plans/7?draft=1"), "context": {"query": {"draft": "1"}}}
             self.assertFalse(self.asked(client, twice).json()["decision"])
+        first, *_, last = map(json.loads, (self.folder / "decisions.jsonl").read_text("utf-8").splitlines())
+        self.assertEqual([first["asker"], first["resource"], first["path"]], ["desk", "kiln 7", None])
+        self.assertEqual([last["path"], last["outcome"], last["reason"]], ["/plans/7", "deny", "draft"])
 
     def assert_answer(self, response: httpx.Response, expected: object) -> None:
         answer = response.json()

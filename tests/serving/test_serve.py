@@ -9,11 +9,9 @@ import shutil
 import socket
 import sqlite3
 import subprocess
-import threading
 import time
 import unittest
 from collections import Counter
-from http.server import BaseHTTPRequestHandler, ThreadingHTTPServer
 from pathlib import Path
 from typing import Any
 
@@ -30,7 +28,7 @@ from bloodroot.serving.subjects import Subjects
 from bloodroot.settings import Asker, ClaimNames, ServeRules
 from tests.core.naive import CALLERS, METHODS, RECORDS, worlds
 from tests.examples import examples
-from tests.serving.serving import ANYONE, SECRETS, Serving, at, user
+from tests.serving.serving import ANYONE, SECRETS, Serving, at, free_port, user
 
 POLICY = """
 policy "Kilns"
@@ -258,6 +256,7 @@ class Questions(ServingKilns):
             ('policy = "access.bloodroot"\n', "no one may ask; write [serve.askers.NAME]"),
             ('[serve.askers.a]\ntoken = "hush"\n', "a secret is not in this file"),
             ('[serve.askers.a]\ntoken = "{env.SHORT}"\n', "a secret has 32 characters or more"),
+            ('[serve.askers.a]\ntoken = "{env.BLANKS}"\n', "a secret has no blanks"),
             (
                 '[serve.askers.a]\ntoken = "{env.DESK}"\n[serve.askers.b]\ntoken = "{env.DESK}"\n',
                 "have the same secret",
@@ -268,7 +267,7 @@ class Questions(ServingKilns):
         ):
             with self.subTest(message):
                 self.write("bloodroot.toml", settings)
-                run = self.bloodroot("serve", SHORT="x", **SECRETS)
+                run = self.bloodroot("serve", SHORT="x", BLANKS="made up " * 9, **SECRETS)
                 self.assertEqual((run.status, message in run.err), (2, True), run.err)
 
 
@@ -349,9 +348,11 @@ class Proxies(ServingKilns):
     def test_checks_of_requests(self) -> None:
         token = jwt.encode({"sub": "ash", "roles": ["member"], "exp": time.time() + 600}, SECRETS["TOKEN_KEY"])
         known = {"Authorization": f"Bearer {token}"}
+        audited = SETTINGS.replace("[serve.actions]", '[serve]\naudit = "decisions.jsonl"\n[serve.actions]')
+        self.write("bloodroot.toml", audited)
         with self.serving() as client:
             for method, target, headers, status, more in (
-                ("GET", "/kilns?sort=name", known, 200, {"x-caller": "ash"}),
+                ("GET", "/kilns?sort=name", {**known, "X-Request-ID": "r-1"}, 200, {"x-caller": "ash"}),
                 ("GET", "/kilns", {}, 401, {"x-access-status": "401"}),
                 ("GET", "/kilns/7", {"Accept": "text/html"}, 401, {"location": "/sign-in?next=/kilns/7"}),
                 ("GET", "/kilns/7", known, 200, {}),
@@ -384,6 +385,11 @@ class Proxies(ServingKilns):
             self.assertEqual(metadata["policy_decision_point"], str(client.base_url).rstrip("/"))
             counts = client.get("/counts").text
             self.assertIn('bloodroot_decisions_total{kind="check",decision="allow"} 4', counts)
+        written = [json.loads(line) for line in (self.folder / "decisions.jsonl").read_text("utf-8").splitlines()]
+        self.assertEqual(Counter(each["outcome"] for each in written)["allow"], 4)
+        first = {name: written[0][name] for name in ("request", "caller", "roles", "method", "path", "outcome")}
+        expected = {"caller": "ash", "roles": ["member"], "method": "GET", "path": "/kilns", "outcome": "allow"}
+        self.assertEqual(first, {"request": "r-1", **expected})
         self.write(
             "bloodroot.toml", SETTINGS.replace("[serve.actions]", '[serve]\nsenders = ["192.0.2.1"]\n[serve.actions]')
         )
@@ -393,36 +399,25 @@ class Proxies(ServingKilns):
 
 
 class BehindNginx(ServingKilns):
-    """The recipe of docs/serve.md as it is written, with other ports: nginx before an application that answers anything."""
+    """The recipe of docs/serve.md as it is written, with other ports: nginx before an application on Node."""
 
     def test_what_is_refused_never_reaches_the_application(self) -> None:
-        if shutil.which("nginx") is None:
-            self.skipTest("nginx is not installed; scripts/system-packages installs it")
-        seen: list[str] = []
-
-        class Backend(BaseHTTPRequestHandler):
-            def do_GET(self) -> None:
-                seen.append(f"{self.command} {self.path} {self.headers.get('X-Caller', '')}")
-                self.send_response(200)
-                self.send_header("Content-Length", "0")
-                self.end_headers()
-
-            do_PUT = do_POST = do_DELETE = do_GET
-
-            def log_message(self, *_: object) -> None: ...
-
-        backend = ThreadingHTTPServer(("127.0.0.1", 0), Backend)
-        threading.Thread(target=backend.serve_forever, args=(0.05,), daemon=True).start()
-        self.addCleanup(backend.shutdown)
+        for needed in ("nginx", "node"):
+            if shutil.which(needed) is None:
+                self.skipTest(f"{needed} is not installed; scripts/system-packages installs it")
+        program = Path(__file__).parents[1] / "data" / "serving_app.mjs"
+        application = subprocess.Popen(["node", program], stdout=subprocess.PIPE, text=True)
+        self.addCleanup(application.communicate)
+        self.addCleanup(application.terminate)
+        assert application.stdout is not None
+        node = int(application.stdout.readline())
         page = (Path(__file__).parents[2] / "docs" / "serve.md").read_text("utf-8")
         recipe = re.findall(r"```nginx\n(.*?)```", page, re.S)[0]
-        with socket.socket() as free:
-            free.bind(("127.0.0.1", 0))
-            port = free.getsockname()[1]
+        port = free_port()
         token = jwt.encode({"sub": "ash", "roles": ["member"], "exp": time.time() + 600}, SECRETS["TOKEN_KEY"])
         with self.serving() as client:
             recipe = recipe.replace("127.0.0.1:8180", str(client.base_url.netloc, "ascii"))
-            recipe = recipe.replace("127.0.0.1:3000", f"127.0.0.1:{backend.server_port}")
+            recipe = recipe.replace("127.0.0.1:3000", f"127.0.0.1:{node}")
             temporary = "".join(
                 f"{kind}_temp_path {self.folder}/{kind};"
                 for kind in ("client_body", "proxy", "fastcgi", "uwsgi", "scgi")
@@ -438,7 +433,7 @@ class BehindNginx(ServingKilns):
                 stderr=subprocess.DEVNULL,
             )
             try:
-                self.ask_all(port, token, seen)
+                self.ask_all(port, token, f"http://127.0.0.1:{node}/seen")
             finally:
                 nginx.terminate()
                 nginx.wait(20)
@@ -447,16 +442,21 @@ class BehindNginx(ServingKilns):
         """A request as it is written, and its status with where it leads."""
         for _ in range(600):
             with contextlib.suppress(ConnectionRefusedError), socket.create_connection(("127.0.0.1", port), 10) as sent:
-                lines = (f"{method} {target} HTTP/1.1", "Host: kilns.example", "Connection: close", *headers, "", "")
+                lines = (f"{method} {target} HTTP/1.1", "Host: kilns.example", *headers, "", "")
                 sent.sendall("\r\n".join(lines).encode())
-                answer = b"".join(iter(lambda: sent.recv(65_536), b"")).decode("latin-1")
+                answer = ""
+                while "\r\n\r\n" not in answer:
+                    more = sent.recv(65_536)
+                    self.assertTrue(more, answer)
+                    answer += more.decode("latin-1")
                 leads = re.search(r"(?i)\nlocation: (\S+)", answer)
                 return int(answer.split(" ")[1]), leads[1] if leads is not None else ""
             time.sleep(0.05)
         raise AssertionError("nginx does not answer")
 
-    def ask_all(self, port: int, token: str, seen: list[str]) -> None:
+    def ask_all(self, port: int, token: str, seen: str) -> None:
         known = f"Authorization: Bearer {token}"
+        socket_opened = ("Upgrade: websocket", "Connection: Upgrade", "Sec-WebSocket-Version: 13")
         for method, target, headers, expected, reached in (
             ("GET", "/kilns", (known,), (200, ""), "GET /kilns ash"),
             ("GET", "/kilns?sort=name", (known,), (200, ""), "GET /kilns?sort=name ash"),
@@ -466,6 +466,10 @@ class BehindNginx(ServingKilns):
             ("GET", "/kilns/7", ("Accept: text/html",), (303, "/sign-in?next=/kilns/7"), None),
             ("PUT", "/kilns/7", (known, "Content-Length: 0"), (403, ""), None),
             ("GET", "/office/1", (known,), (403, ""), None),
+            ("GET", "/live", (known, *socket_opened), (101, ""), "UPGRADE /live ash"),
+            ("GET", "/live", socket_opened, (401, ""), None),
+            ("GET", "/live", (known,), (403, ""), None),
+            ("GET", "/kilns", (known, *socket_opened), (403, ""), None),
             *(
                 ("GET", target, (known,), None, None)
                 for target in (
@@ -479,6 +483,11 @@ class BehindNginx(ServingKilns):
                     "/office/1;x",
                     "/%6fffice/1",
                     "/kilns/%2e%2e/office/1",
+                    "http://kilns.example/office/1",
+                    "/office/1?/../kilns",
+                    "/about/../office/1",
+                    "/about%00/office/1",
+                    "/office/1#/about",
                 )
             ),
             ("GET", "/office/1", (known, "X-Original-URI: /about"), None, None),
@@ -486,14 +495,14 @@ class BehindNginx(ServingKilns):
             ("PUT", "/kilns/7", (known, "X-Original-Method: GET", "X-HTTP-Method-Override: GET"), None, None),
         ):
             with self.subTest(f"{method} {target}", headers=headers):
-                seen.clear()
                 found = self.raw(port, method, target, *headers)
                 if expected is not None:
                     self.assertEqual(found[0], expected[0])
                     self.assertTrue(found[1].endswith(expected[1]), found)
                 else:
                     self.assertGreaterEqual(found[0], 400)
-                self.assertEqual(seen, [reached] if reached else [])
+                reports = httpx.get(seen, headers={"Host": "tests"}, trust_env=False).json()
+                self.assertEqual(reports, [reached] if reached else [])
 
 
 class SameDecisions(unittest.TestCase):

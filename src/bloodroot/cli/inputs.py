@@ -356,9 +356,9 @@ def with_scopes(caller: Caller, text: str, policy: Policy, settings: Settings | 
 
     from ..core.permissions import knows
     from ..language.problems import suggestion
-    from ..settings import ClaimNames, given_by_scopes
+    from ..settings import given_by_scopes, names_of_scopes
 
-    claims = settings.names_of_scopes if settings is not None else ClaimNames(("sub",))
+    claims = names_of_scopes(settings)
     names = [name.strip() for name in text.split(",") if name.strip()]
     for name in names:
         if claims.scope_names is not None and name not in claims.scope_names:

@@ -43,6 +43,7 @@ class Frozen(dict[str, Any]):
 
 
 _NOTHING: Mapping[str, Any] = Frozen()
+_COLLECTIONS = frozenset((list, tuple, set, frozenset))
 
 
 def _frozen(value: Any) -> Any:
@@ -95,6 +96,9 @@ class Caller:
             value = getattr(self, name)
             if value is None and name in ("scopes", "scoped_roles"):
                 continue
+            if type(value) in _COLLECTIONS:
+                object.__setattr__(self, name, frozenset(value))
+                continue
             if isinstance(value, str | bytes):
                 # "curator" would be seven roles of one letter each, none of them known.
                 raise TypeError(f"Caller.{name} is a collection of names, not the string {value!r}")
@@ -105,10 +109,11 @@ class Caller:
         if not isinstance(self.roles_in, RolesIn):
             object.__setattr__(self, "roles_in", RolesIn(self.roles_in))
         for name, holds in (("attributes", "names to values"), ("granted", "permissions to who gave them")):
-            if not isinstance(getattr(self, name), Mapping):
-                raise TypeError(f"Caller.{name} is a mapping of {holds}, not {getattr(self, name)!r}")
-            if type(getattr(self, name)) is dict:
-                object.__setattr__(self, name, _frozen(getattr(self, name)))
+            value = getattr(self, name)
+            if type(value) is dict:
+                object.__setattr__(self, name, _frozen(value))
+            elif not isinstance(value, Mapping):
+                raise TypeError(f"Caller.{name} is a mapping of {holds}, not {value!r}")
 
 
 _MOST_RECORDS = 5  # that are named in words

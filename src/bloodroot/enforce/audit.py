@@ -7,7 +7,7 @@ import json
 import logging
 import random
 import re
-import uuid
+import secrets
 from collections.abc import Callable, Mapping
 from typing import TYPE_CHECKING, Any, Literal
 
@@ -133,7 +133,7 @@ class Audit:
 
 def id_of_request(given: str | None) -> str:
     """The id of a request: what the client or a proxy calls it, else one of our own."""
-    return given if given is not None and _ID(given) else uuid.uuid4().hex
+    return given if given is not None and _ID(given) else secrets.token_hex(16)
 
 
 def _things(access: Access) -> dict[str, Any]:
@@ -175,4 +175,6 @@ class JsonLines(logging.Formatter):
         """One line."""
         time = datetime.datetime.fromtimestamp(record.created, datetime.UTC)
         values = {name: getattr(record, name, None) for name in _FIELDS}
+        # What the decision service was asked, and by which service.
+        values |= {name: getattr(record, name) for name in ("asker", "resource") if hasattr(record, name)}
         return json.dumps({"time": time.isoformat(timespec="milliseconds"), **values}, default=str)

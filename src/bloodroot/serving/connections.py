@@ -8,6 +8,8 @@ from typing import ClassVar
 import h11
 from uvicorn.protocols.http.h11_impl import H11Protocol
 
+_ARRIVING = (h11.IDLE, h11.SEND_BODY)
+
 
 class BoundedHTTP(H11Protocol):
     """HTTP/1.1 whose requests begin and arrive within a time; a connection that is kept waits for the next one apart.
@@ -15,7 +17,7 @@ class BoundedHTTP(H11Protocol):
     There is one parser, whatever else is installed: it reads the body of a request that offers HTTP/2 beside.
 
     Attributes:
-        seconds: how long the head of a request may take to arrive.
+        seconds: how long a request may take to arrive; one whose body does not is answered with 408.
     """
 
     seconds: ClassVar[float] = 10.0
@@ -27,9 +29,9 @@ class BoundedHTTP(H11Protocol):
         self._wait()
 
     def data_received(self, data: bytes) -> None:
-        """Read, and wait for the rest of a head that is not whole."""
+        """Read, and wait for the rest of a request that is not whole."""
         super().data_received(data)
-        if self.conn.their_state is not h11.IDLE:
+        if self.conn.their_state not in _ARRIVING:
             self._stop_waiting()
         elif self._ending is None:
             self._wait()
@@ -44,8 +46,13 @@ class BoundedHTTP(H11Protocol):
 
     def _give_up(self) -> None:
         self._ending = None
-        if not self.transport.is_closing():
-            self.transport.close()
+        if self.transport.is_closing():
+            return
+        if self.conn.our_state is h11.SEND_RESPONSE and self.conn.their_state is h11.SEND_BODY:
+            called = [(name, value) for name, value in self.headers if name == b"x-request-id"]
+            headers = [(b"connection", b"close"), (b"content-length", b"0"), *called[:1]]
+            self.transport.write(self.conn.send(h11.Response(status_code=408, headers=headers)) or b"")
+        self.transport.close()
 
     def _stop_waiting(self) -> None:
         if self._ending is not None:

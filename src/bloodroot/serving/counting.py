@@ -14,10 +14,10 @@ class Counts:
         self._decisions: Counter[tuple[str, bool]] = Counter()
         self._requests, self._seconds = 0, 0.0
 
-    def add(self, kind: str, allowed: bool) -> None:
-        """Count a decision."""
+    def add(self, kind: str, allowed: bool, count: int = 1) -> None:
+        """Count decisions."""
         with self._lock:
-            self._decisions[kind, allowed] += 1
+            self._decisions[kind, allowed] += count
 
     def took(self, seconds: float) -> None:
         """Count a request, and the time that it took."""

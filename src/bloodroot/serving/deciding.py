@@ -174,7 +174,7 @@ class Decider:
         ):
             raise Unanswered(400, "context.query must be an object of strings")
         # One query, so that both decisions read the same; what is given twice is a list, and equals nothing.
-        whole = "&".join(part for part in (sent, urlencode(query or {})) if part)
+        whole = "&".join(part for part in (sent, urlencode(query)) if part) if query else sent
         values = query_of(whole)
         if values is None:
             raise Unanswered(400, "the query has more parameters than any page sends")
@@ -191,20 +191,21 @@ class Decider:
     ) -> None:
         if not _LOG.isEnabledFor(logging.INFO):
             return
-        context = answer.get("context", {})
+        context, at_endpoint = answer.get("context", {}), question.resource.type == "endpoint"
         values = {
             "request": request,
             "asker": asker.name,
             "caller": caller.id if caller is not None else None,
             "roles": sorted(caller.roles) if caller is not None else None,
             "method": question.action,
-            "path": question.resource.id if question.resource.type == "endpoint" else None,
-            "resource": f"{question.resource.type} {question.resource.id}",
+            "path": question.resource.id.partition("?")[0] if at_endpoint else None,
+            "resource": None if at_endpoint else f"{question.resource.type} {question.resource.id}",
             "line": context.get("line"),
             "outcome": "allow" if answer["decision"] else "deny",
             "reason": context.get("reason") or context.get("error", {}).get("message"),
         }
-        _LOG.info("%s asks of %s: %s", asker.name, values["resource"], values["outcome"], extra=values)
+        about = values["path"] or values["resource"]
+        _LOG.info("%s asks of %s: %s", asker.name, about, values["outcome"], extra=values)
 
 
 def _existing(record: Any, thing: Entity) -> Any:

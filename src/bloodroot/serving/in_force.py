@@ -6,6 +6,7 @@ from collections.abc import Callable
 from typing import TYPE_CHECKING, Any
 
 from ..core.caller import Caller
+from ..enforce.audit import Audit
 from ..enforce.driver import Handling
 from ..enforce.enforcement import Enforcement, Identify, Served
 from ..enforce.following import opened
@@ -38,7 +39,7 @@ class InForce:
         self, policy: Policy | Watched, bind: Callable[[Policy], Policy], identify: Identify, records: Records
     ) -> None:
         given, watched = opened(policy)
-        self._enforcement = Enforcement(bind(given), identify=identify, records=records)
+        self._enforcement = Enforcement(bind(given), identify=identify, records=records, audit=Audit("all"))
         self._enforcement.follow(watched, bind)
 
     @property

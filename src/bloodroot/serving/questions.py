@@ -24,7 +24,7 @@ class Semantic(StrEnum):
     FIRST_PERMIT = "permit_on_first_permit"
 
 
-@dataclass(frozen=True, slots=True)
+@dataclass(slots=True)
 class Entity:
     """A subject or a resource: its type, its id, and what is said of it."""
 
@@ -33,7 +33,7 @@ class Entity:
     properties: Mapping[str, Any] = field(default_factory=dict)
 
 
-@dataclass(frozen=True, slots=True)
+@dataclass(slots=True)
 class Evaluation:
     """One question.
 
@@ -71,7 +71,7 @@ def one(body: Any) -> Evaluation:
     Raises:
         BadQuestion: it is not complete, or of the wrong shape.
     """
-    if not isinstance(body, Mapping):
+    if type(body) is not dict:
         raise BadQuestion("the body must be a JSON object")
     return Evaluation(
         entity(body, "subject"), action_in(body), entity(body, "resource"), object_in(body.get("context"), "context")
@@ -84,12 +84,12 @@ def several(body: Any) -> Evaluations:
     Raises:
         BadQuestion: the whole is of the wrong shape.
     """
-    if not isinstance(body, Mapping):
+    if type(body) is not dict:
         raise BadQuestion("the body must be a JSON object")
     entries = body.get("evaluations")
     if entries is None or entries == []:
         return Evaluations((one(body),), alone=True)
-    if not isinstance(entries, list) or not all(isinstance(each, Mapping) for each in entries):
+    if not isinstance(entries, list) or not all(type(each) is dict for each in entries):
         raise BadQuestion("evaluations must be a list of objects")
     if len(entries) > MOST:
         raise BadQuestion(f"there are {len(entries)} evaluations, and at most {MOST} are answered at once")
@@ -114,15 +114,17 @@ def entity(body: Mapping[str, Any], name: str, *, with_id: bool = True) -> Entit
         BadQuestion: it is missing, or of the wrong shape.
     """
     value = body.get(name)
-    if not isinstance(value, Mapping):
+    if type(value) is not dict:
         raise BadQuestion(f"{name} is missing, or no object")
     of_type, of_id = value.get("type"), value.get("id", "")
     if not isinstance(of_type, str) or not of_type:
         raise BadQuestion(f"{name}.type is missing, or no string")
     if with_id and (not isinstance(of_id, str) or not of_id):
         raise BadQuestion(f"{name}.id is missing, or no string")
-    properties = object_in(value.get("properties"), f"{name}.properties")
-    return Entity(of_type, of_id if isinstance(of_id, str) else "", properties)
+    properties = value.get("properties")
+    if properties is not None and type(properties) is not dict:
+        raise BadQuestion(f"{name}.properties must be an object")
+    return Entity(of_type, of_id if isinstance(of_id, str) else "", properties or {})
 
 
 def action_in(body: Mapping[str, Any]) -> str:
@@ -132,7 +134,7 @@ def action_in(body: Mapping[str, Any]) -> str:
         BadQuestion: it is missing.
     """
     value = body.get("action")
-    name = value.get("name") if isinstance(value, Mapping) else None
+    name = value.get("name") if type(value) is dict else None
     if not isinstance(name, str) or not name:
         raise BadQuestion("action.name is missing, or no string")
     return name
@@ -146,6 +148,6 @@ def object_in(value: Any, where: str) -> Mapping[str, Any]:
     """
     if value is None:
         return {}
-    if not isinstance(value, Mapping):
+    if type(value) is not dict:
         raise BadQuestion(f"{where} must be an object")
     return value

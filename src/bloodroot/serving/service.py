@@ -2,11 +2,11 @@
 
 from __future__ import annotations
 
-import asyncio
 import json
 import logging
 import os
 import time
+from collections import Counter
 from collections.abc import Awaitable, Callable, Mapping
 from functools import partial
 from pathlib import Path
@@ -14,19 +14,20 @@ from typing import TYPE_CHECKING, Any
 
 from anyio import to_thread
 from sqlalchemy.exc import SQLAlchemyError
-from starlette.applications import Starlette
 from starlette.requests import ClientDisconnect, Request
-from starlette.responses import JSONResponse, PlainTextResponse, Response
-from starlette.routing import Route
+from starlette.responses import PlainTextResponse, Response
+from starlette.routing import Route, Router
+from starlette.types import Receive, Scope, Send
 
 from ..core.caller import Unidentified
 from ..core.decision import Outcome
 from ..enforce.audit import id_of_request
+from ..enforce.audit_file import AuditFile
 from ..file_changes import watched
 from ..identity import Directory, directory_of, load
 from ..language.errors import BloodrootError
 from ..request import PlainRequest
-from ..settings import Asker, Settings, read_settings
+from ..settings import Asker, Settings, SettingsError, names_of_scopes, read_settings
 from ..survey.applications import bound
 from .connections import BoundedHTTP
 from .counting import Counts
@@ -46,6 +47,7 @@ if TYPE_CHECKING:
 _LOG = logging.getLogger("bloodroot.serve")
 _AUDIT = logging.getLogger("bloodroot.audit")
 _LARGEST = 1_000_000  # bytes of a question
+_ENCODER = json.JSONEncoder(ensure_ascii=False, separators=(",", ":"))
 _AGAIN = {"Retry-After": "1"}
 SETTINGS, ADDRESS = "BLOODROOT_SERVE_SETTINGS", "BLOODROOT_SERVE_ADDRESS"
 
@@ -78,12 +80,14 @@ class Service:
         self._askers = Askers(settings)
         self.directory: Directory | None = directory_of(settings) if settings.directory is not None else None
         records, models = loaders_of(settings), models_of(settings)
+        if settings.serve.audit is not None:
+            _write_down(settings.serve.audit)
         policy = watched(settings.policy, root=settings.root)
         bind = partial(bound, settings=settings)
         self._questions = InForce(policy, bind, caller_of, records)
         identify = load(settings, self.directory) if settings.identity else None
         self._requests = InForce(policy, bind, identify, records) if identify is not None else None
-        subjects = Subjects(self.directory, settings.names_of_scopes)
+        subjects = Subjects(self.directory, names_of_scopes(settings))
         self._decider = Decider(self._questions, settings.serve, subjects, records, models)
         self._search = Search(self._decider)
         self._searches = self._served_searches(models)
@@ -110,22 +114,23 @@ class Service:
 
     # Questions -----------------------------------------------------------------------------------
 
-    async def evaluation(self, request: Request) -> Response:
+    async def evaluation(self, request: Request, request_id: str) -> Response:
         """One question."""
         asker, body = self.asker(request), await _body(request)
-        answer = await self._decider.one(one(body), asker, request.state.id)
+        answer = await self._decider.one(one(body), asker, request_id)
         self.counts.add("evaluation", answer["decision"])
-        return JSONResponse(answer)
+        return _json(answer)
 
-    async def evaluations(self, request: Request) -> Response:
+    async def evaluations(self, request: Request, request_id: str) -> Response:
         """Several questions."""
         asker, body = self.asker(request), await _body(request)
-        answer = await self._decider.all_of(several(body), asker, request.state.id)
-        for each in answer.get("evaluations", [answer]):
-            self.counts.add("evaluations", each["decision"])
-        return JSONResponse(answer)
+        answer = await self._decider.all_of(several(body), asker, request_id)
+        decisions = Counter(each["decision"] for each in answer.get("evaluations", [answer]))
+        for allowed, count in decisions.items():
+            self.counts.add("evaluations", allowed, count)
+        return _json(answer)
 
-    async def search(self, request: Request) -> Response:
+    async def search(self, request: Request, request_id: str) -> Response:
         """Who may do something, with what, or what one may do."""
         asker, body = self.asker(request), await _body(request)
         if not asker.search:
@@ -138,14 +143,16 @@ class Service:
         except Unanswered as error:
             raise _Refused(error.status, str(error)) from error
         self.counts.add("search", bool(answer["results"]))
-        _AUDIT.info("%s searches for %s: %d found", asker.name, of, len(answer["results"]))
-        return JSONResponse(answer)
+        found = f"{len(answer['results'])} found"
+        values = {"request": request_id, "asker": asker.name, "resource": f"search {of}", "outcome": found}
+        _AUDIT.info("%s searches for %s: %s", asker.name, of, found, extra=values)
+        return _json(answer)
 
-    async def metadata(self, request: Request) -> Response:  # noqa: ARG002
+    async def metadata(self, request: Request, request_id: str) -> Response:  # noqa: ARG002
         """What the service is and where it answers."""
         base = self.settings.serve.url or f"http://{self._address}"
         searches = {f"search_{of}_endpoint": f"{base}/access/v1/search/{of}" for of in self._searches}
-        return JSONResponse(
+        return _json(
             {
                 "policy_decision_point": base,
                 "access_evaluation_endpoint": f"{base}/access/v1/evaluation",
@@ -156,17 +163,18 @@ class Service:
 
     # Proxies -----------------------------------------------------------------------------------
 
-    async def check(self, request: Request) -> Response:
+    async def check(self, request: Request, request_id: str) -> Response:
         """Whether a proxy may let a request through: 200 with the caller's id, or 401 or 403 with what it would get."""
         if self._requests is None:
             raise _Refused(404, "nothing says who is calling; write [identity] in the settings")
         original = original_of(request, self.settings.serve.senders)
         if not isinstance(original, Original):
             return PlainTextResponse(f"{original}\n", 403, {"X-Access-Status": "403"})
+        called = () if request.headers.get("x-request-id") else (("x-request-id", request_id),)
         plain = PlainRequest(
             original.method,
             original.path,
-            original.headers,
+            (*original.headers, *called),
             query_string=original.query,
             sender=request.client.host if request.client is not None else None,
             is_handshake=original.is_handshake,
@@ -176,6 +184,7 @@ class Service:
             decision = handling.decision
             allowed = refused is None and decision is not None and decision.outcome is Outcome.ALLOW
             self.counts.add("check", allowed)
+            handling.leave(refused.status if refused is not None else 200)  # which writes it down
             if allowed:
                 caller = handling.caller
                 known = {"X-Caller": _header(caller.id)} if caller is not None and caller.id is not None else {}
@@ -191,11 +200,11 @@ class Service:
 
     # How it is -----------------------------------------------------------------------------------
 
-    async def health(self, request: Request) -> Response:  # noqa: ARG002
+    async def health(self, request: Request, request_id: str) -> Response:  # noqa: ARG002
         """That it runs."""
         return PlainTextResponse("well\n")
 
-    async def ready(self, request: Request) -> Response:  # noqa: ARG002
+    async def ready(self, request: Request, request_id: str) -> Response:  # noqa: ARG002
         """Whether the policy in force is that of the file, and the directory can be asked."""
         # What is wrong with the file is in the log, and not for everyone who can reach this.
         taken = (
@@ -209,58 +218,67 @@ class Service:
                 found["directory"] = "well"
             except SQLAlchemyError:
                 found["directory"], well = "it cannot be asked", False
-        return JSONResponse(found, 200 if well else 503, {} if well else _AGAIN)
+        return _json(found, 200 if well else 503, {} if well else _AGAIN)
 
-    async def counted(self, request: Request) -> Response:  # noqa: ARG002
+    async def counted(self, request: Request, request_id: str) -> Response:  # noqa: ARG002
         """The counts, as the text of the open exposition format."""
         return PlainTextResponse(self.counts.text(), media_type="text/plain; version=0.0.4")
 
-    def application(self) -> Starlette:
-        """The application."""
+    def application(self) -> Router:
+        """The application: routes alone, since each endpoint says itself what becomes of failures."""
         base = "/access/v1"
-        return Starlette(
-            routes=[
-                Route(f"{base}/evaluation", self._answering(self.evaluation), methods=["POST"]),
-                Route(f"{base}/evaluations", self._answering(self.evaluations), methods=["POST"]),
-                Route(f"{base}/search/{{of}}", self._answering(self.search), methods=["POST"]),
-                Route("/.well-known/authzen-configuration", self._answering(self.metadata)),
-                Route(
-                    "/check", self._answering(self.check), methods=["GET", "POST", "PUT", "PATCH", "DELETE", "OPTIONS"]
-                ),
-                Route("/health", self._answering(self.health)),
-                Route("/ready", self._answering(self.ready)),
-                Route("/counts", self._answering(self.counted)),
+        any_method = ["GET", "POST", "PUT", "PATCH", "DELETE", "OPTIONS"]
+        return Router(
+            [
+                Route(f"{base}/evaluation", _Endpoint(self.evaluation, self.counts), methods=["POST"]),
+                Route(f"{base}/evaluations", _Endpoint(self.evaluations, self.counts), methods=["POST"]),
+                Route(f"{base}/search/{{of}}", _Endpoint(self.search, self.counts), methods=["POST"]),
+                Route("/.well-known/authzen-configuration", _Endpoint(self.metadata, self.counts), methods=["GET"]),
+                Route("/check", _Endpoint(self.check, self.counts), methods=any_method),
+                Route("/health", _Endpoint(self.health, self.counts), methods=["GET"]),
+                Route("/ready", _Endpoint(self.ready, self.counts), methods=["GET"]),
+                Route("/counts", _Endpoint(self.counted, self.counts), methods=["GET"]),
             ]
         )
 
-    def _answering(self, answer: Callable[[Request], Awaitable[Response]]) -> Callable[[Request], Awaitable[Response]]:
-        """An endpoint with what all have in common: the id of the request, and what becomes of failures."""
 
-        async def answered(request: Request) -> Response:
-            request.state.id = id_of_request(request.headers.get("x-request-id"))
-            began = time.perf_counter()
-            try:
-                response = await answer(request)
-            except _Refused as error:
-                response = error.response
-            except BadQuestion as error:
-                response = PlainTextResponse(f"{error}\n", 400)
-            except (Unavailable, SQLAlchemyError) as error:
-                _LOG.error("a question could not be answered: %s", type(error).__name__)
-                response = PlainTextResponse("what has to be known cannot be asked at present\n", 503, _AGAIN)
-            except Unidentified as error:
-                response = PlainTextResponse(f"{error.reason}\n", 401)
-            except ClientDisconnect:
-                response = PlainTextResponse("", 400)
-            except Exception:
-                _LOG.exception("a question could not be answered")
-                response = PlainTextResponse("this question could not be answered\n", 500)
-            self.counts.took(time.perf_counter() - began)
-            response.headers["X-Request-ID"] = request.state.id
-            response.headers["Cache-Control"] = "no-store"
-            return response
+class _Endpoint:
+    """An endpoint with what all have in common: the id of the request, and what becomes of failures."""
 
-        return answered
+    def __init__(self, answer: Callable[[Request, str], Awaitable[Response]], counts: Counts) -> None:
+        self._answer = answer
+        self._counts = counts
+
+    async def __call__(self, scope: Scope, receive: Receive, send: Send) -> None:
+        request = Request(scope, receive)
+        request_id = id_of_request(request.headers.get("x-request-id"))
+        began = time.perf_counter()
+        response = await self._response(request, request_id)
+        self._counts.took(time.perf_counter() - began)
+        response.raw_headers += [(b"x-request-id", request_id.encode()), (b"cache-control", b"no-store")]
+        await response(scope, receive, send)
+
+    async def _response(self, request: Request, request_id: str) -> Response:
+        try:
+            return await self._answer(request, request_id)
+        except _Refused as error:
+            return error.response
+        except BadQuestion as error:
+            return PlainTextResponse(f"{error}\n", 400)
+        except (Unavailable, SQLAlchemyError) as error:
+            _LOG.error("a question could not be answered: %s", type(error).__name__)
+            return PlainTextResponse("what has to be known cannot be asked at present\n", 503, _AGAIN)
+        except Unidentified as error:
+            return PlainTextResponse(f"{error.reason}\n", 401)
+        except ClientDisconnect:
+            return PlainTextResponse("", 400)
+        except Exception:
+            _LOG.exception("a question could not be answered")
+            return PlainTextResponse("this question could not be answered\n", 500)
+
+
+def _json(value: Any, status: int = 200, headers: Mapping[str, str] | None = None) -> Response:
+    return Response(_ENCODER.encode(value).encode("utf-8", "replace"), status, headers, "application/json")
 
 
 async def _body(request: Request) -> Any:
@@ -273,18 +291,12 @@ async def _body(request: Request) -> Any:
     if kind != "application/json":
         raise _Refused(415, "the body must be application/json")
     data = bytearray()
+    async for piece in request.stream():
+        data += piece
+        if len(data) > _LARGEST:
+            raise _Refused(413, f"a question has at most {_LARGEST} bytes")
     try:
-        async with asyncio.timeout(BoundedHTTP.seconds):
-            async for piece in request.stream():
-                data += piece
-                if len(data) > _LARGEST:
-                    raise _Refused(413, f"a question has at most {_LARGEST} bytes")
-    except TimeoutError as error:
-        raise _Refused(
-            408, f"a question arrives within {BoundedHTTP.seconds:g} seconds", {"Connection": "close"}
-        ) from error
-    try:
-        return json.loads(bytes(data))
+        return json.loads(data)
     except (ValueError, RecursionError) as error:
         raise _Refused(400, "the body is not JSON") from error
 
@@ -296,6 +308,16 @@ def _header(value: object) -> str:
     return quote(str(value), safe="@.-_~+")
 
 
-def from_environment() -> Starlette:
+def _write_down(file: Path) -> None:
+    """Write every decision to the end of a file."""
+    try:
+        handler = AuditFile(file)
+    except OSError as error:
+        raise SettingsError(f"serve.audit: {file.name} cannot be written: {error.strerror}") from error
+    _AUDIT.setLevel(logging.INFO)
+    _AUDIT.addHandler(handler)
+
+
+def from_environment() -> Router:
     """The application of the settings that the environment names; what each worker of a server calls."""
     return Service(read_settings(Path(os.environ[SETTINGS])), os.environ[ADDRESS]).application()

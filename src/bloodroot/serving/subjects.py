@@ -9,6 +9,7 @@ from anyio import to_thread
 from sqlalchemy.exc import SQLAlchemyError
 
 from ..core.caller import Caller
+from ..core.roles_in import NOWHERE
 from ..identity.fresh import Unknown
 from ..language.errors import BloodrootError
 from ..settings import given_by_scopes
@@ -18,7 +19,7 @@ if TYPE_CHECKING:
     from ..settings import Asker, ClaimNames
     from .questions import Entity
 
-_HELD = ("roles", "groups", "scopes")
+_HELD = ("roles", "groups", "scopes", "roles_in")
 
 
 class Unavailable(BloodrootError):
@@ -73,12 +74,12 @@ class Subjects:
             raise Unavailable("the directory cannot be asked at present") from error
 
     def _as_said(self, member_id: str, said: Mapping[str, Any]) -> Caller:
-        rest = {name: value for name, value in said.items() if name not in (*_HELD, "roles_in")}
-        roles, groups, scopes = (_names(said, name) for name in _HELD)
-        roles_in = _roles_in(said.get("roles_in", {}))
+        roles, groups = _names(said, "roles"), _names(said, "groups")
+        roles_in = _roles_in(said["roles_in"]) if "roles_in" in said else NOWHERE
+        rest = {name: value for name, value in said.items() if name not in _HELD}
         if "scopes" not in said:
             return Caller(member_id, roles, groups, rest, roles_in=roles_in)
-        permissions, scoped_roles = given_by_scopes(scopes, self._scopes)
+        permissions, scoped_roles = given_by_scopes(_names(said, "scopes"), self._scopes)
         return Caller(member_id, roles, groups, rest, permissions, roles_in=roles_in, scoped_roles=scoped_roles)
 
 
@@ -90,7 +91,9 @@ def _roles_in(said: Any) -> dict[str, dict[str, list[str]]]:
 
 
 def _names(said: Mapping[str, Any], name: str) -> list[str]:
-    value = said.get(name, [])
+    if name not in said:
+        return []
+    value = said[name]
     if not isinstance(value, list) or not all(isinstance(each, str) for each in value):
         raise Unanswered(400, f"subject.properties.{name} must be a list of names")
     return value

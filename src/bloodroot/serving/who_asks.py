@@ -82,6 +82,8 @@ def _secret(settings: Settings, asker: Asker) -> str:
     secret = settings.fill(asker.token, None, f"serve.askers.{asker.name}.token")
     if len(secret) < _SHORTEST:
         raise SettingsError(f"serve.askers.{asker.name}.token: a secret has {_SHORTEST} characters or more")
+    if not re.fullmatch(r"[!-~]+", secret):
+        raise SettingsError(f"serve.askers.{asker.name}.token: a secret has no blanks, and letters of ASCII alone")
     return secret
 
 

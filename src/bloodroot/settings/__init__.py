@@ -13,7 +13,7 @@ from .callers import (
 )
 from .checked import SettingsError
 from .probing import Acting, Body, Example, KnownAnswer, ListedValue, ProbeRules, Sample, SignIn, ThingSample
-from .project import Persona, Settings, acting_for
+from .project import Persona, Settings, acting_for, names_of_scopes
 from .reading import find_settings, read_settings
 from .serving import Asker, ServeRules
 
@@ -42,6 +42,7 @@ __all__ = [
     "claim_path",
     "find_settings",
     "given_by_scopes",
+    "names_of_scopes",
     "read_settings",
     "scopes_of",
 ]

@@ -125,11 +125,6 @@ class Settings:
         """The project's folder: relative names start here."""
         return self.file.parent
 
-    @property
-    def names_of_scopes(self) -> ClaimNames:
-        """What says what scopes mean: the first source of callers that has scopes."""
-        return next((each.claims for each in self.identity if each.claims.scopes is not None), ClaimNames(("sub",)))
-
     def address(self) -> str | None:
         """Where the application is running, without a slash at the end; None where it is asked in this process.
 
@@ -186,3 +181,9 @@ class Settings:
         if isinstance(value, Mapping):
             return {name: self.filled(item, persona, where) for name, item in value.items()}
         return [self.filled(item, persona, where) for item in value] if isinstance(value, list) else value
+
+
+def names_of_scopes(settings: Settings | None) -> ClaimNames:
+    """What says what scopes mean: the first source of callers that has scopes."""
+    sources = settings.identity if settings is not None else ()
+    return next((each.claims for each in sources if each.claims.scopes is not None), ClaimNames(("sub",)))

@@ -5,6 +5,7 @@ from __future__ import annotations
 import ipaddress
 from collections.abc import Mapping
 from dataclasses import dataclass, field
+from pathlib import Path
 
 from .checked import ENVIRONMENT, Table
 
@@ -45,6 +46,7 @@ class ServeRules:
         models: the mapped classes of things, as ``module:Class``: their records are loaded and listed.
         database: the database of these classes, as the settings write it; None without them.
         certificate_header: the header in which a proxy passes on the certificate of an asker.
+        audit: the file that every decision is written to, or None.
         timeout: how many seconds a question may take to arrive.
         senders: the proxies whose word for the original request is believed.
     """
@@ -58,6 +60,7 @@ class ServeRules:
     models: Mapping[str, str] = field(default_factory=dict)
     database: str | None = None
     certificate_header: str = "Client-Cert"
+    audit: Path | None = None
     timeout: float = 10.0
     senders: tuple[str, ...] = ("127.0.0.1", "::1")
 
@@ -93,6 +96,7 @@ def read_serve(table: Table) -> ServeRules:
         models,
         table.text("database"),
         table.text("certificate_header") or "",
+        table.file("audit"),
         table.number("timeout", least=0.1, most=600, unit="seconds"),
         senders,
     )
