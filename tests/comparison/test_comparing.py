@@ -175,6 +175,19 @@ class Changes(unittest.TestCase):
         self.assertFalse(result.same_access)
         return result
 
+    def test_moments_that_stay_are_no_change(self) -> None:
+        tests = (
+            "now > 2026-01-01",
+            "now.time >= 08:00 and now.time < 20:00",
+            "record.due + 24h > now",
+            "now < 2026-01-01T09:00Z",
+        )
+        for test in tests:
+            with self.subTest(test):
+                text = f"roles\n  a\n  b\nconditions\n  day {test}\nendpoints\n  GET /x a if day\n  GET /y a or b\n"
+                sides = [Side(bloodroot.parse(each), "") for each in (text, text.replace("a or b", "a"))]
+                self.assertEqual([(cell.path, cell.role) for cell in compare(*sides).cells], [("/y", "b")])
+
     def test_gained_and_lost(self) -> None:
         result = self.check(
             (("any            /office/**              clerk", "any /office/** keeper"),),

@@ -83,6 +83,12 @@ _COMMANDS = {
         "Show which cells of the matrix were tried, by tests, probes or production.",
         ("bloodroot tried .bloodroot/probe.jsonl", 'bloodroot tried audit.jsonl --fail "DELETE *"'),
     ),
+    "replay": _Command(
+        "replay",
+        "replay",
+        "Decide the requests in logs once more: what would be refused or let in, and what was never used.",
+        ("bloodroot replay access.log audit.jsonl", "bloodroot replay audit.jsonl --diff > tighter.diff"),
+    ),
     "why": _Command(
         "why",
         "why",

@@ -21,7 +21,7 @@ _PLAIN_NUMBER = re.compile(r"(?!-0$)-?(?:0|[1-9][0-9]*)(?:\.[0-9]*[1-9])?").full
 _UUID = re.compile(r"[0-9a-fA-F]{8}(?:-[0-9a-fA-F]{4}){3}-[0-9a-fA-F]{12}").fullmatch
 
 
-_PLAIN = (str, int, float, bool, bytes, Decimal, uuid.UUID)
+_PLAIN = (str, int, float, bool, bytes, Decimal, uuid.UUID, datetime.date, datetime.datetime, datetime.time)
 
 
 @dataclass(frozen=True, slots=True, eq=False)

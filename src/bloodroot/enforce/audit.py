@@ -21,8 +21,8 @@ if TYPE_CHECKING:
 log = logging.getLogger("bloodroot.audit")
 _message = False
 _FIELDS = (
-    *("request", "caller", "actor", "roles", "groups", "scopes", "method", "path", "things", "line", "outcome"),
-    *("reason", "enforced", "seconds"),
+    *("request", "caller", "actor", "roles", "groups", "scopes", "scoped_roles", "method", "path"),
+    *("things", "line", "outcome", "reason", "enforced", "seconds"),
 )
 # What a client may call its request: anything else is not written down.
 _ID = re.compile(r"[\w.:/+=@-]{1,200}", re.ASCII).fullmatch
@@ -33,7 +33,8 @@ class Audit:
 
     Each record has as attributes ``request`` (an id of it), ``caller`` (the id), ``actor`` (who acts for the
     caller), ``roles`` and ``groups`` as they came (``editor in studio`` for a role that is held in a record which
-    the request leads to), ``scopes``, ``method``, ``path``, ``things`` (the records that it leads to, by thing),
+    the request leads to), ``scopes`` and ``scoped_roles`` (what
+    a token for less counts for), ``method``, ``path``, ``things`` (the records that it leads to, by thing),
     ``line`` (file and line), ``outcome`` (``allow``, ``deny``, ``sign-in``, ``missing`` or ``withheld``),
     ``reason``, ``enforced`` (false for what is only reported) and ``seconds`` (that deciding took, with what was
     loaded for it). `JsonLines` writes them as JSON.
@@ -118,6 +119,9 @@ class Audit:
             "roles": _roles(access, caller) if caller is not None else None,
             "groups": sorted(caller.groups) if caller is not None else None,
             "scopes": sorted(caller.scopes) if caller is not None and caller.scopes is not None else None,
+            "scoped_roles": sorted(caller.scoped_roles)
+            if caller is not None and caller.scoped_roles is not None
+            else None,
             "method": access.method,
             "path": access.path,
             "things": _things(access),

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Mapping
 from dataclasses import dataclass, field
 from decimal import Decimal
 
@@ -31,8 +32,17 @@ def tidy(text: str, name: str = "<text>") -> str:
     Raises:
         PolicyError: the text cannot be read.
     """
-    document = parse(text, name)
-    return _laid_out(_sheets(document))
+    return laid_out(parse(text, name))
+
+
+def laid_out(document: tree.Document, added: Mapping[int, list[tree.Entry]] | None = None) -> str:
+    """A tree that was read from a text, and perhaps changed, in the tidy form, with the comments of the text.
+
+    Args:
+        document: the tree, with as many entries as were read.
+        added: entries to put behind those that begin on these lines of the text, or None.
+    """
+    return _laid_out(_sheets(document, added or {}))
 
 
 def printed(document: tree.Document) -> str:
@@ -65,7 +75,7 @@ class _Layout:
     rows: list[_Row | str | None] = field(default_factory=list)
 
 
-def _sheets(document: tree.Document) -> list[_Layout]:
+def _sheets(document: tree.Document, added: Mapping[int, list[tree.Entry]]) -> list[_Layout]:
     """A document with its comments and blank lines, gathered from the lines between its entries."""
     lines = document.source.lines
     entries = read_entries(document.source, [])
@@ -81,6 +91,7 @@ def _sheets(document: tree.Document) -> list[_Layout]:
             entry = next(entries)
             inner, comment, after = _comments_of(entry, lines)
             sheet.rows += [*_between(lines[at : entry.line - 1]), *inner, _Row(_cells(node), comment)]
+            sheet.rows += [_Row(_cells(more)) for more in added.get(entry.line, ())]
             at = after
     rest = _above_header(sheets, lines[at:])
     if any(rest):

@@ -126,6 +126,7 @@ RESULTS = {
         is_list=True,
         others={Format.JUNIT: "junit:probe"},
     ),
+    "ReplayResult": ResultKind("replay", "replay", "sheets.replay", is_list=True),
     "Review": ResultKind("members", "review", "sheets.members", is_list=True),
     "RolesResult": ResultKind("roles", "roles", "sheets.roles", is_list=True, others=_pictures("roles")),
     "SeedResult": ResultKind("seed", "seed", "sheets.identity", is_list=True),

@@ -13,6 +13,7 @@ from ..core.caller import Caller
 from .callers import ClaimNames, Development, DirectoryTables, SourceSettings
 from .checked import ASKED, ENVIRONMENT, Checked, SettingsError
 from .probing import Body, ProbeRules, Sample, ThingSample
+from .replaying import ReplayRules
 from .serving import ServeRules
 
 
@@ -96,6 +97,7 @@ class Settings:
         loaded: for such parameters, the records by value, once the application has loaded them.
         root: the folder that what the policy includes must be in; None for that of the git repository.
         serve: how questions are answered over HTTP.
+        replay: how logs are read.
         accept: findings that are right here, by the name of the finding and how its entry begins, with the reason.
     """
 
@@ -119,6 +121,7 @@ class Settings:
     root: Path | None = None
     accept: Mapping[str, str] = field(default_factory=dict)
     serve: ServeRules = field(default_factory=ServeRules)
+    replay: ReplayRules = field(default_factory=ReplayRules)
 
     @property
     def folder(self) -> Path:

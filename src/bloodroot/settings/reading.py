@@ -16,6 +16,7 @@ from .places import KeyPath
 from .project import Persona, Settings, acting_for
 from .reading_callers import read_development, read_directory, read_sources
 from .reading_probe import read_bodies, read_probe, read_samples
+from .replaying import read_replay
 from .serving import read_serve
 
 NAME = "bloodroot.toml"
@@ -121,6 +122,7 @@ def _settings(table: Table) -> Settings:
         samples.candidates,
         root=table.file("root"),
         serve=read_serve(table.table("serve", "serve")),
+        replay=read_replay(table.table("replay", "replay")),
         accept={" ".join(each.split()): reason for each, reason in table.table("accept").each_value().items()},
     )
 

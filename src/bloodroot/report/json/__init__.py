@@ -5,6 +5,7 @@ has the same name and shape in all of them: a caller, a line with its place, a s
 """
 
 from .compare import compare
+from .replay import replay
 from .review import member_access, review
 from .shapes import (
     ask,
@@ -39,6 +40,7 @@ __all__ = [
     "member_access",
     "plan",
     "probe",
+    "replay",
     "review",
     "roles",
     "seed",

@@ -1,0 +1,72 @@
+"""Parts counted on many machines, by Dask: the same code, and the same numbers."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from typing import TYPE_CHECKING, Any
+
+from ..language.errors import BloodrootError
+from .counted import Counted, together
+
+if TYPE_CHECKING:
+    from .partitions import Part, Recipe
+
+_TOGETHER = 8  # results that are added at a time
+
+
+class ClusterError(BloodrootError):
+    """A cluster that cannot be used."""
+
+
+def counting_on(scheduler: str | None) -> Callable[[Recipe, list[Part]], Counted]:
+    """What counts on a cluster.
+
+    Args:
+        scheduler: its address, as in ``tcp://scheduler:8786``; None for workers on this machine.
+
+    Raises:
+        ClusterError: Dask is not installed.
+    """
+    try:
+        import distributed
+    except ModuleNotFoundError as error:
+        raise ClusterError(f"a cluster needs {error.name}; install it with: pip install 'bloodroot[replay]'") from error
+
+    def count(recipe: Recipe, parts: list[Part]) -> Counted:
+        try:
+            client: Any = distributed.Client(scheduler, timeout="20s", set_as_default=False)  # type: ignore[no-untyped-call]
+        except (OSError, ValueError) as error:
+            raise ClusterError(
+                f"the scheduler {scheduler} cannot be reached: {error or type(error).__name__}"
+            ) from error
+        with client:
+            return counted_by(client, recipe, parts)
+
+    return count
+
+
+def _same(recipe: Recipe) -> Recipe:
+    return recipe
+
+
+def counted_by(client: Any, recipe: Recipe, parts: list[Part]) -> Counted:
+    """All parts, counted by the workers of a cluster, and added up as a tree.
+
+    Args:
+        client: a client of Dask's.
+        recipe: what decides.
+        parts: the parts.
+
+    Raises:
+        LogError: a log cannot be read by a worker.
+    """
+    from .partitions import count_part
+
+    # The result of a task, which is made again where it is lost with a worker; each worker compiles the policy once.
+    shared = client.submit(_same, recipe, pure=False)
+    level = [client.submit(count_part, shared, part, pure=False, retries=2) for part in parts]
+    while len(level) > 1:
+        groups = [level[start : start + _TOGETHER] for start in range(0, len(level), _TOGETHER)]
+        level = [client.submit(together, group, pure=False) for group in groups]
+    found: Counted = client.gather(level[0]) if level else Counted()
+    return found
