@@ -7,7 +7,10 @@ import signal
 import subprocess
 import sys
 import time
+from unittest import mock
 from xml.etree import ElementTree
+
+import distributed
 
 from tests.probe.swap import HOLES
 from tests.probe.swap.project import APPS, ROOT, SwapProject
@@ -155,6 +158,12 @@ class Probed(SwapProject):
         copies = f'SWAP_DATABASE = "{self.folder}/{{copy}}.db"\n'
         file.write_text(f"{file.read_text()}\n[probe.copies]\n{copies}")
         self.assertEqual(self.found(environment, 1, "--copies", "2")["counts"], whole["counts"])
+        # By the workers of a cluster of this machine: the same.
+        how = {"threads_per_worker": 1, "dashboard_address": None}
+        with mock.patch.dict(os.environ, environment), distributed.LocalCluster(n_workers=2, **how) as cluster:
+            scheduler = f'[replay]\nscheduler = "{cluster.scheduler_address}"\n'
+            file.write_text(f"{file.read_text()}\n{scheduler}")
+            self.assertEqual(self.found(environment, 1, "--copies", "2", "--dask")["counts"], whole["counts"])
         self.assertEqual({each.name for each in self.folder.glob("[12].db")}, {"1.db", "2.db"})
         for words, message in (
             (("--merge", "1.jsonl", "3.jsonl"), "parts are missing: 2/3"),
@@ -163,6 +172,7 @@ class Probed(SwapProject):
             (("--resume", "--persona", "ash"), "of another plan"),
             (("--resume", "--journal", "none.jsonl"), "there is no such journal"),
             (("--merge", "bloodroot.toml"), "not a probe's journal"),
+            (("--dask",), "--dask is for --copies"),
             (("--copies", "2", "--resume"), "without --merge, --shard, --resume and --stale"),
             (("--shard", "4/3", "--journal", "x"), "write the part and how many there are"),
             (("--persona", "hazle"), 'unknown persona "hazle"; did you mean "hazel"?'),

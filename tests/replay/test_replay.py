@@ -4,6 +4,7 @@ import gzip
 import json
 import os
 import random
+import re
 import signal
 import subprocess
 import tempfile
@@ -386,6 +387,17 @@ class Command(InFolder):
         listed = self.ran("replay", "audit.jsonl", "--format", "csv", status=1)
         self.assertIn("refused,POST,/night,member,closed,1,1,2026-10-01T10:00:03+00:00", listed)
 
+    def test_the_page_does_what_it_says(self) -> None:
+        page = (Path(__file__).parents[2] / "docs" / "replay.md").read_text("utf-8")
+        for name, text in re.findall(r"In `([\w.]+)`(?:, [\w ]+)?:\n\n```\w*\n(.*?)```", page, re.S):
+            self.write(name, text)
+        self.assertEqual(self.bloodroot("format", "--check").status, 0)
+        shown = re.findall(r"```sh\nbloodroot (.*?)\n```\n```(\w*)\n(.*?)```", page, re.S)
+        self.assertEqual([kind for _, kind, _ in shown], ["", "diff"])
+        for words, kind, expected in shown:
+            out = self.ran(*words.partition(" >")[0].split(), status=0 if kind else 1)
+            self.assertEqual(out.partition("endpoints\n")[2] if kind else out, expected)
+
     def test_members_of_the_directory(self) -> None:
         self.write("bloodroot.toml", '[directory]\nurl = "sqlite:///members.db"\n')
         self.write("seed.toml", '[[members]]\nid = 1\nlogin = "ash"\nroles = ["member"]\n')
@@ -395,7 +407,7 @@ class Command(InFolder):
         out = self.ran("replay", "access.log", status=1)
         self.assertIn("1 of 2 requests would be refused", out)
         self.assertIn("GET /office/**  as member (role): 1 ×", out)
-        self.assertIn("of 1 request the log does not say what the caller holds", out)
+        self.assertIn("1 request by callers of whom no log says what they hold", out)
 
     def test_what_cannot_be_read(self) -> None:
         self.write("nothing.log", "hello\n")

@@ -94,6 +94,9 @@ def probe(
             help="Ask so many copies side by side; [probe.copies] sets them apart.",
         ),
     ] = None,
+    dask: Annotated[
+        bool, typer.Option("--dask", help="With --copies, ask them by the workers of a Dask cluster.")
+    ] = False,
     merge: Annotated[bool, typer.Option("--merge", help="Put the journals of all parts together.")] = False,
     policy: PolicyOption = None,
     settings: SettingsOption = None,
@@ -133,8 +136,15 @@ def probe(
         return
     if copies is not None and (journals or shard is not None or resume or stale is not None):
         raise UsageError("--copies divides one run: without --merge, --shard, --resume and --stale")
+    if dask and copies is None:
+        raise UsageError("--dask is for --copies: each worker asks a copy")
     with without_application_output():
-        if copies is not None:
+        if dask and copies is not None:
+            from ..probe.on_cluster import probe_on_cluster
+
+            words = _words(only, persona, methods, variants, hosts, policy, settings)
+            result = probe_on_cluster(rules, project, options, copies, words)
+        elif copies is not None:
             words = _words(only, persona, methods, variants, hosts, policy, settings)
             result = _with_copies(rules, project, options, copies, words)
         elif journals:

@@ -19,8 +19,8 @@ if TYPE_CHECKING:
     from ..core.policy import Policy
     from .result import ProbeResult
 
-_PROGRAM = (sys.executable, "-c", "from bloodroot.cli import run; run()")
-_WORKED = (0, 1, 3)  # the exit statuses of a part that could work
+PROGRAM = (sys.executable, "-c", "from bloodroot.cli import run; run()")
+WORKED = (0, 1, 3)  # the exit statuses of a part that could work
 _PAUSE = 0.05  # seconds between two looks at the parts
 
 
@@ -45,15 +45,8 @@ def probe_copies(
     Raises:
         SettingsError: nothing says where the data of a copy is, or a part could not work.
     """
-    if not settings.probe.copies:
-        raise SettingsError(
-            f"{settings.file.name}: nothing says where each copy has its data; write what the environment is to have, "
-            'as [probe.copies] DATABASE = "copy-{copy}.db"'
-        )
-    if settings.url is not None:
-        raise SettingsError(f"{settings.file.name}: copies are of an application in this process; leave url out")
-    usual = options.journal or settings.probe.journal or settings.folder / JOURNAL
-    journals = [usual.with_suffix(f".{number}{usual.suffix}") for number in range(1, count + 1)]
+    check_copies(settings)
+    journals = journals_of(settings, options, count)
     with ExitStack() as stack:
         # What parts say goes to files: none waits for a reader.
         logs = [stack.enter_context(tempfile.TemporaryFile()) for _ in journals]
@@ -72,19 +65,44 @@ def probe_copies(
                     part.terminate()
                     part.wait()
         for part, log in zip(parts, logs, strict=True):
-            if part.returncode not in _WORKED:
+            if part.returncode not in WORKED:
                 log.seek(0)
                 said = log.read().decode("utf-8", "replace").strip()
                 raise SettingsError(said or "a part of the probe ended without a word")
     return merge(policy, settings, options, journals)
 
 
+def check_copies(settings: Settings) -> None:
+    """See that copies can be asked.
+
+    Raises:
+        SettingsError: nothing says where the data of a copy is, or the application runs elsewhere.
+    """
+    if not settings.probe.copies:
+        raise SettingsError(
+            f"{settings.file.name}: nothing says where each copy has its data; write what the environment is to have, "
+            'as [probe.copies] DATABASE = "copy-{copy}.db"'
+        )
+    if settings.url is not None:
+        raise SettingsError(f"{settings.file.name}: copies are of an application in this process; leave url out")
+
+
+def journals_of(settings: Settings, options: Options, count: int) -> list[Path]:
+    """The journals of parts."""
+    usual = options.journal or settings.probe.journal or settings.folder / JOURNAL
+    return [usual.with_suffix(f".{number}{usual.suffix}") for number in range(1, count + 1)]
+
+
+def environment_of(settings: Settings, number: int) -> dict[str, str]:
+    """What sets a copy apart in its environment."""
+    return {name: value.replace("{copy}", str(number)) for name, value in settings.probe.copies.items()}
+
+
 def _begin(
     settings: Settings, words: Sequence[str], shard: str, journal: Path, log: IO[bytes]
 ) -> subprocess.Popen[bytes]:
-    command = [*_PROGRAM, "probe", *words, "--shard", shard, "--journal", str(journal)]
-    number = shard.partition("/")[0]
-    own = {name: value.replace("{copy}", number) for name, value in settings.probe.copies.items()}
+    command = [*PROGRAM, "probe", *words, "--shard", shard, "--journal", str(journal)]
+    own = environment_of(settings, int(shard.partition("/")[0]))
     return subprocess.Popen(command, env={**os.environ, **own}, stdout=subprocess.DEVNULL, stderr=log)  # noqa: S603
 
 

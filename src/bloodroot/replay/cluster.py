@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Callable
 from typing import TYPE_CHECKING, Any
 
-from ..language.errors import BloodrootError
+from ..clusters import client_of
 from .counted import Counted, together
 
 if TYPE_CHECKING:
@@ -14,32 +14,15 @@ if TYPE_CHECKING:
 _TOGETHER = 8  # results that are added at a time
 
 
-class ClusterError(BloodrootError):
-    """A cluster that cannot be used."""
-
-
 def counting_on(scheduler: str | None) -> Callable[[Recipe, list[Part]], Counted]:
     """What counts on a cluster.
 
     Args:
         scheduler: its address, as in ``tcp://scheduler:8786``; None for workers on this machine.
-
-    Raises:
-        ClusterError: Dask is not installed.
     """
-    try:
-        import distributed
-    except ModuleNotFoundError as error:
-        raise ClusterError(f"a cluster needs {error.name}; install it with: pip install 'bloodroot[replay]'") from error
 
     def count(recipe: Recipe, parts: list[Part]) -> Counted:
-        try:
-            client: Any = distributed.Client(scheduler, timeout="20s", set_as_default=False)  # type: ignore[no-untyped-call]
-        except (OSError, ValueError) as error:
-            raise ClusterError(
-                f"the scheduler {scheduler} cannot be reached: {error or type(error).__name__}"
-            ) from error
-        with client:
+        with client_of(scheduler) as client:
             return counted_by(client, recipe, parts)
 
     return count

@@ -13,7 +13,7 @@ from ..core.caller import Caller
 from .callers import ClaimNames, Development, DirectoryTables, SourceSettings
 from .checked import ASKED, ENVIRONMENT, Checked, SettingsError
 from .probing import Body, ProbeRules, Sample, ThingSample
-from .replaying import ReplayRules
+from .replay_rules import ReplayRules
 from .serving import ServeRules
 
 

@@ -16,7 +16,7 @@ from .places import KeyPath
 from .project import Persona, Settings, acting_for
 from .reading_callers import read_development, read_directory, read_sources
 from .reading_probe import read_bodies, read_probe, read_samples
-from .replaying import read_replay
+from .replay_rules import read_replay
 from .serving import read_serve
 
 NAME = "bloodroot.toml"

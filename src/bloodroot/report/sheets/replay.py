@@ -60,11 +60,12 @@ def _about(counted: Counted) -> Iterator[str]:
     yield f"from {_time(counted.first)} to {_time(counted.last)}"
     if counted.unknown:
         yield (
-            f"of {plural_of(counted.unknown, 'request')} the log does not say what the caller holds: only what is so "
-            "for every caller is judged of them"
+            f"{plural_of(counted.unknown, 'request')} by callers of whom no log says what they hold: only what is so "
+            "for all callers is judged"
         )
     if counted.untold:
-        yield f"{plural_of(counted.untold, 'answer')} do not say whether the request was let in, such as 404"
+        verb = "does" if counted.untold == 1 else "do"
+        yield f"{plural_of(counted.untold, 'answer')} {verb} not say whether the request was let in, such as 404"
 
 
 def _time(written: str) -> str:
