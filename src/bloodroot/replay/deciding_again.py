@@ -244,7 +244,7 @@ class Again:
         return _Verdict(Now.LET_IN) if was == _REFUSED and certain else _Verdict(Now.SAME)
 
     def _decided(self, at: _At, who: Who, recorded: Recorded) -> tuple[Outcome, str]:
-        caller = _caller(who)
+        caller, depends = _caller(who), ""
         if at.spot.method == PERMISSION:
             left = left_of(self._policy, at.formulas[0], caller, at_any_time=True) if at.formulas else FALSE
             if left is TRUE:
@@ -255,8 +255,10 @@ class Again:
             if outcome is Outcome.ALLOW:
                 return outcome, ""
             rests = at.by_caller or at.by_path or at.by_time
-            if outcome is Outcome.DEPENDS and remainder is not None and not rests:
-                return outcome, in_words(remainder)
+            # In the words of the policy: with the caller's id in them there would be as many as callers.
+            depends = in_words(remainder) if remainder is not None else ""
+            if outcome is Outcome.DEPENDS and not rests:
+                return outcome, depends
         if caller is not None and at.by_caller:
             caller = replace(caller, id=json.loads(recorded.caller))
         decision = self._policy.decide(
@@ -265,8 +267,8 @@ class Again:
             recorded.path.decode("utf-8", "replace"),
             now=_moment(recorded.time) if at.by_time else None,
         )
-        if decision.outcome is Outcome.DEPENDS and decision.remainder is not None:
-            return decision.outcome, in_words(decision.remainder)
+        if decision.outcome is Outcome.DEPENDS:
+            return decision.outcome, depends
         return decision.outcome, decision.reason or ""
 
 
