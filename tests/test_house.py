@@ -10,6 +10,7 @@ from pathlib import Path
 ROOT = Path(__file__).parent.parent / "src" / "bloodroot"
 ROOMS = (
     "cli",
+    "editing",
     "serving",
     "testing",
     "report",

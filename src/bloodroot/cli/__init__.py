@@ -83,6 +83,12 @@ _COMMANDS = {
         "Show which cells of the matrix were tried, by tests, probes or production.",
         ("bloodroot tried .bloodroot/probe.jsonl", 'bloodroot tried audit.jsonl --fail "DELETE *"'),
     ),
+    "lsp": _Command(
+        "lsp",
+        "lsp",
+        "Answer an editor by the Language Server Protocol: mistakes, completion, names, who gets in at a line.",
+        ("bloodroot lsp",),
+    ),
     "replay": _Command(
         "replay",
         "replay",

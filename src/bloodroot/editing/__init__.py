@@ -1,0 +1,1 @@
+"""The policy language in editors, by the Language Server Protocol."""

@@ -1,0 +1,175 @@
+"""The policies that open files belong to: what is in the editor counts before what is on the disk."""
+
+from __future__ import annotations
+
+import contextlib
+import threading
+from dataclasses import dataclass, field
+from pathlib import Path
+from typing import TYPE_CHECKING
+
+from ..files import Disk, load_from
+from ..language import tree
+from ..language.errors import BloodrootError
+from ..language.problems import PolicyError, Problem
+from ..settings import Settings, SettingsError, find_settings, read_settings
+from .occurrences import EntryAt, Kind, Occurrence, entries_of
+
+if TYPE_CHECKING:
+    from ..core.policy import Policy
+
+
+@dataclass(slots=True)
+class Compiled:
+    """A policy as it was compiled last.
+
+    Attributes:
+        main: the file that includes the others.
+        files: those that were read.
+        policy: what they mean; None where they have mistakes.
+        document: their tree; None likewise.
+        problems: the mistakes.
+        settings: the settings of the project, or None.
+    """
+
+    main: Path
+    files: frozenset[Path] = frozenset()
+    policy: Policy | None = None
+    document: tree.Document | None = None
+    problems: tuple[Problem, ...] = ()
+    settings: Settings | None = None
+
+
+class OpenFiles(Disk):
+    """Files of which some are open in an editor.
+
+    Args:
+        texts: the texts of those, by their real names.
+    """
+
+    def __init__(self, texts: dict[Path, str]) -> None:
+        self._texts = texts
+        self.read_files: set[Path] = set()
+
+    def read(self, file: Path) -> str:
+        """As `Disk.read`."""
+        real = file.resolve()
+        self.read_files.add(real)
+        text = self._texts.get(real)
+        return text.replace("\r\n", "\n") if text is not None else super().read(file)
+
+    def name_of(self, file: Path) -> str:
+        """The real name of a file: places lead to what is open."""
+        return str(file.resolve())
+
+
+@dataclass
+class Projects:
+    """The files that are open, and the policies that they belong to.
+
+    Attributes:
+        texts: the texts of open files, by their real names.
+    """
+
+    texts: dict[Path, str] = field(default_factory=dict)
+    _good: dict[Path, Compiled] = field(default_factory=dict)  # by main file, as it was without mistakes last
+    _last: dict[Path, Compiled] = field(default_factory=dict)
+    _lock: threading.Lock = field(default_factory=threading.Lock)
+
+    def open(self, file: Path, text: str) -> None:
+        """A file was opened, or has changed."""
+        self.texts[file.resolve()] = text
+
+    def close(self, file: Path) -> None:
+        """A file was closed: what is on the disk counts."""
+        self.texts.pop(file.resolve(), None)
+
+    def compiled(self, file: Path) -> Compiled:
+        """The policy that a file belongs to, compiled anew."""
+        main, settings = self._main_of(file.resolve())
+        files = OpenFiles(dict(self.texts))
+        found = Compiled(main, settings=settings)
+        try:
+            found.policy, found.document = load_from(files, main, settings.root if settings is not None else None)
+        except PolicyError as error:
+            found.problems = error.problems
+        found.files = frozenset(files.read_files) | {main}
+        with self._lock:
+            self._last[main] = found
+            if found.policy is not None:
+                self._good[main] = found
+        return found
+
+    def last(self, file: Path) -> Compiled | None:
+        """The policy that a file belongs to as it was compiled last; without mistakes where it ever was."""
+        real = file.resolve()
+        with self._lock:
+            known = [*self._good.values(), *self._last.values()]
+        return next((each for each in known if real in each.files), None)
+
+    def _main_of(self, file: Path) -> tuple[Path, Settings | None]:
+        """The file that includes a file, by the settings or as it was seen before; and the settings."""
+        settings = settings_above(file)
+        if settings is not None and settings.policy.exists():
+            main = settings.policy.resolve()
+            if main == file or file in self._read_by(main, settings):
+                return main, settings
+        for known in list(self._last.values()):
+            if file in known.files and known.main != file and file in self._read_by(known.main, settings):
+                return known.main, settings
+        return file, settings
+
+    def _read_by(self, main: Path, settings: Settings | None) -> set[Path]:
+        files = OpenFiles(dict(self.texts))
+        with contextlib.suppress(BloodrootError):
+            load_from(files, main, settings.root if settings is not None else None)
+        return files.read_files
+
+    def entries(self, file: Path) -> list[EntryAt]:
+        """The entries of a file, as it is now."""
+        return entries_of(self.text(file))
+
+    def text(self, file: Path) -> str:
+        """The text of a file, as it is now; an empty one where it cannot be read."""
+        real = file.resolve()
+        if real in self.texts:
+            return self.texts[real]
+        try:
+            return Disk().read(real)
+        except PolicyError:
+            return ""
+
+    def files_with(self, file: Path) -> list[Path]:
+        """A file and the others of its policy."""
+        last = self.last(file)
+        real = file.resolve()
+        return [real, *sorted((last.files if last is not None else frozenset()) - {real})]
+
+    def names(self, file: Path) -> list[tuple[Path, Occurrence]]:
+        """Every name in the policy that a file belongs to; uses have the kind of what is declared."""
+        found = [
+            (other, name) for other in self.files_with(file) for entry in self.entries(other) for name in entry.names
+        ]
+        kinds: dict[str, Kind] = {
+            name.name: name.kind for _, name in found if name.is_declared and name.kind is not Kind.THING
+        }
+        return [
+            (other, name._replace(kind=_kind_of(name.name, kinds)) if name.kind is Kind.USE else name)
+            for other, name in found
+        ]
+
+
+def _kind_of(name: str, kinds: dict[str, Kind]) -> Kind:
+    known = kinds.get(name)
+    if known in (Kind.ROLE, Kind.PERMISSION, Kind.CONDITION):
+        return known
+    return Kind.PERMISSION if ":" in name else Kind.USE
+
+
+def settings_above(file: Path) -> Settings | None:
+    """The settings of the project that a file is in, or None."""
+    try:
+        found = find_settings(file.parent)
+        return read_settings(found) if found is not None else None
+    except (SettingsError, OSError):
+        return None
