@@ -505,6 +505,17 @@ def decision_service() -> None:
         )
 
 
+def editor() -> None:
+    """What an editor waits for in a file of 5,000 lines: milliseconds, as no floor would say more."""
+    import asyncio
+
+    import editing
+
+    for name, seconds in asyncio.run(editing.answers(policy_text(5000), 6)).items():
+        more = ", a quarter of a second of quiet included" if name == "mistakes" else " (at most 50)"
+        print(f"lsp, 5,000 lines, {name}: {seconds * 1e3:.0f} ms{more}")
+
+
 def recorded_requests() -> None:
     """`replay` of 100,000 lines: an audit log against `json.loads` of them, an access log against a bare pattern."""
     import re
@@ -580,6 +591,7 @@ MEASURES = {
     "probe": probe_of_pages,
     "serve": decision_service,
     "replay": recorded_requests,
+    "lsp": editor,
 }
 
 if __name__ == "__main__":

@@ -2,7 +2,9 @@
 
 import asyncio
 import json
+import re
 import time
+import tomllib
 import unittest
 from collections.abc import Awaitable, Callable
 from pathlib import Path
@@ -17,6 +19,7 @@ from bloodroot.editing.occurrences import Kind, entries_of
 from bloodroot.editing.projects import Projects
 from bloodroot.language import tree
 from bloodroot.language.parser import parse
+from tests.editing.policies import policies_of_the_repository
 from tests.program import PROGRAM, InFolder
 
 POLICY = """
@@ -393,35 +396,37 @@ class Names(unittest.TestCase):
                 changed = [*lines[: entry.last], line[:at] + words + line[at:], *lines[entry.last + 1 :]]
                 parse("\n".join(changed))
 
-    def test_large_files_are_answered_at_once(self) -> None:
-        """What is asked of 5,000 lines, when one of them has changed, is some hundredths of a second of work."""
-        text = "roles\n  member\nendpoints\n" + "".join(f"  GET /a{n}/{{id}}  member\n" for n in range(5000))
+    def test_entries_are_those_of_the_present_text(self) -> None:
+        """Lines that are known from before are where they are now, in the section that they are in now."""
+        text = "roles\n  a\n  b includes a\npermissions\n  x:y  a, b\nendpoints\n  GET /a  a or\n    x:y\n  GET /b  b\n"
         projects, file = Projects(), Path("/nowhere/access.bloodroot")
-        projects.open(file, text)
-        first = projects.names(file)
-        projects.open(file, text.replace("/a77/", "/b77/"))
-        self.assertEqual(len(projects.names(file)), len(first))
+        for changed in (
+            text,
+            "roles\n  new\n" + text,
+            text.replace("permissions", "endpoints"),
+            text.replace("  a\n", ""),
+        ):
+            projects.open(file, changed)
+            lines = changed.split("\n")
+            fresh = [
+                (name, lines[name.line][name.start : name.end])
+                for entry in projects.entries(file)
+                for name in entry.names
+            ]
+            self.assertTrue(all(name.name == written for name, written in fresh), fresh)
+            declared = {name.name for _, name in projects.declared(file) if name.kind is Kind.ROLE}
+            self.assertEqual(declared, {"a", "b", "new"} & set(changed.split()) if "  a\n" in changed else {"b"})
 
 
-def policies_of_the_repository() -> list[str]:
-    """Every policy in files, and in the documents."""
-    import re
-
-    root = Path(__file__).parents[2]
-    files = [
-        *root.glob("src/**/*.bloodroot"),
-        *root.glob("docs/**/*.bloodroot"),
-        *root.glob("tests/data/**/*.bloodroot"),
-    ]
-    texts = [file.read_text("utf-8") for file in files]
-    for page in root.glob("docs/*.md"):
-        texts += re.findall(r"```bloodroot\n(.*?)```", page.read_text("utf-8"), re.S)
-    found = []
-    for text in texts:
-        try:
-            parse(text)
-        except bloodroot.PolicyError:
-            continue
-        found.append(text)
-    assert len(found) > 8, len(found)
-    return found
+class Page(unittest.TestCase):
+    def test_every_editor_starts_the_program_as_it_is(self) -> None:
+        page = (Path(__file__).parents[2] / "docs" / "editors.md").read_text("utf-8")
+        blocks = dict(re.findall(r"```(json|lua|elisp|toml)\n(.*?)```", page, re.S))
+        self.assertEqual(json.loads(blocks["json"]), {"bloodroot.command": ".venv/bin/bloodroot"})
+        helix = tomllib.loads(blocks["toml"])["language-server"]["bloodroot"]
+        for words in (
+            (helix["command"], *helix["args"]),
+            re.findall(r'cmd = \{ "(\w+)", "(\w+)" \}', blocks["lua"])[0],
+        ):
+            self.assertEqual(tuple(words), ("bloodroot", "lsp"))
+        self.assertIn('(bloodroot-mode "bloodroot" "lsp")', blocks["elisp"])

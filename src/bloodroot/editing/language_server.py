@@ -110,19 +110,24 @@ class PolicyServer(LanguageServer):
 
     def range(self, lines: list[str], line: int, start: int, end: int) -> lsp.Range:
         """A stretch of a line, as the editor counts."""
-        length = len(lines[line]) if line < len(lines) else 0
+        text = lines[line] if line < len(lines) else ""
+        length = len(text)
         here = lsp.Range(lsp.Position(line, min(start, length)), lsp.Position(line, min(end, length)))
-        return self.codec.range_to_client_units(lines, here)
+        return here if text.isascii() else self.codec.range_to_client_units(lines, here)
 
     def place(self, file: Path, position: lsp.Position) -> tuple[int, int]:
         """A position of the editor, as a line and a place in it."""
         found = self.codec.position_from_client_units(self.projects.text(file).split("\n"), position)
         return found.line, found.character
 
-    def location(self, file: Path, name: Occurrence) -> lsp.Location:
-        """Where a name is."""
-        lines = self.projects.text(file).split("\n")
-        return lsp.Location(_uri(file), self.range(lines, name.line, name.start, name.end))
+    def locations(self, places: list[tuple[Path, Occurrence]]) -> list[lsp.Location]:
+        """Where names are."""
+        lines = {file: self.projects.text(file).split("\n") for file in {file for file, _ in places}}
+        uris_of = {file: _uri(file) for file in lines}
+        return [
+            lsp.Location(uris_of[file], self.range(lines[file], name.line, name.start, name.end))
+            for file, name in places
+        ]
 
 
 def _uri(file: Path) -> str:
@@ -197,20 +202,19 @@ def _answer(server: PolicyServer) -> None:
     def definition(params: lsp.DefinitionParams) -> list[lsp.Location]:
         file = _file(params.text_document.uri)
         places = places_of(projects, file, *server.place(file, params.position))
-        return [server.location(*each) for each in places if each[1].is_declared]
+        return server.locations([each for each in places if each[1].is_declared])
 
     @server.feature(lsp.TEXT_DOCUMENT_REFERENCES)
     def references(params: lsp.ReferenceParams) -> list[lsp.Location]:
         file = _file(params.text_document.uri)
         places = places_of(projects, file, *server.place(file, params.position))
-        return [
-            server.location(*each) for each in places if params.context.include_declaration or not each[1].is_declared
-        ]
+        wanted = params.context.include_declaration
+        return server.locations([each for each in places if wanted or not each[1].is_declared])
 
     @server.feature(lsp.TEXT_DOCUMENT_DOCUMENT_SYMBOL)
     def symbols(params: lsp.DocumentSymbolParams) -> list[lsp.DocumentSymbol]:
-        text = projects.text(_file(params.text_document.uri))
-        lines = text.split("\n")
+        file = _file(params.text_document.uri)
+        lines = projects.text(file).split("\n")
 
         def symbol(part: Part) -> lsp.DocumentSymbol:
             end = len(lines[part.last])
@@ -221,11 +225,12 @@ def _answer(server: PolicyServer) -> None:
                 part.name or "-", kind, whole, head, part.detail, children=[*map(symbol, part.parts)]
             )
 
-        return [symbol(part) for part in outline(text)]
+        return [symbol(part) for part in outline(lines, projects.entries(file))]
 
     @server.feature(lsp.TEXT_DOCUMENT_FOLDING_RANGE)
     def folding(params: lsp.FoldingRangeParams) -> list[lsp.FoldingRange]:
-        parts = outline(projects.text(_file(params.text_document.uri)))
+        file = _file(params.text_document.uri)
+        parts = outline(projects.text(file).split("\n"), projects.entries(file))
         return [lsp.FoldingRange(part.first, part.last) for part in parts if part.last > part.first]
 
 
@@ -247,7 +252,7 @@ def _change(server: PolicyServer) -> None:
         file = _file(params.text_document.uri)
         line, column = server.place(file, params.position)
         name = name_at(projects, file, line, column)
-        return server.location(file, name).range if name is not None else None
+        return server.locations([(file, name)])[0].range if name is not None else None
 
     @server.feature(lsp.TEXT_DOCUMENT_RENAME, lsp.RenameOptions(prepare_provider=True))
     def rename(params: lsp.RenameParams) -> lsp.WorkspaceEdit | None:
@@ -257,12 +262,13 @@ def _change(server: PolicyServer) -> None:
         except RenameError as error:
             server.window_show_message(lsp.ShowMessageParams(lsp.MessageType.Error, str(error)))
             return None
-        edits = {
-            _uri(other): [
-                lsp.TextEdit(server.location(other, name).range, _written(name, params.new_name)) for name in names
+        edits = {}
+        for other, names in places.items():
+            where = server.locations([(other, name) for name in names])
+            edits[_uri(other)] = [
+                lsp.TextEdit(each.range, _written(name, params.new_name))
+                for each, name in zip(where, names, strict=True)
             ]
-            for other, names in places.items()
-        }
         return lsp.WorkspaceEdit(changes=edits)
 
     @server.feature(

@@ -7,9 +7,7 @@ longer than finding what has changed.
 from __future__ import annotations
 
 from collections.abc import Iterator
-from dataclasses import dataclass
 from enum import StrEnum
-from functools import lru_cache
 from itertools import pairwise
 from typing import NamedTuple
 
@@ -53,23 +51,27 @@ class Occurrence(NamedTuple):
         return self.start + len(self.name) + (2 if self.kind is Kind.GROUP else 0)
 
 
-@dataclass(frozen=True, slots=True)
-class EntryAt:
+class EntryAt(NamedTuple):
     """An entry, and the section that it is in.
 
     Attributes:
-        section: the keyword of the section; ``roles in`` and ``fields`` with what the header says.
+        section: the keyword of the section; ``roles in`` with what the header says.
         header: whether it is the header itself.
         first: its first line, counted from 0.
         last: its last line.
-        names: the names in it.
+        inner: the names in it, their lines counted from its first one.
     """
 
     section: str
     header: bool
     first: int
     last: int
-    names: tuple[Occurrence, ...]
+    inner: tuple[Occurrence, ...]
+
+    @property
+    def names(self) -> Iterator[Occurrence]:
+        """The names in it."""
+        return (name._replace(line=name.line + self.first) for name in self.inner)
 
 
 _WORDS = frozenset(
@@ -85,20 +87,30 @@ def entries_of(text: str) -> list[EntryAt]:
     """The entries of a text, with the names in them."""
     source = Source("<editor>", tuple(text.split("\n")))
     found: list[EntryAt] = []
-    section = ""
+    section, of_section = "", _known.setdefault("", {})
     for entry in read_entries(source, []):
-        lines = (entry.text, *(text for _, text in entry.more or ()))
-        # Continuation lines that follow each other, as nearly all do, are read once for each text.
-        offsets = tuple(number - entry.line for number, _ in entry.more or ())
-        is_header = not entry.indent
-        if is_header:
-            section = _section(entry.text)
-        names = _names(section, is_header, lines, offsets)
         first = entry.line - 1
-        moved = tuple(each._replace(line=each.line + first) for each in names)
-        last = entry.more[-1][0] - 1 if entry.more else first
-        found.append(EntryAt(section, is_header, first, last, moved))
+        if not entry.indent:
+            section = _section(entry.text)
+            of_section = _known.setdefault(section, {})
+            found.append(EntryAt(section, True, first, first, _names(section, True, (entry.text,), ())))
+        elif entry.more:
+            lines = (entry.text, *(line for _, line in entry.more))
+            offsets = tuple(number - entry.line for number, _ in entry.more)
+            found.append(EntryAt(section, False, first, entry.more[-1][0] - 1, _names(section, False, lines, offsets)))
+        else:
+            # Nearly all entries are one line, and nearly all lines are as they were.
+            names = of_section.get(entry.text)
+            if names is None:
+                if len(of_section) > _MOST:
+                    of_section.clear()
+                names = of_section[entry.text] = _names(section, False, (entry.text,), ())
+            found.append(EntryAt(section, False, first, first, names))
     return found
+
+
+_MOST = 50_000
+_known: dict[str, dict[str, tuple[Occurrence, ...]]] = {}  # by section, the names of a line
 
 
 def _section(header: str) -> str:
@@ -106,7 +118,6 @@ def _section(header: str) -> str:
     return " ".join(words[:2]) if words[:2] == ["roles", "in"] else words[0] if words else ""
 
 
-@lru_cache(maxsize=50_000)
 def _names(section: str, is_header: bool, lines: tuple[str, ...], offsets: tuple[int, ...]) -> tuple[Occurrence, ...]:
     """The names of an entry, as if it began on the first line."""
     source = Source("<editor>", lines)

@@ -93,7 +93,7 @@ class _Named:
 
     def __init__(self, projects: Projects, file: Path) -> None:
         self._projects, self._file = projects, file
-        self._names = [name for _, name in projects.names(file) if name.is_declared]
+        self._names = [name for _, name in projects.declared(file)]
 
     def of(self, *kinds: Kind) -> Iterator[Offer]:
         """The names of these kinds."""

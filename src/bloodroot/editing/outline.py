@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from dataclasses import dataclass, field
 
-from .occurrences import EntryAt, entries_of
+from .occurrences import EntryAt
 
 
 @dataclass(slots=True)
@@ -28,11 +28,15 @@ class Part:
     parts: list[Part] = field(default_factory=list)
 
 
-def outline(text: str) -> list[Part]:
-    """The sections of a text, with their entries."""
-    lines = text.split("\n")
+def outline(lines: list[str], entries: list[EntryAt]) -> list[Part]:
+    """The sections of a text, with their entries.
+
+    Args:
+        lines: the lines of the text.
+        entries: its entries.
+    """
     found: list[Part] = []
-    for entry in entries_of(text):
+    for entry in entries:
         words = lines[entry.first].partition(" #")[0].split()
         if entry.header:
             found.append(Part(" ".join(words), "", entry.section, entry.first, entry.last))

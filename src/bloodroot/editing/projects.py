@@ -74,6 +74,7 @@ class Projects:
     texts: dict[Path, str] = field(default_factory=dict)
     _good: dict[Path, Compiled] = field(default_factory=dict)  # by main file, as it was without mistakes last
     _last: dict[Path, Compiled] = field(default_factory=dict)
+    _entries: dict[Path, tuple[str, list[EntryAt]]] = field(default_factory=dict)
     _lock: threading.Lock = field(default_factory=threading.Lock)
 
     def open(self, file: Path, text: str) -> None:
@@ -127,7 +128,11 @@ class Projects:
 
     def entries(self, file: Path) -> list[EntryAt]:
         """The entries of a file, as it is now."""
-        return entries_of(self.text(file))
+        text, real = self.text(file), file.resolve()
+        known = self._entries.get(real)
+        if known is None or known[0] != text:
+            known = self._entries[real] = text, entries_of(text)
+        return known[1]
 
     def text(self, file: Path) -> str:
         """The text of a file, as it is now; an empty one where it cannot be read."""
@@ -145,25 +150,39 @@ class Projects:
         real = file.resolve()
         return [real, *sorted((last.files if last is not None else frozenset()) - {real})]
 
-    def names(self, file: Path) -> list[tuple[Path, Occurrence]]:
-        """Every name in the policy that a file belongs to; uses have the kind of what is declared."""
-        found = [
-            (other, name) for other in self.files_with(file) for entry in self.entries(other) for name in entry.names
-        ]
-        kinds: dict[str, Kind] = {
-            name.name: name.kind for _, name in found if name.is_declared and name.kind is not Kind.THING
-        }
+    def declared(self, file: Path) -> list[tuple[Path, Occurrence]]:
+        """Every name that the policy of a file declares, with where."""
         return [
-            (other, name._replace(kind=_kind_of(name.name, kinds)) if name.kind is Kind.USE else name)
-            for other, name in found
+            (other, name)
+            for other in self.files_with(file)
+            for entry in self.entries(other)
+            if entry.section in _DECLARING and not entry.header
+            for name in entry.names
+            if name.is_declared
         ]
 
+    def kind_of(self, file: Path, name: Occurrence) -> Kind:
+        """What a name is the name of: of one that is used, what is declared says so."""
+        if name.kind is not Kind.USE:
+            return name.kind
+        usable = (Kind.ROLE, Kind.PERMISSION, Kind.CONDITION)
+        known = (each.kind for _, each in self.declared(file) if each.name == name.name and each.kind in usable)
+        return next(known, Kind.PERMISSION if ":" in name.name else Kind.USE)
 
-def _kind_of(name: str, kinds: dict[str, Kind]) -> Kind:
-    known = kinds.get(name)
-    if known in (Kind.ROLE, Kind.PERMISSION, Kind.CONDITION):
-        return known
-    return Kind.PERMISSION if ":" in name else Kind.USE
+    def places(self, file: Path, kind: Kind, name: str) -> list[tuple[Path, Occurrence]]:
+        """Every place of a name in the policy of a file, what declares it first."""
+        kinds = (kind, Kind.USE) if kind in (Kind.ROLE, Kind.PERMISSION, Kind.CONDITION) else (kind,)
+        found = [
+            (other, each._replace(line=each.line + entry.first, kind=kind))
+            for other in self.files_with(file)
+            for entry in self.entries(other)
+            for each in entry.inner
+            if each.name == name and each.kind in kinds
+        ]
+        return sorted(found, key=lambda each: (not each[1].is_declared, each[0], each[1].line, each[1].start))
+
+
+_DECLARING = ("roles", "roles in", "things", "groups", "permissions", "conditions")
 
 
 def settings_above(file: Path) -> Settings | None:

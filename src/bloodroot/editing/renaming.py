@@ -21,10 +21,7 @@ class RenameError(BloodrootError):
 def places_of(projects: Projects, file: Path, line: int, column: int) -> list[tuple[Path, Occurrence]]:
     """Every place of the name at a place, in all files of the policy, what declares it first."""
     name = name_at(projects, file, line, column)
-    if name is None:
-        return []
-    found = [(other, each) for other, each in projects.names(file) if (each.kind, each.name) == (name.kind, name.name)]
-    return sorted(found, key=lambda each: (not each[1].is_declared, each[0], each[1].line, each[1].start))
+    return projects.places(file, name.kind, name.name) if name is not None else []
 
 
 def renamed(projects: Projects, file: Path, line: int, column: int, new: str) -> dict[Path, list[Occurrence]]:
@@ -43,7 +40,7 @@ def renamed(projects: Projects, file: Path, line: int, column: int, new: str) ->
     if not allowed:
         what = "a permission is thing:verb" if kind is Kind.PERMISSION else "a name has letters, digits, - and _"
         raise RenameError(f'"{new}" cannot be the name of a {kind.value}: {what}')
-    if any(name.is_declared and name.name == new for _, name in projects.names(file)):
+    if any(name.name == new for _, name in projects.declared(file)):
         raise RenameError(f'"{new}" is declared already')
     found: dict[Path, list[Occurrence]] = {}
     for other, name in places:

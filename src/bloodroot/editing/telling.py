@@ -24,20 +24,12 @@ _WORDS = {
 
 def name_at(projects: Projects, file: Path, line: int, column: int) -> Occurrence | None:
     """The name at a place, with the kind of what is declared; None for none."""
-    here = next(
-        (
-            name
-            for entry in projects.entries(file)
-            if entry.first <= line <= entry.last
-            for name in entry.names
-            if name.line == line and name.start <= column <= name.end
-        ),
-        None,
-    )
-    if here is None or here.kind is not Kind.USE:
-        return here
-    known = (name.kind for _, name in projects.names(file) if name.is_declared and name.name == here.name)
-    return here._replace(kind=next((kind for kind in known if kind not in (Kind.THING, Kind.GROUP)), Kind.USE))
+    for entry in projects.entries(file):
+        if entry.first <= line <= entry.last:
+            for name in entry.names:
+                if name.line == line and name.start <= column <= name.end:
+                    return name._replace(kind=projects.kind_of(file, name))
+    return None
 
 
 def told(projects: Projects, file: Path, line: int, column: int) -> str | None:
@@ -83,11 +75,7 @@ def _of_line(policy: Policy, line: Line) -> str:
 
 def _of_name(projects: Projects, file: Path, name: Occurrence) -> str | None:
     where = next(
-        (
-            (other, each)
-            for other, each in projects.names(file)
-            if each.is_declared and (each.kind, each.name) == (name.kind, name.name)
-        ),
+        ((other, each) for other, each in projects.declared(file) if (each.kind, each.name) == (name.kind, name.name)),
         None,
     )
     if where is None:
