@@ -187,6 +187,14 @@ class Questions(ServingKilns):
                     response = client.post("/access/v1/evaluation", content=content, headers=sent)
                     self.assertEqual((response.status_code, response.headers["x-request-id"]), (status, "r-17"))
                     self.assertEqual(response.headers["cache-control"], "no-store")
+            # Text that is no Unicode is no question, wherever it is.
+            odd = '"\\ud800"'
+            for place in ('"ash"', '"GET"', '"/about"', '"x"', '"y"'):
+                text = """{"subject": {"type": "user", "id": "ash", "properties": {"roles": ["x"]}},
+                    "action": {"name": "GET"}, "resource": {"type": "endpoint", "id": "/about"},
+                    "context": {"query": {"y": "x"}}}"""
+                response = client.post("/access/v1/evaluation", content=text.replace(place, odd), headers=known)
+                self.assertEqual(response.status_code, 400, place)
             too_many = {**whole, "evaluations": [{}] * 1001}
             for body in (
                 too_many,

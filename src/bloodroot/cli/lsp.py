@@ -12,7 +12,7 @@ from .output import UsageError
 def lsp(
     stdio: Annotated[bool, typer.Option("--stdio", help="Talk over standard input and output, as always.")] = True,  # noqa: ARG001
 ) -> None:
-    """Answer an editor: mistakes, completion, names, formatting, and who gets in at a line."""
+    """Answer an editor by the Language Server Protocol: mistakes, completion, names, who gets in at a line."""
     from .. import __version__
 
     try:

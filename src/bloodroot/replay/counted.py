@@ -10,7 +10,7 @@ from typing import Any, NamedTuple, TypeVar
 
 K = TypeVar("K")
 _MOST = 20_000  # kinds of differences, and of users of a line
-_MOST_CALLERS = 1000
+MOST_CALLERS = 200  # of one difference
 
 
 class Now(StrEnum):
@@ -71,7 +71,7 @@ class Times:
         first: when it was seen first, as RFC 3339 in UTC.
         last: when it was seen last.
         example: a path.
-        callers: the callers, as far as there are not too many.
+        callers: the callers, and no more than `MOST_CALLERS` of them; of what depends, none.
     """
 
     count: int = 0
@@ -86,10 +86,15 @@ class Times:
         self.first = min(self.first or other.first, other.first or self.first)
         self.last = max(self.last, other.last)
         self.example = min(self.example or other.example, other.example or self.example)
-        if len(self.callers) < _MOST_CALLERS:
-            self.callers |= other.callers
-            while len(self.callers) > _MOST_CALLERS:
-                self.callers.remove(max(self.callers))
+        for caller in other.callers:
+            add_caller(self.callers, caller)
+
+
+def add_caller(callers: set[bytes], caller: bytes) -> None:
+    """Count a caller; of too many the same ones are kept, whatever is added first."""
+    callers.add(caller)
+    if len(callers) > MOST_CALLERS:
+        callers.remove(max(callers))
 
 
 class Difference(NamedTuple):

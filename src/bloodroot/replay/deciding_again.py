@@ -19,7 +19,7 @@ from ..core.formulas import FALSE, TRUE, can_be_true
 from ..core.matrix import Row, Spreading, row_of, spreading_of_roles
 from ..core.paths import read_path
 from ..core.requirements import NOW, asks_of, in_words, references_in
-from .counted import Counted, Difference, Now, Spot, Times, Who
+from .counted import MOST_CALLERS, Counted, Difference, Now, Spot, Times, Who, add_caller
 from .recorded import Reader, Recorded, time_of
 
 if TYPE_CHECKING:
@@ -27,7 +27,7 @@ if TYPE_CHECKING:
     from ..core.lines import Line
     from ..core.policy import Policy
 
-_MOST_SPOTS, _MOST_TALLIES, _MOST_ALIKE, _MOST_CALLERS = 100_000, 50_000, 200_000, 100
+_MOST_SPOTS, _MOST_TALLIES, _MOST_ALIKE = 100_000, 50_000, 200_000
 _LET_IN, _REFUSED, _UNTOLD, _MISSED = "let in", "refused", "untold", "missed"
 PERMISSION = "permission"  # the method of what a service was asked beside endpoints
 _NO_ONE = (b"", b"null")
@@ -62,16 +62,34 @@ class _Verdict(NamedTuple):
 class _Tally:
     """The requests that are alike, with what a policy says of them."""
 
-    __slots__ = ("at", "callers", "count", "example", "first", "is_let_in", "is_used", "last", "verdict", "was", "who")
+    __slots__ = (
+        *("at", "callers", "count", "example", "first", "has_callers", "is_let_in", "is_used", "largest", "last"),
+        *("verdict", "was", "who"),
+    )
 
     def __init__(self, at: _At, who: Who, was: str, verdict: _Verdict, recorded: Recorded) -> None:
         self.at, self.who, self.was, self.verdict = at, who, was, verdict
         self.count = 0
         self.first = self.last = recorded.time
-        self.example = recorded.path.decode("utf-8", "replace")
+        self.example = recorded.path
         self.callers: set[bytes] = set()
+        self.largest = b""
+        self.has_callers = verdict.now in (Now.REFUSED, Now.LET_IN)
         self.is_let_in = was == _LET_IN
         self.is_used = was in (_LET_IN, _UNTOLD)
+
+    def add_caller(self, caller: bytes) -> None:
+        """Take a caller in; of too many, those that come first by name."""
+        if len(self.callers) < MOST_CALLERS or caller < self.largest:
+            add_caller(self.callers, caller)
+            self.largest = max(self.callers)
+
+    def see(self, time: bytes) -> None:
+        """Take a time in: lines are nearly in the order of their times."""
+        if time > self.last:
+            self.last = time
+        elif time < self.first:
+            self.first = time
 
 
 class Again:
@@ -104,7 +122,9 @@ class Again:
             if tally is not None:
                 assert key is not None
                 tally.count += 1
-                tally.last = key[1]
+                tally.see(key[1])
+                if tally.has_callers:
+                    tally.add_caller(reader.caller(line))
                 continue
             recorded = reader.read(line)
             if recorded is None:
@@ -112,10 +132,11 @@ class Again:
                 continue
             tally, is_all = self._tally(recorded)
             tally.count += 1
-            tally.last = recorded.time
-            if tally.verdict.now is not Now.SAME:
-                is_all = len(tally.callers) >= _MOST_CALLERS
-                tally.callers.add(recorded.caller)
+            tally.see(recorded.time)
+            # Each path comes here once at least, so that the example is the same in whatever order they come.
+            tally.example = min(tally.example, recorded.path)
+            if tally.has_callers:
+                tally.add_caller(recorded.caller)
             if key is not None and is_all:
                 # Lines that are alike need not be read: neither the caller nor the time makes a difference.
                 alike[key[0]] = tally
@@ -155,8 +176,9 @@ class Again:
 
     def _gather(self, tally: _Tally) -> None:
         counted = self.counted
-        first, last = sorted((time_of(tally.first), time_of(tally.last)))
-        times = Times(tally.count, first or last, last, tally.example, tally.callers)
+        first, last = time_of(tally.first), time_of(tally.last)
+        example = tally.example.decode("utf-8", "replace")
+        times = Times(tally.count, first or last, last, example, tally.callers)
         counted.requests += tally.count
         counted.let_in += tally.count if tally.is_let_in else 0
         counted.untold += tally.count if tally.was in (_UNTOLD, _MISSED) else 0
@@ -166,7 +188,7 @@ class Again:
         if tally.verdict.now is not Now.SAME:
             counted.differ(Difference(tally.at.spot, tally.who, *tally.verdict), times)
         if tally.is_used:
-            counted.use(tally.at.spot, tally.who, Times(tally.count, times.first, last, tally.example))
+            counted.use(tally.at.spot, tally.who, Times(tally.count, times.first, last, example))
 
     # Where ---------------------------------------------------------------------------------------------------
 

@@ -42,7 +42,7 @@ class Recorded(NamedTuple):
         path: the path as it was sent, without its query; the permission.
         was: what became of it: the outcome, the reason and whether it was enforced, as the audit log writes them, or a
             status of HTTP.
-        time: when, as it is written.
+        time: when, as it is written; that of an access log with its parts in an order in which they can be compared.
     """
 
     who: bytes | None
@@ -78,7 +78,7 @@ class Reader:
             if match is None:
                 return None
             user, time, method, target, status = match.groups()
-            return (user, method, target.partition(b"?")[0], status), time
+            return (user, method, target.partition(b"?")[0], status), _in_order(time)
         if line[:10] != b'{"time": "' or line[-2:] != b"}\n":
             return None
         # In a string each quote has a backslash before it, so that what begins a member is nothing else.
@@ -93,6 +93,16 @@ class Reader:
             return None  # an id without roles is not a signed-out caller
         return (line[roles:things], line[outcome:seconds]), line[10 : line.find(b'"', 10)]
 
+    @staticmethod
+    def caller(line: bytes) -> bytes:
+        """The caller of a line that has a key."""
+        if line[:1] != b"{":
+            match = _ACCESS(line)
+            assert match is not None
+            return b"" if match[1] == b"-" else bytes(match[1]).strip(b'"')
+        start = line.find(b', "caller": ', 10) + 12
+        return line[start : line.find(b', "actor": ', start)]
+
     def read(self, line: bytes) -> Recorded | None:
         """What a line says; None for one that says nothing of a request."""
         if len(line) > LONGEST:
@@ -106,7 +116,7 @@ class Reader:
         if status == _SWITCHED:
             method = _WEBSOCKET
         path = target if target[:1] == b"/" and b"?" not in target else _path(target)
-        return Recorded(None, b"" if user == b"-" else user.strip(b'"'), method, path, status, time)
+        return Recorded(None, b"" if user == b"-" else user.strip(b'"'), method, path, status, _in_order(time))
 
     def _of_json(self, line: bytes) -> Recorded | None:
         try:
@@ -178,7 +188,7 @@ def _path(target: bytes) -> bytes:
 def time_of(written: bytes) -> str:
     """A time as it is written in a log, as RFC 3339 in UTC; an empty string for one that cannot be read."""
     text = written.decode("ascii", "replace")
-    for read in (datetime.datetime.fromisoformat, _as_in_access_logs, _as_seconds):
+    for read in (datetime.datetime.fromisoformat, _as_seconds):
         try:
             found = read(text)
         except (ValueError, OverflowError, OSError):
@@ -188,8 +198,20 @@ def time_of(written: bytes) -> str:
     return ""
 
 
-def _as_in_access_logs(text: str) -> datetime.datetime:
-    return datetime.datetime.strptime(text, "%d/%b/%Y:%H:%M:%S %z")
+_MONTHS = {
+    name.encode(): f"-{number:02}-".encode()
+    for number, name in enumerate(
+        ["Jan", "Feb", "Mar", "Apr", "May", "Jun", "Jul", "Aug", "Sep", "Oct", "Nov", "Dec"], 1
+    )
+}
+
+
+def _in_order(time: bytes) -> bytes:
+    """``04/Oct/2026:12:00:00 +0000`` as ``2026-10-04T12:00:00+0000``; any other text as it is."""
+    month = _MONTHS.get(time[3:6])
+    if month is None or len(time) != 26:
+        return time
+    return time[7:11] + month + time[:2] + b"T" + time[12:20] + time[21:]
 
 
 def _as_seconds(text: str) -> datetime.datetime:

@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Iterator
 from typing import TYPE_CHECKING
 
-from ...replay.counted import Now
+from ...replay.counted import MOST_CALLERS, Now
 from ..sheet import Cell, Line, Meaning, Section, Sheet, endpoint, line, place, plural, quiet, strong, text_section
 
 if TYPE_CHECKING:
@@ -76,7 +76,8 @@ def _difference(difference: Difference, times: Times) -> Iterator[Line]:
     spot = difference.spot
     why = f" ({difference.why})" if difference.why else ""
     who = f"as {difference.who.words()}" if difference.who.word != "unknown" else "by callers who are not known"
-    callers = f", {plural(len(times.callers), 'caller')}" if len(times.callers) > 1 else ""
+    many = "or more " if len(times.callers) >= MOST_CALLERS else ""
+    callers = f", {len(times.callers)} {many}callers" if len(times.callers) > 1 else ""
     yield line(endpoint(f"{spot.method} {spot.path}"), f"  {who}{why}: {times.count:,} ×{callers}", indent=2)
     seen = f"{_time(times.first)} to {_time(times.last)}" if times.first != times.last else _time(times.first)
     at = place(spot.at) if spot.at else quiet("no line")
