@@ -224,7 +224,10 @@ class Served(InFolder):
                     self.assertEqual(expected in found and bool(expected), bool(found), found)
             # It answers while the text has mistakes, from what was whole last.
             editor.write(editor.text.replace("GET       /about   anyone", "GET       /about   anyoen"))
-            self.assertIn("- gets in: member", await told(editor, "GET       /studios", 1))
+            await editor.until(lambda: bool(editor.said["access.bloodroot"]))
+            line = await told(editor, "GET       /studios", 1)
+            self.assertIn("- gets in: member", line)
+            self.assertIn("without the mistakes that the policy has now", line)
 
         self.edit(work)
 

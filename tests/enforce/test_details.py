@@ -232,7 +232,18 @@ class AuditLog(unittest.TestCase):
         found = self.logged(Audit("all"), *self.REQUESTS)
         keys = ("caller", "method", "path", "line", "outcome", "reason")
         self.assertEqual([tuple(each[key] for key in keys) for each in found], list(self.EXPECTED))
-        more = ("time", "request", "actor", "roles", "groups", "scopes", "things", "enforced", "seconds")
+        more = (
+            "time",
+            "request",
+            "actor",
+            "roles",
+            "groups",
+            "scopes",
+            "scoped_roles",
+            "things",
+            "enforced",
+            "seconds",
+        )
         self.assertEqual({frozenset(each) for each in found}, {frozenset((*more, *keys))})
         self.assertEqual({(each["enforced"], each["actor"], each["scopes"]) for each in found}, {(True, None, None)})
         self.assertTrue(all(0 < each["seconds"] < 60 for each in found))

@@ -15,12 +15,12 @@ from ..core.finding import Severity
 from ..language.errors import BloodrootError
 from ..language.printer import tidy
 from .diagnosing import Diagnosis, accepting, findings, mistakes
+from .hovering import hover_text, name_at
 from .occurrences import Occurrence, entries_of
 from .offering import offers
 from .outline import Part, outline
 from .projects import Compiled, Projects
 from .renaming import RenameError, places_of, renamed
-from .telling import name_at, told
 
 _QUIET = 0.25  # seconds after the last change before a policy is compiled
 _IDLE = 0.75  # seconds more before checks run
@@ -195,7 +195,7 @@ def _answer(server: PolicyServer) -> None:
     @server.feature(lsp.TEXT_DOCUMENT_HOVER)
     def hover(params: lsp.HoverParams) -> lsp.Hover | None:
         file = _file(params.text_document.uri)
-        text = told(projects, file, *server.place(file, params.position))
+        text = hover_text(projects, file, *server.place(file, params.position))
         return lsp.Hover(lsp.MarkupContent(lsp.MarkupKind.Markdown, text)) if text is not None else None
 
     @server.feature(lsp.TEXT_DOCUMENT_DEFINITION)

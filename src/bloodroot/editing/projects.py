@@ -108,6 +108,11 @@ class Projects:
             known = [*self._good.values(), *self._last.values()]
         return next((each for each in known if real in each.files), None)
 
+    def is_outdated(self, compiled: Compiled) -> bool:
+        """Whether the policy has mistakes since."""
+        with self._lock:
+            return self._last.get(compiled.main) is not compiled
+
     def _main_of(self, file: Path) -> tuple[Path, Settings | None]:
         """The file that includes a file, by the settings or as it was seen before; and the settings."""
         settings = settings_above(file)

@@ -6,9 +6,9 @@ import re
 from pathlib import Path
 
 from ..language.errors import BloodrootError
+from .hovering import name_at
 from .occurrences import Kind, Occurrence
 from .projects import Projects
-from .telling import name_at
 
 _PLAIN = re.compile(r"[^\W\d][\w\-]*\Z").match
 _PERMISSION = re.compile(r"[^\W\d][\w\-]*(?::[\w\-]+)+\Z").match

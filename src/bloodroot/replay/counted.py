@@ -156,7 +156,7 @@ class Counted:
 
     def use(self, spot: Spot, who: Who, times: Times) -> None:
         """Count who was let in."""
-        # Of callers who are not told apart any more everything is taken to be used.
+        # Of callers who are counted together everything is taken to be used.
         _add(self.used, (spot, who), times, lambda: (spot, Who("unknown")))
 
 

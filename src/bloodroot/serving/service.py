@@ -80,8 +80,7 @@ class Service:
         self._askers = Askers(settings)
         self.directory: Directory | None = directory_of(settings) if settings.directory is not None else None
         records, models = loaders_of(settings), models_of(settings)
-        if settings.serve.audit is not None:
-            _write_down(settings.serve.audit)
+        _write_down(settings.serve.audit)
         policy = watched(settings.policy, root=settings.root)
         bind = partial(bound, settings=settings)
         self._questions = InForce(policy, bind, caller_of, records)
@@ -312,8 +311,11 @@ def _header(value: object) -> str:
     return quote(str(value), safe="@.-_~+")
 
 
-def _write_down(file: Path) -> None:
-    """Write every decision to the end of a file."""
+def _write_down(file: Path | None) -> None:
+    """Write every decision to the end of a file, if there is one."""
+    if file is None:
+        _AUDIT.addHandler(logging.NullHandler())
+        return
     try:
         handler = AuditFile(file)
     except OSError as error:

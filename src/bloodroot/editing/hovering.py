@@ -32,7 +32,7 @@ def name_at(projects: Projects, file: Path, line: int, column: int) -> Occurrenc
     return None
 
 
-def told(projects: Projects, file: Path, line: int, column: int) -> str | None:
+def hover_text(projects: Projects, file: Path, line: int, column: int) -> str | None:
     """What is shown for a place, as Markdown; None for nothing."""
     name = name_at(projects, file, line, column)
     if name is not None:
@@ -42,7 +42,10 @@ def told(projects: Projects, file: Path, line: int, column: int) -> str | None:
     if not text or last is None or last.policy is None:
         return None
     found = _line_of(last.policy, str(file.resolve()), line, text[0])
-    return _of_line(last.policy, found) if found is not None else None
+    if found is None:
+        return None
+    since = "\n\nThat is so without the mistakes that the policy has now." if projects.is_outdated(last) else ""
+    return f"{_of_line(last.policy, found)}{since}"
 
 
 def _line_of(policy: Policy, name: str, line: int, text: str) -> Line | None:
@@ -55,7 +58,7 @@ def _of_line(policy: Policy, line: Line) -> str:
     """Who gets in at an endpoint, and through what."""
     spreading = spreading_of_roles(policy)
     names = ("signed-out", "signed-in", *policy.roles.kinds)
-    told = []
+    shown = []
     for methods in groups(policy, line):
         row = row_of(policy, spreading, line, methods)
         by_words: dict[str, list[str]] = {}
@@ -68,9 +71,9 @@ def _of_line(policy: Policy, line: Line) -> str:
                 words = f"{words} {cell.words()}"
             by_words.setdefault(words, []).append(name)
         order = sorted(by_words, key=lambda words: (not words.startswith("gets in"), len(words)))
-        told.append(f"**{' '.join(methods)} {line.template.text}**")
-        told += [f"- {words}: {', '.join(by_words[words])}" for words in order]
-    return "\n".join((*told, "", f"It requires {requirement_in_words(line.requirement.formula)}."))
+        shown.append(f"**{' '.join(methods)} {line.template.text}**")
+        shown += [f"- {words}: {', '.join(by_words[words])}" for words in order]
+    return "\n".join((*shown, "", f"It requires {requirement_in_words(line.requirement.formula)}."))
 
 
 def _of_name(projects: Projects, file: Path, name: Occurrence) -> str | None:
@@ -82,11 +85,11 @@ def _of_name(projects: Projects, file: Path, name: Occurrence) -> str | None:
         return f"{name.name} is declared nowhere" if name.kind is not Kind.USE else None
     other, declared = where
     text = projects.text(other).split("\n")[declared.line].strip()
-    told = [f"{name.kind.value} in {other.name}:{declared.line + 1}", "```bloodroot", text, "```"]
+    shown = [f"{name.kind.value} in {other.name}:{declared.line + 1}", "```bloodroot", text, "```"]
     last = projects.last(file)
     if last is not None and last.policy is not None:
-        told += _more(last.policy, name)
-    return "\n".join(told)
+        shown += _more(last.policy, name)
+    return "\n".join(shown)
 
 
 def _more(policy: Policy, name: Occurrence) -> list[str]:
