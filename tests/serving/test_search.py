@@ -136,6 +136,10 @@ class Searching(Serving):
         first, *_, last = map(json.loads, (self.folder / "decisions.jsonl").read_text("utf-8").splitlines())
         self.assertEqual([first["asker"], first["resource"], first["path"]], ["desk", "kiln 7", None])
         self.assertEqual([last["path"], last["outcome"], last["reason"]], ["/plans/7", "deny", "draft"])
+        # The log is one that other commands read.
+        counted = json.loads(self.bloodroot("replay", "decisions.jsonl", "--format", "json", KILNS="x").out)
+        self.assertEqual((counted["unread"], counted["requests"]), (0, 15))
+        self.assertEqual(self.bloodroot("tried", "decisions.jsonl", KILNS="x").status, 0)
 
     def assert_answer(self, response: httpx.Response, expected: object) -> None:
         answer = response.json()

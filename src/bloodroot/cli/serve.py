@@ -36,6 +36,7 @@ def serve(
     typer.echo(f"answering at http://{address}; Control-C ends it", err=True)
     os.environ |= {SETTINGS: str(file.resolve()), ADDRESS: address}
     how = {"host": where[0], "port": where[1], "log_level": "warning", "access_log": False, "proxy_headers": False}
+    how["server_header"] = False
     # One parser and no WebSockets, whatever else is installed.
     how |= {"http": "bloodroot.serving.connections:BoundedHTTP", "ws": "none"}
     app: object = service.application() if workers == 1 else "bloodroot.serving.service:from_environment"

@@ -128,7 +128,7 @@ class Again:
                 continue
             recorded = reader.read(line)
             if recorded is None:
-                self.counted.unread += bool(line.strip()) and not line.startswith(b'{"run": ')
+                self.counted.unread += not reader.is_beside(line)
                 continue
             tally, is_all = self._tally(recorded)
             tally.count += 1

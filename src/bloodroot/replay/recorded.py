@@ -103,6 +103,12 @@ class Reader:
         start = line.find(b', "caller": ', 10) + 12
         return line[start : line.find(b', "actor": ', start)]
 
+    @staticmethod
+    def is_beside(line: bytes) -> bool:
+        """Whether a line belongs to a log and records no request: the beginning of a run of tests, or a search."""
+        is_search = b', "asker": ' in line and b', "resource": "search ' in line
+        return not line.strip() or is_search or line.startswith(b'{"run": ')
+
     def read(self, line: bytes) -> Recorded | None:
         """What a line says; None for one that says nothing of a request."""
         if len(line) > LONGEST:

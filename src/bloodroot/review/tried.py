@@ -214,8 +214,8 @@ def read_log(
         raise JournalError(f"{next(iter(files))}: {lacking}")
 
 
-# What else is in a probe's journal, and at the beginning of the log of tests.
-_BESIDE = {"journal", "answered", "sent", "faults", "end", "judged", "run"}
+# What else is in a probe's journal, at the beginning of the log of tests, and in that of the decision service.
+_BESIDE = {"asker", "journal", "answered", "sent", "faults", "end", "judged", "run"}
 
 
 def _read(values: Mapping[str, Any]) -> Tried | None:
