@@ -17,8 +17,8 @@ test: $(INSTALLED)
 	$(BIN)/python -m tests
 
 lint: $(INSTALLED)
-	$(BIN)/ruff check src tests benchmarks docs
-	$(BIN)/ruff format --check src tests benchmarks docs
+	$(BIN)/ruff check src tests benchmarks docs editors
+	$(BIN)/ruff format --check src tests benchmarks docs editors
 	$(BIN)/mypy src tests
 
 $(INSTALLED): pyproject.toml

@@ -14,7 +14,7 @@ MEMBERS = {3: ["curator"], 5: ["botanist"], 6: ["botanist"], 8: ["volunteer"], 9
 def main(folder: Path) -> None:
     """Six weeks of requests, to four of five lines."""
     policy = bloodroot.load(folder / "access.bloodroot")
-    numbers = random.Random(4)  # noqa: S311
+    numbers = random.Random(4)
     began = datetime.datetime(2026, 10, 5, 8, tzinfo=datetime.UTC)
     lines = []
     used = [line for line in policy.endpoints if line.order % 5 and "send" not in line.template.text]

@@ -366,6 +366,12 @@ class Command(InFolder):
         self.assertEqual(found["unused"]["roles"], ["warden"])
         self.assertEqual(found["unused"]["grants"][0]["to"], "warden")
 
+    def test_a_role_of_before_may_be_any_role_now(self) -> None:
+        former = audited(Caller("ash", ["watcher"]), "GET", "/kilns", "allow")
+        self.write("former.jsonl", (self.folder / "audit.jsonl").read_text("utf-8") + former)
+        found = json.loads(self.bloodroot("replay", "former.jsonl", "--format", "json").out)
+        self.assertEqual((found["unused"]["grants"], found["unused"]["roles"]), ([], []))
+
     def test_the_diff_is_one_that_git_applies_and_compare_explains(self) -> None:
         self.write("old.bloodroot", POLICY)
         diff = self.ran("replay", "audit.jsonl", "--diff")

@@ -204,6 +204,7 @@ class Searching(Serving):
                 ("resource", {**reads, "action": {"name": "burn"}}, "DESK", 404),
                 ("resource", {**reads, "page": {"limit": 0}}, "DESK", 400),
                 ("resource", {**reads, "page": {"token": "!"}}, "DESK", 400),
+                ("resource", {**reads, "page": {"token": "MDc="}}, "DESK", 400),
                 ("resource", [], "DESK", 400),
                 ("resource", {"action": {"name": "read"}}, "DESK", 400),
             ):

@@ -6,6 +6,7 @@ from collections.abc import Iterable, Iterator
 from dataclasses import dataclass
 from typing import TYPE_CHECKING
 
+from ..core.caller import group_of_kind
 from ..core.methods import ANY, covers
 from ..core.requirements import permissions_in
 from ..language import tree
@@ -149,7 +150,12 @@ class _Users:
         if bits is None:
             bits = roles.base
             for held in who.kinds:
-                bits |= roles.closure_of.get(held, 0) | roles.groups.get(held.removeprefix('group "').rstrip('"'), 0)
+                group = group_of_kind(held)
+                bits |= roles.closure_of.get(held, 0) if group is None else roles.groups.get(group, 0)
+            plain = [held for held in who.kinds if group_of_kind(held) is None]
+            if plain and not any(held in roles.closure_of for held in plain):
+                # Roles that the policy has no more may be its present ones, under other names.
+                bits = -1
             self._bits[who] = bits
         # A name that is no role here is a condition, or a role of a thing as it is given in a permission.
         wanted = roles.bit_of.get(kind, 0)

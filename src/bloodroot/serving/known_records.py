@@ -15,6 +15,7 @@ from ..enforce.rows import rows
 from ..identity.database import open_database, storable
 from ..settings import Settings, SettingsError
 from ..survey.applications import imported
+from .questions import BadQuestion
 
 if TYPE_CHECKING:
     from ..core.policy import Policy
@@ -85,12 +86,16 @@ class Model:
             most: how many.
 
         Raises:
+            BadQuestion: nothing is identified by ``after``.
             RowsError: the permission cannot be asked of the table.
             SQLAlchemyError: the database cannot be asked.
         """
         query = sa.select(self._key).where(rows(policy, caller, permission, self.mapped)).order_by(self._key)
         if after is not None:
-            query = query.where(self._key > self._identifier(after))
+            last = self._identifier(after)
+            if last is None:
+                raise BadQuestion("page.token is not one of a page before")
+            query = query.where(self._key > last)
         with Session(self._engine) as session:
             return [str(each) for each in session.scalars(query.limit(most))]
 
