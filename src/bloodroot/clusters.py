@@ -34,7 +34,7 @@ def client_of(scheduler: str | None) -> Iterator[Any]:
             yield client
         return
     try:
-        opened = make(scheduler, timeout="20s", set_as_default=False)
+        opened = make(scheduler, timeout="5s", set_as_default=False)
     except (OSError, ValueError) as error:
         raise ClusterError(f"the scheduler {scheduler} cannot be reached: {error or type(error).__name__}") from error
     with opened as client:
