@@ -49,6 +49,10 @@ endpoints
   any       /office/**        keeper
   any       /secret/**        keeper
   WEBSOCKET /live             member
+  WEBSOCKET /chat             anyone
+  GET       /chat             keeper
+  any       /open/**          member
+  GET       /open/vault       keeper
 denials
   /office/** role  hide
   /secret/** any   hide
@@ -371,6 +375,11 @@ class Proxies(ServingKilns):
                 ("get", "/kilns", known, 403, {}),
                 ("GET", "/live", known, 403, {}),
                 ("GET", "/live", {**known, "Upgrade": "websocket"}, 200, {}),
+                # An application may answer an offer of a WebSocket as any GET: it is let in where that is.
+                ("GET", "/open/vault", {**known, "Upgrade": "websocket"}, 403, {}),
+                ("GET", "/open/hall", {**known, "Upgrade": "websocket"}, 200, {}),
+                ("GET", "/chat", {**known, "Upgrade": "websocket"}, 403, {}),
+                ("GET", "/kilns", {**known, "Upgrade": "websocket"}, 403, {}),
                 ("GET", "/nowhere", known, 403, {}),
                 # Hidden from all but keepers: no one is asked to sign in.
                 ("GET", "/secret/1", {}, 403, {"x-access-status": "404", "location": None}),
@@ -387,9 +396,9 @@ class Proxies(ServingKilns):
             metadata = client.get("/.well-known/authzen-configuration").json()
             self.assertEqual(metadata["policy_decision_point"], str(client.base_url).rstrip("/"))
             counts = client.get("/counts").text
-            self.assertIn('bloodroot_decisions_total{kind="check",decision="allow"} 4', counts)
+            self.assertIn('bloodroot_decisions_total{kind="check",decision="allow"} 5', counts)
         written = [json.loads(line) for line in (self.folder / "decisions.jsonl").read_text("utf-8").splitlines()]
-        self.assertEqual(Counter(each["outcome"] for each in written)["allow"], 4)
+        self.assertEqual(Counter(each["outcome"] for each in written)["allow"], 8)
         first = {name: written[0][name] for name in ("request", "caller", "roles", "method", "path", "outcome")}
         expected = {"caller": "ash", "roles": ["member"], "method": "GET", "path": "/kilns", "outcome": "allow"}
         self.assertEqual(first, {"request": "r-1", **expected})
@@ -473,6 +482,8 @@ class BehindNginx(ServingKilns):
             ("GET", "/live", socket_opened, (401, ""), None),
             ("GET", "/live", (known,), (403, ""), None),
             ("GET", "/kilns", (known, *socket_opened), (403, ""), None),
+            ("GET", "/open/vault", (known, *socket_opened), (403, ""), None),
+            ("GET", "/open/hall", (known,), (200, ""), "GET /open/hall ash"),
             *(
                 ("GET", target, (known,), None, None)
                 for target in (

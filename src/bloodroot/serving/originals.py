@@ -7,10 +7,13 @@ from dataclasses import dataclass
 from typing import TYPE_CHECKING
 
 from ..core.caller import Unidentified
+from ..core.methods import WEBSOCKET
 from ..identity.sources import Senders
 
 if TYPE_CHECKING:
     from starlette.requests import Request
+
+    from ..core.policy import Policy
 
 # Each with the header of the target and that of the method.
 _NAMES = (("x-original-uri", "x-original-method"), ("x-forwarded-uri", "x-forwarded-method"))
@@ -25,7 +28,7 @@ class Original:
         path: the path, as it was sent.
         query: the query, without its question mark.
         headers: the headers of the client.
-        is_handshake: whether it opens a WebSocket (RFC 6455, section 4.1).
+        is_handshake: whether it offers to open a WebSocket (RFC 6455, section 4.1).
     """
 
     method: str
@@ -59,5 +62,18 @@ def original_of(request: Request, senders: Sequence[str]) -> Original | str:
     ours = {name for names in _NAMES for name in names}
     headers = tuple((name, value) for name, value in request.headers.items() if name not in ours)
     upgrades = any(name == "upgrade" and value.lower() == "websocket" for name, value in headers)
-    is_handshake = upgrades and methods[0] == "GET"
-    return Original("WEBSOCKET" if is_handshake else methods[0], path, query, headers, is_handshake)
+    return Original(methods[0], path, query, headers, upgrades and methods[0] == "GET")
+
+
+def asked_methods(policy: Policy, original: Original) -> tuple[str, ...]:
+    """The methods that a request must be allowed for.
+
+    A request that offers to open a WebSocket is one more than a GET: only the application knows whether it takes the
+    offer, or answers as to any GET. So it must be allowed as both, unless a line is for the WebSocket itself and none
+    for a GET.
+    """
+    if not original.is_handshake:
+        return (original.method,)
+    lines = {method: policy.lookup.for_request(method, original.path) for method in (WEBSOCKET, "GET")}
+    is_named = {method: line is not None and method in line.methods for method, line in lines.items()}
+    return (WEBSOCKET,) if is_named[WEBSOCKET] and not is_named["GET"] else (WEBSOCKET, "GET")

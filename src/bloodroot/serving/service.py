@@ -21,6 +21,7 @@ from starlette.types import Receive, Scope, Send
 
 from ..core.caller import Unidentified
 from ..core.decision import Outcome
+from ..core.methods import WEBSOCKET
 from ..enforce.audit import id_of_request
 from ..enforce.audit_file import AuditFile
 from ..file_changes import watched
@@ -34,7 +35,7 @@ from .counting import Counts
 from .deciding import Decider
 from .in_force import InForce, caller_of
 from .known_records import loaders_of, models_of
-from .originals import Original, original_of
+from .originals import Original, asked_methods, original_of
 from .questions import BadQuestion, one, several
 from .searching import Search
 from .subjects import Subjects, Unanswered, Unavailable
@@ -170,21 +171,28 @@ class Service:
         if not isinstance(original, Original):
             return PlainTextResponse(f"{original}\n", 403, {"X-Access-Status": "403"})
         called = () if request.headers.get("x-request-id") else (("x-request-id", request_id),)
-        plain = PlainRequest(
-            original.method,
-            original.path,
-            (*original.headers, *called),
-            query_string=original.query,
-            sender=request.client.host if request.client is not None else None,
-            is_handshake=original.is_handshake,
-        )
-        with self._requests.handling(plain) as handling:
+        for method in asked_methods(self._requests.policy, original):
+            plain = PlainRequest(
+                method,
+                original.path,
+                (*original.headers, *called),
+                query_string=original.query,
+                sender=request.client.host if request.client is not None else None,
+                is_handshake=method == WEBSOCKET,
+            )
+            response = await self._checked(self._requests, plain)
+            if response.status_code != 200:
+                break
+        self.counts.add("check", response.status_code == 200)
+        return response
+
+    async def _checked(self, in_force: InForce, plain: PlainRequest) -> Response:
+        """Whether a request may pass."""
+        with in_force.handling(plain) as handling:
             refused = await handling.enter_async()
             decision = handling.decision
-            allowed = refused is None and decision is not None and decision.outcome is Outcome.ALLOW
-            self.counts.add("check", allowed)
             handling.leave(refused.status if refused is not None else 200)  # which writes it down
-            if allowed:
+            if refused is None and decision is not None and decision.outcome is Outcome.ALLOW:
                 caller = handling.caller
                 known = {"X-Caller": _header(caller.id)} if caller is not None and caller.id is not None else {}
                 return PlainTextResponse("", 200, known)
