@@ -31,6 +31,7 @@ if TYPE_CHECKING:
 _LOG = logging.getLogger("bloodroot.audit")
 
 Answer = dict[str, Any]
+PERMITTED: Answer = {"decision": True}  # the one answer of this kind
 
 
 class Decider:
@@ -221,7 +222,7 @@ def _failed(status: int, message: str) -> Answer:
 def _said(decision: Decision) -> Answer:
     """A decision as an answer."""
     if decision.outcome is Outcome.ALLOW:
-        return {"decision": True}
+        return PERMITTED
     context: dict[str, Any] = {"reason": decision.reason or "depends"}
     if decision.outcome is Outcome.DEPENDS and decision.remainder is not None:
         context["remainder"] = in_words(decision.remainder)

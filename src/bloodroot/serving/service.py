@@ -32,7 +32,7 @@ from ..settings import Asker, Settings, SettingsError, names_of_scopes, read_set
 from ..survey.applications import bound
 from .connections import BoundedHTTP
 from .counting import Counts
-from .deciding import Decider
+from .deciding import PERMITTED, Decider
 from .in_force import InForce, caller_of
 from .known_records import loaders_of, models_of
 from .originals import Original, asked_methods, original_of
@@ -114,23 +114,23 @@ class Service:
 
     # Questions -----------------------------------------------------------------------------------
 
-    async def evaluation(self, request: Request, request_id: str) -> Response:
+    async def evaluation(self, request: Request, request_id: str) -> bytes:
         """One question."""
         asker, body = self.asker(request), await _body(request)
         answer = await self._decider.one(one(body), asker, request_id)
         self.counts.add("evaluation", answer["decision"])
-        return _json(answer)
+        return _PERMITTED if answer is PERMITTED else _encoded(answer)
 
-    async def evaluations(self, request: Request, request_id: str) -> Response:
+    async def evaluations(self, request: Request, request_id: str) -> bytes:
         """Several questions."""
         asker, body = self.asker(request), await _body(request)
         answer = await self._decider.all_of(several(body), asker, request_id)
         decisions = Counter(each["decision"] for each in answer.get("evaluations", [answer]))
         for allowed, count in decisions.items():
             self.counts.add("evaluations", allowed, count)
-        return _json(answer)
+        return _encoded(answer)
 
-    async def search(self, request: Request, request_id: str) -> Response:
+    async def search(self, request: Request, request_id: str) -> bytes:
         """Who may do something, with what, or what one may do."""
         asker, body = self.asker(request), await _body(request)
         if not asker.search:
@@ -146,7 +146,7 @@ class Service:
         found = f"{len(answer['results'])} found"
         values = {"request": request_id, "asker": asker.name, "resource": f"search {of}", "outcome": found}
         _AUDIT.info("%s searches for %s: %s", asker.name, of, found, extra=values)
-        return _json(answer)
+        return _encoded(answer)
 
     async def metadata(self, request: Request, request_id: str) -> Response:  # noqa: ARG002
         """What the service is and where it answers."""
@@ -252,7 +252,7 @@ class Service:
 class _Endpoint:
     """An endpoint with what all have in common: the id of the request, and what becomes of failures."""
 
-    def __init__(self, answer: Callable[[Request, str], Awaitable[Response]], counts: Counts) -> None:
+    def __init__(self, answer: Callable[[Request, str], Awaitable[Response | bytes]], counts: Counts) -> None:
         self._answer = answer
         self._counts = counts
 
@@ -262,10 +262,17 @@ class _Endpoint:
         began = time.perf_counter()
         response = await self._response(request, request_id)
         self._counts.took(time.perf_counter() - began)
-        response.raw_headers += [(b"x-request-id", request_id.encode()), (b"cache-control", b"no-store")]
+        headers = [(b"x-request-id", request_id.encode())]
+        if isinstance(response, bytes):
+            # The answer to a question, which is the answer to a POST, and so kept by no cache.
+            headers += [(b"content-type", b"application/json"), (b"content-length", b"%d" % len(response))]
+            await send({"type": "http.response.start", "status": 200, "headers": headers})
+            await send({"type": "http.response.body", "body": response})
+            return
+        response.raw_headers += [*headers, (b"cache-control", b"no-store")]
         await response(scope, receive, send)
 
-    async def _response(self, request: Request, request_id: str) -> Response:
+    async def _response(self, request: Request, request_id: str) -> Response | bytes:
         try:
             return await self._answer(request, request_id)
         except _Refused as error:
@@ -284,8 +291,15 @@ class _Endpoint:
             return PlainTextResponse("this question could not be answered\n", 500)
 
 
+def _encoded(value: Any) -> bytes:
+    return _ENCODER.encode(value).encode("utf-8", "replace")
+
+
+_PERMITTED = _encoded(PERMITTED)
+
+
 def _json(value: Any, status: int = 200, headers: Mapping[str, str] | None = None) -> Response:
-    return Response(_ENCODER.encode(value).encode("utf-8", "replace"), status, headers, "application/json")
+    return Response(_encoded(value), status, headers, "application/json")
 
 
 async def _body(request: Request) -> Any:
@@ -297,13 +311,17 @@ async def _body(request: Request) -> Any:
     kind = request.headers.get("content-type", "").partition(";")[0].strip().lower()
     if kind != "application/json":
         raise _Refused(415, "the body must be application/json")
-    data = bytearray()
-    async for piece in request.stream():
-        data += piece
+    data, is_more = bytearray(), True
+    while is_more:
+        message = await request.receive()
+        if message["type"] == "http.disconnect":
+            raise ClientDisconnect
+        data += message.get("body", b"")
+        is_more = message.get("more_body", False)
         if len(data) > _LARGEST:
             raise _Refused(413, f"a question has at most {_LARGEST} bytes")
     try:
-        found = json.loads(data)
+        found = json.loads(data.decode())
         if b"\\u" in data:
             # Half a character (RFC 8259, section 8.2) is text that nothing can be compared with.
             json.dumps(found, ensure_ascii=False).encode()

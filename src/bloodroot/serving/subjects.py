@@ -19,6 +19,7 @@ if TYPE_CHECKING:
     from ..settings import Asker, ClaimNames
     from .questions import Entity
 
+_MOST = 10_000  # callers that are kept
 _HELD = ("roles", "groups", "scopes", "roles_in")
 
 
@@ -45,6 +46,7 @@ class Subjects:
     def __init__(self, directory: Directory | None, scopes: ClaimNames) -> None:
         self.directory = directory
         self._scopes = scopes
+        self._known: dict[tuple[str, ...], Caller] = {}
 
     async def caller_of(self, subject: Entity, asker: Asker) -> Caller | None:
         """The caller that a subject is; None for a signed-out one.
@@ -74,6 +76,18 @@ class Subjects:
             raise Unavailable("the directory cannot be asked at present") from error
 
     def _as_said(self, member_id: str, said: Mapping[str, Any]) -> Caller:
+        """The caller that an asker describes; one of whom roles alone are said is the same as before."""
+        if len(said) != 1 or type(said.get("roles")) is not list:
+            return self._described(member_id, said)
+        key = member_id, *_names(said, "roles")
+        caller = self._known.get(key)
+        if caller is None:
+            if len(self._known) >= _MOST:
+                self._known.clear()
+            caller = self._known[key] = self._described(member_id, said)
+        return caller
+
+    def _described(self, member_id: str, said: Mapping[str, Any]) -> Caller:
         roles, groups = _names(said, "roles"), _names(said, "groups")
         roles_in = _roles_in(said["roles_in"]) if "roles_in" in said else NOWHERE
         rest = {name: value for name, value in said.items() if name not in _HELD}
