@@ -407,6 +407,15 @@ class Command(InFolder):
             out = self.ran(*words.partition(" >")[0].split(), status=0 if kind else 1)
             self.assertEqual(out.partition("endpoints\n")[2] if kind else out, expected)
 
+    def test_what_is_not_judged_is_not_well(self) -> None:
+        depends = audited(Caller("ash", ["member"]), "PUT", "/kilns/7", "allow")
+        unknown = '1.1.1.1 - - [04/Oct/2026:12:00:00 +0000] "GET /kilns HTTP/1.1" 200 512\n'
+        missed = '1.1.1.1 - - [04/Oct/2026:12:00:00 +0000] "GET /kilns/9 HTTP/1.1" 404 512\n'
+        for line, status in ((depends, 3), (unknown, 3), (missed, 3), (audited(None, "GET", "/about", "allow"), 0)):
+            self.write("one.log", "").write_text(line, "utf-8")
+            self.assertEqual(self.bloodroot("replay", "one.log").status, status, line)
+            self.assertEqual(self.bloodroot("replay", "one.log", "--allow-unjudged").status, 0, line)
+
     def test_members_of_the_directory(self) -> None:
         self.write("bloodroot.toml", '[directory]\nurl = "sqlite:///members.db"\n')
         self.write("seed.toml", '[[members]]\nid = 1\nlogin = "ash"\nroles = ["member"]\n')

@@ -45,10 +45,11 @@ class ReplayResult:
 
     @property
     def ending(self) -> Ending:
-        """Whether all would be as it was, and every line was read."""
-        if any(difference.now is not Now.DEPENDS for difference, _ in self.differences):
+        """Whether all would be as it was, for every request: what depends on something else was not judged."""
+        if self.times(Now.REFUSED) or self.times(Now.LET_IN):
             return Ending.FOUND
-        return Ending.UNJUDGED if self.counted.unread else Ending.WELL
+        left = self.counted.unread or self.counted.unknown or self.times(Now.DEPENDS)
+        return Ending.UNJUDGED if left else Ending.WELL
 
     def times(self, now: Now) -> int:
         """How many requests would become this."""
