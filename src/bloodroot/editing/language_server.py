@@ -48,6 +48,7 @@ class PolicyServer(LanguageServer):
         self.projects = Projects()
         self._waiting: set[Path] = set()
         self._said: dict[Path, set[Path]] = {}  # by main file, those about which something was said
+        self._neat: dict[Path, tuple[str, str | None]] = {}  # texts of open files, with their tidy forms
         self._timer: asyncio.TimerHandle | None = None
         self._looking: asyncio.Task[None] | None = None
 
@@ -74,10 +75,24 @@ class PolicyServer(LanguageServer):
                 done[compiled.main] = compiled
                 self._say(compiled, mistakes(compiled))
             self._waiting.discard(file)
+        for file in [file for file in self.projects.texts if any(file in each.files for each in done.values())]:
+            await loop.run_in_executor(None, self.neat, file)
         await asyncio.sleep(_IDLE)
         for compiled in done.values():
             found = await loop.run_in_executor(None, findings, compiled)
             self._say(compiled, [*mistakes(compiled), *found])
+
+    def neat(self, file: Path) -> str | None:
+        """The tidy form of a file; None where it has mistakes. It is made while no one types, so that it is at hand."""
+        text = self.projects.text(file)
+        known = self._neat.get(file)
+        if known is None or known[0] != text:
+            try:
+                known = text, tidy(text)
+            except BloodrootError:
+                known = text, None  # a text with mistakes stays as it is
+            self._neat[file] = known
+        return known[1]
 
     def _say(self, compiled: Compiled, found: list[Diagnosis]) -> None:
         by_file: dict[Path, list[Diagnosis]] = {file: [] for file in compiled.files}
@@ -239,13 +254,10 @@ def _change(server: PolicyServer) -> None:
 
     @server.feature(lsp.TEXT_DOCUMENT_FORMATTING)
     def formatted(params: lsp.DocumentFormattingParams) -> list[lsp.TextEdit]:
-        text = projects.text(_file(params.text_document.uri))
-        try:
-            neat = tidy(text)
-        except BloodrootError:
-            return []  # a text with mistakes stays as it is
+        file = _file(params.text_document.uri)
+        text, neat = projects.text(file), server.neat(file)
         end = lsp.Position(text.count("\n") + 1, 0)
-        return [lsp.TextEdit(lsp.Range(lsp.Position(0, 0), end), neat)] if neat != text else []
+        return [lsp.TextEdit(lsp.Range(lsp.Position(0, 0), end), neat)] if neat not in (None, text) else []
 
     @server.feature(lsp.TEXT_DOCUMENT_PREPARE_RENAME)
     def may_rename(params: lsp.PrepareRenameParams) -> lsp.Range | None:
