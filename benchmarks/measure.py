@@ -518,30 +518,11 @@ def editor() -> None:
 
 def recorded_requests() -> None:
     """`replay` of 100,000 lines: an audit log against `json.loads` of them, an access log against a bare pattern."""
-    import re
+    import replaying
 
-    from bloodroot.replay.partitions import Recipe
-    from bloodroot.replay.recorded import Reader
-
-    audited, accessed = [], []
-    for number in range(100_000):
-        place = number * 7919 % 1200
-        path = f"/area{place % 40}/things{place}/{number % 20}/part"
-        held = {"caller": number % 5000, "actor": None, "roles": [f"role{place % ROLES}"], "groups": [], "scopes": None}
-        ends = {"method": "GET", "path": path, "things": {}, "line": f"access.bloodroot:{place}", "outcome": "allow"}
-        more = {"scoped_roles": None, **ends, "reason": None, "enforced": True, "seconds": 0.000123}
-        time_ = f"2026-10-01T10:{number // 60 % 60:02}:{number % 60:02}.000+00:00"
-        audited.append(json.dumps({"time": time_, "request": f"{number:032x}", **held, **more}).encode() + b"\n")
-        line = f'10.0.0.1 - - [04/Oct/2026:12:00:00 +0000] "GET {path}?x={number} HTTP/1.1" 200 512 "-" "agent"\n'
-        accessed.append(line.encode())
-    recipe = Recipe("/access.bloodroot", "/", {"/access.bloodroot": policy_text(1200)}, "/")
-    match = re.compile(rb'\S+ \S+ \S+ \[([^\]]+)\] "(\S+) (\S+) \S+" (\d+) ').match
-    floors = {"audit": lambda: [json.loads(line) for line in audited], "access": lambda: [*map(match, accessed)]}
-    for name, lines in (("audit", audited), ("access", accessed)):
-        again = recipe.again()
-        times = best({"floor": floors[name], "replay": partial(again.count, lines, Reader())}, 8)
-        what, most = {"audit": ("json.loads of them", 1), "access": ("a bare pattern", 5)}[name]
-        report_ratio(f"replay, 100,000 lines of an {name} log, against {what}", times["replay"] / times["floor"], most)
+    for name, floor, again, most in replaying.works(policy_text(1200), ROLES):
+        times = best({"floor": floor, "replay": again}, 8)
+        report_ratio(f"replay, 100,000 lines of {name}", times["replay"] / times["floor"], most)
         print(f"  {times['replay'] * 10:.1f} s for a million lines")
 
 

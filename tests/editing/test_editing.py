@@ -197,19 +197,19 @@ class Served(InFolder):
         self.edit(work)
 
     def test_who_gets_in(self) -> None:
-        async def told(editor: Editor, words: str, offset: int) -> str:
+        async def shown_at(editor: Editor, words: str, offset: int) -> str:
             hover = await editor.client.text_document_hover_async(
                 lsp.HoverParams(editor.document, editor.at(words, offset))
             )
             return hover.contents.value if hover is not None else ""
 
         async def work(editor: Editor) -> None:
-            line = await told(editor, "GET       /studios", 1)
+            line = await shown_at(editor, "GET       /studios", 1)
             self.assertIn("- gets in: member, keeper, stoker in studio", line)
             self.assertIn("- is asked to sign in: signed-out", line)
             self.assertIn("kiln:read is given to member or stoker in studio", line)
-            self.assertIn("**PUT /studios", await told(editor, "PUT POST", 1))
-            self.assertIn("if own", await told(editor, "PUT POST", 1))
+            self.assertIn("**PUT /studios", await shown_at(editor, "PUT POST", 1))
+            self.assertIn("if own", await shown_at(editor, "PUT POST", 1))
             for words, offset, expected in (
                 ("kiln:edit or", 3, "It is given to keeper or (member and own)."),
                 ("own and", 1, "own   record.owner == caller.id"),
@@ -220,12 +220,12 @@ class Served(InFolder):
                 ("policy", 1, ""),
             ):
                 with self.subTest(words):
-                    found = await told(editor, words, offset)
+                    found = await shown_at(editor, words, offset)
                     self.assertEqual(expected in found and bool(expected), bool(found), found)
             # It answers while the text has mistakes, from what was whole last.
             editor.write(editor.text.replace("GET       /about   anyone", "GET       /about   anyoen"))
             await editor.until(lambda: bool(editor.said["access.bloodroot"]))
-            line = await told(editor, "GET       /studios", 1)
+            line = await shown_at(editor, "GET       /studios", 1)
             self.assertIn("- gets in: member", line)
             self.assertIn("without the mistakes that the policy has now", line)
 

@@ -240,6 +240,7 @@ class AuditLog(unittest.TestCase):
             "groups",
             "scopes",
             "scoped_roles",
+            "granted",
             "things",
             "enforced",
             "seconds",

@@ -24,10 +24,11 @@ import bloodroot
 from bloodroot import Caller
 from bloodroot.language.parser import parse as parse_tree
 from bloodroot.replay.cluster import counted_by
-from bloodroot.replay.counted import Counted, Now, together
-from bloodroot.replay.partitions import Part, Recipe, count_part, counted_here, parts_of
+from bloodroot.replay.counted import Counted, Verdict, together
+from bloodroot.replay.partitions import Recipe, count_part, counted_here
 from bloodroot.replay.recorded import Reader
 from bloodroot.replay.replaying import replay
+from bloodroot.survey.log_lines import Part, parts_of
 from tests.core.random_policies import ROLES, policies, written
 from tests.examples import examples
 from tests.program import InFolder
@@ -47,6 +48,7 @@ def audited(caller: Caller | None, method: str, path: str, outcome: str, second:
     if caller is not None:
         held |= {"caller": caller.id, "roles": sorted(caller.roles), "groups": []}
         held["scopes"] = sorted(caller.scopes) if caller.scopes is not None else None
+        held["granted"] = sorted(caller.granted)
     begins = {"time": f"2026-10-01T10:{second // 60 % 60:02}:{second % 60:02}.000+00:00", "request": "r"}
     ends = {"method": method, "path": path, "things": {}, "line": "x:1", "outcome": outcome, "reason": None}
     return json.dumps({**begins, **held, "scoped_roles": None, **ends, "enforced": True, "seconds": 0.1, **more}) + "\n"
@@ -84,18 +86,18 @@ class Sound(unittest.TestCase):
             counted = Counted()
             for line in lines:
                 # One at a time, so that each has a verdict of its own.
-                again = recipe(written(*new)).again()
+                again = recipe(written(*new)).redecider()
                 again.count([line.encode()], Reader())
                 counted.add(again.counted)
-            whole = recipe(written(*new)).again()
+            whole = recipe(written(*new)).redecider()
             whole.count([line.encode() for line in lines], Reader())
             totals = [Counter(), Counter()]
             for total, each in zip(totals, (counted, whole.counted), strict=True):
                 for difference, times in each.differences.items():
                     total[difference.now] += times.count
             self.assertEqual(*totals)
-            self.assertLessEqual(totals[0][Now.REFUSED], said[True, False])
-            self.assertLessEqual(totals[0][Now.LET_IN], said[False, True])
+            self.assertLessEqual(totals[0][Verdict.REFUSED], said[True, False])
+            self.assertLessEqual(totals[0][Verdict.LET_IN], said[False, True])
             self.assertLessEqual(said[True, False] + said[False, True], sum(totals[0].values()))
 
         sound()
@@ -107,21 +109,21 @@ class Sound(unittest.TestCase):
             before, after = bloodroot.parse(written(*old)), bloodroot.parse(written(*new))
             for caller, method, path, record in self.requests(random.Random(seed), 25):
                 was, now = (policy.decide(caller, method, path, record=record).allowed for policy in (before, after))
-                again = recipe(written(*new)).again()
+                again = recipe(written(*new)).redecider()
                 again.count([audited(caller, method, path, outcome_of(was, caller)).encode()], Reader())
                 verdicts = [difference.now for difference in again.counted.differences]
-                told = f"{caller} {method} {path} {record} {verdicts}\n{written(*new)}"
-                if verdicts == [Now.REFUSED]:
-                    self.assertEqual((was, now), (True, False), told)
-                elif verdicts == [Now.LET_IN]:
-                    self.assertEqual((was, now), (False, True), told)
+                facts = f"{caller} {method} {path} {record} {verdicts}\n{written(*new)}"
+                if verdicts == [Verdict.REFUSED]:
+                    self.assertEqual((was, now), (True, False), facts)
+                elif verdicts == [Verdict.LET_IN]:
+                    self.assertEqual((was, now), (False, True), facts)
                 elif not verdicts:
-                    self.assertIs(was, now, told)
+                    self.assertIs(was, now, facts)
 
         each()
 
     def test_the_tighter_policy_keeps_what_was_used_and_opens_nothing(self) -> None:
-        @examples(40)
+        @examples(120)
         @given(policies(), st.integers(0, 2**32))
         def tighter(policy: Any, seed: int) -> None:
             text = written(*policy)
@@ -133,7 +135,7 @@ class Sound(unittest.TestCase):
                 lines.append(audited(caller, method, path, outcome_of(allowed, caller)).encode())
 
             def count(recipe: Recipe, parts: list[Part]) -> Counted:
-                again = recipe.again()
+                again = recipe.redecider()
                 again.count(lines, Reader())
                 return again.counted
 
@@ -202,14 +204,14 @@ class Logs(InFolder):
 
     def said(self, *lines: str, **fields: str) -> Counter[tuple[str, str, str]]:
         """What is said of lines: the verdict, the endpoint and the caller, each with how often."""
-        again = recipe(POLICY.replace("zone", "zone")).again()
+        again = recipe(POLICY.replace("zone", "zone")).redecider()
         again.count([line.rstrip("\n").encode() + b"\n" for line in lines], Reader(fields, {"can_edit": "edit"}))
         self.counted = again.counted
         return Counter(
             {
                 (
                     difference.now.value,
-                    f"{difference.spot.method} {difference.spot.path}",
+                    f"{difference.asked.method} {difference.asked.path}",
                     difference.who.words(),
                 ): times.count
                 for difference, times in again.counted.differences.items()
@@ -219,6 +221,7 @@ class Logs(InFolder):
     def test_audit_logs(self) -> None:
         ash, fern = Caller("ash", ["member"]), Caller("fern", ["keeper"])
         scoped = replace(fern, scopes=["kiln:read"])
+        granted = replace(ash, granted={"kiln:edit": "the directory"})
         for line, expected in (
             (audited(ash, "GET", "/kilns", "allow"), None),
             (audited(ash, "GET", "/office/1", "allow"), ("refused", "GET /office/**", "member")),
@@ -226,6 +229,10 @@ class Logs(InFolder):
             (audited(ash, "PUT", "/kilns/7", "allow"), ("depends", "PUT /kilns/{kiln_id}", "member")),
             (audited(fern, "PUT", "/kilns/7", "allow"), None),
             (audited(scoped, "PUT", "/kilns/7", "allow"), ("refused", "PUT /kilns/{kiln_id}", "keeper (a token for kiln:read)")),
+            (audited(granted, "PUT", "/kilns/7", "allow"), None),
+            (audited(granted, "PUT", "/kilns/7", "deny"), ("let in", "PUT /kilns/{kiln_id}", "member, granted kiln:edit")),
+            # A time that cannot be read is not the present one.
+            (audited(ash, "POST", "/night", "allow", time="at noon"), ("depends", "POST /night", "member")),
             (audited(ash, "GET", "/members/ash", "allow"), None),
             (audited(ash, "GET", "/members/fern", "allow"), ("refused", "GET /members/{member_id}", "member")),
             (audited(ash, "GET", "/members/ash", "deny"), ("let in", "GET /members/{member_id}", "member")),
@@ -446,6 +453,9 @@ class Command(InFolder):
         refused = audited(Caller("ash", ["member"]), "GET", "/office/1", "deny")
         self.write("refused.jsonl", refused)
         self.assertIn("nothing is said of what was never used", self.ran("replay", "refused.jsonl"))
+        self.assertIn(
+            "there is no diff: no request was let in", self.bloodroot("replay", "refused.jsonl", "--diff").err
+        )
         self.write("bloodroot.toml", '[replay]\nscheduler = "there"\n[replay.fields]\nwho = "x"\n')
         run = self.bloodroot("replay", "audit.jsonl")
         self.assertIn("this must be an address", run.err)

@@ -19,14 +19,14 @@ const at = (url, token = process.env.DESK_SECRET) => new Decisions({ url, token,
 const subject = { type: "user", id: "ash", properties: { roles: ["member"] } };
 const fire = (id) => ({ subject, action: { name: "can_fire" }, resource: { type: "kiln", id } });
 const decisions = at("BASE");
-const told = {};
-told.own = await decisions.ask(fire("7"));
-told.others = (await decisions.ask(fire("8"))).context.reason;
-told.several = (await decisions.askAll([{ resource: fire("7").resource }, { resource: fire("8").resource }], fire("7")))
+const found = {};
+found.own = await decisions.ask(fire("7"));
+found.others = (await decisions.ask(fire("8"))).context.reason;
+found.several = (await decisions.askAll([{ resource: fire("7").resource }, { resource: fire("8").resource }], fire("7")))
   .map((each) => each.decision);
-told.none = await decisions.askAll([]);
-told.wrongSecret = (await at("BASE", "x").ask(fire("7"))).context.error.message;
-told.gone = (await at("http://127.0.0.1:CLOSED").ask(fire("7"))).context.error.message;
+found.none = await decisions.askAll([]);
+found.wrongSecret = (await at("BASE", "x").ask(fire("7"))).context.error.message;
+found.gone = (await at("http://127.0.0.1:CLOSED").ask(fire("7"))).context.error.message;
 // Services that answer something else, or nothing: never a permit.
 const answers = ['{"decision": "true"}', "[]", "null", "", '{"evaluations": [{"decision": true}]}'];
 const strange = http.createServer((request, response) => {
@@ -37,10 +37,10 @@ const strange = http.createServer((request, response) => {
 });
 await new Promise((begun) => strange.listen(0, "127.0.0.1", begun));
 const base = `http://127.0.0.1:${strange.address().port}`;
-told.strange = [];
+found.strange = [];
 for (let place = 0; place < answers.length + 2; place++) {
-  told.strange.push((await at(base, place).ask(fire("7"))).decision);
-  told.strange.push(...(await at(base, place).askAll([fire("7"), fire("8")])).map((each) => each.decision));
+  found.strange.push((await at(base, place).ask(fire("7"))).decision);
+  found.strange.push(...(await at(base, place).askAll([fire("7"), fire("8")])).map((each) => each.decision));
 }
 const app = http.createServer((request, response) => {
   const who = request.headers["x-who"];
@@ -51,15 +51,15 @@ const app = http.createServer((request, response) => {
   enforced(decisions, subjectOf)(request, response, () => response.end("handled"));
 });
 await new Promise((begun) => app.listen(0, "127.0.0.1", begun));
-told.enforced = [];
+found.enforced = [];
 for (const [method, path, who] of CASES) {
   const sent = { method, path, port: app.address().port, host: "127.0.0.1", headers: who ? { "x-who": who } : {} };
-  told.enforced.push(await new Promise((done) => http.request(sent, (response) => {
+  found.enforced.push(await new Promise((done) => http.request(sent, (response) => {
     let text = "";
     response.on("data", (piece) => (text += piece)).on("end", () => done([response.statusCode, text.trim()]));
   }).end()));
 }
-console.log(JSON.stringify(told));
+console.log(JSON.stringify(found));
 process.exit(0);
 """
 
@@ -82,8 +82,8 @@ class Page(Serving):
         with self.serving(DESK_SECRET=SECRETS["DESK"]) as client:
             base = str(client.base_url).rstrip("/")
             for command, answer in shown:
-                found = self.printed("sh", "-c", command.replace("http://127.0.0.1:8180", base))
-                self.assertEqual(json.loads(found), json.loads(answer))
+                seen = self.printed("sh", "-c", command.replace("http://127.0.0.1:8180", base))
+                self.assertEqual(json.loads(seen), json.loads(answer))
             for name, words in (("Decide.java", ["java"]), ("decide.go", ["go", "run"])):
                 if shutil.which(words[0]) is None:
                     continue  # what the machine has is tried
@@ -124,13 +124,13 @@ class Page(Serving):
             program = program.replace("MODULE", str(ROOT / "clients" / "node")).replace("TIMEOUT", "1500")
             program = program.replace("CASES", json.dumps([request for request, _ in cases]))
             self.write("try.mjs", program)
-            told = json.loads(self.printed("node", "try.mjs"))
-        for (request, expected), found in zip(cases, told.pop("enforced"), strict=True):
+            seen = json.loads(self.printed("node", "try.mjs"))
+        for (request, expected), found in zip(cases, seen.pop("enforced"), strict=True):
             with self.subTest(request):
                 self.assertEqual(found, expected)
-        self.assertEqual(set(told.pop("strange")), {False})
+        self.assertEqual(set(seen.pop("strange")), {False})
         self.assertEqual(
-            told,
+            seen,
             {
                 "own": {"decision": True, "context": {}},
                 "others": "own",

@@ -139,6 +139,7 @@ class Searching(Serving):
         # The log is one that other commands read.
         counted = json.loads(self.bloodroot("replay", "decisions.jsonl", "--format", "json", KILNS="x").out)
         self.assertEqual((counted["unread"], counted["requests"]), (0, 15))
+        self.assertEqual({each["now"] for each in counted["differences"]}, {"depends"}, counted["differences"])
         self.assertEqual(self.bloodroot("tried", "decisions.jsonl", KILNS="x").status, 0)
 
     def assert_answer(self, response: httpx.Response, expected: object) -> None:

@@ -9,6 +9,7 @@ import random
 from bloodroot.survey import logs
 from bloodroot.survey.documents import survey_openapi
 from bloodroot.survey.endpoints import SurveyError
+from bloodroot.survey.log_lines import parts_of
 from bloodroot.survey.logs import survey_log
 from bloodroot.survey.requests import Observed
 from tests.cli.test_demo import RESULT
@@ -340,15 +341,10 @@ class What(InFolder):
         whole = survey_log(file, Observed())
         (self.folder / "access.log.gz").write_bytes(gzip.compress(file.read_bytes()))
         packed = survey_log(self.folder / "access.log.gz", Observed())
-        size, logs._PART = logs._PART, 30_000
-        try:
-            observed = Observed()
-            starts = range(0, file.stat().st_size, logs._PART)
-            self.assertGreater(len(starts), 5)
-            for start in starts:
-                observed.merge(logs._part(file, start, ())[0])
-        finally:
-            logs._PART = size
+        observed, pieces = Observed(), parts_of([str(file)], 30_000)
+        self.assertGreater(len(pieces), 5)
+        for piece in pieces:
+            observed.merge(logs._part(piece, ())[0])
         parts = observed.found(str(file))
         for other in (packed, parts):
             self.assertEqual(

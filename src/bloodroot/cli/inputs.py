@@ -47,17 +47,25 @@ def bound_with_tree(
 
 
 def _bound(rules: Policy, project: Settings | None) -> Policy:
-    if project is None and not rules.unbound:
-        return rules
     if project is None:
-        action = rules.unbound[0]
+        check_bound(rules)
+        return rules
+    from ..survey.applications import bound
+
+    return bound(rules, project)
+
+
+def check_bound(rules: Policy) -> None:
+    """See that no line of a policy names an action that was not found.
+
+    Raises:
+        UsageError: one does.
+    """
+    for action in rules.unbound:
         raise UsageError(
             f"{action.place.at} names the action {action.name}, and there is no application to find it in; "
             'write app = "module:name" in bloodroot.toml'
         )
-    from ..survey.applications import bound
-
-    return bound(rules, project)
 
 
 def project_if_any(
@@ -102,7 +110,7 @@ def project_to_check(
     """
     from ..settings.policy_names import check_names
 
-    chosen, project = _chosen(policy, settings)
+    chosen, project = chosen_policy(policy, settings)
     rules, document = read_policy(chosen, project.root if project is not None else None)
     if project is not None:
         check_names(project, rules)
@@ -156,7 +164,7 @@ def policy_as_written(policy: Path | None, settings: Path | None) -> tuple[Polic
         PolicyError: the policy cannot be used.
         SettingsError: the settings cannot be used.
     """
-    chosen, project = _chosen(policy, settings)
+    chosen, project = chosen_policy(policy, settings)
     return read_policy(chosen, project.root if project is not None else None)
 
 
@@ -165,15 +173,24 @@ def _read(
 ) -> tuple[Policy, Document, Settings | None]:
     from ..settings.policy_names import check_names
 
-    chosen, project = _chosen(policy, settings)
+    chosen, project = chosen_policy(policy, settings)
     rules, document = read_policy(chosen, project.root if project is not None else None)
     if project is not None and personas:
         check_names(project, rules)
     return rules, document, project
 
 
-def _chosen(policy: Path | None, settings: Path | None) -> tuple[Path, Settings | None]:
-    """The policy file that is worked with, and the settings."""
+def chosen_policy(policy: Path | None, settings: Path | None) -> tuple[Path, Settings | None]:
+    """The policy file that is worked with, and the settings.
+
+    Args:
+        policy: the file that an option names, or None.
+        settings: the file that an option names, or None.
+
+    Raises:
+        SettingsError: the settings cannot be used.
+        UsageError: there is no such policy.
+    """
     from ..settings import find_settings, read_settings
 
     file = settings or find_settings()

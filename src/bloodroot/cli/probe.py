@@ -139,14 +139,12 @@ def probe(
     if dask and copies is None:
         raise UsageError("--dask is for --copies: each worker asks a copy")
     with without_application_output():
-        if dask and copies is not None:
+        if copies is not None:
             from ..probe.on_cluster import probe_on_cluster
 
             words = _words(only, persona, methods, variants, hosts, policy, settings)
-            result = probe_on_cluster(rules, project, options, copies, words)
-        elif copies is not None:
-            words = _words(only, persona, methods, variants, hosts, policy, settings)
-            result = _with_copies(rules, project, options, copies, words)
+            ask = probe_on_cluster if dask else _with_copies
+            result = ask(rules, project, options, copies, words)
         elif journals:
             result = runner.merge(rules, project, options, journals)
         else:

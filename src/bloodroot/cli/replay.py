@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-from pathlib import Path
 from typing import Annotated
 
 import typer
@@ -43,24 +42,18 @@ def replay(
     if diff and (form is not None or out is not None):
         raise UsageError("--diff is text for patch and git apply; leave out --format and --out")
     output.check_out(form, out)
-    _, document, project = inputs.bound_with_tree(policy, settings, personas=False)
-    file = policy or (project.policy if project is not None else Path("access.bloodroot"))
+    file, project = inputs.chosen_policy(policy, settings)
     if not file.is_file():
         raise UsageError(f"{file} is no file; replay needs the policy as a file")
-    asks = project is not None and (project.directory is not None or bool(project.app))
-    recipe = recipe_of(
-        file,
-        project.root if project is not None else None,
-        project.file if project is not None and asks else None,
-        binds=project is not None and bool(project.app),
-        fields=project.replay.fields if project is not None else {},
-        actions=project.serve.actions if project is not None else {},
-    )
+    recipe, document = recipe_of(file, project)
+    inputs.check_bound(recipe.policy)
     scheduler = project.replay.scheduler if project is not None else None
     count = counting_on(scheduler) if dask or scheduler is not None else None
     result = replay(recipe, document, logs, count)
     if diff:
-        typer.echo(result.tighter.diff if result.tighter is not None else "", nl=False)
+        if result.tighter is None:
+            raise UsageError(f"there is no diff: {result.no_diff}")
+        typer.echo(result.tighter.diff, nl=False)
         return
     output.deliver(result, form, out, color)
     output.end(result.ending, allow_unjudged=allow_unjudged)

@@ -9,7 +9,6 @@ from pathlib import Path
 from ..checks.checking import KINDS, check
 from ..checks.preparing import prepare
 from ..core.finding import Severity
-from ..language.errors import BloodrootError
 from ..language.operators import OPERATORS
 from ..language.problems import Place, Source
 from ..language.tokenizer import Entry, tokens_of
@@ -53,13 +52,14 @@ def mistakes(compiled: Compiled) -> list[Diagnosis]:
 
 
 def findings(compiled: Compiled) -> list[Diagnosis]:
-    """What checks find in a policy without mistakes; what is found in the application is left to the command."""
+    """What checks find in a policy without mistakes; what is found in the application is left to the command.
+
+    Raises:
+        BloodrootError: the checks cannot run.
+    """
     if compiled.policy is None or compiled.document is None:
         return []
-    try:
-        result = check(prepare(compiled.policy, compiled.document, compiled.settings, [], compiled.main.parent))
-    except BloodrootError:
-        return []  # of settings, which are no matter of this file
+    result = check(prepare(compiled.policy, compiled.document, compiled.settings, [], compiled.main.parent))
     names = {str(file) for file in compiled.files}
     return [
         _at(

@@ -8,10 +8,10 @@ from __future__ import annotations
 from typing import Any, ClassVar, NamedTuple
 
 from pygments.lexer import RegexLexer
-from pygments.token import Comment, Keyword, Name, Number, Operator, Punctuation, String, Text, _TokenType
+from pygments.token import Comment, Keyword, Name, Number, Operator, Punctuation, String, Text
 
 from ..language.operators import PATTERN
-from ..language.parser import METHODS
+from ..language.parser import METHODS, SECTIONS
 from ..language.reader import AUDIENCES, ROOTS
 
 # A word ends where none of these follows.
@@ -28,7 +28,7 @@ class Rule(NamedTuple):
     """
 
     pattern: str
-    token: _TokenType
+    token: Any
     scope: str
 
 
@@ -36,12 +36,10 @@ def _words(*words: str) -> str:
     return rf"(?:{'|'.join(sorted(words, key=len, reverse=True))}){_END}"
 
 
-_SECTIONS = ("policy", "include", "roles", "things", "groups", "permissions", "conditions", "endpoints", "always")
-
 RULES = (
     Rule(r"#.*", Comment.Single, "comment.line.number-sign"),
     Rule(r'"(?:[^"\\]|\\.)*"', String.Double, "string.quoted.double"),
-    Rule(rf"^{_words(*_SECTIONS, 'denials', 'fields')}", Keyword.Namespace, "keyword.control.section"),
+    Rule(rf"^{_words(*(word for word in SECTIONS if word.isalpha()))}", Keyword.Namespace, "keyword.control.section"),
     Rule(r"\{[^\s{}#]*\}", Name.Variable, "variable.parameter"),
     Rule(r"/[^\s#]*", Name.Entity, "string.unquoted.path"),
     Rule(

@@ -49,6 +49,7 @@ class PolicyServer(LanguageServer):
         self._waiting: set[Path] = set()
         self._said: dict[Path, set[Path]] = {}  # by main file, those about which something was said
         self._neat: dict[Path, tuple[str, str | None]] = {}  # texts of open files, with their tidy forms
+        self._warned = ""
         self._timer: asyncio.TimerHandle | None = None
         self._looking: asyncio.Task[None] | None = None
 
@@ -65,6 +66,18 @@ class PolicyServer(LanguageServer):
 
     def _begin(self) -> None:
         self._looking = asyncio.get_running_loop().create_task(self._look())
+        self._looking.add_done_callback(self._ended)
+
+    def _ended(self, looking: asyncio.Task[None]) -> None:
+        # What is not looked at must not pass for what is well.
+        error = looking.exception() if not looking.cancelled() else None
+        if error is not None:
+            self._warn(f"Bloodroot could not look at the policy: {error or type(error).__name__}")
+
+    def _warn(self, message: str) -> None:
+        if message != self._warned:
+            self._warned = message
+            self.window_show_message(lsp.ShowMessageParams(lsp.MessageType.Warning, message))
 
     async def _look(self) -> None:
         loop = asyncio.get_running_loop()
@@ -73,6 +86,8 @@ class PolicyServer(LanguageServer):
             if not any(file in each.files for each in done.values()):
                 compiled = await loop.run_in_executor(None, self.projects.compiled, file)
                 done[compiled.main] = compiled
+                if compiled.settings_problem:
+                    self._warn(compiled.settings_problem)
                 self._say(compiled, mistakes(compiled))
             self._waiting.discard(file)
         for file in [file for file in self.projects.texts if any(file in each.files for each in done.values())]:

@@ -13,7 +13,7 @@ from typing import NamedTuple
 
 from ..language.parser import METHODS
 from ..language.problems import Source
-from ..language.reader import AUDIENCES, ROOTS
+from ..language.reader import RESERVED, ROOTS
 from ..language.tokenizer import Entry, Token, read_entries, tokens_of
 
 
@@ -74,13 +74,7 @@ class EntryAt(NamedTuple):
         return (name._replace(line=name.line + self.first) for name in self.inner)
 
 
-_WORDS = frozenset(
-    (
-        *(*AUDIENCES, *METHODS, *ROOTS, "guarded", "any", "action", "and", "or", "not", "if", "in", "accept", "except"),
-        *("read", "change", "true", "false", "none", "now", "includes", "default", "apart", "by", "WEBSOCKET"),
-        *("status", "go", "hide"),
-    )
-)
+_WORDS = RESERVED.union(METHODS, ("WEBSOCKET", "except"))  # none of them is the name of anything
 
 
 def entries_of(text: str) -> list[EntryAt]:
@@ -91,7 +85,7 @@ def entries_of(text: str) -> list[EntryAt]:
     for entry in read_entries(source, []):
         first = entry.line - 1
         if not entry.indent:
-            section = _section(entry.text)
+            section = section_of(entry.text)
             of_section = _known.setdefault(section, {})
             found.append(EntryAt(section, True, first, first, _names(section, True, (entry.text,), ())))
         elif entry.more:
@@ -113,7 +107,8 @@ _MOST = 50_000
 _known: dict[str, dict[str, tuple[Occurrence, ...]]] = {}  # by section, the names of a line
 
 
-def _section(header: str) -> str:
+def section_of(header: str) -> str:
+    """The keyword of a section, by its header."""
     words = header.partition("#")[0].split()
     return " ".join(words[:2]) if words[:2] == ["roles", "in"] else words[0] if words else ""
 

@@ -7,16 +7,15 @@ from collections.abc import Iterable, Iterator
 from dataclasses import dataclass
 from pathlib import Path
 
-from ..language.parser import METHODS
+from ..core.answers import REASONS
+from ..core.methods import ANY, COMMON, WEBSOCKET
+from ..language.parser import SECTIONS
 from ..language.reader import AUDIENCES, ROOTS
 from ..survey.kept_endpoints import kept_endpoints
-from .occurrences import Kind
+from .occurrences import Kind, section_of
 from .projects import Projects, settings_above
 
-SECTIONS = ("policy", "include", "roles", "things", "groups", "permissions", "conditions", "endpoints", "always")
-_HEADERS = (*SECTIONS, "denials", "fields", "roles in")
-_METHODS = (*METHODS[:7], "WEBSOCKET", "any")
-_REASONS = ("signed-out", "signed-in", "role", "closed", "apart", "any")
+_METHODS = (*COMMON, WEBSOCKET, ANY)
 _WORD = re.compile(r"[\w.:*/{}-]*\Z")
 
 
@@ -54,7 +53,7 @@ def offers(projects: Projects, file: Path, line: int, column: int) -> tuple[int,
     if "#" in before or before.count('"') % 2:
         return start, []
     if not before[:1].isspace():
-        return start, [Offer(word, "keyword") for word in _HEADERS] if not before[:start].strip() else []
+        return start, [Offer(word, "keyword") for word in SECTIONS] if not before[:start].strip() else []
     section, done = _context(lines, line, before[:start])
     named = _Named(projects, file)
     offered = _in_section(section, done, named) if section else ()
@@ -75,9 +74,7 @@ def _context(lines: list[str], line: int, before: str) -> tuple[str, list[str]]:
             break
         place -= 1
     header = next((text for text in lines[:line][::-1] if _is_header(text)), "")
-    words = header.partition("#")[0].split()
-    section = " ".join(words[:2]) if words[:2] == ["roles", "in"] else words[0] if words else ""
-    return section, " ".join(entry).replace(",", " , ").replace("(", " ( ").replace(")", " ) ").split()
+    return section_of(header), " ".join(entry).replace(",", " , ").replace("(", " ( ").replace(")", " ) ").split()
 
 
 def _is_header(text: str) -> bool:
@@ -108,7 +105,7 @@ class _Named:
 
     def paths(self) -> Iterator[Offer]:
         """Paths of the last survey of the project."""
-        settings = settings_above(self._file)
+        settings, _ = settings_above(self._file)
         folder = settings.folder if settings is not None else self._file.parent
         for path, methods in kept_endpoints(folder).items():
             yield Offer(path, "path", " ".join(methods))
@@ -142,7 +139,7 @@ def _in_section(section: str, done: list[str], named: _Named) -> Iterator[Offer]
         yield from keywords((*(f"{root}." for root in ROOTS), "now", "and", "or", "not", "in", "true", "false", "none"))
     elif section == "denials":
         yield from named.of(Kind.CONDITION)
-        yield from keywords((*_REASONS, "status", "go", "hide"))
+        yield from keywords((*REASONS, "any", "status", "go", "hide"))
     elif section == "fields" and done:
         yield from named.requirement()
         yield from keywords(("read", "change", "or", "and", "if"))

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import contextlib
 import threading
 from dataclasses import dataclass, field
 from pathlib import Path
@@ -10,7 +9,6 @@ from typing import TYPE_CHECKING
 
 from ..files import Disk, load_from
 from ..language import tree
-from ..language.errors import BloodrootError
 from ..language.problems import PolicyError, Problem
 from ..settings import Settings, SettingsError, find_settings, read_settings
 from .occurrences import EntryAt, Kind, Occurrence, entries_of
@@ -30,6 +28,7 @@ class Compiled:
         document: their tree; None likewise.
         problems: the mistakes.
         settings: the settings of the project, or None.
+        settings_problem: why there are none, where they cannot be used.
     """
 
     main: Path
@@ -38,6 +37,7 @@ class Compiled:
     document: tree.Document | None = None
     problems: tuple[Problem, ...] = ()
     settings: Settings | None = None
+    settings_problem: str = ""
 
 
 class OpenFiles(Disk):
@@ -86,8 +86,23 @@ class Projects:
         self.texts.pop(file.resolve(), None)
 
     def compiled(self, file: Path) -> Compiled:
-        """The policy that a file belongs to, compiled anew."""
-        main, settings = self._main_of(file.resolve())
+        """The policy that a file belongs to, compiled anew: of the settings, one seen before, or the file alone."""
+        real = file.resolve()
+        settings, problem = settings_above(real)
+        mains = [settings.policy.resolve()] if settings is not None and settings.policy.exists() else []
+        mains += [known.main for known in list(self._last.values()) if real in known.files]
+        for main in dict.fromkeys((*mains, real)):
+            found = self._compiled(main, settings)
+            if real in found.files:
+                break
+        found.settings_problem = problem
+        with self._lock:
+            self._last[found.main] = found
+            if found.policy is not None:
+                self._good[found.main] = found
+        return found
+
+    def _compiled(self, main: Path, settings: Settings | None) -> Compiled:
         files = OpenFiles(dict(self.texts))
         found = Compiled(main, settings=settings)
         try:
@@ -95,10 +110,6 @@ class Projects:
         except PolicyError as error:
             found.problems = error.problems
         found.files = frozenset(files.read_files) | {main}
-        with self._lock:
-            self._last[main] = found
-            if found.policy is not None:
-                self._good[main] = found
         return found
 
     def last(self, file: Path) -> Compiled | None:
@@ -112,24 +123,6 @@ class Projects:
         """Whether the policy has mistakes since."""
         with self._lock:
             return self._last.get(compiled.main) is not compiled
-
-    def _main_of(self, file: Path) -> tuple[Path, Settings | None]:
-        """The file that includes a file, by the settings or as it was seen before; and the settings."""
-        settings = settings_above(file)
-        if settings is not None and settings.policy.exists():
-            main = settings.policy.resolve()
-            if main == file or file in self._read_by(main, settings):
-                return main, settings
-        for known in list(self._last.values()):
-            if file in known.files and known.main != file and file in self._read_by(known.main, settings):
-                return known.main, settings
-        return file, settings
-
-    def _read_by(self, main: Path, settings: Settings | None) -> set[Path]:
-        files = OpenFiles(dict(self.texts))
-        with contextlib.suppress(BloodrootError):
-            load_from(files, main, settings.root if settings is not None else None)
-        return files.read_files
 
     def entries(self, file: Path) -> list[EntryAt]:
         """The entries of a file, as it is now."""
@@ -190,10 +183,10 @@ class Projects:
 _DECLARING = ("roles", "roles in", "things", "groups", "permissions", "conditions")
 
 
-def settings_above(file: Path) -> Settings | None:
-    """The settings of the project that a file is in, or None."""
+def settings_above(file: Path) -> tuple[Settings | None, str]:
+    """The settings of the project that a file is in, or None; and why they cannot be used, where that is so."""
     try:
         found = find_settings(file.parent)
-        return read_settings(found) if found is not None else None
-    except (SettingsError, OSError):
-        return None
+        return (read_settings(found) if found is not None else None), ""
+    except (SettingsError, OSError) as error:
+        return None, str(error)

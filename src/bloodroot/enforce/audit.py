@@ -16,13 +16,14 @@ from .access import plain
 if TYPE_CHECKING:
     from ..core.caller import Caller
     from ..core.decision import Decision
+    from ..core.policy import Policy
     from .access import Access
 
 log = logging.getLogger("bloodroot.audit")
 _message = False
 _FIELDS = (
-    *("request", "caller", "actor", "roles", "groups", "scopes", "scoped_roles", "method", "path"),
-    *("things", "line", "outcome", "reason", "enforced", "seconds"),
+    *("request", "caller", "actor", "roles", "groups", "scopes", "scoped_roles", "granted"),
+    *("method", "path", "things", "line", "outcome", "reason", "enforced", "seconds"),
 )
 # What a client may call its request: anything else is not written down.
 _ID = re.compile(r"[\w.:/+=@-]{1,200}", re.ASCII).fullmatch
@@ -33,8 +34,8 @@ class Audit:
 
     Each record has as attributes ``request`` (an id of it), ``caller`` (the id), ``actor`` (who acts for the
     caller), ``roles`` and ``groups`` as they came (``editor in studio`` for a role that is held in a record which
-    the request leads to), ``scopes`` and ``scoped_roles`` (what
-    a token for less counts for), ``method``, ``path``, ``things`` (the records that it leads to, by thing),
+    the request leads to), ``scopes`` and ``scoped_roles`` (what a token for less counts for), ``granted`` (the
+    permissions that the directory gives), ``method``, ``path``, ``things`` (the records that it leads to, by thing),
     ``line`` (file and line), ``outcome`` (``allow``, ``deny``, ``sign-in``, ``missing`` or ``withheld``),
     ``reason``, ``enforced`` (false for what is only reported) and ``seconds`` (that deciding took, with what was
     loaded for it). `JsonLines` writes them as JSON.
@@ -111,17 +112,10 @@ class Audit:
             return
         if outcome == "allow" and self._sample < 1 and random.random() >= self._sample:  # noqa: S311
             return
-        place, caller = decision.place, access.caller
+        place = decision.place
         values: dict[str, Any] = {
             "request": request,
-            "caller": caller.id if caller is not None else None,
-            "actor": caller.actor if caller is not None else None,
-            "roles": _roles(access, caller) if caller is not None else None,
-            "groups": sorted(caller.groups) if caller is not None else None,
-            "scopes": sorted(caller.scopes) if caller is not None and caller.scopes is not None else None,
-            "scoped_roles": sorted(caller.scoped_roles)
-            if caller is not None and caller.scoped_roles is not None
-            else None,
+            **who_asks(access.caller, access.policy, access.decision),
             "method": access.method,
             "path": access.path,
             "things": _things(access),
@@ -146,13 +140,31 @@ def _things(access: Access) -> dict[str, Any]:
     return access.policy.evaluator.things_there(decision.question, decision.line) if access.policy.roles.things else {}
 
 
-def _roles(access: Access, caller: Caller) -> list[str]:
-    """The roles that a caller has: those of things where they are held in the records of the request."""
+_WHO = ("caller", "actor", "roles", "groups", "scopes", "scoped_roles", "granted")
+
+
+def who_asks(caller: Caller | None, policy: Policy, decision: Decision | None) -> dict[str, Any]:
+    """What is written down of a caller: all by which the same decision can be made again.
+
+    Args:
+        caller: the caller; None for a signed-out one, who has no roles, not even none.
+        policy: what decided.
+        decision: what was decided: roles of things are written where they are held in the records of the request.
+    """
+    if caller is None:
+        return dict.fromkeys(_WHO)
     roles = sorted(caller.roles)
-    if caller.roles_in:
-        decision = access.decision
-        roles += access.policy.evaluator.kinds_there(decision.question, decision.line)
-    return roles
+    if caller.roles_in and decision is not None:
+        roles += policy.evaluator.kinds_there(decision.question, decision.line)
+    return {
+        "caller": caller.id,
+        "actor": caller.actor,
+        "roles": roles,
+        "groups": sorted(caller.groups),
+        "scopes": sorted(caller.scopes) if caller.scopes is not None else None,
+        "scoped_roles": sorted(caller.scoped_roles) if caller.scoped_roles is not None else None,
+        "granted": sorted(caller.granted),
+    }
 
 
 class _Words:

@@ -86,21 +86,6 @@ class Driver:
             return without_actions(changed)
         return looked_over(changed, self._routes, self._enforcement.records)
 
-    @property
-    def policy(self) -> Policy:
-        """What decides at the moment."""
-        if self._enforcement.following is not None:
-            self._enforcement.following.begin()
-        return self._enforcement.policy
-
-    @property
-    def problem(self) -> str | None:
-        """Why the last change of the policy's file was not taken; None where the file is in force."""
-        following = self._enforcement.following
-        if following is not None:
-            following.begin()
-        return following.problem if following is not None else None
-
     def request(
         self,
         method: str,

@@ -126,15 +126,15 @@ def _header(parser: _Parser, head: Reader) -> tuple[_ReadEntry, tree.Section]:
         argument = head.name("a kind of record").text
     elif keyword == "roles" and head.skip("in"):
         keyword, argument = "roles in", head.name("a thing").text
-    elif keyword not in _SECTIONS:
-        words = tuple(word for word in _SECTIONS if word.isalpha())
+    elif keyword not in SECTIONS:
+        words = tuple(word for word in SECTIONS if word.isalpha())
         guess = suggestion(keyword, words) or f"; sections are {', '.join(words)}, and entries are indented"
         head.fail(f'unknown section "{keyword}"{guess}', place)
     zone = None
     if keyword == "policy" and head.skip("zone"):
         zone = head.string('the name of a zone, such as "Europe/Berlin"')
     head.end("; entries follow the header, one to a line and indented")
-    return _SECTIONS[keyword], tree.Section(keyword, argument, [], place, zone)
+    return SECTIONS[keyword], tree.Section(keyword, argument, [], place, zone)
 
 
 def _nothing(parser: _Parser, reader: Reader) -> tree.Entry:  # noqa: ARG001
@@ -446,7 +446,7 @@ def _path(reader: Reader, expected: str) -> tree.Word:
 
 
 _ReadEntry = Callable[[_Parser, Reader], tree.Entry]
-_SECTIONS: dict[str, _ReadEntry] = {
+SECTIONS: dict[str, _ReadEntry] = {
     "policy": _nothing,
     "include": _nothing,
     "roles": _role,

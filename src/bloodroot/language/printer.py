@@ -32,10 +32,10 @@ def tidy(text: str, name: str = "<text>") -> str:
     Raises:
         PolicyError: the text cannot be read.
     """
-    return laid_out(parse(text, name))
+    return tidy_tree(parse(text, name))
 
 
-def laid_out(document: tree.Document, added: Mapping[int, list[tree.Entry]] | None = None) -> str:
+def tidy_tree(document: tree.Document, added: Mapping[int, list[tree.Entry]] | None = None) -> str:
     """A tree that was read from a text, and perhaps changed, in the tidy form, with the comments of the text.
 
     Args:

@@ -7,7 +7,7 @@ import subprocess
 import tempfile
 from collections.abc import Mapping, Sequence
 from pathlib import Path
-from typing import TYPE_CHECKING, Any, NamedTuple
+from typing import TYPE_CHECKING, NamedTuple
 
 from ..clusters import client_of
 from ..settings import Settings, SettingsError
@@ -69,7 +69,7 @@ def probe_on_cluster(
     return merge(policy, settings, options, journals)
 
 
-def run_part(folder: str, words: list[str], shard: str, environment: Mapping[str, str]) -> Any:
+def run_part(folder: str, words: list[str], shard: str, environment: Mapping[str, str]) -> _Done:
     """One part, on a worker."""
     with tempfile.TemporaryDirectory() as own:
         journal = Path(own) / "probe.jsonl"

@@ -9,7 +9,8 @@ from ..clusters import client_of
 from .counted import Counted, together
 
 if TYPE_CHECKING:
-    from .partitions import Part, Recipe
+    from ..survey.log_lines import Part
+    from .partitions import Recipe
 
 _TOGETHER = 8  # results that are added at a time
 

@@ -6,14 +6,14 @@ from collections.abc import Callable
 from dataclasses import dataclass, field
 from enum import StrEnum
 from functools import reduce
-from typing import Any, NamedTuple, TypeVar
+from typing import NamedTuple, TypeVar
 
 K = TypeVar("K")
 _MOST = 20_000  # kinds of differences, and of users of a line
 MOST_CALLERS = 200  # of one difference
 
 
-class Now(StrEnum):
+class Verdict(StrEnum):
     """What a policy says of what was recorded."""
 
     SAME = "same"
@@ -22,7 +22,7 @@ class Now(StrEnum):
     DEPENDS = "depends"  # on a record, or on an attribute of the caller, which no log has
 
 
-class Who(NamedTuple):
+class RecordedCaller(NamedTuple):
     """Callers as far as a log says who they are.
 
     Attributes:
@@ -30,25 +30,27 @@ class Who(NamedTuple):
         kinds: for ``signed-in``, the roles and groups, as kinds of callers.
         scopes: the scopes of a token for less, or None.
         scoped_roles: the roles that it counts for, or None.
+        granted: the permissions that the directory gave.
     """
 
     word: str
     kinds: tuple[str, ...] = ()
     scopes: tuple[str, ...] | None = None
     scoped_roles: tuple[str, ...] | None = None
+    granted: tuple[str, ...] = ()
 
     def words(self) -> str:
         """As in ``curator, auditor``."""
         if self.word != "signed-in":
             return self.word
-        held = ", ".join(self.kinds) or "signed-in, no role"
+        held = ", ".join((*self.kinds, *(f"granted {name}" for name in self.granted))) or "signed-in, no role"
         return f"{held} (a token for {', '.join(self.scopes) or 'nothing'})" if self.scopes is not None else held
 
 
-OTHERS = Who("others")
+OTHERS = RecordedCaller("others")
 
 
-class Spot(NamedTuple):
+class AskedAt(NamedTuple):
     """Where something was asked: a line and a method.
 
     Attributes:
@@ -101,15 +103,15 @@ class Difference(NamedTuple):
     """What would be otherwise, for one kind of caller at one place.
 
     Attributes:
-        spot: where.
+        asked: where.
         who: for whom.
         now: what the policy says.
         why: the reason of a refusal, what it depends on, or an empty string.
     """
 
-    spot: Spot
-    who: Who
-    now: Now
+    asked: AskedAt
+    who: RecordedCaller
+    now: Verdict
     why: str
 
 
@@ -137,7 +139,7 @@ class Counted:
     first: str = ""
     last: str = ""
     differences: dict[Difference, Times] = field(default_factory=dict)
-    used: dict[tuple[Spot, Who], Times] = field(default_factory=dict)
+    used: dict[tuple[AskedAt, RecordedCaller], Times] = field(default_factory=dict)
 
     def add(self, other: Counted) -> None:
         """Add what another part comes to."""
@@ -147,17 +149,17 @@ class Counted:
         self.last = max(self.last, other.last)
         for difference, times in other.differences.items():
             self.differ(difference, times)
-        for (spot, who), times in other.used.items():
-            self.use(spot, who, times)
+        for (asked, who), times in other.used.items():
+            self.use(asked, who, times)
 
     def differ(self, difference: Difference, times: Times) -> None:
         """Count a difference; of too many kinds, those that come later as of others."""
         _add(self.differences, difference, times, lambda: difference._replace(who=OTHERS, why=""))
 
-    def use(self, spot: Spot, who: Who, times: Times) -> None:
+    def use(self, asked: AskedAt, who: RecordedCaller, times: Times) -> None:
         """Count who was let in."""
         # Of callers who are counted together everything is taken to be used.
-        _add(self.used, (spot, who), times, lambda: (spot, Who("unknown")))
+        _add(self.used, (asked, who), times, lambda: (asked, RecordedCaller("unknown")))
 
 
 def _add(found: dict[K, Times], key: K, times: Times, lumped: Callable[[], K]) -> None:
@@ -177,12 +179,3 @@ def together(parts: list[Counted]) -> Counted:
         return one
 
     return reduce(added, parts, Counted())
-
-
-def as_data(who: Who) -> dict[str, Any]:
-    """A kind of caller, for JSON."""
-    return {
-        "caller": who.word,
-        "roles": list(who.kinds),
-        "scopes": list(who.scopes) if who.scopes is not None else None,
-    }

@@ -19,7 +19,7 @@ from ..core.formulas import FALSE, TRUE, can_be_true
 from ..core.matrix import Row, Spreading, row_of, spreading_of_roles
 from ..core.paths import read_path
 from ..core.requirements import NOW, asks_of, in_words, references_in
-from .counted import MOST_CALLERS, Counted, Difference, Now, Spot, Times, Who, add_caller
+from .counted import MOST_CALLERS, AskedAt, Counted, Difference, RecordedCaller, Times, Verdict, add_caller
 from .recorded import Reader, Recorded, time_of
 
 if TYPE_CHECKING:
@@ -38,7 +38,7 @@ class _At(NamedTuple):
     """What a policy has for a method and a path.
 
     Attributes:
-        spot: how it is counted.
+        asked: how it is counted.
         line: the line that decides, or None.
         formulas: what is asked there; of a permission, what gives it.
         by_caller: whether that rests on the caller's id.
@@ -46,7 +46,7 @@ class _At(NamedTuple):
         by_time: whether it rests on the time.
     """
 
-    spot: Spot
+    asked: AskedAt
     line: Line | None
     formulas: tuple[Formula, ...]
     by_caller: bool = False
@@ -54,8 +54,8 @@ class _At(NamedTuple):
     by_time: bool = False
 
 
-class _Verdict(NamedTuple):
-    now: Now
+class _Judged(NamedTuple):
+    now: Verdict
     why: str = ""
 
 
@@ -67,14 +67,14 @@ class _Tally:
         *("verdict", "was", "who"),
     )
 
-    def __init__(self, at: _At, who: Who, was: str, verdict: _Verdict, recorded: Recorded) -> None:
+    def __init__(self, at: _At, who: RecordedCaller, was: str, verdict: _Judged, recorded: Recorded) -> None:
         self.at, self.who, self.was, self.verdict = at, who, was, verdict
         self.count = 0
         self.first = self.last = recorded.time
         self.example = recorded.path
         self.callers: set[bytes] = set()
         self.largest = b""
-        self.has_callers = verdict.now in (Now.REFUSED, Now.LET_IN)
+        self.has_callers = verdict.now in (Verdict.REFUSED, Verdict.LET_IN)
         self.is_let_in = was == _LET_IN
         self.is_used = was in (_LET_IN, _UNTOLD)
 
@@ -92,7 +92,7 @@ class _Tally:
             self.first = time
 
 
-class Again:
+class Redecider:
     """Decides recorded requests.
 
     Args:
@@ -107,9 +107,8 @@ class Again:
         self._known: dict[tuple[Line, str], _At] = {}
         self._tallies: dict[object, _Tally] = {}
         self._alike: dict[tuple[bytes, ...], _Tally] = {}
-        self._whos: dict[tuple[bytes | None, bytes], Who] = {}
+        self._whos: dict[tuple[bytes | None, bytes], RecordedCaller] = {}
         self._rows: dict[tuple[Line, str], Row] = {}
-        self._bases: dict[tuple[Spot, Who], _Verdict | None] = {}
         self._spreading: Spreading | None = None
         self.counted = Counted()
 
@@ -150,7 +149,7 @@ class Again:
         who = self._who_is(recorded)
         caller = recorded.caller if at.by_caller else None
         key = (
-            at.spot,
+            at.asked,
             who,
             recorded.was,
             caller,
@@ -169,8 +168,6 @@ class Again:
             self._gather(tally)
         self._tallies.clear()
         self._alike.clear()
-        if len(self._bases) > _MOST_TALLIES:
-            self._bases.clear()
         if len(self._whos) > _MOST_TALLIES:
             self._whos.clear()
 
@@ -185,10 +182,10 @@ class Again:
         counted.unknown += tally.count if tally.who.word in ("unknown", "a user") else 0
         counted.first = min(counted.first or times.first, times.first or counted.first)
         counted.last = max(counted.last, last)
-        if tally.verdict.now is not Now.SAME:
-            counted.differ(Difference(tally.at.spot, tally.who, *tally.verdict), times)
+        if tally.verdict.now is not Verdict.SAME:
+            counted.differ(Difference(tally.at.asked, tally.who, *tally.verdict), times)
         if tally.is_used:
-            counted.use(tally.at.spot, tally.who, Times(tally.count, times.first, last, example))
+            counted.use(tally.at.asked, tally.who, Times(tally.count, times.first, last, example))
 
     # Where ---------------------------------------------------------------------------------------------------
 
@@ -204,19 +201,19 @@ class Again:
         policy = self._policy
         if method == PERMISSION:
             permission = policy.resolver.permission(path)
-            return _asking(Spot("", path, method), None, (permission,) if permission is not None else ())
+            return _asking(AskedAt("", path, method), None, (permission,) if permission is not None else ())
         line = policy.lookup.for_request(method, path)
         if line is None:
-            return _At(Spot("", _beginning(path), method), None, ())
+            return _At(AskedAt("", _beginning(path), method), None, ())
         found = self._known.get((line, method))
         if found is None:
             asks = tuple(formula for _, formula in asked_at(policy, line, method))
-            found = self._known[line, method] = _asking(Spot(line.place.at, line.template.text, method), line, asks)
+            found = self._known[line, method] = _asking(AskedAt(line.place.at, line.template.text, method), line, asks)
         return found
 
     # Who -----------------------------------------------------------------------------------------------------
 
-    def _who_is(self, recorded: Recorded) -> Who:
+    def _who_is(self, recorded: Recorded) -> RecordedCaller:
         by_name = recorded.who is None and self._users is not None
         known = recorded.who, recorded.caller if by_name else b"" if recorded.caller in _NO_ONE else b"?"
         who = self._whos.get(known)
@@ -224,50 +221,52 @@ class Again:
             who = self._whos[known] = self._who(*known)
         return who
 
-    def _who(self, who: bytes | None, caller: bytes) -> Who:
+    def _who(self, who: bytes | None, caller: bytes) -> RecordedCaller:
         if who is not None:
             return _who_of_audit(who, is_known=bool(caller))
         if not caller:
-            return Who("unknown")
+            return RecordedCaller("unknown")
         kinds = self._users(caller.decode("utf-8", "replace")) if self._users is not None else None
-        return Who("signed-in", kinds) if kinds is not None else Who("a user")
+        return RecordedCaller("signed-in", kinds) if kinds is not None else RecordedCaller("a user")
 
     # What the policy says ------------------------------------------------------------------------------------
 
-    def _verdict(self, at: _At, who: Who, was: str, recorded: Recorded) -> _Verdict:
+    def _verdict(self, at: _At, who: RecordedCaller, was: str, recorded: Recorded) -> _Judged:
         if was in (_UNTOLD, _MISSED):
-            return _Verdict(Now.SAME)
+            return _Judged(Verdict.SAME)
         if who.word in ("unknown", "a user"):
             return self._of_anyone(at, who, was)
         outcome, why = self._decided(at, who, recorded)
         if outcome is Outcome.DEPENDS:
-            return _Verdict(Now.DEPENDS, why)
+            return _Judged(Verdict.DEPENDS, why)
         if (outcome is Outcome.ALLOW) == (was == _LET_IN):
-            return _Verdict(Now.SAME)
-        return _Verdict(Now.LET_IN) if outcome is Outcome.ALLOW else _Verdict(Now.REFUSED, why)
+            return _Judged(Verdict.SAME)
+        return _Judged(Verdict.LET_IN) if outcome is Outcome.ALLOW else _Judged(Verdict.REFUSED, why)
 
-    def _of_anyone(self, at: _At, who: Who, was: str) -> _Verdict:
+    def _of_anyone(self, at: _At, who: RecordedCaller, was: str) -> _Judged:
         """What is said of a caller of whom nothing is known: what is so for every kind of caller."""
+        if at.asked.method == PERMISSION:
+            return _Judged(Verdict.SAME)
         if at.line is None:
-            return _Verdict(Now.REFUSED, "closed") if was == _LET_IN else _Verdict(Now.SAME)
-        key = at.line, at.spot.method
+            return _Judged(Verdict.REFUSED, "closed") if was == _LET_IN else _Judged(Verdict.SAME)
+        key = at.line, at.asked.method
         row = self._rows.get(key)
         if row is None:
             self._spreading = self._spreading or spreading_of_roles(self._policy)
-            row = self._rows[key] = row_of(self._policy, self._spreading, at.line, (at.spot.method,))
+            row = self._rows[key] = row_of(self._policy, self._spreading, at.line, (at.asked.method,))
         assert self._spreading is not None
         columns = self._spreading.every & ~(1 if who.word == "a user" else 0)
         perhaps = row.allow & columns
         for _, some in row.depends:
             perhaps |= some & columns
         if was == _LET_IN and not perhaps:
-            return _Verdict(Now.REFUSED, "closed")
+            return _Judged(Verdict.REFUSED, "closed")
         certain = row.allow & columns == columns and not row.marks
-        return _Verdict(Now.LET_IN) if was == _REFUSED and certain else _Verdict(Now.SAME)
+        return _Judged(Verdict.LET_IN) if was == _REFUSED and certain else _Judged(Verdict.SAME)
 
-    def _decided(self, at: _At, who: Who, recorded: Recorded) -> tuple[Outcome, str]:
-        caller, depends = _caller(who), ""
-        if at.spot.method == PERMISSION:
+    def _decided(self, at: _At, who: RecordedCaller, recorded: Recorded) -> tuple[Outcome, str]:
+        caller, depends, time = _caller(who), "", None
+        if at.asked.method == PERMISSION:
             left = left_of(self._policy, at.formulas[0], caller, at_any_time=True) if at.formulas else FALSE
             if left is TRUE:
                 return Outcome.ALLOW, ""
@@ -279,7 +278,9 @@ class Again:
             rests = at.by_caller or at.by_path or at.by_time
             # In the words of the policy: with the caller's id in them there would be as many as callers.
             depends = in_words(remainder) if remainder is not None else ""
-            if outcome is Outcome.DEPENDS and not rests:
+            time = _moment(recorded.time) if at.by_time else None
+            # A time that cannot be read is not the present one.
+            if outcome is Outcome.DEPENDS and (not rests or (at.by_time and time is None)):
                 return outcome, depends
         if caller is not None and at.by_caller:
             caller = replace(caller, id=json.loads(recorded.caller))
@@ -287,17 +288,17 @@ class Again:
             caller,
             recorded.method.decode("utf-8", "replace"),
             recorded.path.decode("utf-8", "replace"),
-            now=_moment(recorded.time) if at.by_time else None,
+            now=time,
         )
         if decision.outcome is Outcome.DEPENDS:
             return decision.outcome, depends
         return decision.outcome, decision.reason or ""
 
 
-def _asking(spot: Spot, line: Line | None, formulas: tuple[Formula, ...]) -> _At:
+def _asking(asked: AskedAt, line: Line | None, formulas: tuple[Formula, ...]) -> _At:
     references = [reference for formula in formulas for reference in references_in(formula)]
     return _At(
-        spot,
+        asked,
         line,
         formulas,
         any(reference.root == "caller" and reference.names == ("id",) for reference in references),
@@ -306,25 +307,27 @@ def _asking(spot: Spot, line: Line | None, formulas: tuple[Formula, ...]) -> _At
     )
 
 
-def _who_of_audit(who: bytes, *, is_known: bool) -> Who:
+def _who_of_audit(who: bytes, *, is_known: bool) -> RecordedCaller:
     held = json.loads(b"{" + who + b"}")
     if held.get("roles") is None:
         # A signed-out caller has no roles, not even none; an id without roles is of a log that lacks them.
-        return Who("a user") if is_known else Who("signed-out")
+        return RecordedCaller("a user") if is_known else RecordedCaller("signed-out")
     kinds = [*map(str, held["roles"]), *(kind_of_group(str(each)) for each in held.get("groups") or ())]
     scopes, scoped = held.get("scopes"), held.get("scoped_roles")
-    return Who(
+    return RecordedCaller(
         "signed-in",
         tuple(sorted(kinds)),
         tuple(map(str, scopes)) if scopes is not None else None,
         tuple(map(str, scoped)) if scoped is not None else None,
+        tuple(map(str, held.get("granted") or ())),
     )
 
 
-def _caller(who: Who) -> Caller | None:
+def _caller(who: RecordedCaller) -> Caller | None:
     if who.word == "signed-out":
         return None
-    return replace(imagined(*who.kinds), scopes=who.scopes, scoped_roles=who.scoped_roles)
+    granted = dict.fromkeys(who.granted, "the directory")
+    return replace(imagined(*who.kinds), scopes=who.scopes, scoped_roles=who.scoped_roles, granted=granted)
 
 
 def _was(written: bytes) -> str:

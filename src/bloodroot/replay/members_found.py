@@ -16,11 +16,12 @@ class Members:
         settings: say the directory.
 
     Raises:
-        SettingsError: it cannot be opened.
+        SettingsError: it cannot be opened, or asked.
     """
 
     def __init__(self, settings: Settings) -> None:
         self._directory = directory_of(settings)
+        self._directory.check()
         self._known: dict[str, tuple[str, ...] | None] = {}
 
     def __call__(self, name: str) -> tuple[str, ...] | None:

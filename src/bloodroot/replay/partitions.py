@@ -1,49 +1,25 @@
-"""Logs cut into parts by bytes, each part counted by itself, on the cores of one machine or of many."""
+"""Parts of logs, each counted by itself, on the cores of one machine or of many."""
 
 from __future__ import annotations
 
 import dataclasses
-import gzip
-import os
-from collections.abc import Callable, Iterable, Iterator, Mapping
+from collections.abc import Callable, Mapping
 from concurrent.futures import ProcessPoolExecutor
 from dataclasses import dataclass, field
 from functools import cached_property
 from multiprocessing import get_context
 from pathlib import Path
-from typing import IO, TYPE_CHECKING, Any
+from typing import TYPE_CHECKING, Any
 
 from ..files import Disk, load_from
-from ..language.errors import BloodrootError
 from ..settings import Settings, read_settings
+from ..survey.log_lines import Part, lines_of
 from .counted import Counted
-from .deciding_again import Again
+from .deciding_again import Redecider
 from .recorded import Reader
 
 if TYPE_CHECKING:
     from ..core.policy import Policy
-
-PART = 64 * 1024 * 1024  # bytes
-_ZIPPED = b"\x1f\x8b"
-
-
-class LogError(BloodrootError):
-    """A log that cannot be read."""
-
-
-@dataclass(frozen=True, slots=True)
-class Part:
-    """A part of a log: the lines that begin in it.
-
-    Attributes:
-        name: the file, or what fsspec takes, as in ``s3://logs/access.log``.
-        start: where it begins, in bytes.
-        stop: where it ends; None for the whole of a file that is packed with gzip.
-    """
-
-    name: str
-    start: int = 0
-    stop: int | None = None
 
 
 class Texts(Disk):
@@ -124,9 +100,9 @@ class Recipe:
 
         return Members(self._project)
 
-    def again(self) -> Again:
+    def redecider(self) -> Redecider:
         """What decides."""
-        return Again(self.policy, self.users())
+        return Redecider(self.policy, self.users())
 
 
 def count_part(recipe: Recipe, part: Part) -> Counted:
@@ -135,74 +111,9 @@ def count_part(recipe: Recipe, part: Part) -> Counted:
     Raises:
         LogError: it cannot be read.
     """
-    again = Again(recipe.policy, recipe.users())
+    again = recipe.redecider()
     again.count(lines_of(part), Reader(recipe.fields, recipe.actions))
     return again.counted
-
-
-def parts_of(names: Iterable[str], size: int = PART) -> list[Part]:
-    """Logs cut into parts of some bytes.
-
-    Raises:
-        LogError: one cannot be read.
-    """
-    parts = []
-    for name in names:
-        with opened(name) as log:
-            if log.read(2) == _ZIPPED:
-                parts.append(Part(name))
-                continue
-            end = log.seek(0, os.SEEK_END)
-        parts += [Part(name, start, min(start + size, end)) for start in range(0, end, size)]
-    return parts
-
-
-def opened(name: str) -> IO[bytes]:
-    """A log, opened.
-
-    Raises:
-        LogError: it cannot be read.
-    """
-    try:
-        if "://" not in name:
-            return Path(name).open("rb")
-        import fsspec
-
-        found: IO[bytes] = fsspec.open(name, "rb").open()
-        return found
-    except ModuleNotFoundError as error:
-        raise LogError(f"{name}: this needs {error.name}; install it with: pip install 'bloodroot[replay]'") from error
-    except FileNotFoundError as error:
-        raise LogError(f"{name}: there is no such file") from error
-    except (OSError, ValueError) as error:
-        raise LogError(f"{name}: this file cannot be read: {getattr(error, 'strerror', None) or error}") from error
-
-
-def lines_of(part: Part) -> Iterator[bytes]:
-    """The lines of a part.
-
-    Raises:
-        LogError: it cannot be read.
-    """
-    with opened(part.name) as log:
-        try:
-            if part.stop is None:
-                with gzip.open(log, "rb") as packed:
-                    yield from packed
-                return
-            place = part.start
-            if place:
-                # The line that a part begins in belongs to the part before.
-                log.seek(place - 1)
-                place += len(log.readline()) - 1
-            for line in log if place < part.stop else ():
-                yield line
-                place += len(line)
-                if place >= part.stop:
-                    return
-        except (OSError, EOFError) as error:
-            reason = getattr(error, "strerror", None) or error
-            raise LogError(f"{part.name}: this file cannot be read: {reason}") from error
 
 
 def counted_here(recipe: Recipe, parts: list[Part], processes: int) -> Counted:
@@ -212,7 +123,7 @@ def counted_here(recipe: Recipe, parts: list[Part], processes: int) -> Counted:
         LogError: a log cannot be read.
     """
     if len(parts) <= 1 or processes <= 1:
-        again = recipe.again()
+        again = recipe.redecider()
         reader = Reader(recipe.fields, recipe.actions)
         for part in parts:
             again.count(lines_of(part), reader)

@@ -12,12 +12,8 @@ from collections.abc import Iterable, Mapping
 from typing import Any, NamedTuple
 
 from ..core.methods import WEBSOCKET
+from ..survey.log_lines import LONGEST, access_line, path_of
 
-LONGEST = 64 * 1024  # bytes of a line
-# Host, identity, user, time, request, status. Each part is bounded by what cannot be in it.
-_ACCESS = re.compile(
-    rb'\S+ \S+ (\S+|"[^"]*"|.+?) \[([^\[\]"]{1,64})\] "([A-Za-z]+) (\S+)(?: HTTP/[\d.]+)?" (\d{3}) '
-).match
 _FIELDS = {
     "method": ("method", "request_method", "http_method", "requestMethod"),
     "path": ("path", "uri", "request_uri", "url", "requestUrl", "target"),
@@ -29,7 +25,7 @@ _FIELDS = {
 }
 _REQUEST = re.compile(r"([A-Za-z]+) (\S+)(?: HTTP/[\d.]+)?\Z").match
 _SWITCHED, _WEBSOCKET = b"101", WEBSOCKET.encode()  # what opens a WebSocket is sent as GET (RFC 6455, section 4.1)
-_WHO = ("roles", "groups", "scopes", "scoped_roles")
+_WHO = ("roles", "groups", "scopes", "scoped_roles", "granted")
 
 
 class Recorded(NamedTuple):
@@ -74,7 +70,7 @@ class Reader:
         it has to be read.
         """
         if line[:1] != b"{":
-            match = _ACCESS(line) if len(line) <= LONGEST else None
+            match = access_line(line) if len(line) <= LONGEST else None
             if match is None:
                 return None
             user, time, method, target, status = match.groups()
@@ -97,7 +93,7 @@ class Reader:
     def caller(line: bytes) -> bytes:
         """The caller of a line that has a key."""
         if line[:1] != b"{":
-            match = _ACCESS(line)
+            match = access_line(line)
             assert match is not None
             return b"" if match[1] == b"-" else bytes(match[1]).strip(b'"')
         start = line.find(b', "caller": ', 10) + 12
@@ -115,14 +111,14 @@ class Reader:
             return None
         if line.startswith(b"{"):
             return self._of_json(line)
-        match = _ACCESS(line)
+        match = access_line(line)
         if match is None:
             return None
         user, time, method, target, status = match.groups()
         if status == _SWITCHED:
             method = _WEBSOCKET
-        path = target if target[:1] == b"/" and b"?" not in target else _path(target)
-        return Recorded(None, b"" if user == b"-" else user.strip(b'"'), method, path, status, _in_order(time))
+        user = b"" if user == b"-" else user.strip(b'"')
+        return Recorded(None, user, method, path_of(target), status, _in_order(time))
 
     def _of_json(self, line: bytes) -> Recorded | None:
         try:
@@ -146,7 +142,7 @@ def _of_access(found: dict[str, Any]) -> Recorded | None:
         return None
     user = found["user"] if found["user"] not in (None, "", "-") else None
     time = str(found["time"] if found["time"] is not None else "").encode()
-    sent = method.encode(), _path(path.encode()), status.encode(), time
+    sent = method.encode(), path_of(path.encode()), status.encode(), time
     if isinstance(found["roles"], list):
         return Recorded(
             _inner({"roles": found["roles"] if user is not None else None}), json.dumps(user).encode(), *sent
@@ -181,14 +177,6 @@ def _first(values: Mapping[str, Any], names: Iterable[str]) -> Any:
         if found is not None:
             return found
     return None
-
-
-def _path(target: bytes) -> bytes:
-    """The path of a target: without its query, and without the host that a proxy is asked with."""
-    path = target.partition(b"?")[0]
-    if b"://" in path:
-        path = b"/" + path.split(b"://", 1)[1].partition(b"/")[2]
-    return path
 
 
 def time_of(written: bytes) -> str:

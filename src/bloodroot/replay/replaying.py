@@ -3,21 +3,22 @@
 from __future__ import annotations
 
 import os
-from collections.abc import Callable, Mapping, Sequence
+from collections.abc import Callable, Sequence
 from dataclasses import dataclass, replace
 from pathlib import Path
 from typing import TYPE_CHECKING
 
 from ..endings import Ending
 from ..language import tree
-from .counted import Counted, Difference, Now, Times
-from .partitions import LogError, Part, Recipe, Texts, counted_here, parts_of
+from ..survey.log_lines import LogError, Part, parts_of
+from .counted import Counted, Difference, Times, Verdict
+from .partitions import Recipe, Texts, counted_here
 from .tightened import Tighter, tightened
 from .unused_access import Unused, unused
 
 if TYPE_CHECKING:
-    from ..core.lines import Line
     from ..core.policy import Policy
+    from ..settings import Settings
 
 Counting = Callable[[Recipe, list[Part]], Counted]
 
@@ -33,7 +34,8 @@ class ReplayResult:
         differences: what would be refused, and then what would be let in, each the most frequent first; then what
             depends.
         unused: what was never used; None where no request was let in for sure.
-        tighter: the policy without it; None where there is nothing to leave out.
+        tighter: the policy without it; None where there is nothing to leave out, or where it could not be shown that
+            the policy without it opens nothing.
     """
 
     policy: Policy
@@ -45,51 +47,59 @@ class ReplayResult:
 
     @property
     def ending(self) -> Ending:
-        """Whether all would be as it was, for every request: what depends on something else was not judged."""
-        if self.times(Now.REFUSED) or self.times(Now.LET_IN):
+        """Whether all would be as it was, for every request.
+
+        Not judged is what depends on something else, who is not known, and an answer that does not say what it is.
+        """
+        if self.times(Verdict.REFUSED) or self.times(Verdict.LET_IN):
             return Ending.FOUND
-        left = self.counted.unread or self.counted.unknown or self.times(Now.DEPENDS)
+        counted = self.counted
+        left = counted.unread or counted.unknown or counted.untold or self.times(Verdict.DEPENDS)
         return Ending.UNJUDGED if left else Ending.WELL
 
-    def times(self, now: Now) -> int:
+    @property
+    def no_diff(self) -> str:
+        """Why there is no tighter policy; an empty string where there is one."""
+        if self.tighter is not None:
+            return ""
+        if self.unused is None:
+            return "no request was let in for sure, so that nothing is said of what was never used"
+        if self.unused.lines or self.unused.grants:
+            return "it could not be shown that the policy without what was never used lets no one in anew"
+        return "no line and no grant is without use"
+
+    def times(self, now: Verdict) -> int:
         """How many requests would become this."""
         return sum(times.count for difference, times in self.differences if difference.now is now)
 
-    def line(self, at: str) -> Line | None:
-        """The line at a place."""
-        return next((line for line in self.policy.endpoints if line.place.at == at), None)
 
-
-def recipe_of(
-    policy: Path,
-    root: Path | None,
-    settings: Path | None,
-    *,
-    binds: bool,
-    fields: Mapping[str, str],
-    actions: Mapping[str, str],
-) -> Recipe:
-    """What decides, as plain data.
+def recipe_of(policy: Path, settings: Settings | None) -> tuple[Recipe, tree.Document]:
+    """What decides, as plain data, and the tree of the policy.
 
     Args:
         policy: the file of the policy.
-        root: the folder that what it includes must be in, or None.
-        settings: the settings, where routes or members are read by them; else None.
-        binds: whether the policy is bound to the routes of the settings' application.
-        fields: where the parts of JSON access logs are.
-        actions: names of actions as askers of the decision service have them.
+        settings: the settings, or None.
 
     Raises:
         PolicyError: the policy cannot be used.
+        SettingsError: a line names an action, and there is no application to find it in.
     """
     from ..files import load_from, repository_of
+    from ..survey.applications import bound
 
     files, file = Texts(), policy.absolute()
-    load_from(files, file, root)
+    root = settings.root if settings is not None else None
+    rules, document = load_from(files, file, root)
     # Where the texts are read elsewhere there may be no repository to find the folder by.
-    root = (root or repository_of(file) or file.parent).absolute()
-    settings_name = str(settings.absolute()) if settings is not None else None
-    return Recipe(str(file), str(Path.cwd()), files.texts, str(root), settings_name, binds, fields, actions)
+    folder = str((root or repository_of(file) or file.parent).absolute())
+    made = Recipe(str(file), str(Path.cwd()), files.texts, folder)
+    if settings is None:
+        return made, document
+    binds = bound(rules, settings) is not rules
+    needed = str(settings.file.absolute()) if binds or settings.directory is not None else None
+    return replace(
+        made, settings=needed, binds=binds, fields=settings.replay.fields, actions=settings.serve.actions
+    ), document
 
 
 def replay(recipe: Recipe, document: tree.Document, logs: Sequence[str], count: Counting | None = None) -> ReplayResult:
@@ -122,7 +132,7 @@ def replay(recipe: Recipe, document: tree.Document, logs: Sequence[str], count: 
             dict(recipe.texts),
             lambda texts: replace(recipe, texts=texts).policy,
         )
-    order = list(Now)
+    order = list(Verdict)
     differences = sorted(
         counted.differences.items(), key=lambda each: (order.index(each[0].now), -each[1].count, str(each[0]))
     )

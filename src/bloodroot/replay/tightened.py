@@ -12,7 +12,7 @@ from ..comparison.changes import Change, Side
 from ..comparison.comparing import compare
 from ..language import tree
 from ..language.parser import parse
-from ..language.printer import laid_out
+from ..language.printer import tidy_tree
 
 if TYPE_CHECKING:
     from ..core.policy import Policy
@@ -97,8 +97,8 @@ def _changed(
         for permission in document.entries(tree.Permission):
             left_out = without.get((name, permission.place.line), set())
             permission.grants = [grant for grant in permission.grants if grant.to.text not in left_out]
-        found = laid_out(document, added)
-        if found != laid_out(parse(text, name)):
+        found = tidy_tree(document, added)
+        if found != tidy_tree(parse(text, name)):
             changed[name] = found
     return count, changed
 

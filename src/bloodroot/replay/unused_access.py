@@ -16,7 +16,7 @@ if TYPE_CHECKING:
     from ..core.formulas import Formula
     from ..core.lines import Line
     from ..core.policy import Policy
-    from .counted import Counted, Who
+    from .counted import Counted, RecordedCaller
 
 _SELF = ("signed-in", "signed-out", "anyone", "nobody")
 
@@ -101,14 +101,14 @@ class _Users:
 
     def __init__(self, policy: Policy, counted: Counted) -> None:
         self._policy = policy
-        self._by_line: dict[tuple[str, str], dict[str, set[Who]]] = {}
-        self._by_permission: dict[str, set[Who]] = {}
-        self._bits: dict[Who, int] = {}
-        for (spot, who), _ in counted.used.items():
-            if spot.method == PERMISSION:
-                self._by_permission.setdefault(spot.path, set()).add(who)
-            elif spot.at:
-                self._by_line.setdefault((spot.at, spot.path), {}).setdefault(spot.method, set()).add(who)
+        self._by_line: dict[tuple[str, str], dict[str, set[RecordedCaller]]] = {}
+        self._by_permission: dict[str, set[RecordedCaller]] = {}
+        self._bits: dict[RecordedCaller, int] = {}
+        for (asked, who), _ in counted.used.items():
+            if asked.method == PERMISSION:
+                self._by_permission.setdefault(asked.path, set()).add(who)
+            elif asked.at:
+                self._by_line.setdefault((asked.at, asked.path), {}).setdefault(asked.method, set()).add(who)
         for line in policy.endpoints:
             whos = self.at(line)
             for name in _permissions(line.requirement.formula) if whos else ():
@@ -118,12 +118,12 @@ class _Users:
         """The methods that were used of a line."""
         return set(self._by_line.get((line.place.at, line.template.text), {}))
 
-    def at(self, line: Line) -> set[Who]:
+    def at(self, line: Line) -> set[RecordedCaller]:
         """Who used a line."""
         by_method = self._by_line.get((line.place.at, line.template.text), {})
         return {who for whos in by_method.values() for who in whos}
 
-    def of_permission(self, name: str) -> set[Who]:
+    def of_permission(self, name: str) -> set[RecordedCaller]:
         """Who used a permission, or one of its family."""
         found = set(self._by_permission.get(name, ()))
         for other, whos in self._by_permission.items() if name.endswith(":*") else ():
@@ -140,7 +140,7 @@ class _Users:
             self._is(who, kind) for by_method in self._by_line.values() for whos in by_method.values() for who in whos
         ) or any(self._is(who, kind) for whos in self._by_permission.values() for who in whos)
 
-    def _is(self, who: Who, kind: str) -> bool:
+    def _is(self, who: RecordedCaller, kind: str) -> bool:
         if who.word not in ("signed-in", "signed-out") or kind in _SELF:
             return True
         if who.word == "signed-out":

@@ -15,6 +15,7 @@ from ..core.decision import Decision, Outcome
 from ..core.permissions import knows
 from ..core.requirements import in_words
 from ..enforce.asgi import call_async
+from ..enforce.audit import who_asks
 from ..enforce.loaders import read_loaders
 from ..enforce.pipeline import Call
 from ..request import PlainRequest, query_of
@@ -89,17 +90,20 @@ class Decider:
         Raises:
             Unavailable: the directory cannot be asked.
         """
-        caller: Caller | None = None
+        policy = policy or self.policy
+        caller, decision = None, None
         try:
             caller = await self.subjects.caller_of(question.subject, asker)
-            decision = await self.decision(question, caller, asker, policy or self.policy)
+            decision = await self.decision(question, caller, asker, policy)
         except Unanswered as error:
             answer = _failed(error.status, str(error))
         except Unidentified as error:
             answer = {"decision": False, "context": {"reason": "signed-out", "message": error.reason}}
         else:
             answer = _said(decision)
-        self._write_down(question, asker, request, caller, answer)
+        if _LOG.isEnabledFor(logging.INFO):
+            held = who_asks(caller, policy, decision)
+            _write_down(question, {"request": request, "asker": asker.name, **held}, answer, decision)
         return answer
 
     async def decision(self, question: Evaluation, caller: Caller | None, asker: Asker, policy: Policy) -> Decision:
@@ -184,29 +188,29 @@ class Decider:
             return decision
         request = PlainRequest(method, path, (), query_string=whole)
         with self._in_force.handling(request, own=Known(caller)) as handling:
-            await handling.enter_async()
-            return decision if handling.decision is None else handling.decision
+            refused = await handling.enter_async()
+            found = decision if handling.decision is None else handling.decision
+            if refused is not None and found.outcome is Outcome.ALLOW:
+                raise Unanswered(refused.status, "what the request is about cannot be loaded")
+            return found
 
-    def _write_down(
-        self, question: Evaluation, asker: Asker, request: str, caller: Caller | None, answer: Answer
-    ) -> None:
-        if not _LOG.isEnabledFor(logging.INFO):
-            return
-        context, at_endpoint = answer.get("context", {}), question.resource.type == "endpoint"
-        values = {
-            "request": request,
-            "asker": asker.name,
-            "caller": caller.id if caller is not None else None,
-            "roles": sorted(caller.roles) if caller is not None else None,
-            "method": question.action,
-            "path": question.resource.id.partition("?")[0] if at_endpoint else None,
-            "resource": None if at_endpoint else f"{question.resource.type} {question.resource.id}",
-            "line": context.get("line"),
-            "outcome": "allow" if answer["decision"] else "deny",
-            "reason": context.get("reason") or context.get("error", {}).get("message"),
-        }
-        about = values["path"] or values["resource"]
-        _LOG.info("%s asks of %s: %s", asker.name, about, values["outcome"], extra=values)
+
+def _write_down(question: Evaluation, asked: dict[str, Any], answer: Answer, decision: Decision | None) -> None:
+    """Write down what was asked and answered; what could not be decided is no decision."""
+    context, at_endpoint = answer.get("context", {}), question.resource.type == "endpoint"
+    line = decision.line if decision is not None else None
+    values = {
+        **asked,
+        "method": question.action,
+        "path": question.resource.id.partition("?")[0] if at_endpoint else None,
+        "resource": None if at_endpoint else f"{question.resource.type} {question.resource.id}",
+        "line": line.place.at if line is not None else None,
+        "outcome": "unanswered" if decision is None else "allow" if answer["decision"] else "deny",
+        "reason": context.get("reason") or context.get("error", {}).get("message"),
+    }
+    _LOG.info(
+        "%s asks of %s: %s", asked["asker"], values["path"] or values["resource"], values["outcome"], extra=values
+    )
 
 
 def _existing(record: Any, thing: Entity) -> Any:

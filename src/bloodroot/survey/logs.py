@@ -2,9 +2,7 @@
 
 from __future__ import annotations
 
-import gzip
 import os
-import re
 from collections.abc import Iterable
 from concurrent.futures import ProcessPoolExecutor
 from dataclasses import replace
@@ -12,15 +10,8 @@ from multiprocessing import get_context
 from pathlib import Path
 
 from .endpoints import Found, SurveyError
+from .log_lines import LONGEST, LogError, Part, access_line, lines_of, parts_of, path_of
 from .requests import Observed
-
-# Host, identity, user, time, request, status; what the combined format has behind them does not matter here.
-# Each part is bounded by what cannot be in it, so that no line takes longer than its length.
-_LINE = re.compile(
-    rb'\S+ \S+ (?:\S+|"[^"]*"|.+?) \[[^\[\]"]{1,64}\] "([A-Za-z]+) (\S+)(?: HTTP/[\d.]+)?" (\d{3}) '
-).match
-_PART = 64 * 1024 * 1024  # bytes that one process reads at a time
-_LONGEST = 64 * 1024  # bytes of a line
 
 
 def survey_log(file: Path, observed: Observed) -> Found:
@@ -36,16 +27,12 @@ def survey_log(file: Path, observed: Observed) -> Found:
         SurveyError: it cannot be read, or has no line in one of these formats.
     """
     try:
-        size = file.stat().st_size
-        with file.open("rb") as opened:
-            packed = opened.read(2) == b"\x1f\x8b"
-        if size > _PART and not packed:
-            counted = _by_many(file, size, observed)
-        else:
-            with gzip.open(file, "rb") if packed else file.open("rb") as lines_of_it:
-                counted = _counted(lines_of_it, observed)
-    except (OSError, EOFError) as error:
-        raise SurveyError(f"{file}: this file cannot be read: {getattr(error, 'strerror', None) or error}") from error
+        parts = parts_of([str(file)])
+        counted = (
+            _by_many(parts, observed) if len(parts) > 1 else _counted(lines_of(parts[0]) if parts else (), observed)
+        )
+    except LogError as error:
+        raise SurveyError(str(error)) from error
     lines, others = counted
     if not lines:
         raise SurveyError(
@@ -62,13 +49,13 @@ def _counted(opened: Iterable[bytes], observed: Observed) -> tuple[int, int]:
     # The same few requests come again and again: they are gathered before they are looked at.
     times: dict[tuple[bytes, bytes, bytes], int] = {}
     for line in opened:
-        match = _LINE(line) if len(line) < _LONGEST else None
+        match = access_line(line) if len(line) < LONGEST else None
         if match is None:
             others += bool(line.strip())
             continue
         lines += 1
-        method, target, status = match.groups()
-        key = method, target.partition(b"?")[0], status
+        method, target, status = match.group(3, 4, 5)
+        key = method, path_of(target), status
         times[key] = times.get(key, 0) + 1
         if len(times) >= 50_000:
             _add(observed, times)
@@ -78,43 +65,23 @@ def _counted(opened: Iterable[bytes], observed: Observed) -> tuple[int, int]:
 
 def _add(observed: Observed, times: dict[tuple[bytes, bytes, bytes], int]) -> None:
     for (method, target, status), count in times.items():
-        path = target.decode("latin-1")
-        if "://" in path:
-            # What a proxy is asked for has the host before it.
-            path = "/" + path.split("://", 1)[1].partition("/")[2]
-        observed.add(method.decode("latin-1"), path, int(status), count)
+        observed.add(method.decode("latin-1"), target.decode("latin-1"), int(status), count)
     times.clear()
 
 
-def _by_many(file: Path, size: int, observed: Observed) -> tuple[int, int]:
-    """Have several processes read a file, a part at a time."""
-    starts = range(0, size, _PART)
+def _by_many(parts: list[Part], observed: Observed) -> tuple[int, int]:
+    """Have several processes read a log, a part at a time."""
     lines = others = 0
     with ProcessPoolExecutor(os.cpu_count() or 1, get_context("spawn")) as pool:
-        for part, counted in pool.map(_part, [file] * len(starts), starts, [observed.known] * len(starts)):
+        for part, counted in pool.map(_part, parts, [observed.known] * len(parts)):
             observed.merge(part)
             lines, others = lines + counted[0], others + counted[1]
     return lines, others
 
 
-def _part(
-    file: Path, start: int, endpoints: tuple[tuple[tuple[str, ...], str], ...]
-) -> tuple[Observed, tuple[int, int]]:
-    """The lines that begin in one part of a file."""
+def _part(part: Part, endpoints: tuple[tuple[tuple[str, ...], str], ...]) -> tuple[Observed, tuple[int, int]]:
+    """The lines that begin in one part of a log."""
     observed = Observed(endpoints)
-    with file.open("rb") as opened:
-        if start:
-            # The line that a part begins in belongs to the part before.
-            opened.seek(start - 1)
-            opened.readline()
-
-        def lines() -> Iterable[bytes]:
-            while opened.tell() < start + _PART:
-                line = opened.readline()
-                if not line:
-                    return
-                yield line
-
-        counted = _counted(lines(), observed)
+    counted = _counted(lines_of(part), observed)
     observed._index = None  # it is made anew where it is needed
     return observed, counted

@@ -3,14 +3,23 @@
 from __future__ import annotations
 
 from collections.abc import Iterator
-from typing import TYPE_CHECKING
+from typing import TYPE_CHECKING, Any
 
-from ...replay.counted import as_data
 from .pieces import line_of
 from .written import written
 
 if TYPE_CHECKING:
+    from ...replay.counted import RecordedCaller
     from ...replay.replaying import ReplayResult
+
+
+def _caller(who: RecordedCaller) -> dict[str, Any]:
+    return {
+        "caller": who.word,
+        "roles": list(who.kinds),
+        "scopes": list(who.scopes) if who.scopes is not None else None,
+        "granted": list(who.granted),
+    }
 
 
 def replay(result: ReplayResult) -> Iterator[str]:
@@ -27,9 +36,9 @@ def replay(result: ReplayResult) -> Iterator[str]:
         last=counted.last or None,
         differences=(
             {
-                "method": difference.spot.method,
-                "template": difference.spot.path,
-                "who": as_data(difference.who),
+                "method": difference.asked.method,
+                "template": difference.asked.path,
+                "who": _caller(difference.who),
                 "now": difference.now.value,
                 "why": difference.why or None,
                 "count": times.count,
@@ -37,7 +46,7 @@ def replay(result: ReplayResult) -> Iterator[str]:
                 "first": times.first or None,
                 "last": times.last or None,
                 "example": times.example,
-                "at": difference.spot.at or None,
+                "at": difference.asked.at or None,
             }
             for difference, times in result.differences
         ),

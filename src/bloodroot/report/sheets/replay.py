@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Iterator
 from typing import TYPE_CHECKING
 
-from ...replay.counted import MOST_CALLERS, Now
+from ...replay.counted import MOST_CALLERS, Verdict
 from ..sheet import Cell, Line, Meaning, Section, Sheet, endpoint, line, place, plural, quiet, strong, text_section
 
 if TYPE_CHECKING:
@@ -15,15 +15,15 @@ if TYPE_CHECKING:
 
 _MOST = 20
 _TITLES = {
-    Now.REFUSED: ("Would be refused: they were let in", Meaning.WRONG),
-    Now.LET_IN: ("Would be let in: they were refused", Meaning.WRONG),
+    Verdict.REFUSED: ("Would be refused: they were let in", Meaning.WRONG),
+    Verdict.LET_IN: ("Would be let in: they were refused", Meaning.WRONG),
 }
 
 
 def replay(result: ReplayResult) -> Sheet:
     """What would be otherwise, what depends, and what was never used."""
     counted = result.counted
-    refused, let_in, depends = (result.times(now) for now in (Now.REFUSED, Now.LET_IN, Now.DEPENDS))
+    refused, let_in, depends = (result.times(now) for now in (Verdict.REFUSED, Verdict.LET_IN, Verdict.DEPENDS))
     headline = (
         f"{refused:,} of {plural_of(counted.requests, 'request')} would be refused, {let_in:,} let in, "
         f"{depends:,} depend on what no log has"
@@ -73,14 +73,14 @@ def _time(written: str) -> str:
 
 
 def _difference(difference: Difference, times: Times) -> Iterator[Line]:
-    spot = difference.spot
+    asked = difference.asked
     why = f" ({difference.why})" if difference.why else ""
     who = f"as {difference.who.words()}" if difference.who.word != "unknown" else "by callers who are not known"
     many = "or more " if len(times.callers) >= MOST_CALLERS else ""
     callers = f", {len(times.callers)} {many}callers" if len(times.callers) > 1 else ""
-    yield line(endpoint(f"{spot.method} {spot.path}"), f"  {who}{why}: {times.count:,} ×{callers}", indent=2)
+    yield line(endpoint(f"{asked.method} {asked.path}"), f"  {who}{why}: {times.count:,} ×{callers}", indent=2)
     seen = f"{_time(times.first)} to {_time(times.last)}" if times.first != times.last else _time(times.first)
-    at = place(spot.at) if spot.at else quiet("no line")
+    at = place(asked.at) if asked.at else quiet("no line")
     yield line(at, quiet(f"  {seen}, such as {times.example}"), indent=4)
 
 
@@ -88,9 +88,9 @@ def _depending(result: ReplayResult) -> Iterator[str]:
     """What requests depend on, each with how many there are and where."""
     found: dict[str, tuple[int, dict[str, None]]] = {}
     for difference, times in result.differences:
-        if difference.now is Now.DEPENDS:
+        if difference.now is Verdict.DEPENDS:
             count, spots = found.setdefault(difference.why, (0, {}))
-            spots[f"{difference.spot.method} {difference.spot.path}"] = None
+            spots[f"{difference.asked.method} {difference.asked.path}"] = None
             found[difference.why] = count + times.count, spots
     for why, (count, spots) in sorted(found.items(), key=lambda each: -each[1][0]):
         first, *others = spots
@@ -131,10 +131,9 @@ def _warnings(result: ReplayResult) -> Iterator[str]:
     if result.counted.unread:
         yield f"{plural_of(result.counted.unread, 'line')} of the logs could not be read, and may record more"
     if result.unused is None:
-        yield (
-            "no request was let in for sure, so that nothing is said of what was never used; an audit log has what is "
-            'allowed too with Audit("all")'
-        )
+        yield f'{result.no_diff}; an audit log has what is allowed too with Audit("all")'
+    elif result.no_diff and (result.unused.lines or result.unused.grants):
+        yield f"There is no diff: {result.no_diff}"
     if result.tighter is not None and result.tighter.left_out:
         yield "what permissions are given to is not left out of the diff: that would let someone in elsewhere"
 
@@ -154,9 +153,9 @@ def _closing(result: ReplayResult) -> Iterator[str]:
 
 def _rows(result: ReplayResult) -> Iterator[tuple[object, ...]]:
     for difference, times in result.differences:
-        spot = difference.spot
-        what = (difference.now.value, spot.method, spot.path, difference.who.words(), difference.why)
-        yield *what, times.count, len(times.callers), times.first, times.last, times.example, spot.at
+        asked = difference.asked
+        what = (difference.now.value, asked.method, asked.path, difference.who.words(), difference.why)
+        yield *what, times.count, len(times.callers), times.first, times.last, times.example, asked.at
     if result.unused is None:
         return
     none = (0, 0, "", "", "")
