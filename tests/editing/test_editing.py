@@ -227,7 +227,7 @@ class Served(InFolder):
             await editor.until(lambda: bool(editor.said["access.bloodroot"]))
             line = await shown_at(editor, "GET       /studios", 1)
             self.assertIn("- gets in: member", line)
-            self.assertIn("without the mistakes that the policy has now", line)
+            self.assertIn("before the mistakes that the policy has now", line)
 
         self.edit(work)
 

@@ -432,7 +432,7 @@ class Command(InFolder):
         out = self.ran("replay", "access.log", status=1)
         self.assertIn("1 of 2 requests would be refused", out)
         self.assertIn("GET /office/**  as member (role): 1 ×", out)
-        self.assertIn("1 request by callers of whom no log says what they hold", out)
+        self.assertIn("of 1 request the roles of the caller are not known", out)
 
     def test_what_cannot_be_read(self) -> None:
         self.write("nothing.log", "hello\n")

@@ -44,7 +44,7 @@ def hover_text(projects: Projects, file: Path, line: int, column: int) -> str | 
     found = _line_of(last.policy, str(file.resolve()), line, text[0])
     if found is None:
         return None
-    since = "\n\nThat is so without the mistakes that the policy has now." if projects.is_outdated(last) else ""
+    since = "\n\nThis is how it was before the mistakes that the policy has now." if projects.is_outdated(last) else ""
     return f"{_of_line(last.policy, found)}{since}"
 
 

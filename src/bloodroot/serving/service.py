@@ -221,9 +221,10 @@ class Service:
         well = self._questions.problem is None
         if self.directory is not None:
             try:
-                await to_thread.run_sync(self.directory.member, "1")
+                # Not through what is remembered of members.
+                await to_thread.run_sync(self.directory.check)
                 found["directory"] = "well"
-            except SQLAlchemyError:
+            except SettingsError:
                 found["directory"], well = "it cannot be asked", False
         return _json(found, 200 if well else 503, {} if well else _AGAIN)
 

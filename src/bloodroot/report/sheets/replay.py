@@ -60,8 +60,8 @@ def _about(counted: Counted) -> Iterator[str]:
     yield f"from {_time(counted.first)} to {_time(counted.last)}"
     if counted.unknown:
         yield (
-            f"{plural_of(counted.unknown, 'request')} by callers of whom no log says what they hold: only what is so "
-            "for all callers is judged"
+            f"of {plural_of(counted.unknown, 'request')} the roles of the caller are not known: judged is only what is "
+            "the same for all callers"
         )
     if counted.untold:
         verb = "does" if counted.untold == 1 else "do"
