@@ -13,7 +13,7 @@ from bloodroot import Caller, FieldsRefused
 from bloodroot.core.binding import Route
 from bloodroot.enforce import Audit
 from bloodroot.enforce.enforcement import Enforcement
-from bloodroot.enforce.pipeline import Call, Exchange, run, run_async
+from bloodroot.enforce.pipeline import Exchange, run
 from bloodroot.request import WsgiRequest
 
 POLICY = bloodroot.parse("""
@@ -48,16 +48,16 @@ def exchange(
     method: str, path: str, query: str = "", identify: Any = None, policy: bloodroot.Policy = POLICY, **how: Any
 ) -> Exchange:
     environ = {"REQUEST_METHOD": method, "PATH_INFO": path, "QUERY_STRING": query}
-    return Exchange(Enforcement(policy, identify=identify or Asked(), **how), WsgiRequest(environ))
+    return Exchange(Enforcement(policy, identify=identify or Asked(), **how), WsgiRequest(environ), call)
 
 
-def call(call: Call) -> Any:
-    return call.function(*call.arguments)
+def call(function: Callable[..., Any], arguments: tuple[Any, ...], blocks: bool) -> Any:
+    return function(*arguments)
 
 
 def decided(*request: str, **how: Any) -> Exchange:
     made = exchange(*request, **how)
-    run(made.decide(OWN), call)
+    run(made.decide(OWN))
     return made
 
 
@@ -76,7 +76,7 @@ class BeforeTheHandler(unittest.TestCase):
             with self.subTest(f"{method} {path}", parameters=query.count("=")):
                 who = Asked()
                 made = exchange(method, path, query, who)
-                answer = run(made.decide(OWN), call)
+                answer = run(made.decide(OWN))
                 self.assertEqual(answer and answer.status, status)
                 self.assertEqual(who.times, 0 if status else 1)
 
@@ -95,7 +95,7 @@ class BeforeTheHandler(unittest.TestCase):
                 made.socket = socket
                 logging.disable(logging.CRITICAL)
                 self.addCleanup(logging.disable, logging.NOTSET)
-                answer = run(made.decide(OWN), call)
+                answer = run(made.decide(OWN))
                 self.assertEqual(answer and answer.status, status)
 
     def test_a_loader_gets_text_for_what_a_framework_has_read(self) -> None:
@@ -111,7 +111,7 @@ class BeforeTheHandler(unittest.TestCase):
                 served = made.enforcement.serve(
                     Route("tree", ("GET",), "/trees/{tree_id}", names=("tree_id", "lane_id"))
                 )
-                run(made.decide(OWN, served, {"tree_id": value}), call)
+                run(made.decide(OWN, served, {"tree_id": value}))
                 self.assertEqual(asked, [given])
 
     def test_identify_gives_a_caller_or_nothing(self) -> None:
@@ -120,7 +120,7 @@ class BeforeTheHandler(unittest.TestCase):
             return PICKER
 
         made = exchange("GET", "/pickers", identify=later)
-        self.assertIsNone(asyncio.run(run_async(made.decide(OWN), call)))
+        self.assertIsNone(asyncio.run(made.decide(OWN)))
         self.assertIs(made.access.caller, PICKER)
         for given in ("picker", {"id": 3}, True):
             with self.subTest(given=given), self.assertRaisesRegex(TypeError, type(given).__name__):
@@ -147,7 +147,7 @@ class WhileAResponseGoesOn(unittest.TestCase):
             with self.subTest(path, before=before, after=after):
                 who = mock.Mock(side_effect=[before, after], spec=["__call__"])
                 made = decided("GET", path, identify=who)
-                self.assertIs(run(made.again(OWN), call), goes_on)
+                self.assertIs(run(made.again(OWN)), goes_on)
 
     def test_when_that_is_due(self) -> None:
         for every, seconds, due in ((None, 9999.0, False), (60, 59.0, False), (60, 60.0, True)):
@@ -156,7 +156,7 @@ class WhileAResponseGoesOn(unittest.TestCase):
             made = exchange("GET", "/pickers", identify=who)
             self.assertFalse(made.is_due)
             with self.subTest(every=every, seconds=seconds), mock.patch("time.monotonic", lambda: 1000.0):
-                run(made.decide(OWN), call)
+                run(made.decide(OWN))
                 with mock.patch("time.monotonic", lambda passed=seconds: 1000.0 + passed):
                     self.assertIs(made.is_due, due)
 
@@ -205,9 +205,9 @@ class AfterTheHandler(unittest.TestCase):
     def test_a_refusal_is_written_down_once_and_only_of_what_was_decided(self) -> None:
         refused = exchange("GET", "/pickers", identify=Asked(Caller(4)))
         unserved = exchange("GET", "/nothing")
-        run(unserved.decide_without_route(OWN, missing=True), call)
+        run(unserved.decide_without_route(OWN, missing=True))
         with self.assertLogs("bloodroot.audit", logging.INFO) as logged:
-            answer = run(refused.decide(OWN), call)
+            answer = run(refused.decide(OWN))
             assert answer is not None
             for made in (refused, unserved):
                 undone = mock.Mock()
@@ -234,7 +234,7 @@ class AfterTheHandler(unittest.TestCase):
             (None, None),
         ):
             made = exchange("GET", "/cut", identify=Asked(caller), policy=policy)
-            answer = run(made.decide(OWN), call)
+            answer = run(made.decide(OWN))
             assert answer is not None
             with self.subTest(caller=caller):
                 headers = dict(made.response(answer, OWN).headers)
@@ -254,7 +254,7 @@ class AfterTheHandler(unittest.TestCase):
         ):
             made = exchange("GET", path, identify=Asked(caller))
             with self.subTest(path, missing=missing, caller=caller):
-                answer = run(made.decide_without_route(OWN, missing=missing), call)
+                answer = run(made.decide_without_route(OWN, missing=missing))
                 self.assertEqual((made.unserved, answer and answer.status), (unserved, status))
 
     def test_nothing_is_loaded_for_those_who_are_refused_anyway(self) -> None:
@@ -267,7 +267,7 @@ class AfterTheHandler(unittest.TestCase):
             made = exchange(
                 "GET", "/trees/1", identify=Asked(caller), policy=policy, records={"tree_id": loaded.append}
             )
-            run(made.decide(OWN), call)
+            run(made.decide(OWN))
             self.assertEqual(len(loaded), loads)
 
     def test_a_record_that_lacks_what_is_asked_for_is_told_with_its_line(self) -> None:

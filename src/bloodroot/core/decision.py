@@ -3,8 +3,8 @@
 from __future__ import annotations
 
 from dataclasses import dataclass
-from enum import StrEnum
-from typing import TYPE_CHECKING, Any, Protocol
+from enum import Enum, StrEnum
+from typing import TYPE_CHECKING, Protocol
 
 from .paths import read_path
 from .question import Question
@@ -74,6 +74,15 @@ class Decides(Protocol):
         ...
 
 
+class Later(Enum):
+    """That a remainder is worked out once it is asked for: most decisions are asked for their outcome alone."""
+
+    REMAINDER = "remainder"
+
+
+LATER = Later.REMAINDER
+
+
 class Decision:
     """What a policy says to one request.
 
@@ -83,25 +92,23 @@ class Decision:
             ``closed``, ``signed-out``, ``signed-in``, ``role``, ``condition`` (one without a name) or the name of a
             condition.
         line: the endpoint line that decides; None where there is none, and for a guard.
-        remainder: for `Outcome.DEPENDS`, what still has to hold; None otherwise.
     """
 
-    remainder: Formula | None
-    __slots__ = ("_asked", "_decides", "line", "outcome", "reason", "remainder")
+    __slots__ = ("_asked", "_decides", "_remainder", "line", "outcome", "reason")
 
     def __init__(
         self,
         outcome: Outcome,
         reason: str | None,
         line: Line | None,
-        remainder: Formula | None,
+        remainder: Formula | Later | None,
         evaluator: Decides,
         question: Question | tuple[Caller | None, str, str],
     ) -> None:
         self.outcome = outcome
         self.reason = reason
         self.line = line
-        self.remainder = remainder
+        self._remainder = remainder
         self._decides = evaluator
         # Caller, method and path are most questions, and are worked out only when asked for.
         self._asked = question
@@ -117,12 +124,12 @@ class Decision:
             self._asked = Question(*self._asked)
         return self._asked
 
-    def __getattr__(self, name: str) -> Any:
-        # What is not set yet is worked out: most decisions are asked for their outcome alone.
-        if name != "remainder":
-            raise AttributeError(f"a decision has no {name}")
-        self.remainder = self._decides.remainder(self.question, self.line)
-        return self.remainder
+    @property
+    def remainder(self) -> Formula | None:
+        """For `Outcome.DEPENDS`, what still has to hold; None otherwise."""
+        if self._remainder is LATER:
+            self._remainder = self._decides.remainder(self.question, self.line)
+        return self._remainder
 
     @property
     def guard(self) -> CompiledGuard | None:

@@ -11,7 +11,7 @@ from .by_roles import by_roles_alone
 from .caller import Caller
 from .closed_tokens import opened_by_scopes
 from .conditions import findings
-from .decision import Decision, Outcome, Step, StepVerdict
+from .decision import LATER, Decision, Outcome, Step, StepVerdict
 from .formulas import CAN_BE_TRUE, FALSE, FAULTY, TRUE, Facts, Formula, both, can_be_true
 from .line_lookup import LineLookup
 from .locating import ANYWHERE, ANYWHERE_APART, locate_record, there_of
@@ -189,7 +189,7 @@ class Evaluator:
 
     def _decided(self, question: Question, segments: list[str] | None, line: Line | None) -> Decision:
         # A route may name things that its line does not.
-        if line is not None and not question.assume and not (question.values and self.roles.things):
+        if line is not None and not question.assume and not (self.roles.has_things and question.values):
             by_roles = self.by_roles(question.caller, line, segments)
             if by_roles is not None:
                 return Decision(by_roles, None if by_roles is Outcome.ALLOW else "role", line, None, self, question)
@@ -198,10 +198,7 @@ class Evaluator:
     def _decided_past_roles(self, question: Question, segments: list[str] | None, line: Line | None) -> Decision:
         outcome = self._by_predicates(question, segments, line)
         if outcome is not None:
-            decision = Decision(outcome, None, line, None, self, question)
-            if outcome is Outcome.DEPENDS:
-                del decision.remainder  # it is worked out when it is asked for
-            return decision
+            return Decision(outcome, None, line, LATER if outcome is Outcome.DEPENDS else None, self, question)
         outcome, reason, remainder = self._weigh(question, segments, line)
         return Decision(outcome, reason, line, remainder, self, question)
 

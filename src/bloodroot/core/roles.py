@@ -44,6 +44,7 @@ class RoleTable:
         base: the bits of a signed-in caller who was given nothing: signed in, and the default roles.
         apart: sets of roles of which no one may hold two, each with the names as bits.
         things: what roles may be held in.
+        has_things: whether there is any.
         in_thing: for each role that is held in particular records, the thing of those.
         apart_in: for each thing, the sets of roles of which no one may hold two in one record.
         bits_of_thing: for each thing, the bits of the roles held in it, and of those that they include.
@@ -77,6 +78,7 @@ class RoleTable:
         self.descriptions = descriptions
         in_things = in_things or InThings()
         self.things = in_things.things
+        self.has_things = bool(self.things)
         self.in_thing = in_things.in_thing
         self.bit_in = in_things.bit
         self.closure_in = in_things.closure

@@ -59,14 +59,6 @@ class Acting:
         self.policy = policy
         self.caller = caller
 
-    def __getattr__(self, name: str) -> Any:
-        if name in _OF_REQUESTS:
-            raise EnforcementError(
-                f"current().{name} is about a request, and this code runs in a job on behalf of a caller; "
-                "ask current() for what both have: caller, policy, record, may, flags, readable, change, settle"
-            )
-        raise AttributeError(f"{type(self).__name__} has no {name}")
-
     # What may be asked of it --------------------------------------------------------------------------------
 
     def may(self, name: str, record: Any = None) -> bool:
@@ -222,6 +214,18 @@ class Acting:
         return " and ".join(
             f"{guarding.guard.requirement.words()} ({guarding.guard.place.at})" for guarding in self._guards_open
         )
+
+
+class _InJob(Acting):
+    """A job on behalf of a caller. What is about a request is not there, and says so."""
+
+    def __getattr__(self, name: str) -> Any:
+        if name in _OF_REQUESTS:
+            raise EnforcementError(
+                f"current().{name} is about a request, and this code runs in a job on behalf of a caller; "
+                "ask current() for what both have: caller, policy, record, may, flags, readable, change, settle"
+            )
+        raise AttributeError(f"current() has no {name}")
 
 
 @dataclass(frozen=True, slots=True)
@@ -430,7 +434,7 @@ class on_behalf_of:
         policy = self._policy
         if policy is None:
             policy = around.policy if around is not None else active_policies.only_policy()
-        self._acting = Acting(policy, self._caller)
+        self._acting = _InJob(policy, self._caller)
         self._acting.observes = around is not None and around.observes
         self._token = _current.set(self._acting)
         return self._acting

@@ -34,7 +34,7 @@ from .enforcement import Enforcement, Identify, Page
 from .following import opened
 from .leaving import Keeping, headers_kept, keeping
 from .loaders import Records
-from .pipeline import Call, Exchange, run_async
+from .pipeline import Exchange
 from .sessions import kept_session
 from .startup import without_actions
 
@@ -113,7 +113,7 @@ class AccessMiddleware:
             scope = {**scope, "root_path": root_path.rstrip("/")}
         gate = _Alone(self.enforcement, Request(scope), send)
         try:
-            answer = await run_async(gate.decide(gate.request), call_async)
+            answer = await gate.decide(gate.request)
         except Exception:
             log.exception("%s failed before the handler; the request is refused", gate.request.method)
             answer = responses.NO_CALLER
@@ -152,7 +152,7 @@ class Gate(Exchange):
     _early: Sequence[Message] = ()
 
     def __init__(self, enforcement: Enforcement, request: Request, send: Send) -> None:
-        super().__init__(enforcement, request)
+        super().__init__(enforcement, request, call_async)
         self.forward = send
         self.socket = request.scope["type"] == "websocket"
 
@@ -237,7 +237,7 @@ class Gate(Exchange):
     async def _may_go_on(self) -> bool:
         """Whether the caller is still one who may have what goes on being sent; ends it where not."""
         try:
-            allowed = await run_async(self.again(self.own_again), call_async)
+            allowed = await self.again(self.own_again)
         except Exception:
             log.exception("%s %s ends: it cannot be found out who has it", self.request.method, self.access.path)
             allowed = False
@@ -308,12 +308,11 @@ def let_leave(dispatches: Sequence[Exchange], beginning: Message) -> None:
 _LOADING = Threads(40)
 
 
-def call_async(call: Call) -> Any:
-    """Make a call, whose result may have to be awaited: a loader that is not async runs in a thread, as it may wait.
+def call_async(function: Callable[..., Any], arguments: tuple[Any, ...], blocks: bool) -> Any:
+    """Call a function whose result may have to be awaited: a loader that is not async runs in a thread, as it may wait.
 
     What `bloodroot.identity.load` gives has another form of itself, which does not wait on the event loop.
     """
-    function, arguments, blocks = call
     return _in_thread(function, arguments) if blocks else getattr(function, "asynchronous", function)(*arguments)
 
 

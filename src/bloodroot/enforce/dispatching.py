@@ -17,11 +17,11 @@ from starlette.websockets import WebSocket
 
 from ..core.answers import Answer
 from ..request import AsgiRequest, method_of, own_path
-from .asgi import Gate, Withheld, call_async, let_leave
+from .asgi import Gate, Withheld, let_leave
 from .asgi_messages import BEGINNINGS, App, Message, Receive, Scope, Send, status_of
 from .enforcement import Enforcement, Served
 from .leaving import are_clear, withheld
-from .pipeline import Steps, run_async
+from .pipeline import Steps
 
 KEY = "bloodroot"  # in a scope: the arrivals at the applications that a request comes through, the outer one first
 WAY = "bloodroot.way"  # in a scope: how it came from the router of each application to where it is
@@ -170,7 +170,7 @@ async def examined(arrival: Arrival, dispatches: list[Dispatch], message: Messag
     if not dispatches:
         # A redirect of the router, or an answer of middleware inside: it is decided by its path.
         dispatch = arrival.itself()
-        answer = await run_async(dispatch.decide_without_route(dispatch.own, missing=False), call_async)
+        answer = await dispatch.decide_without_route(dispatch.own, missing=False)
         if answer is not None:
             return dispatch, answer
         dispatches = [dispatch]
@@ -197,7 +197,7 @@ class Routing:
         self._send = send
         if not self.arrival.request.readable and not self.arrival.gates.enforcement.reports(None):
             dispatch = self.arrival.dispatch(scope[WAY][self.arrival.gates], scope, send)
-            answer = await run_async(dispatch.decide(None), call_async)
+            answer = await dispatch.decide(None)
             assert answer is not None
             dispatch.refuse(answer)
             await dispatch.answer_plainly(answer, dispatch.own)
@@ -273,7 +273,7 @@ class Dispatch(Gate):
         request = self.request
         return connection({**self._scope, "path": request.prefix + request.own, "root_path": request.prefix})
 
-    async def run_placed(self, steps: Steps[Answer | None], scope: Scope) -> Answer | None:
+    def run_placed(self, steps: Steps[Answer | None], scope: Scope) -> Steps[Answer | None]:
         """Run steps while the scope has the path that is decided: for whatever asks who the caller is, and for loaders.
 
         A mount leaves its own prefix there, and what is asked would take it for that of a server.
@@ -281,11 +281,14 @@ class Dispatch(Gate):
         prefix = self.request.prefix
         path = prefix + self.request.own
         if scope["path"] == path and scope.get("root_path", "") == prefix:
-            return await run_async(steps, call_async)
+            return steps
+        return self._run_placed(steps, scope, path, prefix)
+
+    async def _run_placed(self, steps: Steps[Answer | None], scope: Scope, path: str, prefix: str) -> Answer | None:
         before = {name: scope[name] for name in ("path", "root_path") if name in scope}
         scope["path"], scope["root_path"] = path, prefix
         try:
-            return await run_async(steps, call_async)
+            return await steps
         finally:
             scope.pop("root_path")
             scope.update(before)

@@ -43,7 +43,7 @@ from .django_views import is_api
 from .enforcement import Enforcement, Served
 from .following import opened
 from .leaving import leaving, withheld
-from .pipeline import Call, Exchange, run, run_async
+from .pipeline import Exchange, run
 from .sessions import copied
 from .startup import look_over, looked_over
 from .wsgi import acting, check_headers, without_early_hints
@@ -162,7 +162,7 @@ class AccessMiddleware:
         exchange = self._dispatched(sent)
         if not exchange.is_up_to_date():
             return self._refused_unread(exchange)
-        answer = run(exchange.decide(sent, *self._chosen(exchange, sent.resolver_match)), _call)
+        answer = run(exchange.decide(sent, *self._chosen(exchange, sent.resolver_match)))
         if answer is None and self._atomic:
             _hold_transactions(sent, view, self._atomic)
         return self._enter(exchange, answer)
@@ -172,7 +172,11 @@ class AccessMiddleware:
         exchange = self._dispatched(sent)
         if not exchange.is_up_to_date():
             return self._refused_unread(exchange)
-        answer = await run_async(exchange.decide(sent, *self._chosen(exchange, sent.resolver_match)), _call_async)
+        exchange.call = _call_async
+        try:
+            answer = await exchange.decide(sent, *self._chosen(exchange, sent.resolver_match))
+        finally:
+            exchange.call = _call  # what is decided late is decided in a thread
         if answer is None and self._atomic:
             await sync_to_async(_hold_transactions, thread_sensitive=True)(sent, view, self._atomic)
         return self._enter(exchange, answer)
@@ -241,7 +245,7 @@ class AccessMiddleware:
         return _response(made, body=exchange.request.method != "HEAD")
 
     def _refused_unread(self, exchange: _Exchange) -> HttpResponse:
-        answer = run(exchange.decide(None), _call)
+        answer = run(exchange.decide(None))
         assert answer is not None
         return self._refuse(exchange, answer)
 
@@ -261,7 +265,7 @@ class AccessMiddleware:
                 steps = exchange.decide(sent, *self._chosen(exchange, match))
             else:
                 steps = exchange.decide_without_route(sent, missing=response.status_code == 404)
-            answer = run(steps, _call)
+            answer = run(steps)
             if answer is None:
                 if leads_to is not None and exchange.access.open:
                     # What it leads to is decided once it is asked for.
@@ -314,7 +318,7 @@ class _Exchange(Exchange):
     broken: Answer | None = None  # the refusal that something has failed on
 
     def __init__(self, enforcement: Enforcement, sent: HttpRequest, before: _Exchange | None = None) -> None:
-        super().__init__(enforcement, Request(sent))
+        super().__init__(enforcement, Request(sent), _call)
         self._seen = (sent.path_info, sent.method)
         self._before = before
 
@@ -361,9 +365,8 @@ def _failed(request: Any = None, **_: Any) -> None:
 got_request_exception.connect(_failed)
 
 
-def _call(call: Call) -> Any:
-    """Make a call, at once; what is async runs to its end."""
-    function, arguments, _ = call
+def _call(function: Callable[..., Any], arguments: tuple[Any, ...], _: bool) -> Any:
+    """Call a function, at once; what is async runs to its end."""
     result = function(*arguments)
     if result is None or type(result) is Caller or not inspect.isawaitable(result):
         return result
@@ -374,9 +377,8 @@ def _call(call: Call) -> Any:
     return async_to_sync(wait)()
 
 
-async def _call_async(call: Call) -> Any:
-    """Make a call: one that is not async runs in the thread that Django has for work that may wait."""
-    function, arguments, _ = call
+async def _call_async(function: Callable[..., Any], arguments: tuple[Any, ...], _: bool) -> Any:
+    """Call a function: one that is not async runs in the thread that Django has for work that may wait."""
     if iscoroutinefunction(function):
         return await function(*arguments)
     result = await sync_to_async(function, thread_sensitive=True)(*arguments)
@@ -442,6 +444,7 @@ def _stream_with(response: Any, exchange: _Exchange) -> None:
     """Make the rest of a response with the request at hand."""
     content, access, sent = response.streaming_content, exchange.access, exchange.request.django
     if response.is_async:
+        exchange.call = _call_async
 
         async def later() -> AsyncIterator[bytes]:
             rest = aiter(content)
@@ -454,10 +457,10 @@ def _stream_with(response: Any, exchange: _Exchange) -> None:
                     return
                 finally:
                     _current.reset(token)
-                if exchange.is_due and not await run_async(exchange.again(sent), _call_async):
+                if exchange.is_due and not await exchange.again(sent):
                     raise ConnectionError("the caller may not have any more of this")
                 yield piece
 
         response.streaming_content = later()
         return
-    response.streaming_content = acting(exchange, content, lambda: bool(run(exchange.again(sent), _call)))
+    response.streaming_content = acting(exchange, content, lambda: run(exchange.again(sent)))

@@ -27,7 +27,7 @@ from .enforcement import Enforcement, Identify, Page, Served
 from .following import opened
 from .leaving import leaving
 from .loaders import Records
-from .pipeline import Call, Exchange, Steps, run, run_async
+from .pipeline import Exchange, Steps, run
 from .responses import Response
 from .startup import StartUp, look_over, looked_over, without_actions
 
@@ -151,7 +151,7 @@ class Handling:
     def __init__(
         self, enforcement: Enforcement, serve: Callable[[Route | str], Served], request: Any, own: Any = None
     ) -> None:
-        self._exchange = Exchange(enforcement, request)
+        self._exchange = Exchange(enforcement, request, _call)
         self._serve = serve
         self._own = request if own is None else own
         self._before: Token[Any] = _current.set(None)
@@ -208,7 +208,7 @@ class Handling:
         Raises:
             Exception: whatever ``identify`` or a loader raises; nothing may be served then.
         """
-        return self._entered(run(self._steps(route, values, missing), _call))
+        return self._entered(run(self._steps(route, values, missing)))
 
     async def enter_async(
         self, route: Route | str | None = None, values: Mapping[str, Any] | None = None, *, missing: bool = False
@@ -216,7 +216,8 @@ class Handling:
         """The same where ``identify`` or loaders may be async."""
         from .asgi import call_async  # with threads, which only async applications need
 
-        return self._entered(await run_async(self._steps(route, values, missing), call_async))
+        self._exchange.call = call_async
+        return self._entered(await self._steps(route, values, missing))
 
     def _steps(
         self, route: Route | str | None, values: Mapping[str, Any] | None, missing: bool
@@ -285,9 +286,9 @@ class Handling:
         return response
 
 
-def _call(call: Call) -> Any:
-    result = call.function(*call.arguments)
+def _call(function: Callable[..., Any], arguments: tuple[Any, ...], _: bool) -> Any:
+    result = function(*arguments)
     if inspect.iscoroutine(result):
         result.close()
-        raise TypeError(f"{call.function!r} is async; call enter_async, or make it a plain function")
+        raise TypeError(f"{function!r} is async; call enter_async, or make it a plain function")
     return result

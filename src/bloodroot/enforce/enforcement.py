@@ -112,7 +112,7 @@ class Enforcement:
             check_patterns("settles", settles, names)
         self._settles = settles
         active_policies.use(policy)
-        self._policy = policy
+        self.started_with = policy
         self.following: Following | None = None
         self.identify = identify
         self.records = read_loaders(records)
@@ -137,7 +137,7 @@ class Enforcement:
     @property
     def policy(self) -> Policy:
         """What decides at the moment: a request keeps what it began with."""
-        return self._policy if self.following is None else self.following.policy
+        return self.started_with if self.following is None else self.following.policy
 
     def follow(self, watched: Watched | None, prepare: Callable[[Policy], Policy]) -> None:
         """Let changes of a file take effect, if there is one.
@@ -147,7 +147,7 @@ class Enforcement:
             prepare: makes of a policy what is put in force, as at start; raises where the application could not start.
         """
         if watched is not None:
-            self.following = Following(watched, prepare, self._policy)
+            self.following = Following(watched, prepare, self.started_with)
 
     def may_settle(self, method: str, line: Line | None) -> bool:
         """Whether the handler of a line is known to settle what is left open."""

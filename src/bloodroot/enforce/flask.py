@@ -24,7 +24,7 @@ from .flask_routes import described, routes
 from .following import opened
 from .leaving import leaving, withheld
 from .loaders import Records
-from .pipeline import Call, Exchange, run
+from .pipeline import Calls, Exchange, run
 from .sessions import kept_session
 from .startup import StartUp, look_over, looked_over
 from .wsgi import acting, check_headers, without_early_hints
@@ -178,7 +178,7 @@ class _Driver:
         return self._refuse(exchange, answer)
 
     def _begun(self, sent: flask.Request, before: _Exchange | None) -> _Exchange:
-        exchange = sent.environ[self._key] = _Exchange(self.enforcement, sent, before)
+        exchange = sent.environ[self._key] = _Exchange(self.enforcement, self._call, sent, before)
         sent.environ.get(self._whole_key, []).append(exchange)
         return exchange
 
@@ -208,11 +208,11 @@ class _Driver:
         if rule is None:
             # A redirect to a route, or a method that it does not serve, is something that is there.
             missing = isinstance(sent.routing_exception, NotFound)
-            return run(exchange.decide_without_route(sent, missing=missing), self._call)
+            return run(exchange.decide_without_route(sent, missing=missing))
         if sent.method == "OPTIONS" and getattr(rule, "provide_automatic_options", False):
             # This answer is Flask's own, and no action.
-            return run(exchange.decide(sent), self._call)
-        return run(exchange.decide(sent, self._served_by(rule), sent.view_args), self._call)
+            return run(exchange.decide(sent))
+        return run(exchange.decide(sent, self._served_by(rule), sent.view_args))
 
     def _served_by(self, rule: Rule) -> Served:
         served = self._served.get(id(rule))
@@ -220,8 +220,8 @@ class _Driver:
             served = self._served[id(rule)] = self.enforcement.serve(described(self.app, rule)), rule
         return served[0]
 
-    def _call(self, call: Call) -> Any:
-        return self._sync[id(call.function)](*call.arguments)
+    def _call(self, function: Callable[..., Any], arguments: tuple[Any, ...], _: bool) -> Any:
+        return self._sync[id(function)](*arguments)
 
     def _refuse(self, exchange: _Exchange, answer: Answer) -> flask.Response:
         """Answer in the place of the view: with the application's error handler, or by ourselves."""
@@ -302,7 +302,7 @@ class _Driver:
 
             def again() -> bool:
                 with here:
-                    return bool(run(first.again(first.sent), self._call))
+                    return run(first.again(first.sent))
 
             response.response = acting(first, response.response, again)
         return response
@@ -324,9 +324,11 @@ class _Exchange(Exchange):
 
     left = False
 
-    def __init__(self, enforcement: Enforcement, sent: flask.Request, before: _Exchange | None = None) -> None:
+    def __init__(
+        self, enforcement: Enforcement, call: Calls, sent: flask.Request, before: _Exchange | None = None
+    ) -> None:
         request = Request(sent.environ)
-        super().__init__(enforcement, request)
+        super().__init__(enforcement, request, call)
         self.sent = sent
         self.before = before
         self.acted = _current.get()

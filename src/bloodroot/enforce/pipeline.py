@@ -1,7 +1,7 @@
 """What is done with every request, whatever the server or framework. No input or output here.
 
-The steps that need the application (who is calling, the record of a parameter) are yielded as calls, and a driver makes
-them where the application's own code runs. `run` and `run_async` are the two ways to drive them.
+What needs the application (who is calling, the record of a parameter) is called as the driver says, and awaited where
+that is needed. A driver that is async awaits the stages; one that is not has `run` drive them.
 """
 
 from __future__ import annotations
@@ -9,8 +9,8 @@ from __future__ import annotations
 import contextlib
 import inspect
 import time
-from collections.abc import Callable, Generator, Mapping
-from typing import Any, NamedTuple, TypeVar
+from collections.abc import Callable, Coroutine, Mapping
+from typing import Any, TypeVar
 
 from ..core.answers import Answer
 from ..core.caller import Caller, Unidentified
@@ -30,57 +30,25 @@ from .loaders import Loaders, Loading
 from .responses import Response
 
 T = TypeVar("T")
+# How a driver calls a function of the application: the function, its arguments, and whether it may keep a thread
+# waiting, as a loader that is not async may. What comes back may have to be awaited.
+Calls = Callable[[Callable[..., Any], tuple[Any, ...], bool], Any]
+Steps = Coroutine[Any, Any, T]
 
 
-class Call(NamedTuple):
-    """What a driver is asked to call.
+def run(steps: Steps[T]) -> T:
+    """Run steps to their end where nothing can be awaited.
 
-    Attributes:
-        function: an application's own function, sync or async.
-        arguments: its arguments.
-        blocks: whether it may keep a thread waiting: a loader that is not async. ``identify`` says itself what it does.
+    Raises:
+        TypeError: something had to be awaited.
     """
-
-    function: Callable[..., Any]
-    arguments: tuple[Any, ...]
-    blocks: bool = False
-
-
-Steps = Generator[Call, Any, T]
-
-
-def run(steps: Steps[T], call: Callable[[Call], Any]) -> T:
-    """Drive steps with calls that are made at once."""
     try:
-        asked = next(steps)
-        while True:
-            try:
-                found = call(asked)
-            except Exception as error:
-                asked = steps.throw(error)
-            else:
-                asked = steps.send(found)
+        steps.send(None)
     except StopIteration as done:
         result: T = done.value
         return result
-
-
-async def run_async(steps: Steps[T], call: Callable[[Call], Any]) -> T:
-    """Drive steps with calls whose results are awaited where that is needed."""
-    try:
-        asked = next(steps)
-        while True:
-            try:
-                found = call(asked)
-                if found is not None and type(found) is not Caller and inspect.isawaitable(found):
-                    found = await found
-            except Exception as error:
-                asked = steps.throw(error)
-            else:
-                asked = steps.send(found)
-    except StopIteration as done:
-        result: T = done.value
-        return result
+    steps.close()
+    raise TypeError("identify or a loader is async, and nothing can be awaited here; make it a plain function")
 
 
 class Exchange:
@@ -92,6 +60,7 @@ class Exchange:
     Args:
         enforcement: what decides.
         request: the request. It may be exchanged until it is decided, where the application makes another one of it.
+        call: how functions of the application are called.
 
     Attributes:
         policy: what decides, from the beginning of the request to its end.
@@ -107,28 +76,33 @@ class Exchange:
     """
 
     access: Access
-    decided = False
-    failed = False
     unserved = False
     socket = False
-    refusing: Answer | None = None
-    undo: Callable[[], None] | None = None
     is_api = False
-    observes = False
     _reported: Answer | None = None
-    _seconds = 0.0
-    _identified = 0.0
-    _loaders: Loaders = ()
     _lost = False  # whether a record on the way to what a role is held in is missing
 
-    def __init__(self, enforcement: Enforcement, request: Request) -> None:
+    def __init__(self, enforcement: Enforcement, request: Request, call: Calls) -> None:
         self.enforcement = enforcement
         self.request = request
-        if enforcement.following is not None:
-            enforcement.following.begin()
-        self.policy = enforcement.policy
-        if enforcement.report_only:
-            self.observes = enforcement.reports(request.segments if request.readable else None)
+        self.call = call
+        following = enforcement.following
+        if following is None:
+            self.policy = enforcement.started_with
+        else:
+            following.begin()
+            self.policy = following.policy
+        # What is read for every request is set here: that costs less than to look for it in the class.
+        self.observes = bool(enforcement.report_only) and self._is_observed()
+        self.decided = self.failed = False
+        self.refusing: Answer | None = None
+        self.undo: Callable[[], None] | None = None
+        self._seconds = self._identified = 0.0
+        self._loaders: Loaders = ()
+
+    def _is_observed(self) -> bool:
+        request = self.request
+        return self.enforcement.reports(request.segments if request.readable else None)
 
     # Before the handler --------------------------------------------------------------------------------
 
@@ -153,30 +127,55 @@ class Exchange:
         Raises:
             Exception: whatever ``identify`` or a loader raises.
         """
-        began = time.perf_counter()
+        steps = self._decide(own, served, values, line)
         if self.enforcement.report_only:
-            request = self.request  # it may have been exchanged since
-            self.observes = self.enforcement.reports(request.segments if request.readable else None)
-        if self.observes:
-            yield from self._observe(own, served, values, line)
-            self._seconds = time.perf_counter() - began
-            return None
-        self.access = yield from self._admit(own, served, values, line)
+            self.observes = self._is_observed()  # the request may have been exchanged since
+            if self.observes:
+                return self._observe(own, steps)
+        return steps
+
+    async def _decide(
+        self, own: Any, served: Served | None, values: Mapping[str, Any] | None, line: Line | None
+    ) -> Answer | None:
+        began = time.perf_counter()
+        request, policy = self.request, self.policy
+        question = Question(None, request.method, request.path)
+        question.query = query_of(request.query_string) if request.query_string else _NO_QUERY
+        segments = request.segments
+        if segments is None or question.query is None or not request.readable:
+            access = Access(policy, question, policy.evaluator.decide_unread(question))
+        else:
+            unidentified = None
+            try:
+                question.caller = await self._who(own)
+            except Unidentified as error:
+                unidentified = error
+            except Exception:
+                log.error("identify failed for %s %s; the request is refused", request.method, plain(request.path))
+                raise
+            loaders = self._loaders = self._route(question, segments, served, values, line)
+            access = Access(policy, question, policy.evaluator.decide_routed(question, segments))
+            access.unidentified = unidentified
+            # Nothing is loaded for a caller who is refused whatever the record: they learn nothing of whether there
+            # is one.
+            if (loaders or policy.roles.has_things) and access.decision.reason is None:
+                await self._load(access, own, loaders, segments)
+        self.access = access
         self.decided = True
         self._seconds = time.perf_counter() - began
+        if access.decision.outcome is Outcome.ALLOW:
+            return None
         answer = self._refusal_before()
-        if answer is None and self.access.open and (self.socket or not self._may_be_settled()):
+        if answer is None and not self.observes and (self.socket or not self._may_be_settled()):
             self._log_unsettled("the handler does not run")
             return responses.UNSETTLED
         return answer
 
-    def _observe(
-        self, own: Any, served: Served | None, values: Mapping[str, Any] | None, line: Line | None
-    ) -> Steps[None]:
+    async def _observe(self, own: Any, steps: Steps[Answer | None]) -> None:
         """Decide as always, and keep what would be refused: nothing comes between the request and its handler."""
+        began = time.perf_counter()
         try:
-            self.access = yield from self._admit(own, served, values, line)
-            self._reported = self._refusal_before()
+            self._reported = await steps
         except Exception:
             log.exception("%s %s could not be decided, which is only reported", self.request.method, self.request.path)
             policy, question = self.policy, Question(None, self.request.method, self.request.path)
@@ -187,14 +186,15 @@ class Exchange:
         if self.access.decision.reason is not None and self._loaders:
             # The handler runs all the same, and has what it has for others.
             try:
-                yield from self._load(self.access, own, self._loaders, self.request.segments or [])
+                await self._load(self.access, own, self._loaders, self.request.segments or [])
             except Exception:
                 log.exception("no record of %s could be loaded, which is only reported", plain(self.request.path))
+        self._seconds = time.perf_counter() - began
 
     def _may_be_settled(self) -> bool:
         return self.enforcement.may_settle(self.request.method, self.access.decision.line)
 
-    def decide_without_route(self, own: Any, *, missing: bool) -> Steps[Answer | None]:
+    async def decide_without_route(self, own: Any, *, missing: bool) -> Answer | None:
         """Decide what no route serves, by the line of its path, or of whatever resembles it.
 
         Args:
@@ -212,38 +212,10 @@ class Exchange:
                 if self.observes:
                     return None
                 with contextlib.suppress(Unidentified):
-                    yield from self._who(own)
+                    await self._who(own)
                 return None
             line = line or policy.lookup.for_request(request.method, request.path)
-        return (yield from self.decide(own, line=line))
-
-    def _admit(
-        self, own: Any, served: Served | None, values: Mapping[str, Any] | None, line: Line | None
-    ) -> Steps[Access]:
-        request, policy = self.request, self.policy
-        question = Question(None, request.method, request.path)
-        question.query = query_of(request.query_string) if request.query_string else _NO_QUERY
-        segments = request.segments
-        if segments is None or not request.readable or question.query is None:
-            return Access(policy, question, policy.evaluator.decide_unread(question))
-        unidentified = None
-        try:
-            question.caller = yield from self._who(own)
-        except Unidentified as error:
-            unidentified = error
-        except Exception:
-            log.error("identify failed for %s %s; the request is refused", request.method, plain(request.path))
-            raise
-        if self.enforcement.identify_again is not None:
-            self._identified = time.monotonic()
-        loaders = self._loaders = self._route(question, segments, served, values, line)
-        access = Access(policy, question, policy.evaluator.decide_routed(question, segments))
-        if unidentified is not None:
-            access.unidentified = unidentified
-        # Nothing is loaded for a caller who is refused whatever the record: they learn nothing of whether there is one.
-        if (loaders or policy.roles.things) and access.decision.reason is None:
-            yield from self._load(access, own, loaders, segments)
-        return access
+        return await self.decide(own, line=line)
 
     def _route(
         self,
@@ -265,15 +237,23 @@ class Exchange:
         question.values = _texts_of(values) if values else _NO_VALUES
         return under.by_method.get(question.method, under.loaders) if under.by_method else under.loaders
 
-    def _who(self, own: Any) -> Steps[Caller | None]:
+    async def _who(self, own: Any) -> Caller | None:
         """Who asks: on the path that is decided, whatever the application's own request says."""
         test = in_test.get()
         if test is not None and test.acts:
             return test.caller
-        caller: Caller | None = yield Call(self.enforcement.identify, self._located(own))
-        if caller is not None and not isinstance(caller, Caller):
-            raise TypeError(f"identify returns a bloodroot.Caller or None, not {type(caller).__name__}")
-        return caller
+        enforcement = self.enforcement
+        if enforcement.identify_again is not None:
+            self._identified = time.monotonic()
+        arguments = (own, self.request.path) if enforcement.identify_takes_path else (own,)
+        caller = self.call(enforcement.identify, arguments, False)
+        if caller is not None and caller.__class__ is not Caller:
+            if inspect.isawaitable(caller):
+                caller = await caller
+            if caller is not None and not isinstance(caller, Caller):
+                raise TypeError(f"identify returns a bloodroot.Caller or None, not {type(caller).__name__}")
+        found: Caller | None = caller
+        return found
 
     def _located(self, own: Any) -> tuple[Any, ...]:
         return (own, self.request.path) if self.enforcement.identify_takes_path else (own,)
@@ -286,19 +266,18 @@ class Exchange:
         every = self.enforcement.identify_again
         return every is not None and self.decided and time.monotonic() - self._identified >= every
 
-    def again(self, own: Any) -> Steps[bool]:
+    async def again(self, own: Any) -> bool:
         """Identify the caller again, while a response or a WebSocket goes on; whether it may go on."""
         before = self.access
         try:
-            caller = yield from self._who(own)
+            caller = await self._who(own)
         except Unidentified:
             caller = None
-        self._identified = time.monotonic()
         if (caller.id if caller else None) != (before.caller.id if before.caller else None):
             return False
         return before.still_allowed(caller, self.request.segments or [])
 
-    def _load(self, access: Access, own: Any, loaders: Loaders, segments: list[str]) -> Steps[None]:
+    async def _load(self, access: Access, own: Any, loaders: Loaders, segments: list[str]) -> None:
         """Load the record of each parameter, in the order of the path, and decide again."""
         decision = access.decision
         values = decision.question.values
@@ -308,30 +287,31 @@ class Exchange:
         for name, loading in loaders:
             if name not in values:
                 continue
-            record = yield from self._loaded(access, own, name, values[name], loading)
+            record = await self._loaded(access, own, name, values[name], loading)
             if record is not None:
                 records[name] = record
         if records:
             _decide_with(access, record, records)
-        if self.policy.roles.things:
+        if self.policy.roles.has_things:
             tried = {name for name, *_ in loaders if name in values}
-            yield from self._load_on_the_way(access, own, record, records, tried)
+            await self._load_on_the_way(access, own, record, records, tried)
         if records:
             _log_faults(access)
 
-    def _loaded(self, access: Access, own: Any, name: str, text: Any, loading: Loading) -> Steps[Any]:
+    async def _loaded(self, access: Access, own: Any, name: str, text: Any, loading: Loading) -> Any:
         """What a loader finds; None for nothing."""
         try:
-            return (yield Call(loading.function, loading.arguments(text, own, access.caller), loading.blocks))
+            found = self.call(loading.function, loading.arguments(text, own, access.caller), loading.blocks)
+            return await found if inspect.isawaitable(found) else found
         except Exception as error:
             if not self.enforcement.is_missing(error):
                 log.error("the loader of %s failed for %s %s", name, access.method, plain(access.path))
                 raise
             return None
 
-    def _load_on_the_way(
+    async def _load_on_the_way(
         self, access: Access, own: Any, record: Any, records: dict[str, Any], tried: set[str]
-    ) -> Steps[None]:
+    ) -> None:
         """Load the records that only other records lead to, each once, as long as they make a difference.
 
         So are those that a line calls by another name than the route.
@@ -344,7 +324,7 @@ class Exchange:
                 return
             text = wanted.identifier.value
             text = str(text) if type(text).__module__ in _PLAIN else text
-            found = yield from self._loaded(access, own, wanted.thing, text, loader)
+            found = await self._loaded(access, own, wanted.thing, text, loader)
             if found is None:
                 # A record that belongs to what is not there is in nothing.
                 self._lost = True
@@ -353,9 +333,8 @@ class Exchange:
             _decide_with(access, record, records)
 
     def _refusal_before(self) -> Answer | None:
+        """What the caller gets of a request that is not allowed; None where it still depends on something."""
         decision = self.access.decision
-        if decision.outcome is Outcome.ALLOW:
-            return None
         if decision.reason is not None:
             return decision.answer
         needs = decision.question.values if decision.question.values is not None else decision.path_values

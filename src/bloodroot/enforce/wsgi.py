@@ -18,7 +18,7 @@ from .enforcement import Enforcement, Identify, Page
 from .following import opened
 from .leaving import leaving
 from .loaders import Records
-from .pipeline import Call, Exchange, run
+from .pipeline import Exchange, run
 from .startup import without_actions
 
 __all__ = ["AccessMiddleware"]
@@ -84,12 +84,12 @@ class AccessMiddleware:
         return _Gate(self.enforcement, Request(environ), start_response).serve(self.app)
 
 
-def call(asked: Call) -> Any:
-    """Make a call, at once."""
-    result = asked.function(*asked.arguments)
+def call(function: Callable[..., Any], arguments: tuple[Any, ...], _: bool) -> Any:
+    """Call a function, at once."""
+    result = function(*arguments)
     if inspect.iscoroutine(result):
         result.close()
-        raise TypeError(f"{asked.function!r} is async, and WSGI waits for nothing; make it a plain function")
+        raise TypeError(f"{function!r} is async, and WSGI waits for nothing; make it a plain function")
     return result
 
 
@@ -145,7 +145,7 @@ class _Gate(Exchange):
     held: tuple[str, list[tuple[str, str]]] | None = None
 
     def __init__(self, enforcement: Enforcement, request: Request, start_response: Callable[..., Any]) -> None:
-        super().__init__(enforcement, request)
+        super().__init__(enforcement, request, call)
         self.start_response = start_response
         self.early: list[bytes] = []
 
@@ -156,7 +156,7 @@ class _Gate(Exchange):
         # Nobody acts before it is decided who does, whoever acts around.
         self.context.run(_current.set, None)
         try:
-            answer = self.context.run(run, self.decide(self.request), call)
+            answer = self.context.run(run, self.decide(self.request))
         except Exception:
             log.exception("%s failed before the handler; the request is refused", self.request.method)
             answer = responses.NO_CALLER
@@ -209,7 +209,7 @@ class _Gate(Exchange):
 
     def may_go_on(self) -> bool:
         """Whether the caller may have more of a body that is being sent."""
-        return bool(run(self.again(self.request), call))
+        return run(self.again(self.request))
 
     def _start(self, status: str, headers: list[tuple[str, str]], exc_info: Any = None) -> Callable[[bytes], None]:  # noqa: ARG002
         """What the application sees as ``start_response``; nothing is sent yet, so that it may be called again."""

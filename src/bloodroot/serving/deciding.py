@@ -17,7 +17,6 @@ from ..core.requirements import in_words
 from ..enforce.asgi import call_async
 from ..enforce.audit import who_asks
 from ..enforce.loaders import read_loaders
-from ..enforce.pipeline import Call
 from ..request import PlainRequest, query_of
 from .in_force import InForce, Known
 from .questions import BadQuestion, Entity, Evaluation, Evaluations, Semantic
@@ -156,7 +155,7 @@ class Decider:
                 raise Unavailable(f"the records of {thing.type} cannot be asked at present") from error
         if (loading := self._loadings.get(thing.type)) is not None:
             sent = PlainRequest("GET", "/", ())
-            loaded = call_async(Call(loading.function, loading.arguments(thing.id, sent, caller), loading.blocks))
+            loaded = call_async(loading.function, loading.arguments(thing.id, sent, caller), loading.blocks)
             found = await loaded if loading.blocks or hasattr(loaded, "__await__") else loaded
             return policy.check(caller, guard, record=_existing(found, thing))
         return decision
