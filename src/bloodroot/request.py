@@ -138,12 +138,13 @@ class AsgiRequest(Request):
         own: the application's own path, decoded.
     """
 
-    __slots__ = ("method", "own", "path", "prefix", "query_string", "scope", "segments")
+    __slots__ = ("_whole", "method", "own", "path", "prefix", "query_string", "scope", "segments")
 
     def __init__(self, scope: Mapping[str, Any], own: str | None = None, prefix: str | None = None) -> None:
         self.scope = scope
         self.method = method_of(scope)
         whole: str = scope["path"]
+        self._whole = whole
         raw = scope.get("raw_path")
         if own is None:
             own = own_path(scope)
@@ -160,6 +161,14 @@ class AsgiRequest(Request):
         # As nearly always, the client has sent just this. Else what it sent must be unambiguous as well.
         if raw is not None and not (plain and raw == whole.encode()) and _as_sent(raw) is None:
             self.segments = None
+
+    def is_of(self, scope: Mapping[str, Any]) -> bool:
+        """Whether a scope has method, path and prefix as they were read from this request's own."""
+        return bool(
+            scope["path"] == self._whole
+            and scope.get("root_path", "") == self.prefix
+            and method_of(scope) == self.method
+        )
 
     @property
     def is_handshake(self) -> bool:

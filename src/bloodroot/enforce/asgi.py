@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import inspect
-from collections.abc import Callable, Sequence
+from collections.abc import Awaitable, Callable, Sequence
 from typing import Any
 
 from ..core.answers import Answer
@@ -146,14 +146,16 @@ class Gate(Exchange):
     """
 
     request: Request
-    started = False
     ended = False
-    answer: Answer | None = None
     _early: Sequence[Message] = ()
 
     def __init__(self, enforcement: Enforcement, request: Request, send: Send) -> None:
         super().__init__(enforcement, request, call_async)
         self.forward = send
+        self.started = False
+        self.answer: Answer | None = None
+        self._asks_again = enforcement.identify_again is not None
+        self._passes_on = False  # whether nothing is to be done for what follows the beginning
         self.socket = request.scope["type"] == "websocket"
 
     @property
@@ -177,7 +179,7 @@ class Gate(Exchange):
                 scope["session"] = session
 
             self.undo = undo
-        if self.socket and self.enforcement.identify_again is not None:
+        if self.socket and self._asks_again:
             receive = self._received_from(receive)
         token = _current.set(self.access)
         try:
@@ -205,8 +207,11 @@ class Gate(Exchange):
         else:
             await send_response(self.response(answer, own), self.forward, body=self.request.method != "HEAD")
 
-    async def send(self, message: Message) -> None:
+    def send(self, message: Message) -> Awaitable[None]:
         """Pass a message on, or withhold the response: nothing goes on before its beginning may."""
+        return self.forward(message) if self._passes_on else self._send(message)
+
+    async def _send(self, message: Message) -> None:
         if not self.started:
             if self.answer is not None:
                 raise Withheld(self.answer)  # the handler goes on all the same
@@ -220,9 +225,7 @@ class Gate(Exchange):
             self.begin(message)
             for early in self._early:
                 await self.forward(early)
-        elif self.enforcement.identify_again is not None and (
-            self.ended or (self.is_due and not await self._may_go_on())
-        ):
+        elif self.ended or (self.is_due and not await self._may_go_on()):
             raise Gone("the caller may have no more of this")
         await self.forward(message)
 
@@ -233,6 +236,7 @@ class Gate(Exchange):
     def begin(self, message: Message) -> None:  # noqa: ARG002
         """A response begins to leave."""
         self.started = True
+        self._passes_on = not self._asks_again
 
     async def _may_go_on(self) -> bool:
         """Whether the caller is still one who may have what goes on being sent; ends it where not."""
@@ -276,10 +280,11 @@ class _Alone(Gate):
         """A response begins to leave: write it down, and keep caches from giving it to other callers."""
         self.started = True
         let_leave([self], message)
+        self._passes_on = not self._asks_again and not self.access.public
 
-    async def send(self, message: Message) -> None:
+    async def _send(self, message: Message) -> None:
         """As `Gate.send`. Once all of a response has left, asking changes nothing of it."""
-        await super().send(message)
+        await super()._send(message)
         if self.started and message["type"] == "http.response.body" and not message.get("more_body"):
             self.access.public = False
 

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Awaitable, Callable, Iterable, MutableMapping
+from functools import lru_cache
 from typing import Any
 
 from ..core.answers import Answer
@@ -50,20 +51,27 @@ def with_headers(headers: Iterable[tuple[bytes, bytes]], more: Iterable[tuple[st
 
 def private_headers(headers: Iterable[tuple[bytes, bytes]], names: tuple[str, ...]) -> list[tuple[bytes, bytes]]:
     """The headers of a response for one caller alone, which varies by headers of these names."""
-    found = list(headers)
-    lower = [name.lower() for name, _ in found]
-    values = []
-    while b"vary" in lower:
-        place = lower.index(b"vary")
-        values.append(found.pop(place)[1])
-        del lower[place]
-    there = b", ".join(values)
-    vary = responses.varied(there.decode("latin-1"), names).encode("latin-1") or there
+    found, there, says = [], b"", False
+    for header in headers:
+        name = header[0]
+        if len(name) == 4 and name.lower() == b"vary":
+            there = there + b", " + header[1] if there else header[1]
+            continue
+        if len(name) == 13 and name.lower() == b"cache-control":
+            says = True
+        found.append(header)
+    vary = _varied(there, names)
     if vary:
         found.append((b"vary", vary))
-    if b"cache-control" not in lower:
+    if not says:
         found.append(_PRIVATE)
     return found
+
+
+@lru_cache(maxsize=256)
+def _varied(there: bytes, names: tuple[str, ...]) -> bytes:
+    """The values of ``vary`` with names more."""
+    return responses.varied(there.decode("latin-1"), names).encode("latin-1") or there
 
 
 _PRIVATE = (b"cache-control", responses.PRIVATE.encode())

@@ -7,7 +7,7 @@ cleared, or was refused in its handler's place.
 
 from __future__ import annotations
 
-from collections.abc import Iterable
+from collections.abc import Awaitable, Iterable, Sequence
 from typing import Any, NamedTuple, Protocol
 
 from starlette.exceptions import HTTPException
@@ -17,6 +17,7 @@ from starlette.websockets import WebSocket
 
 from ..core.answers import Answer
 from ..request import AsgiRequest, method_of, own_path
+from .access import Access
 from .asgi import Gate, Withheld, let_leave
 from .asgi_messages import BEGINNINGS, App, Message, Receive, Scope, Send, status_of
 from .enforcement import Enforcement, Served
@@ -53,9 +54,6 @@ class Arrival:
     """
 
     request: AsgiRequest
-    came = False
-    started = False
-    _replaced = False
     _failed: tuple[Dispatch, Answer] | None = None
 
     def __init__(self, gates: Application, scope: Scope, send: Send) -> None:
@@ -63,7 +61,10 @@ class Arrival:
         self.scope = scope
         self.forward = send
         self.dispatches: list[Dispatch] = []
-        self._early: list[Message] = []
+        self.came = self.started = False
+        self._replaced = self._passes_on = False
+        self._early: Sequence[Message] = ()
+        self._public: Sequence[Access] = ()
 
     def come(self, scope: Scope) -> None:
         """Take over the request, once the router has it."""
@@ -81,7 +82,8 @@ class Arrival:
     def end(self) -> None:
         """Let go of what knows each other: without this all of it would wait for the collector of garbage."""
         self.scope = {}
-        self.came = False
+        self.came = self._passes_on = False
+        self.forward = _over
         self.__dict__.pop("request", None)
         for dispatch in self.dispatches:
             dispatch.way.routing.dispatches = []
@@ -89,10 +91,13 @@ class Arrival:
 
     def dispatch(self, way: Way, scope: Scope, send: Send) -> Dispatch:
         """Something that is dispatched: of a path that is what mounts on the way have matched, and what is left."""
-        self.come(scope)
-        request, own = self.request, way.path + own_path(scope)
-        if own != request.own or method_of(scope) != request.method:
-            request = AsgiRequest(scope, own, request.prefix)
+        if not self.came:
+            self.come(scope)
+        request = self.request
+        if way.path or not request.is_of(scope):
+            own = way.path + own_path(scope)
+            if own != request.own or method_of(scope) != request.method:
+                request = AsgiRequest(scope, own, request.prefix)
         found = Dispatch(self.gates, request, way, scope, send)
         self.dispatches.append(found)
         way.routing.dispatches.append(found)
@@ -128,13 +133,16 @@ class Arrival:
         else:
             await missing(scope, receive, send)
 
-    async def send(self, message: Message) -> None:
+    def send(self, message: Message) -> Awaitable[None]:
         """Pass a message on, or answer in the place of the response."""
+        return self.forward(message) if self._passes_on else self._send(message)
+
+    async def _send(self, message: Message) -> None:
         if self._replaced:
             return
         if not self.started:
             if message["type"] not in BEGINNINGS:
-                self._early.append(message)
+                self._early = [*self._early, message]
                 return
             # What comes before the router answers without the policy.
             refused = self._failed
@@ -152,11 +160,16 @@ class Arrival:
                 let_leave(self.dispatches, message)
             for early in self._early:
                 await self.forward(early)
+            self._public = [each.access for each in self.dispatches if each.decided and each.access.public]
+            self._passes_on = not self._public
         await self.forward(message)
         if message["type"] == "http.response.body" and not message.get("more_body"):
-            for each in self.dispatches:
-                if each.decided and each.access.public:
-                    each.access.public = False
+            for access in self._public:
+                access.public = False
+
+
+async def _over(message: Message) -> None:
+    raise RuntimeError(f"the application has ended, and sends {message['type']} all the same")
 
 
 async def examined(arrival: Arrival, dispatches: list[Dispatch], message: Message) -> tuple[Dispatch, Answer] | None:
@@ -185,16 +198,16 @@ class Routing:
         dispatches: what the router has led to.
     """
 
-    def __init__(self, arrival: Arrival) -> None:
+    def __init__(self, arrival: Arrival, send: Send | None = None) -> None:
         self.arrival = arrival
         self.dispatches: list[Dispatch] = []
+        self._send = send if send is not None else arrival.forward
         self._begun = False
         self._refused: tuple[Dispatch, Answer] | None = None
 
     async def run(self, stack: App, missing: App, scope: Scope, receive: Receive, send: Send) -> None:
         """Let the router choose a route, and see what comes of what it does by itself."""
         self.arrival.come(scope)
-        self._send = send
         if not self.arrival.request.readable and not self.arrival.gates.enforcement.reports(None):
             dispatch = self.arrival.dispatch(scope[WAY][self.arrival.gates], scope, send)
             answer = await dispatch.decide(None)
@@ -203,16 +216,25 @@ class Routing:
             await dispatch.answer_plainly(answer, dispatch.own)
             return
         try:
-            await stack(scope, receive, self._release)
+            await stack(scope, receive, self.release)
         except Exception:
             if self._refused is None or self._begun:
                 raise
+        finally:
+            self._send = _over  # what it sends to nearly always knows the scope, which knows this
         if self._refused is not None and not self._begun:
             self._begun = True
             dispatch, answer = self._refused
             await dispatch.answer_with(answer, scope, receive, send, missing)
 
-    async def _release(self, message: Message) -> None:
+    def released_by(self, dispatch: Dispatch) -> Send | None:
+        """Where a response goes on that its only dispatch has let out, as nearly always; None for any other."""
+        if self._refused is not None or len(self.dispatches) != 1 or self.dispatches[0] is not dispatch:
+            return None
+        self._begun = True
+        return self._send
+
+    async def release(self, message: Message) -> None:
         """Pass a message on, if the response may begin to leave; raises `Withheld` where not.
 
         Error handlers take what they have passed on for sent, and do not answer again: it is seen before.
@@ -292,6 +314,12 @@ class Dispatch(Gate):
         finally:
             scope.pop("root_path")
             scope.update(before)
+
+    def begin(self, message: Message) -> None:
+        """A response begins to leave. What stands right behind the router has nothing to ask there again."""
+        super().begin(message)
+        if self.forward == self.way.routing.release:
+            self.forward = self.way.routing.released_by(self) or self.forward
 
     async def answer_with(self, answer: Answer, scope: Scope, receive: Receive, send: Send, missing: App) -> None:
         """Answer in the place of the handler, through the framework: with its error handlers, or its missing page."""

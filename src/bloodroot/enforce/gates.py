@@ -8,7 +8,7 @@ in a mounted application) is decided by its path before it leaves.
 from __future__ import annotations
 
 import weakref
-from collections.abc import Callable, Iterable
+from collections.abc import Awaitable, Callable, Iterable
 from functools import partial
 from typing import Any, SupportsIndex
 
@@ -55,21 +55,20 @@ class Gates:
         self.gate_router(router)
         stack = router.middleware_stack
 
-        async def within(scope: Scope, receive: Receive, send: Send) -> None:
+        def within(scope: Scope, receive: Receive, send: Send) -> Awaitable[None]:
             if router.routes.__class__ is not GatedRoutes or router.default.__class__ is not _Default:
                 self.gate_router(router)  # exchanged for another
             arrival = self.arrival(scope)
             if arrival is None:
                 by_itself = scope["type"] != "lifespan" and not scope.get(KEY)
-                await (Outermost(within, self) if by_itself else stack)(scope, receive, send)
-                return
-            routing = Routing(arrival)
+                return (Outermost(within, self) if by_itself else stack)(scope, receive, send)
+            routing = Routing(arrival, send)
             # Whatever led here: what is dispatched from here on begins at the root.
             scope[WAY] = {**scope.get(WAY, {}), self: Way(routing)}
-            await routing.run(stack, router.not_found, scope, receive, send)
+            return routing.run(stack, router.not_found, scope, receive, send)
 
         within.gates = self  # type: ignore[attr-defined]
-        router.middleware_stack = within
+        router.middleware_stack = within  # type: ignore[assignment]
 
     def arrival(self, scope: Scope) -> Arrival | None:
         """The request at the outer end of this application that led to a scope: the last one, if it came again."""
@@ -238,24 +237,22 @@ def _through(inner: Router, handle: App, owner: GatedRoutes) -> App:
 def _leaf(route: BaseRoute, handle: App, owner: GatedRoutes) -> App:
     """What serves requests: each application that a request comes through decides, the outer one first."""
 
-    async def leaf(scope: Scope, receive: Receive, send: Send) -> None:
+    def leaf(scope: Scope, receive: Receive, send: Send) -> Awaitable[None]:
         arrivals: tuple[Arrival, ...] = scope.get(KEY, ())
         if not arrivals:
             gates = owner.last()
             # A part of a protected application that is used by itself.
-            await (handle if gates is None else Outermost(leaf, gates))(scope, receive, send)
-            return
+            return (handle if gates is None else Outermost(leaf, gates))(scope, receive, send)
         if len(arrivals) == 1 and owner.decides(arrivals[0].gates):
             # As nearly always: one application, and a route of its own.
-            await arrivals[0].serve(way_to(scope, arrivals[0]), route, handle, owner.missing, scope, receive, send)
-            return
+            return arrivals[0].serve(way_to(scope, arrivals[0]), route, handle, owner.missing, scope, receive, send)
         app = handle
         for arrival in last_of_each(arrivals):
             way = way_to(scope, arrival)
             # One that has mounted all of this as a whole has decided so.
             if owner.decides(arrival.gates) or not way.routing.dispatches:
                 app = partial(arrival.serve, way, route, app, owner.missing)
-        await app(scope, receive, send)
+        return app(scope, receive, send)
 
     return leaf
 

@@ -163,7 +163,7 @@ class Exchange:
         self.access = access
         self.decided = True
         self._seconds = time.perf_counter() - began
-        if access.decision.outcome is Outcome.ALLOW:
+        if access.decision.outcome is _ALLOW:
             return None
         answer = self._refusal_before()
         if answer is None and not self.observes and (self.socket or not self._may_be_settled()):
@@ -230,7 +230,9 @@ class Exchange:
         if served is None:
             question.line = line or self.policy.lookup.by_path(question.method, segments)
             return self.enforcement.loaders_at(self.policy, question.line)
-        under = self.enforcement.under(self.policy, served)
+        under = served.under
+        if under.policy is not self.policy:
+            under = self.enforcement.under(self.policy, served)
         # Nearly always the route alone says it.
         settled = under.binding.settled.get(question.method)
         question.line = settled or under.binding.line_for(question.method, segments)
@@ -453,7 +455,7 @@ class Exchange:
         if self.observes:
             return False
         line = access.decision.line
-        if access.consulted or line is None or not line.open_to_anyone or (streams and not sized()):
+        if access.consulted or line is None or not line.requirement.open_to_anyone or (streams and not sized()):
             return True
         if any(not rule.open_to_anyone for rule in policy.lookup.rules_for(access.method, access.path)):
             return True
@@ -472,6 +474,9 @@ class Exchange:
     def _note(self, answer: Answer | None) -> None:
         """Write down what came of the request."""
         access, audit = self.access, self.enforcement.audit
+        writes = answer is not None or audit.allowed or in_test.get() is not None
+        if not writes and not audit.counts:
+            return
         decided = access.decided
         if answer is None:
             outcome = "allow"
@@ -482,11 +487,12 @@ class Exchange:
             outcome = decided.outcome.value
         if audit.counts:
             audit.count(access, outcome, self._seconds)
-        if answer is not None or audit.allowed or in_test.get() is not None:
+        if writes:
             named, enforced = id_of_request(self.request.headers.get(audit.request_id)), not self.observes
             audit.write(access, outcome, decided, request=named, enforced=enforced, seconds=self._seconds)
 
 
+_ALLOW = Outcome.ALLOW  # a name of its own is found faster
 _MOST_NAMES, _LONGEST_NAME = 20, 100
 _NO_QUERY: dict[str, Any] = {}
 _NO_VALUES: dict[str, Any] = {}
@@ -519,7 +525,10 @@ def _log_faults(access: Access) -> None:
 
 def _texts_of(values: Mapping[str, Any]) -> Mapping[str, Any]:
     """The parameters of a path as text, whatever plain types a framework has made of them."""
-    if all(type(value) is str for value in values.values()):
+    for value in values.values():
+        if value.__class__ is not str:
+            break
+    else:
         return values
     return {name: str(value) if type(value).__module__ in _PLAIN else value for name, value in values.items()}
 
