@@ -52,3 +52,10 @@ class Callers(unittest.TestCase):
         self.assertTrue(policy.decide(caller, "GET", "/teams/2").allowed)
         self.assertFalse(policy.decide(caller, "GET", "/teams/3").allowed)
         self.assertTrue(policy.decide(caller, "GET", "/same").allowed)
+
+    def test_a_caller_has_no_attributes_but_its_own(self) -> None:
+        caller = Caller(3, {"u"}, attributes={"x": 3})
+        for name, outcome in (("x", "allow"), ("_caller", "deny"), ("followed", "deny"), ("keys", "deny")):
+            with self.subTest(name):
+                text = f"roles\n  u\nconditions\n  same  caller.{name} == caller.{name}\nendpoints\n  GET /a  same\n"
+                self.assertEqual(bloodroot.parse(text).decide(caller, "GET", "/a").outcome, outcome)

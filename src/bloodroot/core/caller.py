@@ -133,25 +133,31 @@ def roles_in_records(caller: Caller | None) -> list[str]:
 
 
 class CallerView:
-    """A caller as conditions see it: ``id``, and the attributes by name."""
+    """A caller as conditions see it: ``id``, and the attributes by name; by key, so that nothing else has a name.
 
-    __slots__ = ("_caller",)
+    Attributes:
+        followed: what references to the caller have led to, by their words: the same whatever the record.
+    """
+
+    __slots__ = ("_caller", "followed")
 
     def __init__(self, caller: Caller) -> None:
         self._caller = caller
+        self.followed: dict[str, Any] = {}
 
-    def __getattr__(self, name: str) -> Any:
+    def keys(self) -> Iterable[str]:
+        """The names."""
+        return dict.fromkeys(("id", "actor", *self._caller.attributes))
+
+    def __getitem__(self, name: str) -> Any:
         if name == "id":
             if self._caller.id is None:
-                raise AttributeError(name)
+                raise KeyError(name)
             return self._caller.id
         if name == "actor":
             # That no one acts for the caller is known: it is none, and not missing.
             return self._caller.actor if self._caller.actor is not None else self._caller.attributes.get("actor")
-        try:
-            return self._caller.attributes[name]
-        except KeyError as error:
-            raise AttributeError(name) from error
+        return self._caller.attributes[name]
 
 
 class Unidentified(BloodrootError):

@@ -15,8 +15,9 @@ if TYPE_CHECKING:
     from ..language.problems import Place
     from .answers import Answer, Answers
     from .caller import Caller
-    from .formulas import Formula
+    from .formulas import Facts, Formula
     from .lines import CompiledGuard, Line
+    from .predicates import Predicate
 
 
 class Outcome(StrEnum):
@@ -92,9 +93,11 @@ class Decision:
             ``closed``, ``signed-out``, ``signed-in``, ``role``, ``condition`` (one without a name) or the name of a
             condition.
         line: the endpoint line that decides; None where there is none, and for a guard.
+        left_open: the predicates that decide once records are known, each with what is known so far; None where more
+            than these has to be asked again.
     """
 
-    __slots__ = ("_asked", "_decides", "_remainder", "line", "outcome", "reason")
+    __slots__ = ("_asked", "_decides", "_remainder", "left_open", "line", "outcome", "reason")
 
     def __init__(
         self,
@@ -109,6 +112,7 @@ class Decision:
         self.reason = reason
         self.line = line
         self._remainder = remainder
+        self.left_open: list[tuple[Predicate, Facts]] | None = None
         self._decides = evaluator
         # Caller, method and path are most questions, and are worked out only when asked for.
         self._asked = question

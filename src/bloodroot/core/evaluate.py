@@ -21,7 +21,7 @@ from .question import Question
 from .reasons import Trace, add_passed, blamable, opens_after_sign_in, reason_of, roles_alone
 from .request_facts import ANYONE_AT_ALL, facts_for, known_to_signed_in, path_facts
 from .request_location import location_at, names_of_record
-from .requirements import PATH, THERE, asks_of, permissions_in, rests_on_records, without_guarded
+from .requirements import NOW, PATH, THERE, asks_of, permissions_in, rests_on_records, without_guarded
 from .resolver import Resolver
 from .role_cache import RoleCache
 from .roles import Held, RoleTable, kind_of_role
@@ -34,6 +34,7 @@ if TYPE_CHECKING:
     from .fields import FieldRules
     from .lines import ActionLine, CompiledGuard, Line
     from .locating import Location, There, Wanted
+    from .predicates import Predicate
     from .roles_in import RolesIn
 
 
@@ -184,6 +185,10 @@ class Evaluator:
         line = decision.line
         if line is None:
             return decision
+        if decision.left_open is not None:
+            outcome = _outcome_with_records(decision.left_open, question)
+            if outcome is not None:
+                return Decision(outcome, None, line, LATER if outcome is Outcome.DEPENDS else None, self, question)
         # Roles alone have not decided it, and have not changed.
         return self._decided_past_roles(question, question.segments or read_path(question.path) or [], line)
 
@@ -196,9 +201,12 @@ class Evaluator:
         return self._decided_past_roles(question, segments, line)
 
     def _decided_past_roles(self, question: Question, segments: list[str] | None, line: Line | None) -> Decision:
-        outcome = self._by_predicates(question, segments, line)
+        left_open: list[tuple[Predicate, Facts]] = []
+        outcome = self._by_predicates(question, segments, line, left_open)
         if outcome is not None:
-            return Decision(outcome, None, line, LATER if outcome is Outcome.DEPENDS else None, self, question)
+            decision = Decision(outcome, None, line, LATER if outcome is Outcome.DEPENDS else None, self, question)
+            decision.left_open = left_open or None
+            return decision
         outcome, reason, remainder = self._weigh(question, segments, line)
         return Decision(outcome, reason, line, remainder, self, question)
 
@@ -265,8 +273,17 @@ class Evaluator:
             trace.add("apart", StepVerdict.REFUSED, f"the caller holds {names}, which are kept apart")
         return _APART
 
-    def _by_predicates(self, question: Question, segments: list[str] | None, line: Line | None) -> Outcome | None:
+    def _by_predicates(
+        self,
+        question: Question,
+        segments: list[str] | None,
+        line: Line | None,
+        left_open: list[tuple[Predicate, Facts]],
+    ) -> Outcome | None:
         """What predicates of what is left for a set of roles decide, without a remainder.
+
+        Args:
+            left_open: becomes those that depend, where nothing but records decides these.
 
         Returns:
             None where something refuses, and where roles are not all that gives permissions.
@@ -287,8 +304,10 @@ class Evaluator:
             rules = self.lookup.rules_at(question.method, segments or []) if self.lookup.standing else ()
             asking = (*rules, line) if rules else (line,)
         outcome = Outcome.ALLOW
+        # Where a request is, which records its path is about, and how late it is, is found anew with each record.
+        same = not self.roles.has_things
         there = None
-        if self.roles.things and guard is None:
+        if self.roles.has_things and guard is None:
             assert line is not None
             there = self._there(question, segments, (line, *rules))
             together = there.location.together if there is not None and there.location is not None else TRUE
@@ -314,6 +333,10 @@ class Evaluator:
                 return None
             if bits != CAN_BE_TRUE:
                 outcome = Outcome.DEPENDS
+                left_open.append((remaining.predicate, facts))
+            same &= not remaining.asks & (PATH | NOW)
+        if not same:
+            left_open.clear()
         return outcome
 
     def _weigh_asked(self, parts: list[WeighedPart], caller: Caller | None, trace: Trace | None) -> Weighed:
@@ -488,6 +511,18 @@ class Evaluator:
 def _of_line(formula: Formula, facts: Facts) -> Formula:
     """What a line or a guard asks of a caller of whom this is known."""
     return formula if facts.allowed == -1 else opened_by_scopes(formula)
+
+
+def _outcome_with_records(left_open: list[tuple[Predicate, Facts]], question: Question) -> Outcome | None:
+    """What predicates that depended decide now that records are known; None where one of them refuses."""
+    outcome = Outcome.ALLOW
+    for predicate, facts in left_open:
+        bits = predicate(facts.about(question.record, question.records, guarded=question.guarded))
+        if not bits & CAN_BE_TRUE:
+            return None
+        if bits != CAN_BE_TRUE:
+            outcome = Outcome.DEPENDS
+    return outcome
 
 
 def line_in_words(line: Line, question: Question) -> str:

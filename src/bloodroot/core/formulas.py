@@ -62,8 +62,7 @@ class Facts:
         there: what the caller holds in the records that the path leads to (`locating.There`); None where that is not
             known, and the bits say what may be held.
         folded: what parts that are shared have come to, by their id and what they rest on beside the facts. Each is
-            kept with its part, so that the id is never that of another one. Predicates keep there what references to
-            the caller lead to, by their words.
+            kept with its part, so that the id is never that of another one.
     """
 
     # One is made for each decision, and most of it stays as it is: defaults on the class cost nothing to set.
@@ -97,6 +96,12 @@ class Facts:
         self.folded: dict[object, Any] = {}
         if supplied:
             self.__dict__.update(supplied)
+
+    def about(self, record: Any, records: Mapping[str, Any] | None, *, guarded: bool) -> Facts:
+        """The same where a record is known, and nothing folded yet: of a caller and the request alone."""
+        other = Facts(self.certain, self.possible, self.caller, record, records)
+        other.query, other.args, other.now, other.guarded = self.query, self.args, self.now, guarded
+        return other
 
     def with_(self, **changes: Any) -> Facts:
         """The same with some of it changed, and nothing folded yet."""

@@ -12,6 +12,7 @@ from collections.abc import Callable, Sequence
 from typing import Any
 
 from ..language.operators import OPERATORS
+from .caller import CallerView
 from .conditions import Clock, Comparison, Holds, Listed, Now, Operand, Reference, Shifted, follow, is_textual, resolve
 from .formulas import CAN_BE_FALSE, CAN_BE_FAULTY, CAN_BE_TRUE, Constant, Facts, Formula, Interpretation, walk
 from .records import MISSING, UNKNOWN, attribute
@@ -225,10 +226,12 @@ def _reference(reference: Reference) -> _Getter:
         key = reference.words()
 
         def of_caller(facts: Facts) -> Any:
-            # The same whatever the record.
-            value = facts.folded.get(key, _NOT_FOLLOWED)
+            caller = facts.caller
+            if caller.__class__ is not CallerView:
+                return follow(reference, facts)
+            value = caller.followed.get(key, _NOT_FOLLOWED)
             if value is _NOT_FOLLOWED:
-                value = facts.folded[key] = follow(reference, facts)
+                value = caller.followed[key] = follow(reference, facts)
             return value
 
         return of_caller

@@ -34,29 +34,36 @@ class Question:
         unreadable: whether the client's own spelling of the path can be read in more than one way.
     """
 
-    # Most questions are about caller, method and path alone: defaults on the class cost nothing to set.
-    record: Any = None
-    records: Mapping[str, Any] | None = None
-    query: Mapping[str, Any] | None = None
-    args: Mapping[str, Any] | None = None
-    now: datetime.datetime | None = None
-    guarded: bool = False
-    assume: Mapping[str, bool] | None = None
-    values: Mapping[str, Any] | None = None
-    line: Line | None = None
-    routed: bool = False
-    segments: list[str] | None = None
-    guard: CompiledGuard | None = None
-    unreadable: bool = False
+    __slots__ = (
+        *("args", "assume", "caller", "guard", "guarded", "line", "method", "now", "path", "query"),
+        *("record", "records", "routed", "segments", "unreadable", "values"),
+    )
 
     def __init__(self, caller: Caller | None, method: str, path: str) -> None:
         self.caller = caller
         self.method = method
         self.path = path
+        self.record: Any = None
+        self.records: Mapping[str, Any] | None = None
+        self.query: Mapping[str, Any] | None = None
+        self.args: Mapping[str, Any] | None = None
+        self.now: datetime.datetime | None = None
+        self.guarded = False
+        self.assume: Mapping[str, bool] | None = None
+        self.values: Mapping[str, Any] | None = None
+        self.line: Line | None = None
+        self.routed = False
+        self.segments: list[str] | None = None
+        self.guard: CompiledGuard | None = None
+        self.unreadable = False
 
     def with_(self, **changes: Any) -> Question:
         """The same question with some of it changed."""
         other = Question(self.caller, self.method, self.path)
-        other.__dict__.update(self.__dict__)
-        other.__dict__.update(changes)
+        other.record, other.records, other.query, other.args = self.record, self.records, self.query, self.args
+        other.now, other.guarded, other.assume, other.values = self.now, self.guarded, self.assume, self.values
+        other.line, other.routed, other.segments = self.line, self.routed, self.segments
+        other.guard, other.unreadable = self.guard, self.unreadable
+        for name, value in changes.items():
+            setattr(other, name, value)
         return other
