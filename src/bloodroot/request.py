@@ -96,8 +96,8 @@ class Request:
     @property
     def readable(self) -> bool:
         """Whether method and path can be read in one way alone."""
-        is_other = self.method == WEBSOCKET and not self.is_handshake
-        return self.segments is not None and is_method(self.method) and not is_other
+        method = self.method
+        return self.segments is not None and is_method(method) and not (method == WEBSOCKET and not self.is_handshake)
 
     @property
     def is_handshake(self) -> bool:
@@ -146,10 +146,10 @@ class AsgiRequest(Request):
         whole: str = scope["path"]
         self._whole = whole
         raw = scope.get("raw_path")
-        if own is None:
-            own = own_path(scope)
-        self.own = own
         self.prefix = scope.get("root_path", "") if prefix is None else prefix
+        if own is None:
+            own = own_path(scope) if self.prefix else whole
+        self.own = own
         query = scope.get("query_string")
         self.query_string = query.decode("latin-1") if query else ""
         self.path = own or "/"

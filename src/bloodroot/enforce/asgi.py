@@ -147,13 +147,13 @@ class Gate(Exchange):
 
     request: Request
     ended = False
+    answer: Answer | None = None
     _early: Sequence[Message] = ()
 
     def __init__(self, enforcement: Enforcement, request: Request, send: Send) -> None:
         super().__init__(enforcement, request, call_async)
         self.forward = send
         self.started = False
-        self.answer: Answer | None = None
         self._asks_again = enforcement.identify_again is not None
         self._passes_on = False  # whether nothing is to be done for what follows the beginning
         self.socket = request.scope["type"] == "websocket"

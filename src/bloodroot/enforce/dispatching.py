@@ -117,7 +117,7 @@ class Arrival:
         """Decide by the route that was chosen, or else by the path; let it serve the request, or refuse."""
         dispatch = self.dispatch(way, scope, send)
         served = self.gates.served(way.routes, route, scope) if route is not None else None
-        steps = dispatch.decide(dispatch.own, served, scope.get("path_params"))
+        steps = dispatch.decide(dispatch._own, served, scope.get("path_params"))
         answer = await dispatch.run_placed(steps, scope)
         if answer is None:
             answer = await dispatch.run(handle, scope, receive)

@@ -76,10 +76,15 @@ class Exchange:
     """
 
     access: Access
+    failed = False
     unserved = False
     socket = False
+    undo: Callable[[], None] | None = None
     is_api = False
     _reported: Answer | None = None
+    _seconds = 0.0
+    _identified = 0.0
+    _loaders: Loaders = ()
     _lost = False  # whether a record on the way to what a role is held in is missing
 
     def __init__(self, enforcement: Enforcement, request: Request, call: Calls) -> None:
@@ -94,11 +99,8 @@ class Exchange:
             self.policy = following.policy
         # What is read for every request is set here: that costs less than to look for it in the class.
         self.observes = bool(enforcement.report_only) and self._is_observed()
-        self.decided = self.failed = False
+        self.decided = False
         self.refusing: Answer | None = None
-        self.undo: Callable[[], None] | None = None
-        self._seconds = self._identified = 0.0
-        self._loaders: Loaders = ()
 
     def _is_observed(self) -> bool:
         request = self.request
@@ -147,7 +149,10 @@ class Exchange:
         else:
             unidentified = None
             try:
-                question.caller = await self._who(own)
+                caller = self._identified_by(own)
+                if caller is not None and caller.__class__ is not Caller:
+                    caller = await self._checked(caller)
+                question.caller = caller
             except Unidentified as error:
                 unidentified = error
             except Exception:
@@ -241,6 +246,10 @@ class Exchange:
 
     async def _who(self, own: Any) -> Caller | None:
         """Who asks: on the path that is decided, whatever the application's own request says."""
+        return await self._checked(self._identified_by(own))
+
+    def _identified_by(self, own: Any) -> Any:
+        """What ``identify`` says, which may have to be awaited."""
         test = in_test.get()
         if test is not None and test.acts:
             return test.caller
@@ -248,14 +257,14 @@ class Exchange:
         if enforcement.identify_again is not None:
             self._identified = time.monotonic()
         arguments = (own, self.request.path) if enforcement.identify_takes_path else (own,)
-        caller = self.call(enforcement.identify, arguments, False)
-        if caller is not None and caller.__class__ is not Caller:
-            if inspect.isawaitable(caller):
-                caller = await caller
-            if caller is not None and not isinstance(caller, Caller):
-                raise TypeError(f"identify returns a bloodroot.Caller or None, not {type(caller).__name__}")
-        found: Caller | None = caller
-        return found
+        return self.call(enforcement.identify, arguments, False)
+
+    async def _checked(self, caller: Any) -> Caller | None:
+        if inspect.isawaitable(caller):
+            caller = await caller
+        if caller is not None and not isinstance(caller, Caller):
+            raise TypeError(f"identify returns a bloodroot.Caller or None, not {type(caller).__name__}")
+        return caller
 
     def _located(self, own: Any) -> tuple[Any, ...]:
         return (own, self.request.path) if self.enforcement.identify_takes_path else (own,)

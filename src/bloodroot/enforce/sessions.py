@@ -15,7 +15,7 @@ def kept_session(session: MutableMapping[str, Any]) -> Callable[[], None]:
     Args:
         session: a mapping, such as the session of Starlette or Flask, with attributes that say whether it was changed.
     """
-    if not isinstance(session, MutableMapping):
+    if not isinstance(session, dict | MutableMapping):
         return lambda: None  # one that nothing can be put into
     before = copied(session)
     attributes = dict(getattr(session, "__dict__", ()))
