@@ -59,7 +59,8 @@ class Question:
 
     def with_(self, **changes: Any) -> Question:
         """The same question with some of it changed."""
-        other = Question(self.caller, self.method, self.path)
+        other = Question.__new__(Question)
+        other.caller, other.method, other.path = self.caller, self.method, self.path
         other.record, other.records, other.query, other.args = self.record, self.records, self.query, self.args
         other.now, other.guarded, other.assume, other.values = self.now, self.guarded, self.assume, self.values
         other.line, other.routed, other.segments = self.line, self.routed, self.segments

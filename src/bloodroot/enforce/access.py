@@ -271,8 +271,7 @@ class Access(Acting):
         self.decision = decision
         self._asked = question
         # What is read of every request is set here: that costs less than to look for it in the class.
-        self.refusal = self.fields_refused = self.unidentified = None
-        self.observes = self.consulted = self.public = False
+        self.refusal = self.fields_refused = None
         self._guards_open = ()
         # What depends is decided by each record that is settled with, one as much as the next.
         self._before = decision

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import inspect
 from collections.abc import Awaitable, Callable, Sequence
+from functools import partial
 from typing import Any
 
 from ..core.answers import Answer
@@ -35,7 +36,7 @@ from .following import opened
 from .leaving import Keeping, headers_kept, keeping
 from .loaders import Records
 from .pipeline import Exchange
-from .sessions import kept_session
+from .sessions import KeptSession
 from .startup import without_actions
 
 __all__ = ["AccessMiddleware"]
@@ -147,6 +148,7 @@ class Gate(Exchange):
 
     request: Request
     ended = False
+    examines_all = False  # whether a response may be withheld that is cleared
     answer: Answer | None = None
     _early: Sequence[Message] = ()
 
@@ -172,13 +174,7 @@ class Gate(Exchange):
         """Run what serves the request; gives what the caller gets instead, if anything."""
         session = scope.get("session")
         if session is not None:
-            restore = kept_session(session)
-
-            def undo() -> None:
-                restore()
-                scope["session"] = session
-
-            self.undo = undo
+            self.undo = partial(_put_back, scope, KeptSession(session))
         if self.socket and self._asks_again:
             receive = self._received_from(receive)
         token = _current.set(self.access)
@@ -219,12 +215,14 @@ class Gate(Exchange):
                 # Hints and pushes come before a response, and say what is in it.
                 self._early = [*self._early, message]
                 return
-            self.answer = self.examined(status_of(message))
-            if self.answer is not None:
-                raise Withheld(self.answer)
+            if self.examines_all or not self.access.cleared:
+                self.answer = self.examined(status_of(message))
+                if self.answer is not None:
+                    raise Withheld(self.answer)
             self.begin(message)
-            for early in self._early:
-                await self.forward(early)
+            if self._early:
+                for early in self._early:
+                    await self.forward(early)
         elif self.ended or (self.is_due and not await self._may_go_on()):
             raise Gone("the caller may have no more of this")
         await self.forward(message)
@@ -263,11 +261,18 @@ class Gate(Exchange):
         return received
 
 
+def _put_back(scope: Scope, kept: KeptSession) -> None:
+    kept.restore()
+    scope["session"] = kept.session
+
+
 _NO_MORE = Answer(403, "You do not have access to this any more.")
 
 
 class _Alone(Gate):
     """A gate in front of a whole application: what passes it is what leaves."""
+
+    examines_all = True
 
     def examined(self, status: int) -> Answer | None:
         """As `Gate.examined`. What a page that is missing looks like is known of our own page alone."""
@@ -289,24 +294,32 @@ class _Alone(Gate):
             self.access.public = False
 
 
-def let_leave(dispatches: Sequence[Exchange], beginning: Message) -> None:
+def let_leave(dispatches: Sequence[Exchange], beginning: Message) -> Keeping:
     """Write down that a response begins to leave, and keep caches from giving it to other callers.
 
     Args:
         dispatches: all that was dispatched for it.
         beginning: its first message, whose headers are changed.
+
+    Returns:
+        Who may keep it.
     """
-    status = status_of(beginning)
-    headers = beginning.get("headers") or ()
-    found = keeping(dispatches, status, streams=True, sized=lambda: "status" in beginning and is_sized(status, headers))
+    found = keeping(dispatches, status_of(beginning), streams=True, sized=partial(_is_sized, beginning))
     if found is Keeping.ANYONE or "status" not in beginning:
-        return
+        return found
+    headers = beginning.get("headers") or ()
     enforcement = dispatches[0].enforcement
     if found is Keeping.CALLER:
         # As nearly always: without turning headers into text and back.
         beginning["headers"] = private_headers(headers, enforcement.vary)
     else:
-        beginning["headers"] = with_headers(headers, headers_kept(found, status, texts_of(headers), enforcement))
+        more = headers_kept(found, beginning["status"], texts_of(headers), enforcement)
+        beginning["headers"] = with_headers(headers, more)
+    return found
+
+
+def _is_sized(beginning: Message) -> bool:
+    return "status" in beginning and is_sized(beginning["status"], beginning.get("headers") or ())
 
 
 # Loaders have threads of their own: slow ones keep neither each other's requests nor the directory's for ever.

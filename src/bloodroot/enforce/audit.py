@@ -51,6 +51,7 @@ class Audit:
     Attributes:
         allowed: whether allowed requests are written down.
         counts: whether every decision is to be counted.
+        notes_allowed: whether either of these is so.
         request_id: the header that has the id of a request, in lower case.
     """
 
@@ -69,6 +70,7 @@ class Audit:
         self.request_id = request_id.lower()
         self._count = count
         self.counts = count is not None
+        self.notes_allowed = self.allowed or self.counts
 
     def log_how_to_see(self) -> None:
         """Say once in a process how to see the records, where nothing is set up to show them."""

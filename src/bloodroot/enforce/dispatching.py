@@ -21,7 +21,7 @@ from .access import Access
 from .asgi import Gate, Withheld, let_leave
 from .asgi_messages import BEGINNINGS, App, Message, Receive, Scope, Send, status_of
 from .enforcement import Enforcement, Served
-from .leaving import are_clear, withheld
+from .leaving import Keeping, are_clear, withheld
 from .pipeline import Steps
 
 KEY = "bloodroot"  # in a scope: the arrivals at the applications that a request comes through, the outer one first
@@ -156,11 +156,11 @@ class Arrival:
                 dispatch.forward = self.forward
                 await dispatch.answer_plainly(answer, dispatch.own)
                 return
-            if self.dispatches:
-                let_leave(self.dispatches, message)
+            dispatches = self.dispatches
+            if dispatches and (let_leave(dispatches, message) is Keeping.ANYONE or len(dispatches) > 1):
+                self._public = [each.access for each in dispatches if each.decided and each.access.public]
             for early in self._early:
                 await self.forward(early)
-            self._public = [each.access for each in self.dispatches if each.decided and each.access.public]
             self._passes_on = not self._public
         await self.forward(message)
         if message["type"] == "http.response.body" and not message.get("more_body"):
@@ -318,8 +318,9 @@ class Dispatch(Gate):
     def begin(self, message: Message) -> None:
         """A response begins to leave. What stands right behind the router has nothing to ask there again."""
         super().begin(message)
-        if self.forward == self.way.routing.release:
-            self.forward = self.way.routing.released_by(self) or self.forward
+        routing = self.way.routing
+        if self.forward == routing.release:
+            self.forward = routing.released_by(self) or self.forward
 
     async def answer_with(self, answer: Answer, scope: Scope, receive: Receive, send: Send, missing: App) -> None:
         """Answer in the place of the handler, through the framework: with its error handlers, or its missing page."""

@@ -25,7 +25,7 @@ from .following import opened
 from .leaving import leaving, withheld
 from .loaders import Records
 from .pipeline import Calls, Exchange, run
-from .sessions import kept_session
+from .sessions import KeptSession
 from .startup import StartUp, look_over, looked_over
 from .wsgi import acting, check_headers, without_early_hints
 
@@ -121,7 +121,10 @@ class _Driver:
         def start(status: str, headers: list[tuple[str, str]], *rest: Any) -> Any:
             nonlocal replaced
             # Flask gives out what an error handler says where a function after the request fails again.
-            replaced = not all(exchange.may_leave(int(status.split()[0])) for exchange in exchanges)
+            number = int(status.split()[0])
+            replaced = False
+            for exchange in exchanges:
+                replaced |= not exchange.may_leave(number)
             return _write_nothing if replaced else start_response(status, headers, *rest)
 
         try:
@@ -374,12 +377,12 @@ def _set(response: flask.Response, more: Iterable[tuple[str, str]], there: Colle
 def _kept() -> Callable[[], None]:
     """Keep what goes with a response beside it: the session, with its messages, and functions after the request."""
     context = request_context()
-    restore = kept_session(session_of(context))
+    kept = KeptSession(session_of(context))
     functions = context._after_request_functions
     many = len(functions)
 
     def undo() -> None:
-        restore()
+        kept.restore()
         del functions[many:]
 
     return undo

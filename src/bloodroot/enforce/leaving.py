@@ -36,7 +36,7 @@ def withheld(dispatches: Iterable[SomeExchange], status: int) -> tuple[SomeExcha
     """
     refused: tuple[SomeExchange, Answer] | None = None
     for dispatch in dispatches:
-        if dispatch.decided and dispatch.refusing is None:
+        if dispatch.refusing is None and dispatch.decided:
             answer = dispatch.responded(status)
             if answer is not None:
                 refused = refused or (dispatch, answer)

@@ -9,7 +9,9 @@ from __future__ import annotations
 import contextlib
 import inspect
 import time
-from collections.abc import Callable, Coroutine, Mapping
+import types
+from collections.abc import Awaitable, Callable, Coroutine, Mapping
+from functools import lru_cache
 from typing import Any, TypeVar
 
 from ..core.answers import Answer
@@ -160,7 +162,8 @@ class Exchange:
                 raise
             loaders = self._loaders = self._route(question, segments, served, values, line)
             access = Access(policy, question, policy.evaluator.decide_routed(question, segments))
-            access.unidentified = unidentified
+            if unidentified is not None:
+                access.unidentified = unidentified
             # Nothing is loaded for a caller who is refused whatever the record: they learn nothing of whether there
             # is one.
             if (loaders or policy.roles.has_things) and access.decision.reason is None:
@@ -313,7 +316,7 @@ class Exchange:
         """What a loader finds; None for nothing."""
         try:
             found = self.call(loading.function, loading.arguments(text, own, access.caller), loading.blocks)
-            return await found if inspect.isawaitable(found) else found
+            return await found if _may_be_awaited(found.__class__) and inspect.isawaitable(found) else found
         except Exception as error:
             if not self.enforcement.is_missing(error):
                 log.error("the loader of %s failed for %s %s", name, access.method, plain(access.path))
@@ -459,14 +462,16 @@ class Exchange:
         What is open to anyone, and was made without asking who it is for, stays as it is. A response that is made
         while it leaves may still ask, unless its length is known: then it is too late, which is an error.
         """
-        access, policy = self.access, self.policy
-        self._note(self._would_be() if self.observes else None)
+        access = self.access
         if self.observes:
+            self._note(self._would_be())
             return False
+        if self.enforcement.audit.notes_allowed or in_test.get() is not None:
+            self._note(None)
         line = access.decision.line
         if access.consulted or line is None or not line.requirement.open_to_anyone or (streams and not sized()):
             return True
-        if any(not rule.open_to_anyone for rule in policy.lookup.rules_for(access.method, access.path)):
+        if any(not rule.open_to_anyone for rule in self.policy.lookup.rules_for(access.method, access.path)):
             return True
         access.public = streams
         return False
@@ -483,9 +488,6 @@ class Exchange:
     def _note(self, answer: Answer | None) -> None:
         """Write down what came of the request."""
         access, audit = self.access, self.enforcement.audit
-        writes = answer is not None or audit.allowed or in_test.get() is not None
-        if not writes and not audit.counts:
-            return
         decided = access.decided
         if answer is None:
             outcome = "allow"
@@ -496,9 +498,15 @@ class Exchange:
             outcome = decided.outcome.value
         if audit.counts:
             audit.count(access, outcome, self._seconds)
-        if writes:
+        if answer is not None or audit.allowed or in_test.get() is not None:
             named, enforced = id_of_request(self.request.headers.get(audit.request_id)), not self.observes
             audit.write(access, outcome, decided, request=named, enforced=enforced, seconds=self._seconds)
+
+
+@lru_cache(maxsize=1024)
+def _may_be_awaited(kind: Any) -> bool:
+    """Whether objects of a type may be awaited: generators may, where they are coroutines."""
+    return issubclass(kind, Awaitable | types.GeneratorType)
 
 
 _ALLOW = Outcome.ALLOW  # a name of its own is found faster

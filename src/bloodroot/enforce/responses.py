@@ -172,10 +172,15 @@ def caching(headers: Sequence[tuple[str, str]], names: tuple[str, ...] = VARY) -
         headers: names in lower case, and values.
         names: the headers that callers are identified by.
     """
-    there = [name for name, _ in headers]
-    vary = varied(_vary_of(headers) if "vary" in there else "", names)
+    there, says = "", False
+    for name, value in headers:
+        if name == "vary":
+            there = f"{there}, {value}" if there else value
+        elif name == "cache-control":
+            says = True
+    vary = varied(there, names)
     more = [("Vary", vary)] if vary else []
-    if "cache-control" not in there:
+    if not says:
         more.append(("Cache-Control", PRIVATE))
     return more
 

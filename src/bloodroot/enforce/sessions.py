@@ -3,32 +3,39 @@
 from __future__ import annotations
 
 import copy
-from collections.abc import Callable, MutableMapping
+from collections.abc import MutableMapping
 from typing import Any
 
 _PLAIN = frozenset((str, int, float, bool, type(None)))
 
 
-def kept_session(session: MutableMapping[str, Any]) -> Callable[[], None]:
-    """Keep what is in a session; what is returned puts it back.
+class KeptSession:
+    """What is in a session.
 
     Args:
         session: a mapping, such as the session of Starlette or Flask, with attributes that say whether it was changed.
     """
-    if not isinstance(session, dict | MutableMapping):
-        return lambda: None  # one that nothing can be put into
-    before = copied(session)
-    attributes = dict(getattr(session, "__dict__", ()))
 
-    def restore() -> None:
+    __slots__ = ("_attributes", "_before", "session")
+
+    def __init__(self, session: MutableMapping[str, Any]) -> None:
+        self.session = session
+        # Nothing can be put into one of another kind.
+        changes = isinstance(session, (dict, MutableMapping))
+        self._before = copied(session) if changes else None
+        self._attributes = dict(getattr(session, "__dict__", ())) if changes else {}
+
+    def restore(self) -> None:
+        """Put it back."""
+        session, before = self.session, self._before
+        if before is None:
+            return
         if dict(session) != before:
             session.clear()
             session.update(before)
         if hasattr(session, "__dict__"):
             vars(session).clear()
-            vars(session).update(attributes)
-
-    return restore
+            vars(session).update(self._attributes)
 
 
 def copied(values: MutableMapping[str, Any]) -> dict[str, Any]:
