@@ -106,6 +106,7 @@ FOREIGN = {
     *(
         "Any",
         "Callable",
+        "Formula",
         "Iterable",
         "Iterator",
         "Mapping",

@@ -93,8 +93,6 @@ class Decision:
             ``closed``, ``signed-out``, ``signed-in``, ``role``, ``condition`` (one without a name) or the name of a
             condition.
         line: the endpoint line that decides; None where there is none, and for a guard.
-        left_open: the predicates that decide once records are known, each with what is known so far; None where more
-            than these has to be asked again.
     """
 
     __slots__ = ("_asked", "_decides", "_remainder", "left_open", "line", "outcome", "reason")
@@ -112,6 +110,8 @@ class Decision:
         self.reason = reason
         self.line = line
         self._remainder = remainder
+        # The predicates that decide once records are known, each with what is known so far; None where more than these
+        # has to be asked again.
         self.left_open: list[tuple[Predicate, Facts]] | None = None
         self._decides = evaluator
         # Caller, method and path are most questions, and are worked out only when asked for.
