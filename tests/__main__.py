@@ -69,7 +69,7 @@ def main(words: list[str]) -> int:
     use_memory()
     began = time.monotonic()
     every = []
-    workers = (os.cpu_count() or 1) + 1  # some tests wait
+    workers = (os.cpu_count() or 1) + 2  # some tests wait
     with ProcessPoolExecutor(workers, multiprocessing.get_context("spawn")) as pool:
         for future in as_completed([pool.submit(run, name, words) for name in modules()]):
             every.append(future.result())

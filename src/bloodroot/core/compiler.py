@@ -48,6 +48,9 @@ def parse(text: str, name: str = "<text>") -> Policy:
         return compile_documents([document], problems)
 
 
+_MANY_OBJECTS = 10_000
+
+
 @contextmanager
 def collector_paused() -> Iterator[None]:
     """Keep the collector of garbage from running while a policy is compiled.
@@ -62,7 +65,8 @@ def collector_paused() -> Iterator[None]:
     try:
         yield
     finally:
-        if gc.get_freeze_count() == 0:
+        # The count of what is frozen is counted anew each time, which takes long where an application has frozen all.
+        if gc.get_count()[0] > _MANY_OBJECTS and gc.get_freeze_count() == 0:
             # To the oldest generation with all of it: else the first collection of the youngest would look through it.
             gc.freeze()
             gc.unfreeze()
