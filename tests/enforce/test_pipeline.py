@@ -4,7 +4,7 @@ import asyncio
 import logging
 import unittest
 import uuid
-from collections.abc import Callable
+from collections.abc import Callable, Iterator
 from typing import Any
 from unittest import mock
 
@@ -125,6 +125,21 @@ class BeforeTheHandler(unittest.TestCase):
         for given in ("picker", {"id": 3}, True):
             with self.subTest(given=given), self.assertRaisesRegex(TypeError, type(given).__name__):
                 decided("GET", "/open/a", identify=Asked(given))
+
+    def test_where_nothing_can_be_awaited_nothing_is_let_in(self) -> None:
+        class Later:
+            def __await__(self) -> Iterator[None]:
+                yield
+
+        for request, how in (
+            (("GET", "/open/a"), {"identify": lambda own: Later()}),
+            (("GET", "/trees/3"), {"records": {"tree_id": lambda text: Later()}}),
+        ):
+            with self.subTest(request):
+                made = exchange(*request, **how)
+                with self.assertRaisesRegex(TypeError, "make it a plain function"):
+                    run(made.decide(OWN))
+                self.assertFalse(made.decided)
 
 
 class WhileAResponseGoesOn(unittest.TestCase):

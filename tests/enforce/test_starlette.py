@@ -1,9 +1,14 @@
 """The routes of a Starlette application, as a policy is bound to them."""
 
+import asyncio
+import gc
 import unittest
+from typing import Any
 
 import httpx
 from starlette.applications import Starlette
+from starlette.middleware import Middleware
+from starlette.middleware.sessions import SessionMiddleware
 from starlette.responses import PlainTextResponse
 from starlette.routing import Mount, Route, WebSocketRoute
 
@@ -140,3 +145,70 @@ class Routes(unittest.IsolatedAsyncioTestCase):
                     answer = await client.request(method, path, headers={"x-role": role} if role else {})
                     self.assertEqual(answer.status_code, status)
                     self.assertIn(text, answer.text)
+
+
+class Requests(unittest.IsolatedAsyncioTestCase):
+    def setUp(self) -> None:
+        policy = bloodroot.parse(
+            "roles\n  keeper\nconditions\n  own  record.by == caller.id\nendpoints\n"
+            "  GET /plain  keeper\n  GET /own/{owner}  own\n  GET /late  keeper\n"
+        )
+        self.late: list[asyncio.Task[None]] = []
+        self.ended = asyncio.Event()
+
+        async def late(scope: Any, receive: Any, send: Any) -> None:
+            async def after() -> None:
+                await self.ended.wait()
+                await send({"type": "http.response.start", "status": 200, "headers": []})
+                await send({"type": "http.response.body", "body": b"late"})
+
+            self.late.append(asyncio.create_task(after()))
+
+        class Late:
+            def __init__(self, scope: Any, receive: Any, send: Any) -> None:
+                self.given = scope, receive, send
+
+            def __await__(self) -> Any:
+                return late(*self.given).__await__()
+
+        routes = [Route("/plain", lists), Route("/own/{owner}", lists), Route("/late", Late)]
+        self.app = Starlette(routes=routes, middleware=[Middleware(SessionMiddleware, secret_key="k" * 32)])
+        starlette.protect(
+            self.app,
+            policy,
+            identify=lambda request: Caller(3, {"keeper"}),
+            records={"owner": lambda text: {"by": int(text)}},
+        )
+
+    async def asked(self, path: str, send: Any = None) -> list[Any]:
+        sent: list[Any] = []
+
+        async def kept(message: Any) -> None:
+            sent.append(message)
+
+        async def receive() -> Any:
+            return {"type": "http.request", "body": b"", "more_body": False}
+
+        scope = {"type": "http", "method": "GET", "path": path, "raw_path": path.encode(), "root_path": ""}
+        await self.app({**scope, "query_string": b"", "headers": [], "scheme": "http"}, receive, send or kept)
+        return sent
+
+    async def test_nothing_is_left_for_the_collector_of_garbage(self) -> None:
+        for path, status in (("/plain", 200), ("/own/3", 200)):
+            with self.subTest(path):
+                for _ in range(2):
+                    self.assertEqual((await self.asked(path))[0]["status"], status)
+                gc.collect()
+                gc.disable()
+                self.addCleanup(gc.enable)
+                await self.asked(path)
+                self.assertEqual(gc.collect(), 0)
+
+    async def test_what_is_sent_after_the_end_goes_nowhere(self) -> None:
+        sent = await self.asked("/late")
+        before = list(sent)
+        self.ended.set()
+        with self.assertRaisesRegex(RuntimeError, "has ended this request"):
+            await self.late[0]
+        self.assertEqual(sent, before)
+        self.assertNotIn(b"late", [message.get("body") for message in sent])

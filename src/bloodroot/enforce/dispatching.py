@@ -105,6 +105,8 @@ class Arrival:
 
     def itself(self) -> Dispatch:
         """The request as it came, where nothing was dispatched for it: whatever mounts have made of its scope."""
+        if not self.came:
+            raise RuntimeError(_OVER)
         request = self.request
         scope = {**self.scope, "path": request.prefix + request.own, "root_path": request.prefix}
         dispatch = Dispatch(self.gates, request, Way(Routing(self)), scope, self.forward)
@@ -168,8 +170,11 @@ class Arrival:
                 access.public = False
 
 
-async def _over(message: Message) -> None:
-    raise RuntimeError(f"the application has ended, and sends {message['type']} all the same")
+_OVER = "the application has ended this request, and sends a message of it all the same"
+
+
+async def _over(message: Message) -> None:  # noqa: ARG001
+    raise RuntimeError(_OVER)
 
 
 async def examined(arrival: Arrival, dispatches: list[Dispatch], message: Message) -> tuple[Dispatch, Answer] | None:
