@@ -139,7 +139,7 @@ class World:
             return any(self.opens(part, caller, record) for part in rest)
         if kind == "and":
             return holds and any(self.opens(part, caller, record) for part in rest)
-        grounded = kind == "name" and rest not in CONDITIONS
+        grounded = (kind == "name" and rest not in CONDITIONS) or is_for_anyone(asks)
         return holds and (grounded or self.counts("signed-in", caller))
 
     def value(self, asks: Any, caller: Caller | None, record: dict[str, Any]) -> bool | None:
@@ -198,6 +198,15 @@ def _three_not(value: bool | None, part: Any, caller: Caller | None) -> bool | N
     """``not``: faulty stays faulty, and where roles or permissions are meant it never opens to a signed-out caller."""
     found = None if value is None else not value
     return _join("and", [caller is not None, found]) if speaks_of_roles(part) else found
+
+
+def is_for_anyone(asks: Any) -> bool | None:
+    """Whether it is ``anyone`` in other words, as ``not nobody`` is; None where it speaks of more."""
+    kind, rest = asks
+    if kind == "name":
+        return {"anyone": True, "nobody": False}.get(rest)
+    part = is_for_anyone(rest) if kind == "not" else None
+    return None if part is None else not part
 
 
 def speaks_of_roles(asks: Any) -> bool:

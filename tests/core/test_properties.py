@@ -11,7 +11,6 @@ from bloodroot.core.caller import imagined
 from bloodroot.core.endpoint_outcomes import outcome_at
 from bloodroot.core.formulas import TRUE, Facts
 from bloodroot.core.matrix import matrix_of_callers, matrix_of_roles
-from bloodroot.core.paths import overlap
 from tests.core.random_policies import PERMISSIONS, ROLES, policies, written
 from tests.examples import examples
 
@@ -54,7 +53,7 @@ class TheMatrixAndDecide(unittest.TestCase):
                 self.assertEqual(cell.outcome, outcome, f"{row.method} {row.path} as {matrix.columns[number].name}")
                 if remainder is not None:
                     self.assertEqual(cell.remainder.words(), remainder.words())
-                rules = [overlap(rule.template, row.line.template) for rule in policy.standing]
+                rules = [rule.overlaps(row.line.template) for rule in policy.standing]
                 if None in rules or row.method == "any":
                     continue
                 path = row.line.template.fill({"x": "7", "y": "8"})

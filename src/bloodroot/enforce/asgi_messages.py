@@ -52,7 +52,7 @@ def with_headers(headers: Iterable[tuple[bytes, bytes]], more: Iterable[tuple[st
 def private_headers(headers: Iterable[tuple[bytes, bytes]], names: tuple[str, ...]) -> list[tuple[bytes, bytes]]:
     """The headers of a response for one caller alone, which varies by headers of these names."""
     found = list(headers)
-    varies, says = _of_caches(tuple([name for name, _ in found]))
+    varies, says = responses.of_caches(tuple([name for name, _ in found]))
     there = b", ".join([found.pop(place)[1] for place in varies][::-1]) if varies else b""
     vary = _varied(there, names)
     if vary:
@@ -60,13 +60,6 @@ def private_headers(headers: Iterable[tuple[bytes, bytes]], names: tuple[str, ..
     if not says:
         found.append(_PRIVATE)
     return found
-
-
-@lru_cache(maxsize=1024)
-def _of_caches(names: tuple[bytes, ...]) -> tuple[tuple[int, ...], bool]:
-    """Which of some headers are ``vary``, the last first, and whether one is ``cache-control``."""
-    lower = [name.lower() for name in names]
-    return tuple(place for place in reversed(range(len(lower))) if lower[place] == b"vary"), b"cache-control" in lower
 
 
 @lru_cache(maxsize=256)

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Collection, Iterable, Sequence
+from collections.abc import Callable, Sequence
 from typing import Any
 
 import flask
@@ -22,7 +22,7 @@ from .audit import Audit
 from .enforcement import Enforcement, Identify, Page, Served
 from .flask_routes import described, routes
 from .following import opened
-from .leaving import leaving, withheld
+from .leaving import Keeping, keeping, with_headers_kept, withheld
 from .loaders import Records
 from .pipeline import Calls, Exchange, run
 from .sessions import KeptSession
@@ -113,8 +113,8 @@ class _Driver:
     def serve(self, environ: dict[str, Any], start_response: Callable[..., Any]) -> Any:
         """One whole request: whatever becomes of it, nobody acts before it is decided who does, nor after it."""
         without_early_hints(environ)
-        exchanges: list[_Exchange] = []
-        environ[self._whole_key] = exchanges
+        whole = environ[self._whole_key] = _Whole()
+        exchanges = whole.exchanges
         token = _current.set(None)
         replaced = False
 
@@ -125,6 +125,8 @@ class _Driver:
             replaced = False
             for exchange in exchanges:
                 replaced |= not exchange.may_leave(number)
+            if whole.keeping is not None:
+                headers = with_headers_kept(whole.keeping, number, headers, self.enforcement)
             return _write_nothing if replaced else start_response(status, headers, *rest)
 
         try:
@@ -182,7 +184,9 @@ class _Driver:
 
     def _begun(self, sent: flask.Request, before: _Exchange | None) -> _Exchange:
         exchange = sent.environ[self._key] = _Exchange(self.enforcement, self._call, sent, before)
-        sent.environ.get(self._whole_key, []).append(exchange)
+        whole: _Whole | None = sent.environ.get(self._whole_key)
+        if whole is not None:
+            whole.exchanges.append(exchange)
         return exchange
 
     def _known(self, sent: flask.Request) -> _Exchange | None:
@@ -290,15 +294,19 @@ class _Driver:
             # What was left for the response that is withheld, such as its session, goes out with this one.
             self._save_session(response)
         streams = response.is_streamed
-        headers = [(name.lower(), value) for name, value in response.headers.items()]
-        more = leaving(
+        found = keeping(
             exchanges,
             response.status_code,
-            headers,
             streams=streams,
             sized=lambda: not streams or response.content_length is not None,
         )
-        _set(response, more, [name for name, _ in headers])
+        whole: _Whole | None = exchange.sent.environ.get(self._whole_key)
+        if whole is not None:
+            whole.keeping = found
+        else:
+            # A part of an application that is called by itself.
+            headers = [(name, value) for name, value in response.headers.items()]
+            response.headers = Headers(with_headers_kept(found, response.status_code, headers, self.enforcement))
         first = exchanges[0]
         if streams and first.decided and first.refusing is None and not response.direct_passthrough:
             here = request_context()
@@ -314,6 +322,19 @@ class _Driver:
         session = session_of(request_context())
         if not self.app.session_interface.is_null_session(session):
             self.app.session_interface.save_session(self.app, session, response)
+
+
+class _Whole:
+    """One whole request.
+
+    Attributes:
+        exchanges: all that is dispatched for it.
+        keeping: who may keep the response that was let out last; None before.
+    """
+
+    def __init__(self) -> None:
+        self.exchanges: list[_Exchange] = []
+        self.keeping: Keeping | None = None
 
 
 class _Exchange(Exchange):
@@ -361,17 +382,6 @@ def _with_response(kind: type[HTTPException], message: str, response: flask.Resp
     error = kind(message)
     error.get_response = lambda *_, **__: response  # type: ignore[method-assign]
     return error
-
-
-def _set(response: flask.Response, more: Iterable[tuple[str, str]], there: Collection[str]) -> None:
-    """Set headers; ``there`` are the names of those that the response has, in lower case."""
-    if not isinstance(response.headers, Headers):
-        response.headers = Headers(response.headers)  # some views put a plain mapping there
-    for name, value in more:
-        if name.lower() in there:
-            response.headers.set(name, value)
-        else:
-            response.headers.add(name, value)
 
 
 def _kept() -> Callable[[], None]:

@@ -16,7 +16,7 @@ from .access import _current, log
 from .audit import Audit
 from .enforcement import Enforcement, Identify, Page
 from .following import opened
-from .leaving import leaving
+from .leaving import keeping, with_headers_kept
 from .loaders import Records
 from .pipeline import Exchange, run
 from .startup import without_actions
@@ -197,14 +197,11 @@ class _Gate(Exchange):
             _close(body)
             return self._instead(answer)
 
-        lower = [(name.lower(), value) for name, value in headers]
-
         def sized() -> bool:
-            return number in (204, 304) or any(name == "content-length" for name, _ in lower)
+            return number in (204, 304) or any(name.lower() == "content-length" for name, _ in headers)
 
-        more = leaving([self], number, lower, streams=True, sized=sized)
-        names = {name.lower() for name, _ in more}
-        self.start_response(status, [*(header for header in headers if header[0].lower() not in names), *more])
+        kept = keeping([self], number, streams=True, sized=sized)
+        self.start_response(status, with_headers_kept(kept, number, headers, self.enforcement))
         return _Body(self, body, [*self.early, *first], pieces)
 
     def may_go_on(self) -> bool:
