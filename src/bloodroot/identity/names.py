@@ -5,7 +5,7 @@ from __future__ import annotations
 import json
 import re
 from collections.abc import Iterator, Mapping
-from typing import Any
+from typing import Any, NamedTuple
 
 _OFTEN_BETWEEN = ",; |"
 # What is trimmed from names. Other characters that look like blanks are part of a name, and make it another one.
@@ -18,41 +18,49 @@ _NOTHING_TRUE = "is a map in which nothing is true"
 NO_NAMES = frozenset({_NULL, _EMPTY, _EMPTY_LIST, _NOTHING_TRUE})
 
 
-def names_in(value: Any, separator: str | None) -> tuple[list[str], list[str]]:
+class NamesRead(NamedTuple):
+    """What was read.
+
+    Attributes:
+        names: the names in their order, each once.
+        notes: what could not be read, in words that go on from "it is".
+    """
+
+    names: list[str]
+    notes: list[str]
+
+
+def names_in(value: Any, separator: str | None) -> NamesRead:
     """The names that a value holds.
 
     Args:
         value: a list of names, one string, or a map of names to true and false, or to 1 and 0.
         separator: what is between names in one string; None where a string is one name.
-
-    Returns:
-        The names in their order, each once, and what could not be read, in words that go on from "it is".
     """
     if value is None:
-        return [], [_NULL]
+        return NamesRead([], [_NULL])
     if isinstance(value, str):
         return _in_text(value, separator)
     if isinstance(value, Mapping):
         return _in_map(value)
     if isinstance(value, list | tuple | set | frozenset):
         return _in_list(value)
-    return [], [f"is {shown(value)}, and not a list of names or a string"]
+    return NamesRead([], [f"is {shown(value)}, and not a list of names or a string"])
 
 
-def _in_text(value: str, separator: str | None) -> tuple[list[str], list[str]]:
+def _in_text(value: str, separator: str | None) -> NamesRead:
     if not value.strip(BLANKS):
-        return [], [_EMPTY]
+        return NamesRead([], [_EMPTY])
     if separator is not None and not (separator == "," and is_distinguished_name(value)):
         pieces = re.split(f"[{BLANKS}]+", value) if separator == " " else value.split(separator)
         pieces = [piece.strip(BLANKS) for piece in pieces]
         names = list(dict.fromkeys(piece for piece in pieces if piece))
-        return names, [] if names else [f"is {shown(value)}, in which there is no name"]
+        return NamesRead(names, [] if names else [f"is {shown(value)}, in which there is no name"])
     between = next((sign for sign in _OFTEN_BETWEEN if sign in value.strip(BLANKS)), None)
     if between is not None and not is_distinguished_name(value):
-        return [value.strip(BLANKS)], [
-            f'is one string, {shown(value)}; if it holds several names, write separator = "{between}"'
-        ]
-    return [value.strip(BLANKS)], []
+        note = f'is one string, {shown(value)}; if it holds several names, write separator = "{between}"'
+        return NamesRead([value.strip(BLANKS)], [note])
+    return NamesRead([value.strip(BLANKS)], [])
 
 
 _RELATIVE_NAME = r"\s*(?:[A-Za-z][A-Za-z0-9-]*|\d+(?:\.\d+)*)\s*=(?:[^,\\]|\\.)*"
@@ -64,21 +72,22 @@ def is_distinguished_name(text: str) -> bool:
     return _DISTINGUISHED_NAME.fullmatch(text) is not None
 
 
-def _in_list(value: Any) -> tuple[list[str], list[str]]:
+def _in_list(value: Any) -> NamesRead:
     # Each is a name as it is written: "curator " is another name than "curator".
     names = list(dict.fromkeys(name for name in value if isinstance(name, str) and name.strip(BLANKS)))
     others = [name for name in value if not isinstance(name, str) or not name.strip(BLANKS)]
     if not value:
-        return [], [_EMPTY_LIST]
-    return names, [f"holds {shown(other)}, which is no name" for other in others[:3]]
+        return NamesRead([], [_EMPTY_LIST])
+    return NamesRead(names, [f"holds {shown(other)}, which is no name" for other in others[:3]])
 
 
-def _in_map(value: Mapping[Any, Any]) -> tuple[list[str], list[str]]:
+def _in_map(value: Mapping[Any, Any]) -> NamesRead:
     others = [name for name, held in value.items() if _yes(held) is None]
     if others:
-        return [], [f"is a map in which {shown(others[0])} is {shown(value[others[0]])}, and not true or false"]
+        note = f"is a map in which {shown(others[0])} is {shown(value[others[0]])}, and not true or false"
+        return NamesRead([], [note])
     names = [str(name) for name, held in value.items() if _yes(held)]
-    return names, [] if names else [_NOTHING_TRUE]
+    return NamesRead(names, [] if names else [_NOTHING_TRUE])
 
 
 def _yes(held: Any) -> bool | None:
@@ -88,12 +97,12 @@ def _yes(held: Any) -> bool | None:
     return bool(held) if isinstance(held, int) and held in (0, 1) else None
 
 
-def names_in_cell(value: Any, separator: str | None) -> tuple[list[str], list[str]]:
+def names_in_cell(value: Any, separator: str | None) -> NamesRead:
     """The names that a cell of a table holds, as `names_in`; a string that begins as JSON does is read as JSON."""
     try:
         return names_in(_cell(value), separator)
     except (ValueError, RecursionError):
-        return [], [f"begins like JSON, and is not valid JSON: {shown(value)}"]
+        return NamesRead([], [f"begins like JSON, and is not valid JSON: {shown(value)}"])
 
 
 def _cell(value: Any) -> Any:
@@ -102,7 +111,7 @@ def _cell(value: Any) -> Any:
     return value
 
 
-def permissions_in(value: Any, separator: str | None) -> tuple[list[str], list[str]]:
+def permissions_in(value: Any, separator: str | None) -> NamesRead:
     """The permissions that a cell of a table holds, as `names_in`; maps may be of things to verbs.
 
     Text that begins as JSON does is read as JSON. ``{"trial": ["read", "edit"]}``, ``{"trial": {"read": true}}`` and
@@ -124,7 +133,7 @@ def permissions_in(value: Any, separator: str | None) -> tuple[list[str], list[s
             verbs, wrong = names_in(held, None)
             names += [f"{thing}:{verb}" for verb in verbs]
             notes += [f"has {shown(thing)}, which {name}" for name in wrong]
-    return list(dict.fromkeys(names)), notes
+    return NamesRead(list(dict.fromkeys(names)), notes)
 
 
 def translated(names: list[str], drop_prefix: str, others: Mapping[str, str]) -> Iterator[tuple[str, str | None]]:
