@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from pathlib import Path
-from typing import TYPE_CHECKING
+from typing import TYPE_CHECKING, NamedTuple
 
 from .output import UsageError
 
@@ -98,9 +98,25 @@ def project_if_any(
     return bound_to_any(rules, [*sources, *own], project), project
 
 
-def project_to_check(
-    policy: Path | None, settings: Path | None, sources: list[str]
-) -> tuple[Policy, Document, Settings | None, list[str], Path]:
+class ToCheck(NamedTuple):
+    """What is checked.
+
+    Attributes:
+        policy: the policy.
+        tree: its tree.
+        settings: the settings; None where there are none.
+        sources: the sources of endpoints.
+        folder: the folder that these are in.
+    """
+
+    policy: Policy
+    tree: Document
+    settings: Settings | None
+    sources: list[str]
+    folder: Path
+
+
+def project_to_check(policy: Path | None, settings: Path | None, sources: list[str]) -> ToCheck:
     """What is checked: the policy, its tree, the settings, the sources of endpoints, and the folder these are in.
 
     Raises:
@@ -115,9 +131,9 @@ def project_to_check(
     if project is not None:
         check_names(project, rules)
     if not sources and (project is None or not (project.app or project.openapi)):
-        return rules, document, project, [], Path.cwd()
+        return ToCheck(rules, document, project, [], Path.cwd())
     names, folder = sources_of(sources, project)
-    return rules, document, project, names, folder
+    return ToCheck(rules, document, project, names, folder)
 
 
 def sources_of(named: list[str], settings: Settings | None) -> tuple[list[str], Path]:

@@ -8,6 +8,7 @@ from typing import TYPE_CHECKING
 from ..core.caller import Caller, Unidentified
 from ..request import Request
 from ..settings import scopes_of
+from ..settings.callers import EVERYTHING
 from .claims import Reading
 from .fresh import Remembered, Unknown
 from .stored_keys import KeyRow, hash_of
@@ -55,6 +56,6 @@ class ApiKey:
             raise Unidentified("the directory has no such key")
         if row.until is not None and row.until <= datetime.datetime.now(datetime.UTC):
             raise Unidentified("the key has ended")
-        scopes, roles = scopes_of(row.scopes) if row.scopes is not None else (None, None)
+        scopes, roles = scopes_of(row.scopes) if row.scopes is not None else EVERYTHING
         notes = (f"by the key {row.name}",) if row.name else ()
         return Reading(Caller(row.owner, scopes=scopes, scoped_roles=roles, notes=notes), ())

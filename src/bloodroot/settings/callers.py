@@ -6,6 +6,7 @@ import re
 from collections.abc import Iterable, Mapping
 from dataclasses import dataclass, field
 from pathlib import Path
+from typing import NamedTuple
 
 from ..core.paths import Template
 
@@ -186,29 +187,42 @@ class Development:
     minutes: float = 10
 
 
-def given_by_scopes(names: Iterable[str], where: ClaimNames) -> tuple[frozenset[str] | None, frozenset[str] | None]:
+class Given(NamedTuple):
+    """What a token or a key may be used for: what becomes `Caller.scopes` and `Caller.scoped_roles`.
+
+    Attributes:
+        scopes: permissions; None for all that the owner has.
+        scoped_roles: roles; None for all that the owner holds.
+    """
+
+    scopes: frozenset[str] | None
+    scoped_roles: frozenset[str] | None
+
+
+EVERYTHING = Given(None, None)
+
+
+def given_by_scopes(names: Iterable[str], where: ClaimNames) -> Given:
     """What scopes let a token be used for.
 
     Args:
         names: the scopes of a token.
         where: with what each of them gives, if the settings say it: names of permissions, ``role NAME`` and
             ``signed-in`` for lines that ask for these themselves, and ``*`` for all that the owner may do.
-
-    Returns:
-        What becomes `Caller.scopes` and `Caller.scoped_roles`.
     """
     if where.scope_names is None:
-        return frozenset(names), None
+        return Given(frozenset(names), None)
     return scopes_of([each for name in names for each in where.scope_names.get(name, ())])
 
 
-def scopes_of(given: Iterable[str]) -> tuple[frozenset[str] | None, frozenset[str] | None]:
-    """`Caller.scopes` and `Caller.scoped_roles` for what a token or a key was made for."""
+def scopes_of(given: Iterable[str]) -> Given:
+    """The same for what a token or a key was made for, in words of the policy."""
     given = list(given)
     if "*" in given:
-        return None, None
+        return EVERYTHING
     roles = {each.removeprefix("role ").strip() for each in given if each.startswith("role ") or each == "signed-in"}
-    return frozenset(each for each in given if not each.startswith("role ") and each != "signed-in"), frozenset(roles)
+    permissions = frozenset(each for each in given if not each.startswith("role ") and each != "signed-in")
+    return Given(permissions, frozenset(roles))
 
 
 def claim_path(text: str) -> ClaimPath:
