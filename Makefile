@@ -20,6 +20,7 @@ lint: $(INSTALLED)
 	$(BIN)/ruff check src tests benchmarks docs editors
 	$(BIN)/ruff format --check src tests benchmarks docs editors
 	$(BIN)/mypy src tests
+	cd benchmarks && MYPYPATH=../src ../$(BIN)/mypy --config-file ../pyproject.toml *.py
 
 $(INSTALLED): pyproject.toml
 	test -x $(BIN)/python || $(PYTHON) -m venv $(VENV)

@@ -20,9 +20,10 @@ async def answers(text: str, rounds: int) -> dict[str, float]:
     client = LanguageClient("benchmark", "1")
     said = asyncio.Event()
 
-    @client.feature(lsp.TEXT_DOCUMENT_PUBLISH_DIAGNOSTICS)
     def diagnosed(params: lsp.PublishDiagnosticsParams) -> None:
         said.set()
+
+    client.feature(lsp.TEXT_DOCUMENT_PUBLISH_DIAGNOSTICS)(diagnosed)
 
     await client.start_io(str(Path(sys.executable).parent / "bloodroot"), "lsp")
     await client.initialize_async(lsp.InitializeParams(lsp.ClientCapabilities()))
@@ -65,5 +66,5 @@ async def answers(text: str, rounds: int) -> dict[str, float]:
         await asyncio.sleep(0.5)
     await client.shutdown_async(None)
     client.exit(None)
-    await client.stop()
+    await client.stop()  # type: ignore[no-untyped-call]
     return least

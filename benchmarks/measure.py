@@ -164,7 +164,7 @@ def compile_policy() -> None:
             if size > len(text):
                 break
         table = "\n".join(toml)
-        times = best({"floor": lambda t=table: tomllib.loads(t), "compile": lambda t=text: bloodroot.parse(t)}, 25)
+        times = best({"floor": partial(tomllib.loads, table), "compile": partial(bloodroot.parse, text)}, 25)
         report_ratio(f"compile {text.count(chr(10)) + 1:,} lines, {name}", times["compile"] / times["floor"], most)
         print(
             f"  {len(text) / 1e3:.0f} kB of policy, {len(table) / 1e3:.0f} kB of TOML; {times['compile'] * 1e3:.0f} ms"

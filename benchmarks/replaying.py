@@ -6,6 +6,7 @@ import json
 import re
 from collections.abc import Callable, Iterator
 from functools import partial
+from typing import Any
 
 from bloodroot.replay.partitions import Recipe
 from bloodroot.replay.recorded import Reader
@@ -20,12 +21,20 @@ def works(policy: str, roles: int) -> Iterator[tuple[str, Work, Work, float]]:
         policy: a policy of 1,200 endpoints.
         roles: how many roles it has.
     """
-    audited, accessed = [], []
+    audited: list[bytes] = []
+    accessed: list[bytes] = []
     for number in range(100_000):
         place = number * 7919 % 1200
         path = f"/area{place % 40}/things{place}/{number % 20}/part"
         held = {"caller": number % 5000, "actor": None, "roles": [f"role{place % roles}"], "groups": [], "scopes": None}
-        asked = {"scoped_roles": None, "granted": [], "method": "GET", "path": path, "things": {}, "line": "x:1"}
+        asked: dict[str, Any] = {
+            "scoped_roles": None,
+            "granted": [],
+            "method": "GET",
+            "path": path,
+            "things": {},
+            "line": "x:1",
+        }
         ends = {"outcome": "allow", "reason": None, "enforced": True, "seconds": 0.000123}
         time = f"2026-10-01T10:{number // 60 % 60:02}:{number % 60:02}.000+00:00"
         values = {"time": time, "request": f"{number:032x}", **held, **asked, **ends}
