@@ -24,7 +24,7 @@ import bloodroot
 from bloodroot import Caller
 from bloodroot.language.parser import parse as parse_tree
 from bloodroot.replay.cluster import counted_by
-from bloodroot.replay.counted import Counted, Verdict, together
+from bloodroot.replay.counted import Counted, Redecided, together
 from bloodroot.replay.partitions import Recipe, count_part, counted_here
 from bloodroot.replay.recorded import Reader
 from bloodroot.replay.replaying import replay
@@ -96,8 +96,8 @@ class Sound(unittest.TestCase):
                 for difference, times in each.differences.items():
                     total[difference.now] += times.count
             self.assertEqual(*totals)
-            self.assertLessEqual(totals[0][Verdict.REFUSED], said[True, False])
-            self.assertLessEqual(totals[0][Verdict.LET_IN], said[False, True])
+            self.assertLessEqual(totals[0][Redecided.REFUSED], said[True, False])
+            self.assertLessEqual(totals[0][Redecided.LET_IN], said[False, True])
             self.assertLessEqual(said[True, False] + said[False, True], sum(totals[0].values()))
 
         sound()
@@ -113,9 +113,9 @@ class Sound(unittest.TestCase):
                 again.count([audited(caller, method, path, outcome_of(was, caller)).encode()], Reader())
                 verdicts = [difference.now for difference in again.counted.differences]
                 facts = f"{caller} {method} {path} {record} {verdicts}\n{written(*new)}"
-                if verdicts == [Verdict.REFUSED]:
+                if verdicts == [Redecided.REFUSED]:
                     self.assertEqual((was, now), (True, False), facts)
-                elif verdicts == [Verdict.LET_IN]:
+                elif verdicts == [Redecided.LET_IN]:
                     self.assertEqual((was, now), (False, True), facts)
                 elif not verdicts:
                     self.assertIs(was, now, facts)

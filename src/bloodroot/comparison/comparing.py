@@ -37,14 +37,14 @@ def compare(old: Side, new: Side, solver: Solver | None = None) -> PolicyCompari
     policies = old.policy, new.policy
     ids: dict[object, int] = {}
     terms = Terms(old.policy, ids), Terms(new.policy, ids)
-    weighing = AccessComparison(
+    compared_access = AccessComparison(
         *policies, Reasoner(solver), single_kinds(*policies), terms, names_apart_once(*policies)
     )
-    at_endpoints = _AtEndpoints(*policies, weighing)
-    cells = (*at_endpoints.cells(), *_at_actions(old, new, weighing, terms))
-    fields = tuple(changed_fields(policies, terms, weighing))
-    permissions = tuple(changed_permissions(policies, terms, weighing))
-    conditions = tuple(changed_conditions(policies, weighing.reasoner))
+    at_endpoints = _AtEndpoints(*policies, compared_access)
+    cells = (*at_endpoints.cells(), *_at_actions(old, new, compared_access, terms))
+    fields = tuple(changed_fields(policies, terms, compared_access))
+    permissions = tuple(changed_permissions(policies, terms, compared_access))
+    conditions = tuple(changed_conditions(policies, compared_access.reasoner))
     return PolicyComparison(
         old,
         new,
@@ -54,14 +54,14 @@ def compare(old: Side, new: Side, solver: Solver | None = None) -> PolicyCompari
         permissions,
         conditions,
         tuple(changed_declarations(policies)),
-        tuple(_left_open(old, new, at_endpoints, weighing)),
+        tuple(_left_open(old, new, at_endpoints, compared_access)),
     )
 
 
-def _left_open(old: Side, new: Side, at_endpoints: _AtEndpoints, weighing: AccessComparison) -> Iterator[str]:
+def _left_open(old: Side, new: Side, at_endpoints: _AtEndpoints, compared_access: AccessComparison) -> Iterator[str]:
     if not at_endpoints.complete:
         yield "the templates have too many paths in common; requests that several of them cover were not all compared"
-    if weighing.left_open:
+    if compared_access.left_open:
         yield "a line requires so many roles or permissions together that not every combination of them was compared"
     names = ", ".join(dict.fromkeys(action_line.name for action_line in (*new.actions, *old.actions)))
     if names and not (_standing(old.policy) == _standing(new.policy) and at_endpoints.same_denials):
@@ -75,11 +75,11 @@ class _AtEndpoints:
         complete: whether every path was looked at.
     """
 
-    def __init__(self, old: Policy, new: Policy, weighing: AccessComparison) -> None:
+    def __init__(self, old: Policy, new: Policy, compared_access: AccessComparison) -> None:
         self.old = old
         self.new = new
-        self.weighing = weighing
-        self.terms = weighing.terms
+        self.compared_access = compared_access
+        self.terms = compared_access.terms
         self.same_roles = _roles(old) == _roles(new)
         self.same_denials = _denials(old) == _denials(new)
         regions = regions_of((*_templates(new, old), _EVERYWHERE))
@@ -147,13 +147,13 @@ class _AtEndpoints:
             words = [[formula.words() for formula in formulas] for formulas in questions]
             if words[0] == words[1]:
                 return
-        weighed = self.weighing.weigh(questions, (keys[0], keys[1]))
+        weighed = self.compared_access.weigh(questions, (keys[0], keys[1]))
         where = Spotted(_sent(at.method, self.old, self.new), at.region, names)
-        answers = _Answers(self.weighing, questions, where, weighed)
+        answers = _Answers(self.compared_access, questions, where, weighed)
         changes = [change for one in weighed for change in self._cell(at, one, answers)]
         if not changes:
             # Roles alone make no difference: what remains is what several of them are answered, or a token.
-            others = self.weighing.others(questions, access_at_endpoint)
+            others = self.compared_access.others(questions, access_at_endpoint)
             changes = [change for other in others for change in self._cell(at, other, answers)]
         yield from changes
 
@@ -182,12 +182,16 @@ class _Answers:
     """
 
     def __init__(
-        self, weighing: AccessComparison, question: tuple[Asked, Asked], where: Spotted, weighed: tuple[Weighed, ...]
+        self,
+        compared_access: AccessComparison,
+        question: tuple[Asked, Asked],
+        where: Spotted,
+        weighed: tuple[Weighed, ...],
     ) -> None:
         self.where = where
-        self._weighing = weighing
-        self._values = failing((*question[0], *question[1]), weighed, weighing.reasoner)
-        self._telling = weighing.telling(question)
+        self._weighing = compared_access
+        self._values = failing((*question[0], *question[1]), weighed, compared_access.reasoner)
+        self._telling = compared_access.telling(question)
         self._known: dict[object, Answered | None] = {}
 
     def differ(self, weighed: Weighed) -> Answered | None:
@@ -236,7 +240,9 @@ def _widest(alike: list[_At]) -> Iterator[_At]:
             yield at
 
 
-def _at_actions(old: Side, new: Side, weighing: AccessComparison, terms: tuple[Terms, Terms]) -> Iterator[CellChange]:
+def _at_actions(
+    old: Side, new: Side, compared_access: AccessComparison, terms: tuple[Terms, Terms]
+) -> Iterator[CellChange]:
     """What changes at actions that no known route serves: what their own lines ask is compared."""
     sides = [{line.name: line for line in side.actions} for side in (old, new)]
     for name in dict.fromkeys((*sides[1], *sides[0])):
@@ -244,7 +250,7 @@ def _at_actions(old: Side, new: Side, weighing: AccessComparison, terms: tuple[T
         formulas = [line.requirement.formula if line is not None else None for line in lines]
         questions = [() if formula is None else (formula,) for formula in formulas]
         keys = [None if formula is None else side.key(formula) for side, formula in zip(terms, formulas, strict=True)]
-        for weighed in weighing.weigh((questions[0], questions[1]), (("action", keys[0]), keys[1])):
+        for weighed in compared_access.weigh((questions[0], questions[1]), (("action", keys[0]), keys[1])):
             if weighed.change is not None:
                 kind = weighed.kind
                 yield CellChange(

@@ -15,7 +15,9 @@ from .situations import Terms, renamed
 Pair = tuple[Policy, Policy]
 
 
-def changed_fields(policies: Pair, terms: tuple[Terms, Terms], weighing: AccessComparison) -> Iterator[NameChange]:
+def changed_fields(
+    policies: Pair, terms: tuple[Terms, Terms], compared_access: AccessComparison
+) -> Iterator[NameChange]:
     """Fields that some kind of caller reads or changes otherwise."""
     old, new = policies
     for kind in dict.fromkeys((*new.fields, *old.fields)):
@@ -25,23 +27,29 @@ def changed_fields(policies: Pair, terms: tuple[Terms, Terms], weighing: AccessC
         for name in (*(name for name in names if name != "*"), "*"):
             for verb in ("read", "change"):
                 requirements = [rules.required(name, verb) if rules is not None else TRUE for rules in sides]
-                yield from _changes(f"{kind}.{name}", verb, (requirements[0], requirements[1]), terms, weighing)
+                yield from _changes(f"{kind}.{name}", verb, (requirements[0], requirements[1]), terms, compared_access)
 
 
-def changed_permissions(policies: Pair, terms: tuple[Terms, Terms], weighing: AccessComparison) -> Iterator[NameChange]:
+def changed_permissions(
+    policies: Pair, terms: tuple[Terms, Terms], compared_access: AccessComparison
+) -> Iterator[NameChange]:
     """Permissions that both policies know, and give to others."""
     old, new = policies
     for name in sorted(_permissions(old) & _permissions(new)):
         one, other = old.resolver.permission(name), new.resolver.permission(name)
         if one is not None and other is not None:
-            yield from _changes(name, "", (one, other), terms, weighing)
+            yield from _changes(name, "", (one, other), terms, compared_access)
 
 
 def _changes(
-    name: str, verb: str, formulas: tuple[Formula, Formula], terms: tuple[Terms, Terms], weighing: AccessComparison
+    name: str,
+    verb: str,
+    formulas: tuple[Formula, Formula],
+    terms: tuple[Terms, Terms],
+    compared_access: AccessComparison,
 ) -> Iterator[NameChange]:
     keys = terms[0].key(formulas[0]), terms[1].key(formulas[1])
-    for weighed in weighing.weigh(((formulas[0],), (formulas[1],)), (keys, "alone"), access_by_formula):
+    for weighed in compared_access.weigh(((formulas[0],), (formulas[1],)), (keys, "alone"), access_by_formula):
         if weighed.change is not None and weighed.change is not Change.ANSWER:
             holding = f" ({weighed.kind.holding})" if weighed.kind.holding else ""
             words = weighed.words()

@@ -13,7 +13,7 @@ _MOST = 20_000  # kinds of differences, and of users of a line
 MOST_CALLERS = 200  # of one difference
 
 
-class Verdict(StrEnum):
+class Redecided(StrEnum):
     """What a policy says of what was recorded."""
 
     SAME = "same"
@@ -111,7 +111,7 @@ class Difference(NamedTuple):
 
     asked: AskedAt
     who: RecordedCaller
-    now: Verdict
+    now: Redecided
     why: str
 
 

@@ -19,7 +19,7 @@ from ..core.formulas import FALSE, TRUE, can_be_true
 from ..core.matrix import Row, Spreading, row_of, spreading_of_roles
 from ..core.paths import read_path
 from ..core.requirements import NOW, asks_of, in_words, references_in
-from .counted import MOST_CALLERS, AskedAt, Counted, Difference, RecordedCaller, Times, Verdict, add_caller
+from .counted import MOST_CALLERS, AskedAt, Counted, Difference, RecordedCaller, Redecided, Times, add_caller
 from .recorded import Reader, Recorded, time_of
 
 if TYPE_CHECKING:
@@ -55,7 +55,7 @@ class _At(NamedTuple):
 
 
 class _Judged(NamedTuple):
-    now: Verdict
+    now: Redecided
     why: str = ""
 
 
@@ -74,7 +74,7 @@ class _Tally:
         self.example = recorded.path
         self.callers: set[bytes] = set()
         self.largest = b""
-        self.has_callers = verdict.now in (Verdict.REFUSED, Verdict.LET_IN)
+        self.has_callers = verdict.now in (Redecided.REFUSED, Redecided.LET_IN)
         self.is_let_in = was == _LET_IN
         self.is_used = was in (_LET_IN, _UNTOLD)
 
@@ -182,7 +182,7 @@ class Redecider:
         counted.unknown += tally.count if tally.who.word in ("unknown", "a user") else 0
         counted.first = min(counted.first or times.first, times.first or counted.first)
         counted.last = max(counted.last, last)
-        if tally.verdict.now is not Verdict.SAME:
+        if tally.verdict.now is not Redecided.SAME:
             counted.differ(Difference(tally.at.asked, tally.who, *tally.verdict), times)
         if tally.is_used:
             counted.use(tally.at.asked, tally.who, Times(tally.count, times.first, last, example))
@@ -233,22 +233,22 @@ class Redecider:
 
     def _verdict(self, at: _At, who: RecordedCaller, was: str, recorded: Recorded) -> _Judged:
         if was in (_UNTOLD, _MISSED):
-            return _Judged(Verdict.SAME)
+            return _Judged(Redecided.SAME)
         if who.word in ("unknown", "a user"):
             return self._of_anyone(at, who, was)
         outcome, why = self._decided(at, who, recorded)
         if outcome is Outcome.DEPENDS:
-            return _Judged(Verdict.DEPENDS, why)
+            return _Judged(Redecided.DEPENDS, why)
         if (outcome is Outcome.ALLOW) == (was == _LET_IN):
-            return _Judged(Verdict.SAME)
-        return _Judged(Verdict.LET_IN) if outcome is Outcome.ALLOW else _Judged(Verdict.REFUSED, why)
+            return _Judged(Redecided.SAME)
+        return _Judged(Redecided.LET_IN) if outcome is Outcome.ALLOW else _Judged(Redecided.REFUSED, why)
 
     def _of_anyone(self, at: _At, who: RecordedCaller, was: str) -> _Judged:
         """What is said of a caller of whom nothing is known: what is so for every kind of caller."""
         if at.asked.method == PERMISSION:
-            return _Judged(Verdict.SAME)
+            return _Judged(Redecided.SAME)
         if at.line is None:
-            return _Judged(Verdict.REFUSED, "closed") if was == _LET_IN else _Judged(Verdict.SAME)
+            return _Judged(Redecided.REFUSED, "closed") if was == _LET_IN else _Judged(Redecided.SAME)
         key = at.line, at.asked.method
         row = self._rows.get(key)
         if row is None:
@@ -260,9 +260,9 @@ class Redecider:
         for _, some in row.depends:
             perhaps |= some & columns
         if was == _LET_IN and not perhaps:
-            return _Judged(Verdict.REFUSED, "closed")
+            return _Judged(Redecided.REFUSED, "closed")
         certain = row.allow & columns == columns and not row.marks
-        return _Judged(Verdict.LET_IN) if was == _REFUSED and certain else _Judged(Verdict.SAME)
+        return _Judged(Redecided.LET_IN) if was == _REFUSED and certain else _Judged(Redecided.SAME)
 
     def _decided(self, at: _At, who: RecordedCaller, recorded: Recorded) -> tuple[Outcome, str]:
         caller, depends, time = _caller(who), "", None

@@ -11,7 +11,7 @@ from typing import TYPE_CHECKING
 from ..endings import Ending
 from ..language import tree
 from ..survey.log_lines import LogError, Part, parts_of
-from .counted import Counted, Difference, Times, Verdict
+from .counted import Counted, Difference, Redecided, Times
 from .partitions import Recipe, Texts, counted_here
 from .tightened import Tighter, tightened
 from .unused_access import Unused, unused
@@ -51,10 +51,10 @@ class ReplayResult:
 
         Not judged is what depends on something else, who is not known, and an answer that does not say what it is.
         """
-        if self.times(Verdict.REFUSED) or self.times(Verdict.LET_IN):
+        if self.times(Redecided.REFUSED) or self.times(Redecided.LET_IN):
             return Ending.FOUND
         counted = self.counted
-        left = counted.unread or counted.unknown or counted.untold or self.times(Verdict.DEPENDS)
+        left = counted.unread or counted.unknown or counted.untold or self.times(Redecided.DEPENDS)
         return Ending.UNJUDGED if left else Ending.WELL
 
     @property
@@ -68,7 +68,7 @@ class ReplayResult:
             return "it could not be shown that the policy without what was never used lets no one in anew"
         return "no line and no grant is without use"
 
-    def times(self, now: Verdict) -> int:
+    def times(self, now: Redecided) -> int:
         """How many requests would become this."""
         return sum(times.count for difference, times in self.differences if difference.now is now)
 
@@ -132,7 +132,7 @@ def replay(recipe: Recipe, document: tree.Document, logs: Sequence[str], count: 
             dict(recipe.texts),
             lambda texts: replace(recipe, texts=texts).policy,
         )
-    order = list(Verdict)
+    order = list(Redecided)
     differences = sorted(
         counted.differences.items(), key=lambda each: (order.index(each[0].now), -each[1].count, str(each[0]))
     )

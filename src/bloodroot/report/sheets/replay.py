@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Iterator
 from typing import TYPE_CHECKING
 
-from ...replay.counted import MOST_CALLERS, Verdict
+from ...replay.counted import MOST_CALLERS, Redecided
 from ..sheet import Cell, Line, Meaning, Section, Sheet, endpoint, line, place, plural, quiet, strong, text_section
 
 if TYPE_CHECKING:
@@ -15,15 +15,15 @@ if TYPE_CHECKING:
 
 _MOST = 20
 _TITLES = {
-    Verdict.REFUSED: ("Would be refused: they were let in", Meaning.WRONG),
-    Verdict.LET_IN: ("Would be let in: they were refused", Meaning.WRONG),
+    Redecided.REFUSED: ("Would be refused: they were let in", Meaning.WRONG),
+    Redecided.LET_IN: ("Would be let in: they were refused", Meaning.WRONG),
 }
 
 
 def replay(result: ReplayResult) -> Sheet:
     """What would be otherwise, what depends, and what was never used."""
     counted = result.counted
-    refused, let_in, depends = (result.times(now) for now in (Verdict.REFUSED, Verdict.LET_IN, Verdict.DEPENDS))
+    refused, let_in, depends = (result.times(now) for now in (Redecided.REFUSED, Redecided.LET_IN, Redecided.DEPENDS))
     headline = (
         f"{refused:,} of {plural_of(counted.requests, 'request')} would be refused, {let_in:,} let in, "
         f"{depends:,} depend on what no log has"
@@ -88,7 +88,7 @@ def _depending(result: ReplayResult) -> Iterator[str]:
     """What requests depend on, each with how many there are and where."""
     found: dict[str, tuple[int, dict[str, None]]] = {}
     for difference, times in result.differences:
-        if difference.now is Verdict.DEPENDS:
+        if difference.now is Redecided.DEPENDS:
             count, spots = found.setdefault(difference.why, (0, {}))
             spots[f"{difference.asked.method} {difference.asked.path}"] = None
             found[difference.why] = count + times.count, spots
