@@ -253,12 +253,12 @@ class Exchange:
 
     def _identified_by(self, own: Any) -> Any:
         """What ``identify`` says, which may have to be awaited."""
-        test = in_test.get()
-        if test is not None and test.acts:
-            return test.caller
         enforcement = self.enforcement
         if enforcement.identify_again is not None:
             self._identified = time.monotonic()
+        test = in_test.get()
+        if test is not None and test.acts:
+            return test.caller
         arguments = (own, self.request.path) if enforcement.identify_takes_path else (own,)
         return self.call(enforcement.identify, arguments, False)
 
