@@ -180,7 +180,7 @@ class Requests(unittest.IsolatedAsyncioTestCase):
             records={"owner": lambda text: {"by": int(text)}},
         )
 
-    async def asked(self, path: str, send: Any = None) -> list[Any]:
+    async def asked(self, path: str) -> list[Any]:
         sent: list[Any] = []
 
         async def kept(message: Any) -> None:
@@ -190,7 +190,7 @@ class Requests(unittest.IsolatedAsyncioTestCase):
             return {"type": "http.request", "body": b"", "more_body": False}
 
         scope = {"type": "http", "method": "GET", "path": path, "raw_path": path.encode(), "root_path": ""}
-        await self.app({**scope, "query_string": b"", "headers": [], "scheme": "http"}, receive, send or kept)
+        await self.app({**scope, "query_string": b"", "headers": [], "scheme": "http"}, receive, kept)
         return sent
 
     async def test_nothing_is_left_for_the_collector_of_garbage(self) -> None:

@@ -1,4 +1,4 @@
-"""Findings about conditions: those that never hold, those that always do, and lines that let nobody in."""
+"""Findings about conditions: those that never hold, those that always do, and lines that let no caller in."""
 
 from __future__ import annotations
 
@@ -152,7 +152,7 @@ def _lets_nobody_in(subject: Subject, unit: Unit) -> bool:
     anything = Facts(0, ~0, caller=UNKNOWN)
     for formula in formulas:
         if any(not can_be_true(permission.grants.fold(anything)) for permission in permissions_in(formula)):
-            return False  # nobody holds a permission: that is a finding of its own
+            return False  # no role has a permission: that is a finding of its own
     names = list(dict.fromkeys(name for formula in formulas for name in roles_in(formula)))
     if len(names) > _MOST_ROLES:
         return False

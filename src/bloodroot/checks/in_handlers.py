@@ -51,7 +51,7 @@ def find(subject: Subject) -> Iterator[Finding]:
 
 
 def _contradicts(subject: Subject, unit: Unit) -> Iterator[Finding]:
-    """A line and a guard that each let somebody in, and nobody together."""
+    """A line and a guard that each let some callers in, and none together."""
     line = unit.line
     if subject.reach.let_in(unit.row) or line.declared is None:
         return

@@ -189,7 +189,7 @@ class _Answers:
         weighed: tuple[Weighed, ...],
     ) -> None:
         self.where = where
-        self._weighing = compared_access
+        self._compared_access = compared_access
         self._values = failing((*question[0], *question[1]), weighed, compared_access.reasoner)
         self._telling = compared_access.telling(question)
         self._known: dict[object, Answered | None] = {}
@@ -203,7 +203,7 @@ class _Answers:
             if answered is None:
                 return None
             values = (answered.values,)
-        found = answers_differ(self._weighing.old, self._weighing.new, self.where, weighed.kind, values)
+        found = answers_differ(self._compared_access.old, self._compared_access.new, self.where, weighed.kind, values)
         self._known.setdefault(key, found)
         return found
 

@@ -47,7 +47,7 @@ _COLLECTIONS = frozenset((list, tuple, set, frozenset))
 
 
 def _frozen(value: Any) -> Any:
-    """A value that nobody can change: lists become tuples, sets and dictionaries such as cannot be changed."""
+    """A value that cannot be changed: lists become tuples, sets and dictionaries such as cannot be changed."""
     if type(value) is dict:
         return Frozen({name: _frozen(item) for name, item in value.items()})
     if type(value) in (list, tuple):

@@ -65,7 +65,7 @@ def collector_paused() -> Iterator[None]:
     try:
         yield
     finally:
-        # The count of what is frozen is counted anew each time, which takes long where an application has frozen all.
+        # Counting what is frozen takes long where an application has frozen all that it has imported.
         if gc.get_count()[0] > _MANY_OBJECTS and gc.get_freeze_count() == 0:
             # To the oldest generation with all of it: else the first collection of the youngest would look through it.
             gc.freeze()

@@ -208,7 +208,7 @@ class RoleTable:
         return tuple(name for name, bit in self.bit_of.items() if bits & bit)
 
     def are_apart(self, bits: int) -> bool:
-        """Whether nobody may hold all of these roles, or not in one record."""
+        """Whether no caller may hold all of these roles, or not in one record."""
         return any(sum(1 for _, bit in members if bits & bit) > 1 for members in self.every_apart())
 
     def every_apart(self) -> Iterator[tuple[tuple[str, int], ...]]:

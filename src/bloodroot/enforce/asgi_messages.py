@@ -51,9 +51,14 @@ def with_headers(headers: Iterable[tuple[bytes, bytes]], more: Iterable[tuple[st
 
 def private_headers(headers: Iterable[tuple[bytes, bytes]], names: tuple[str, ...]) -> list[tuple[bytes, bytes]]:
     """The headers of a response for one caller alone, which varies by headers of these names."""
-    found = list(headers)
-    varies, says = responses.of_caches(tuple([name for name, _ in found]))
-    there = b", ".join([found.pop(place)[1] for place in varies][::-1]) if varies else b""
+    found, there, says = [], b"", False
+    for header in headers:
+        name = header[0].lower()
+        if name == b"vary":
+            there = there + b", " + header[1] if there else header[1]
+            continue
+        says = says or name == b"cache-control"
+        found.append(header)
     vary = _varied(there, names)
     if vary:
         found.append((b"vary", vary))

@@ -51,7 +51,6 @@ class Audit:
     Attributes:
         allowed: whether allowed requests are written down.
         counts: whether every decision is to be counted.
-        notes_allowed: whether either of these is so.
         request_id: the header that has the id of a request, in lower case.
     """
 
@@ -70,7 +69,6 @@ class Audit:
         self.request_id = request_id.lower()
         self._count = count
         self.counts = count is not None
-        self.notes_allowed = self.allowed or self.counts
 
     def log_how_to_see(self) -> None:
         """Say once in a process how to see the records, where nothing is set up to show them."""
@@ -170,7 +168,7 @@ def who_asks(caller: Caller | None, policy: Policy, decision: Decision | None) -
 
 
 class _Words:
-    """A decision in words, made only where somebody reads them."""
+    """A decision in words, made only where they are read."""
 
     def __init__(self, values: Mapping[str, Any]) -> None:
         self._values = values

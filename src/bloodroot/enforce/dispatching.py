@@ -119,7 +119,7 @@ class Arrival:
         """Decide by the route that was chosen, or else by the path; let it serve the request, or refuse."""
         dispatch = self.dispatch(way, scope, send)
         served = self.gates.served(way.routes, route, scope) if route is not None else None
-        steps = dispatch.decide(dispatch._own, served, scope.get("path_params"))
+        steps = dispatch.decide(dispatch.own, served, scope.get("path_params"))
         answer = await dispatch.run_placed(steps, scope)
         if answer is None:
             answer = await dispatch.run(handle, scope, receive)
@@ -321,7 +321,7 @@ class Dispatch(Gate):
             scope.update(before)
 
     def begin(self, message: Message) -> None:
-        """A response begins to leave. What stands right behind the router has nothing to ask there again."""
+        """A response begins to leave. What the router has led to directly is not asked there once more."""
         super().begin(message)
         routing = self.way.routing
         if self.forward == routing.release:

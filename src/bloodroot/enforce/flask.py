@@ -111,7 +111,7 @@ class _Driver:
         self.app.do_teardown_request = self.teardown  # type: ignore[method-assign,assignment]
 
     def serve(self, environ: dict[str, Any], start_response: Callable[..., Any]) -> Any:
-        """One whole request: whatever becomes of it, nobody acts before it is decided who does, nor after it."""
+        """One whole request: whatever becomes of it, no caller acts before it is decided who does, nor after it."""
         without_early_hints(environ)
         whole = environ[self._whole_key] = _Whole()
         exchanges = whole.exchanges

@@ -317,7 +317,7 @@ class Outermost:
         arrival = Arrival(self.gates, scope, send)
         before = scope.get(KEY, ())
         scope[KEY] = (*before, arrival)
-        # Nobody acts before it is decided who does, whoever acts around.
+        # No caller acts before it is decided who does, even where one acts around.
         token = _current.set(None)
         try:
             await self.app(scope, receive, arrival.send)

@@ -99,12 +99,9 @@ def with_headers_kept(
     """The headers of a response with those that say who may keep it, in the place of others of the same name."""
     if keeping is Keeping.ANYONE:
         return list(headers)
-    if keeping is Keeping.CALLER:
-        # As nearly always.
-        return responses.private(headers, enforcement.vary)
     more = headers_kept(keeping, status, [(name.lower(), value) for name, value in headers], enforcement)
     names = {name.lower() for name, _ in more}
-    return [*(header for header in headers if header[0].lower() not in names), *more]
+    return [*[header for header in headers if header[0].lower() not in names], *more]
 
 
 def headers_kept(

@@ -466,7 +466,8 @@ class Exchange:
         if self.observes:
             self._note(self._would_be())
             return False
-        if self.enforcement.audit.notes_allowed or in_test.get() is not None:
+        audit = self.enforcement.audit
+        if audit.allowed or audit.counts or in_test.get() is not None:
             self._note(None)
         line = access.decision.line
         if access.consulted or line is None or not line.requirement.open_to_anyone or (streams and not sized()):
@@ -529,7 +530,7 @@ def _log_faults(access: Access) -> None:
     decision = access.decision
     faults = access.policy.evaluator.faults(decision) if decision.reason is not None else ()
     if faults:
-        # Values may be secret, and whoever sends the request chooses when they are written down.
+        # Values may be secret, and the sender of the request chooses when they are written down.
         log.warning(
             "%s %s is refused: %s cannot be decided: %s (%s)",
             access.method,

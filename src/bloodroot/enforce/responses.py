@@ -185,26 +185,6 @@ def caching(headers: Sequence[tuple[str, str]], names: tuple[str, ...] = VARY) -
     return more
 
 
-def private(headers: Sequence[tuple[str, str]], names: tuple[str, ...] = VARY) -> list[tuple[str, str]]:
-    """The headers of a response for one caller alone, as `caching`: whatever the case of their names."""
-    found = list(headers)
-    varies, says = of_caches(tuple([name for name, _ in found]))
-    there = ", ".join([found.pop(place)[1] for place in varies][::-1]) if varies else ""
-    vary = varied(there, names) or there
-    if vary:
-        found.append(("Vary", vary))
-    if not says:
-        found.append(("Cache-Control", PRIVATE))
-    return found
-
-
-@lru_cache(maxsize=1024)
-def of_caches(names: tuple[str, ...] | tuple[bytes, ...]) -> tuple[tuple[int, ...], bool]:
-    """Which of some headers are ``vary``, the last first, and whether one is ``cache-control``."""
-    lower = [(name if isinstance(name, str) else name.decode("latin-1")).lower() for name in names]
-    return tuple(place for place in reversed(range(len(lower))) if lower[place] == "vary"), "cache-control" in lower
-
-
 def never_kept(headers: Sequence[tuple[str, str]], names: tuple[str, ...] = VARY) -> list[tuple[str, str]]:
     """The headers to set, so that no cache keeps a response with these at all, whatever the application has set."""
     vary = varied(_vary_of(headers), names)

@@ -20,7 +20,7 @@ class KeptSession:
 
     def __init__(self, session: MutableMapping[str, Any]) -> None:
         self.session = session
-        # Nothing can be put into one of another kind.
+        # One that is no mapping cannot be changed in place.
         changes = isinstance(session, (dict, MutableMapping))
         self._before = copied(session) if changes else None
         self._attributes = dict(getattr(session, "__dict__", ())) if changes else {}

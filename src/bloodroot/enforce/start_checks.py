@@ -1,4 +1,4 @@
-"""Findings of which an application is told where it starts; `bloodroot check` has the same, and more."""
+"""Findings that an application gets where it starts; `bloodroot check` has the same, and more."""
 
 from __future__ import annotations
 
@@ -228,7 +228,7 @@ def _missing(at: AtRoute) -> Iterator[Finding]:
 
 
 def _not_settled(at: AtRoute, loaders: Collection[str] | None, at_start: bool) -> Iterator[Finding]:
-    """A condition on a record that nobody knows when the response is there."""
+    """A condition on a record that is not known when the response is there."""
     for line in (*at.rules, at.line):
         lack = lacking_record(line, at.parameters, at.parameters if loaders is None else loaders)
         if lack is None:

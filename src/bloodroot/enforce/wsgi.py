@@ -127,7 +127,7 @@ def within(
         except StopIteration:
             return
         if exchange.is_due and not again():
-            # The server ends the connection, so that nobody takes what was sent for the whole.
+            # The server ends the connection, so that what was sent is not taken for the whole.
             raise ConnectionError("the caller may not have any more of this")
         yield piece
 
@@ -153,7 +153,7 @@ class _Gate(Exchange):
         """Decide, run the application up to its first piece of body, and answer in its place where it may not."""
         # The body may be made while it is sent: what belongs to this request must be known there as well.
         self.context = contextvars.copy_context()
-        # Nobody acts before it is decided who does, whoever acts around.
+        # No caller acts before it is decided who does, even where one acts around.
         self.context.run(_current.set, None)
         try:
             answer = self.context.run(run, self.decide(self.request))

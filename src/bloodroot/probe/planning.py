@@ -83,8 +83,8 @@ def plan(
                             cases.setdefault(case.key, case)
     suiting_none = tuple(
         f"{settings.file.name}: samples.{name}.holds: {name} fails there for every persona; correct the sample"
-        for name, told in held.items()
-        if told == {False}
+        for name, answers in held.items()
+        if answers == {False}
     )
     kept = kept_from({name: tuple(found.values()) for name, found in secrets.items()}, every)
     sure, unsure = (
@@ -136,7 +136,7 @@ class _Planning:
         settings: the personas, the samples, the bodies.
         asked: the endpoint.
         known: what is known of the application beside the settings.
-        held: by condition, what the policy told of records under ``holds``: true, false or None for nothing. It is
+        held: by condition, what the policy says of records under ``holds``: true, false or None for nothing. It is
             added to.
         body: what the settings send there, or None.
     """
@@ -347,9 +347,9 @@ class _Planning:
             return record
         query_values = {name: values[0] for name, values in parse_qs(query, keep_blank_values=True).items()}
         facts = facts_for(self.policy.roles, persona.caller, path=record.values, query=query_values)
-        told = {name: self.policy.conditions[name].test.fold(facts) for name in self.conditions}
+        left = {name: self.policy.conditions[name].test.fold(facts) for name in self.conditions}
         settled = {
-            name: formula is TRUE for name, formula in told.items() if formula is TRUE or not can_be_true(formula)
+            name: formula is TRUE for name, formula in left.items() if formula is TRUE or not can_be_true(formula)
         }
         for name, holds in record.known.items():
             if holds:

@@ -78,7 +78,7 @@ def _of_engine(engine: Any, settings: Settings) -> Around:
 
         kept = engine.raw_connection()
         inner: Any = kept.dbapi_connection
-        # Whoever asks the engine for a connection gets this one, and nothing comes back to the database by a return.
+        # All that ask the engine for a connection get this one, and nothing comes back to the database by a return.
         engine.pool = StaticPool(lambda: inner, reset_on_return=None, dialect=engine.dialect)
         engine.dialect.do_commit = kept_so_far  # type: ignore[method-assign,assignment]
         engine.dialect.do_rollback = back  # type: ignore[method-assign,assignment]

@@ -66,7 +66,7 @@ class Sender:
         self.forms = FormsSeen()
         self._sessions: dict[tuple[str, int], _Session] = {}
         self._next = 0.0
-        self.signed_in = 0  # how often somebody was signed in: that may change data as well
+        self.signed_in = 0  # how often a persona was signed in: that may change data as well
         # Personas whose sessions some response has ended, or exchanged.
         self.ended: set[str] = set()
 

@@ -252,7 +252,7 @@ def _of_journal(values: Mapping[str, Any]) -> Tried | None:
 
 
 Columns = Callable[[Tried], Iterable[int]]
-_MOST_SETS = 10_000  # of roles and groups, which whoever signs in may have chosen
+_MOST_SETS = 10_000  # of roles and groups, which callers may have chosen
 
 
 def columns_of_roles(policy: Policy, matrix: Matrix, personas: Mapping[str, Caller | None]) -> Columns:

@@ -187,7 +187,7 @@ class Development:
     minutes: float = 10
 
 
-class Given(NamedTuple):
+class GivenByScopes(NamedTuple):
     """What a token or a key may be used for: what becomes `Caller.scopes` and `Caller.scoped_roles`.
 
     Attributes:
@@ -199,10 +199,10 @@ class Given(NamedTuple):
     scoped_roles: frozenset[str] | None
 
 
-EVERYTHING = Given(None, None)
+EVERYTHING = GivenByScopes(None, None)
 
 
-def given_by_scopes(names: Iterable[str], where: ClaimNames) -> Given:
+def given_by_scopes(names: Iterable[str], where: ClaimNames) -> GivenByScopes:
     """What scopes let a token be used for.
 
     Args:
@@ -211,18 +211,18 @@ def given_by_scopes(names: Iterable[str], where: ClaimNames) -> Given:
             ``signed-in`` for lines that ask for these themselves, and ``*`` for all that the owner may do.
     """
     if where.scope_names is None:
-        return Given(frozenset(names), None)
+        return GivenByScopes(frozenset(names), None)
     return scopes_of([each for name in names for each in where.scope_names.get(name, ())])
 
 
-def scopes_of(given: Iterable[str]) -> Given:
+def scopes_of(given: Iterable[str]) -> GivenByScopes:
     """The same for what a token or a key was made for, in words of the policy."""
     given = list(given)
     if "*" in given:
         return EVERYTHING
     roles = {each.removeprefix("role ").strip() for each in given if each.startswith("role ") or each == "signed-in"}
     permissions = frozenset(each for each in given if not each.startswith("role ") and each != "signed-in")
-    return Given(permissions, frozenset(roles))
+    return GivenByScopes(permissions, frozenset(roles))
 
 
 def claim_path(text: str) -> ClaimPath:
