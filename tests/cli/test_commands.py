@@ -227,7 +227,7 @@ class Mistakes(InFolder):
                 ("probe", "--settings", "how.toml"),
                 "how.toml:2: probe.sign_in.how: this must be one of form, json, bearer, basic, header",
             ),
-            (("probe",), "there are no settings"),
+            (("probe",), "there is no bloodroot.toml here or further up; write it, or name one with --settings FILE"),
             (("probe", "--settings", "bare.toml"), "there are no personas to ask as"),
             (("probe", "--settings", "gone.toml"), "cannot be imported: ModuleNotFoundError"),
             (("probe", "--settings", "falls.toml"), "No module named 'this_is_not_there' (falls.py:1)"),
@@ -246,6 +246,8 @@ class Mistakes(InFolder):
         for name, command in cli._COMMANDS.items():
             self.assertIn(name, out)
             # Without importing a command, help says what the command says of itself.
+            # A terminal would take brackets in a help text for colours, and leave them out.
+            self.assertFalse([o.name for o in cli._made(name).params if "[" in (getattr(o, "help", None) or "")])
             said = (cli._made(name).help or "").partition("\n")[0]
             self.assertEqual(said, command.summary, name)
         self.assertIn("Usage", self.ran("why", "-h"))

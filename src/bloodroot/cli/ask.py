@@ -2,84 +2,97 @@
 
 from __future__ import annotations
 
+from dataclasses import dataclass, field
 from pathlib import Path
 from typing import TYPE_CHECKING, Annotated
 
 import typer
 
 from . import completing
-from .output import (
-    Color,
-    ColorOption,
-    HostOption,
-    OutOption,
-    PolicyOption,
-    SettingsOption,
-    UnjudgedOption,
-    UsageError,
-    format_option,
-    without_application_output,
-)
+from .options import Files, HostOption, with_options
+from .output import JudgedDelivery, UsageError, without_application_output
 
 if TYPE_CHECKING:
-    from ..probe.asking import Sent
+    from ..probe.asking import AskedRequest
     from ..settings import Persona, Settings
 
 _TYPES = {".json": "application/json", ".form": "application/x-www-form-urlencoded", ".txt": "text/plain"}
 
 
-def ask(
+@dataclass(frozen=True)
+class Content:
+    """What is sent.
+
+    Attributes:
+        body: the file with the body; None for what the settings have.
+        header: headers, each a name, a colon and a value.
+    """
+
+    body: Annotated[
+        Path | None,
+        typer.Option("--body", metavar="FILE", help="What to send; by default the body that the settings have for this endpoint."),
+    ] = None
+    header: Annotated[
+        list[str], typer.Option("--header", metavar="'NAME: VALUE'", help="A header to send; repeatable.")
+    ] = field(default_factory=list)
+
+
+@dataclass(frozen=True)
+class Asked:
+    """What is asked, and as whom.
+
+    Attributes:
+        who: a persona, or ``signed-out``.
+        method: the method, in any case of letters.
+        path: the path, with its query.
+    """
+
     who: Annotated[
         str,
         typer.Argument(
             metavar="WHO", help="A persona, or signed-out.", autocompletion=completing.words(completing.caller)
         ),
-    ],
-    method: Annotated[str, typer.Argument(metavar="METHOD", autocompletion=completing.words(completing.method))],
+    ]
+    method: Annotated[str, typer.Argument(metavar="METHOD", autocompletion=completing.words(completing.method))]
     path: Annotated[
         str,
         typer.Argument(
             metavar="PATH", help="The path, with its query.", autocompletion=completing.words(completing.path)
         ),
-    ],
-    body: Annotated[
-        Path | None,
-        typer.Option("--body", metavar="FILE", help="What to send; by default what [bodies] of the settings has."),
-    ] = None,
-    header: Annotated[
-        list[str] | None, typer.Option("--header", metavar="'NAME: VALUE'", help="A header to send; repeatable.")
-    ] = None,
+    ]
+
+
+@with_options("AskResult")
+def ask(
+    asked: Asked,
+    content: Content,
+    *,
     curl: Annotated[
         bool, typer.Option("--curl", help="Print the command lines that send the request; nothing is sent.")
     ] = False,
-    allow_unjudged: UnjudgedOption = False,
     hosts: HostOption = None,
-    policy: PolicyOption = None,
-    settings: SettingsOption = None,
-    form: Annotated[str | None, format_option("AskResult")] = None,
-    out: OutOption = None,
-    color: ColorOption = Color.AUTO,
+    files: Files,
+    shown: JudgedDelivery,
 ) -> None:
     """Send one request to the application as a persona, and show the answer beside what is declared."""
     from ..probe.asking import ask as run
-    from ..probe.asking import curl_lines
-    from . import inputs, output
+    from ..probe.asking import lines_to_ask
+    from . import inputs
 
-    output.check_out(form, out)
-    rules, project = inputs.bound_project(policy, settings)
-    if project is None:
-        raise UsageError("there are no settings; write bloodroot.toml, or name one with --settings")
-    inputs.check_request(method.upper(), path, rules)
-    persona = _persona(who, inputs.with_members(project, [who] if who in project.personas else []) or project)
-    sent = _sent(body, header or [])
+    shown.check()
+    project = inputs.bound_project(files)
+    settings, who, method = project.needed_settings, asked.who, asked.method.upper()
+    inputs.check_request(method, asked.path, project.policy)
+    persona = _persona(who, inputs.with_members(settings, [who] if who in settings.personas else []) or settings)
+    request = _request(persona, method, asked.path, content)
     if curl:
-        lines = curl_lines(rules, project, persona, method.upper(), path, sent, str(body) if body is not None else None)
-        typer.echo("\n".join(lines))
+        file = str(content.body) if content.body is not None else None
+        typer.echo("\n".join(lines_to_ask(project.policy, settings, request, file)))
         return
     with without_application_output():
-        result = run(rules, project, persona, method.upper(), path, sent, hosts or ())
-    output.deliver(result, form, out, color)
-    output.end(result.ending, allow_unjudged=allow_unjudged)
+        result = run(project.policy, settings, request, hosts or ())
+    shown.deliver(result)
+    shown.end(result.ending)
 
 
 def _persona(who: str, settings: Settings) -> Persona:
@@ -94,18 +107,19 @@ def _persona(who: str, settings: Settings) -> Persona:
     return settings.personas[who]
 
 
-def _sent(body: Path | None, headers: list[str]) -> Sent:
-    from ..probe.asking import Sent
+def _request(persona: Persona, method: str, path: str, content: Content) -> AskedRequest:
+    """The request that options describe."""
+    from ..probe.asking import AskedRequest
 
     found: dict[str, str] = {}
-    for header in headers:
+    for header in content.header:
         name, colon, value = header.partition(":")
         if not colon or not name.strip() or not header.isprintable():
             raise UsageError(f'--header "{header}": write a name, a colon and a value, as in "Accept: text/html"')
         found[name.strip().lower()] = value.strip()
-    if body is None:
-        return Sent(headers=found)
+    if (body := content.body) is None:
+        return AskedRequest(persona, method, path, headers=found)
     kind = _TYPES.get(body.suffix.lower())
     if "content-type" not in found and kind is not None:
         found["content-type"] = kind
-    return Sent(body.read_bytes(), found)
+    return AskedRequest(persona, method, path, body.read_bytes(), found)

@@ -8,16 +8,8 @@ from typing import Annotated
 import typer
 
 from . import completing
-from .output import (
-    Color,
-    ColorOption,
-    OutOption,
-    PolicyOption,
-    SettingsOption,
-    SourcesArgument,
-    UsageError,
-    format_option,
-)
+from .options import Files, SourcesArgument, with_options
+from .output import Delivery, UsageError
 
 
 class FailOn(StrEnum):
@@ -29,6 +21,7 @@ class FailOn(StrEnum):
     NEVER = "never"
 
 
+@with_options("CheckResult")
 def check(
     sources: SourcesArgument = None,
     only: Annotated[
@@ -43,22 +36,20 @@ def check(
     fail_on: Annotated[
         FailOn, typer.Option("--fail-on", help="Exit with status 1 if a finding is at least this bad.")
     ] = FailOn.WARNING,
-    policy: PolicyOption = None,
-    settings: SettingsOption = None,
-    form: Annotated[str | None, format_option("CheckResult")] = None,
-    out: OutOption = None,
-    color: ColorOption = Color.AUTO,
+    *,
+    files: Files,
+    shown: Delivery,
 ) -> None:
     """Find mistakes and risks: dead lines, siblings that disagree, changes that are too open, and many more."""
     from ..checks.checking import check as run
     from ..checks.preparing import prepare
     from ..core.finding import Severity
-    from . import inputs, output
+    from . import inputs
 
-    output.check_out(form, out)
+    shown.check()
     names = _names(only)
-    result = run(prepare(*inputs.project_to_check(policy, settings, sources or [])), names)
-    output.deliver(result, form, out, color)
+    result = run(prepare(*inputs.project_to_check(files, sources or [])), names)
+    shown.deliver(result)
     if fail_on is not FailOn.NEVER and result.at_least(Severity(fail_on.value)):
         raise typer.Exit(1)
 

@@ -8,7 +8,8 @@ from typing import Annotated
 import typer
 
 from . import completing
-from .output import Color, ColorOption, OutOption, PolicyOption, SettingsOption, format_option
+from .options import Files, with_options
+from .output import Delivery
 
 
 class Fail(StrEnum):
@@ -18,6 +19,7 @@ class Fail(StrEnum):
     ANY = "any"
 
 
+@with_options("PolicyComparison")
 def compare(
     old: Annotated[
         str,
@@ -43,20 +45,18 @@ def compare(
             "field, or something held (gained); or where anything changes (any).",
         ),
     ] = None,
-    policy: PolicyOption = None,
-    settings: SettingsOption = None,
-    form: Annotated[str | None, format_option("PolicyComparison")] = None,
-    out: OutOption = None,
-    color: ColorOption = Color.AUTO,
+    *,
+    files: Files,
+    shown: Delivery,
 ) -> None:
     """Show whose access changes between two policies, with a request that shows each change."""
     from ..checks.preparing import solver_if_any
     from ..comparison.comparing import compare as compare_sides
-    from . import inputs, output
+    from . import inputs
 
-    output.check_out(form, out)
-    sides = inputs.two_policies(old, new, policy, settings)
+    shown.check()
+    sides = inputs.two_policies(old, new, files)
     result = compare_sides(*sides, solver_if_any())
-    output.deliver(result, form, out, color)
+    shown.deliver(result)
     if (fail is Fail.GAINED and result.opens) or (fail is Fail.ANY and not result.same_access):
         raise typer.Exit(1)

@@ -23,16 +23,14 @@ _METHODS = ("GET", "POST", "PUT", "PATCH", "DELETE", "HEAD", "WEBSOCKET")
 
 def _project(ctx: typer.Context) -> tuple[Policy | None, Settings | None]:
     """The policy and the settings that the words so far name, or the usual ones; None for what cannot be read."""
-    from ..settings import find_settings, read_settings
     from . import inputs
 
     policy, settings = ctx.params.get("policy"), ctx.params.get("settings")
     project = rules = None
     with contextlib.suppress(BloodrootError, OSError):
-        file = settings or find_settings()
-        project = read_settings(file) if file is not None else None
+        project = inputs.settings_of(settings)
     with contextlib.suppress(BloodrootError, OSError):
-        named = policy or (inputs.shown(project.policy) if project is not None else Path("access.bloodroot"))
+        named = policy or inputs.usual_policy(project)
         rules = inputs.read_policy(named, project.root if project is not None else None)[0]
     return rules, project
 

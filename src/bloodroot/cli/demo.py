@@ -10,7 +10,7 @@ from typing import TYPE_CHECKING, Annotated
 import typer
 
 from ..endings import Ending
-from .output import Color, ColorOption, UsageError
+from .output import Color, ColorOption, Delivery, UsageError
 
 if TYPE_CHECKING:
     from ..checks.checking import CheckResult
@@ -62,7 +62,7 @@ def demo(
     before = Path.cwd()
     os.chdir(place)
     try:
-        sound = _shown(color, tenants=tenants)
+        sound = _shown(Delivery(color=color), tenants=tenants)
     finally:
         os.chdir(before)
     _say_what_next(place, _NEXT_OF_TENANTS if tenants else _NEXT)
@@ -108,29 +108,29 @@ _NEXT = (
 )
 
 
-def _shown(color: Color, *, tenants: bool) -> bool:
+def _shown(shown: Delivery, *, tenants: bool) -> bool:
     """Run each command on the example in the current folder, and show what it says; whether the probe was content."""
     from ..core.matrix import matrix_of_roles
     from ..files import load_with_tree
     from ..report.results import MatrixResult, TokenResult
     from ..settings import read_settings
     from ..survey.applications import bound
-    from . import inputs, output
+    from . import inputs
     from .probe import with_progress
 
     settings = read_settings(Path("bloodroot.toml").resolve())
     policy_file, document = load_with_tree("access.bloodroot")
     _title("bloodroot seed members.toml", "the members, and who is in which group")
-    output.deliver(_seeded(settings, policy_file), color=color)
+    shown.deliver(_seeded(settings, policy_file))
     policy = bound(policy_file, settings)
     _title("bloodroot check", "mistakes and risks in the policy")
-    output.deliver(_checked(policy_file, document, settings), color=color)
+    shown.deliver(_checked(policy_file, document, settings))
     _title("bloodroot matrix", "who gets in where, from the policy alone")
-    output.deliver(MatrixResult(policy, matrix_of_roles(policy)), color=color)
+    shown.deliver(MatrixResult(policy, matrix_of_roles(policy)))
     _title("bloodroot probe", "the application asked as every persona")
     settings = inputs.with_members(settings) or settings
     result = with_progress(policy, settings)
-    output.deliver(result, color=color)
+    shown.deliver(result)
     _title("bloodroot matrix --out", "the same as pages and pictures, for those who review it")
     for name in _reports(policy, settings, result):
         typer.echo(f"  {name}")
@@ -138,7 +138,7 @@ def _shown(color: Color, *, tenants: bool) -> bool:
     if tenants:
         return result.ending is Ending.WELL
     _title("bloodroot token read", "what becomes of a token made for the persona two-hats")
-    output.deliver(TokenResult(policy, _read_token(settings, policy)), color=color)
+    shown.deliver(TokenResult(policy, _read_token(settings, policy)))
     return result.ending is Ending.WELL
 
 

@@ -7,16 +7,8 @@ from typing import TYPE_CHECKING, Annotated
 
 import typer
 
-from .output import (
-    Color,
-    ColorOption,
-    OutOption,
-    PersonasOption,
-    PolicyOption,
-    SettingsOption,
-    UnjudgedOption,
-    format_option,
-)
+from .options import Files, PersonasOption, with_options
+from .output import JudgedDelivery
 
 if TYPE_CHECKING:
     from ..core.policy import Policy
@@ -25,6 +17,7 @@ if TYPE_CHECKING:
     from ..settings import Settings
 
 
+@with_options("ExpectedResult")
 def expect(
     tables: Annotated[
         list[Path], typer.Argument(metavar="TABLE", help="A reviewed table: CSV, as --update writes it.")
@@ -39,27 +32,24 @@ def expect(
             "--observed", metavar="JOURNAL", help="Compare what the application answered to a probe; repeatable."
         ),
     ] = None,
-    allow_unjudged: UnjudgedOption = False,
-    policy: PolicyOption = None,
-    settings: SettingsOption = None,
-    form: Annotated[str | None, format_option("ExpectedResult")] = None,
-    out: OutOption = None,
-    color: ColorOption = Color.AUTO,
+    *,
+    files: Files,
+    shown: JudgedDelivery,
 ) -> None:
     """Compare the matrix, or what the application answered, with reviewed tables."""
     from ..review.definitions import definitions
     from ..review.expected import hold_files
     from ..writing import write_text
-    from . import inputs, output
+    from . import inputs
 
-    output.check_out(form, out)
-    rules, document, project = inputs.bound_with_tree(policy, settings)
-    held = _held(rules, definitions(document), project, observed or [], personas=personas)
+    shown.check()
+    rules, document, settings = inputs.bound_project(files)
+    held = _held(rules, definitions(document), settings, observed or [], personas=personas)
     result, text = hold_files(held, tables, update=update)
-    output.deliver(result, form, out, color)
+    shown.deliver(result)
     if update:
         write_text(tables[0], text)
-    output.end(result.ending, allow_unjudged=allow_unjudged)
+    shown.end(result.ending)
 
 
 def _held(

@@ -7,7 +7,7 @@ from typing import Annotated
 
 import typer
 
-from .output import PolicyOption, SettingsOption
+from .options import Files, with_options
 
 app = typer.Typer(no_args_is_help=True, add_completion=False, help="Write what a policy says, for other programs.")
 
@@ -17,10 +17,11 @@ OutOption = Annotated[
 
 
 @app.command("openapi")
+@with_options()
 def openapi(
     document: Annotated[Path, typer.Argument(metavar="DOCUMENT", help="An OpenAPI document, JSON or YAML.")],
-    policy: PolicyOption = None,
-    settings: SettingsOption = None,
+    *,
+    files: Files,
     out: OutOption = None,
 ) -> None:
     """Fill security, requirements and the answers to refused callers into an OpenAPI document."""
@@ -31,7 +32,7 @@ def openapi(
     from ..survey.documents import survey_openapi
     from . import inputs, output
 
-    rules, _ = inputs.bound_project(policy, settings)
+    rules = inputs.bound_project(files).policy
     surveyed = survey([survey_openapi(document)], rules)
     result = filled(document, operations(rules, surveyed))
     output.deliver_text(result.text, out)
@@ -43,21 +44,23 @@ def openapi(
 
 
 @app.command("names")
-def names(policy: PolicyOption = None, settings: SettingsOption = None, out: OutOption = None) -> None:
+@with_options()
+def names(files: Files, out: OutOption = None) -> None:
     """Write the names of roles, permissions and endpoints as a typed Python module."""
     from ..exporting.python_names import python_names
     from . import inputs, output
 
-    output.deliver_text(python_names(inputs.policy_as_written(policy, settings)[0]), out)
+    output.deliver_text(python_names(inputs.project_as_written(files, personas=False).policy), out)
 
 
 @app.command("json")
-def json_tree(policy: PolicyOption = None, settings: SettingsOption = None, out: OutOption = None) -> None:
+@with_options()
+def json_tree(files: Files, out: OutOption = None) -> None:
     """Write the tree of a policy, with all that it includes, as JSON."""
     import json
 
     from ..language.data import to_data
     from . import inputs, output
 
-    document = inputs.policy_as_written(policy, settings)[1]
+    document = inputs.project_as_written(files, personas=False).tree
     output.deliver_text(f"{json.dumps(to_data(document), indent=2, ensure_ascii=False)}\n", out)

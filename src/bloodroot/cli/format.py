@@ -4,69 +4,84 @@ from __future__ import annotations
 
 import sys
 from pathlib import Path
-from typing import TYPE_CHECKING, Annotated
+from typing import TYPE_CHECKING, Annotated, NamedTuple
 
 import typer
 
-from .output import OutOption, UsageError, format_option
+from .options import with_options
+from .output import Delivery, UsageError
 
 if TYPE_CHECKING:
     from ..report.results import FormattedFile
 
 
+@with_options("FormatResult")
 def tidy_files(
     files: Annotated[
         list[Path] | None, typer.Argument(metavar="[FILE]...", help="Policy files; - for standard input.")
     ] = None,
     check: Annotated[bool, typer.Option("--check", help="Change nothing; status 1 if a file is not tidy.")] = False,
     diff: Annotated[bool, typer.Option("--diff", help="Change nothing; show what would change.")] = False,
-    form: Annotated[str | None, format_option("FormatResult")] = None,
-    out: OutOption = None,
+    *,
+    shown: Delivery,
 ) -> None:
     """Write policy files in their one tidy form: columns aligned, comments kept, the meaning untouched."""
-    from ..files import read_text
-    from ..language.printer import tidy
     from ..report.results import FormatResult
     from ..writing import write_text
-    from . import inputs, output
+    from . import inputs
 
-    output.check_out(form, out)
-    if (form is not None or out is not None) and not check and not diff:
+    shown.check()
+    if (shown.form is not None or shown.out is not None) and not check and not diff:
         raise UsageError("--format and --out are for the result of --check or --diff")
-    chosen = files or [inputs.policy_file()]
-    if Path("-") in chosen and len(chosen) > 1:
-        raise UsageError("standard input is formatted alone; leave out the other files, or the -")
-    if chosen == [Path("-")]:
-        text = _standard_input()
-        texts = {Path("<stdin>"): (text, tidy(text, "<stdin>"))}
-        if not check and not diff:
-            typer.echo(texts[Path("<stdin>")][1], nl=False)
-            return
-    else:
-        # Every file is read before any is written: a mistake in the last leaves the first as it was.
-        read = {file: read_text(file) for file in chosen}
-        texts = {file: (text, tidy(text, str(file))) for file, text in read.items()}
-    result = FormatResult(tuple(_compared(file, *both) for file, both in texts.items()), diff)
-    changed = [file for file, (text, neat) in texts.items() if text != neat]
+    texts = _texts(files or [inputs.usual_policy(inputs.settings_of(None))])
+    changed = [file for file, text in texts.items() if text.written != text.tidy]
     if check or diff:
-        output.deliver(result, form, out)
+        shown.deliver(FormatResult(tuple(_compared(file, text) for file, text in texts.items()), diff))
         if changed:
             raise typer.Exit(1)
         return
+    if _STANDARD_INPUT in texts:
+        typer.echo(texts[_STANDARD_INPUT].tidy, nl=False)
+        return
     for file in changed:
-        write_text(file, texts[file][1])
+        write_text(file, texts[file].tidy)
         typer.echo(f"tidied {file}", err=True)
     if not changed:
         typer.echo(f"{len(texts)} tidy already", err=True)
 
 
-def _compared(file: Path, text: str, neat: str) -> FormattedFile:
+_STANDARD_INPUT = Path("<stdin>")
+
+
+class _Text(NamedTuple):
+    """A policy as it is written, and in its tidy form."""
+
+    written: str
+    tidy: str
+
+
+def _texts(files: list[Path]) -> dict[Path, _Text]:
+    """The policies. Every file is read before any is written: a mistake in the last leaves the first as it was."""
+    from ..files import read_text
+    from ..language.printer import tidy
+
+    if Path("-") not in files:
+        read = {file: read_text(file) for file in files}
+    elif len(files) > 1:
+        raise UsageError("standard input is formatted alone; leave out the other files, or the -")
+    else:
+        read = {_STANDARD_INPUT: _standard_input()}
+    return {file: _Text(text, tidy(text, str(file))) for file, text in read.items()}
+
+
+def _compared(file: Path, text: _Text) -> FormattedFile:
     import difflib
 
     from ..report.results import FormattedFile
 
-    lines = difflib.unified_diff(text.splitlines(True), neat.splitlines(True), str(file), f"{file} (tidy)")
-    return FormattedFile(str(file), text == neat, "".join(f"{line.removesuffix(chr(10))}\n" for line in lines))
+    written, neat = text.written.splitlines(True), text.tidy.splitlines(True)
+    lines = difflib.unified_diff(written, neat, str(file), f"{file} (tidy)")
+    return FormattedFile(str(file), written == neat, "".join(f"{line.removesuffix(chr(10))}\n" for line in lines))
 
 
 def _standard_input() -> str:

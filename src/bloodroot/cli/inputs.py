@@ -18,32 +18,71 @@ if TYPE_CHECKING:
     from ..language.tree import Document
     from ..review.tried import Columns
     from ..settings import Settings
+    from .options import Files
 
 
-def bound_project(
-    policy: Path | None, settings: Path | None, *, personas: bool = True
-) -> tuple[Policy, Settings | None]:
+NO_SETTINGS = "there is no bloodroot.toml here or further up; write it, or name one with --settings FILE"
+
+
+class Project(NamedTuple):
+    """What a command works with.
+
+    Attributes:
+        policy: the policy.
+        tree: its tree.
+        settings: the settings; None where there are none.
+    """
+
+    policy: Policy
+    tree: Document
+    settings: Settings | None
+
+    @property
+    def needed_settings(self) -> Settings:
+        """The settings, of a command that cannot do without.
+
+        Raises:
+            UsageError: there are none.
+        """
+        return needed(self.settings)
+
+
+def needed(settings: Settings | None) -> Settings:
+    """The settings, of a command that cannot do without.
+
+    Raises:
+        UsageError: there are none.
+    """
+    if settings is None:
+        raise UsageError(NO_SETTINGS)
+    return settings
+
+
+def settings_of(file: Path | None) -> Settings | None:
+    """The settings that are named, else those here or further up; None where there are none.
+
+    Raises:
+        SettingsError: the settings cannot be used.
+    """
+    from ..settings import find_settings, read_settings
+
+    file = file or find_settings()
+    return read_settings(file) if file is not None else None
+
+
+def bound_project(files: Files, *, personas: bool = True) -> Project:
     """The policy and the settings that a command works with; the policy with what the application's routes say.
 
     Args:
-        policy: the file that an option names, or None.
-        settings: the file that an option names, or None.
+        files: the files that options name.
         personas: whether the policy has to know what the personas hold.
 
     Raises:
         PolicyError: the policy cannot be used.
         SettingsError: the settings cannot be used.
     """
-    rules, _, project = bound_with_tree(policy, settings, personas=personas)
-    return rules, project
-
-
-def bound_with_tree(
-    policy: Path | None, settings: Path | None, *, personas: bool = True
-) -> tuple[Policy, Document, Settings | None]:
-    """As `bound_project`, and the tree of the policy."""
-    rules, document, project = _read(policy, settings, personas=personas)
-    return _bound(rules, project), document, project
+    project = project_as_written(files, personas=personas)
+    return project._replace(policy=_bound(project.policy, project.settings))
 
 
 def _bound(rules: Policy, project: Settings | None) -> Policy:
@@ -68,34 +107,27 @@ def check_bound(rules: Policy) -> None:
         )
 
 
-def project_if_any(
-    policy: Path | None, settings: Path | None, *, sources: list[str]
-) -> tuple[Policy | None, Settings | None]:
-    """The policy, bound where it has to be, and the settings; None for what a project that only begins lacks.
+def policy_if_any(files: Files, settings: Settings | None, sources: list[str]) -> Policy | None:
+    """The policy, bound where it has to be; None where a project that only begins has none.
 
     Args:
-        policy: the policy file that was named, or None.
-        settings: the settings file that was named, or None.
+        files: the files that options name.
+        settings: the settings; None where there are none.
         sources: what is surveyed; an application among it is what lines of actions are bound to.
 
     Raises:
         PolicyError: the policy cannot be used.
         SettingsError: the settings cannot be used.
     """
-    from ..settings import find_settings, read_settings
-
-    file = settings or find_settings()
-    project = read_settings(file) if file is not None else None
-    named = policy or (shown(project.policy) if project is not None else Path("access.bloodroot"))
-    if policy is None and not named.exists():
-        return None, project
-    rules, _, project = _read(policy, settings, personas=False)
+    if files.policy is None and not usual_policy(settings).exists():
+        return None
+    rules = project_as_written(files, personas=False).policy
     if not rules.unbound:
-        return rules, project
+        return rules
     from ..survey.applications import bound_to_any
 
-    own = [project.app] if project is not None and project.app else []
-    return bound_to_any(rules, [*sources, *own], project), project
+    own = [settings.app] if settings is not None and settings.app else []
+    return bound_to_any(rules, [*sources, *own], settings)
 
 
 class ToCheck(NamedTuple):
@@ -116,7 +148,7 @@ class ToCheck(NamedTuple):
     folder: Path
 
 
-def project_to_check(policy: Path | None, settings: Path | None, sources: list[str]) -> ToCheck:
+def project_to_check(files: Files, sources: list[str]) -> ToCheck:
     """What is checked: the policy, its tree, the settings, the sources of endpoints, and the folder these are in.
 
     Raises:
@@ -124,26 +156,33 @@ def project_to_check(policy: Path | None, settings: Path | None, sources: list[s
         SettingsError: the settings cannot be used.
         UsageError: there is no policy.
     """
-    from ..settings.policy_names import check_names
-
-    chosen, project = chosen_policy(policy, settings)
-    rules, document = read_policy(chosen, project.root if project is not None else None)
-    if project is not None:
-        check_names(project, rules)
-    if not sources and (project is None or not (project.app or project.openapi)):
-        return ToCheck(rules, document, project, [], Path.cwd())
-    names, folder = sources_of(sources, project)
-    return ToCheck(rules, document, project, names, folder)
+    project = project_as_written(files)
+    settings = project.settings
+    if not sources and (settings is None or not (settings.app or settings.openapi)):
+        return ToCheck(*project, [], Path.cwd())
+    return ToCheck(*project, *sources_of(sources, settings))
 
 
-def sources_of(named: list[str], settings: Settings | None) -> tuple[list[str], Path]:
-    """The sources of a survey and the folder they are looked for in: those that were named, else the settings' own.
+class Sources(NamedTuple):
+    """What is surveyed.
+
+    Attributes:
+        names: the sources of endpoints.
+        folder: the folder that they are looked for in.
+    """
+
+    names: list[str]
+    folder: Path
+
+
+def sources_of(named: list[str], settings: Settings | None) -> Sources:
+    """The sources of a survey: those that were named, else the settings' own.
 
     Raises:
         UsageError: there are none.
     """
     if named:
-        return named, Path.cwd()
+        return Sources(named, Path.cwd())
     own = [*([settings.app] if settings and settings.app else [])]
     own += [str(settings.openapi)] if settings is not None and settings.openapi is not None else []
     if not own or settings is None:
@@ -151,72 +190,49 @@ def sources_of(named: list[str], settings: Settings | None) -> tuple[list[str], 
             "there is nothing to survey; name a source, such as module:app or openapi.json, or write "
             'app = "module:name" in bloodroot.toml'
         )
-    return own, settings.folder
+    return Sources(own, settings.folder)
 
 
-def unbound_project(policy: Path | None, settings: Path | None, *, personas: bool = True) -> tuple[Policy, Settings]:
+def project_as_written(files: Files, *, personas: bool = True) -> Project:
     """The policy and the settings of a command that needs to know neither routes nor the application.
 
     Args:
-        policy: the policy file that was named, or None.
-        settings: the settings file that was named, or None.
+        files: the files that options name.
         personas: whether the command has to do with personas, so that what they hold is held against the policy.
 
     Raises:
         PolicyError: the policy cannot be used.
         SettingsError: the settings cannot be used.
-        UsageError: there are no settings.
-    """
-    rules, _, project = _read(policy, settings, personas=personas)
-    if project is None:
-        raise UsageError("there is no bloodroot.toml here or further up; name one with --settings FILE")
-    return rules, project
-
-
-def policy_as_written(policy: Path | None, settings: Path | None) -> tuple[Policy, Document]:
-    """The policy and its tree, as they are written: bound to no application.
-
-    Raises:
-        PolicyError: the policy cannot be used.
-        SettingsError: the settings cannot be used.
-    """
-    chosen, project = chosen_policy(policy, settings)
-    return read_policy(chosen, project.root if project is not None else None)
-
-
-def _read(
-    policy: Path | None, settings: Path | None, *, personas: bool = True
-) -> tuple[Policy, Document, Settings | None]:
-    from ..settings.policy_names import check_names
-
-    chosen, project = chosen_policy(policy, settings)
-    rules, document = read_policy(chosen, project.root if project is not None else None)
-    if project is not None and personas:
-        check_names(project, rules)
-    return rules, document, project
-
-
-def chosen_policy(policy: Path | None, settings: Path | None) -> tuple[Path, Settings | None]:
-    """The policy file that is worked with, and the settings.
-
-    Args:
-        policy: the file that an option names, or None.
-        settings: the file that an option names, or None.
-
-    Raises:
-        SettingsError: the settings cannot be used.
         UsageError: there is no such policy.
     """
-    from ..settings import find_settings, read_settings
+    from ..settings.policy_names import check_names
 
-    file = settings or find_settings()
-    project = read_settings(file) if file is not None else None
-    chosen = policy
-    if chosen is None:
-        chosen = shown(project.policy) if project is not None else Path("access.bloodroot")
+    settings = settings_of(files.settings)
+    rules, document = read_policy(policy_file(files, settings), settings.root if settings is not None else None)
+    if settings is not None and personas:
+        check_names(settings, rules)
+    return Project(rules, document, settings)
+
+
+def usual_policy(settings: Settings | None) -> Path:
+    """The policy that the settings name, else ``access.bloodroot``."""
+    return shown(settings.policy) if settings is not None else Path("access.bloodroot")
+
+
+def policy_file(files: Files, settings: Settings | None) -> Path:
+    """The policy file that is worked with.
+
+    Args:
+        files: the files that options name.
+        settings: the settings; None where there are none.
+
+    Raises:
+        UsageError: there is no such policy.
+    """
+    chosen = files.policy or usual_policy(settings)
     if not chosen.exists() and not _in_a_revision(chosen):
-        raise UsageError(_no_policy(chosen, file if policy is None else None))
-    return chosen, project
+        raise UsageError(_no_policy(chosen, settings if files.policy is None else None))
+    return chosen
 
 
 def _in_a_revision(name: Path) -> bool:
@@ -251,14 +267,13 @@ def read_policy(file: Path, root: Path | None = None) -> tuple[Policy, Document]
     return load_from(revision_of_name, place_in(revision_of_name, path, Path.cwd()))
 
 
-def two_policies(old: str, new: str | None, policy: Path | None, settings: Path | None) -> tuple[Side, Side]:
+def two_policies(old: str, new: str | None, files: Files) -> tuple[Side, Side]:
     """The two policies that are compared.
 
     Args:
         old: a file, a revision, or a file in a revision.
         new: the same; None for the policy in the work tree.
-        policy: the policy file that was named, or None: the one that is looked for in revisions.
-        settings: the settings file that was named, or None.
+        files: the files that options name; the policy is the one that is looked for in revisions.
 
     Raises:
         PolicyError: a policy cannot be used.
@@ -267,13 +282,11 @@ def two_policies(old: str, new: str | None, policy: Path | None, settings: Path 
         RevisionError: a revision cannot be read.
     """
     from ..comparison.binding_both import side
-    from ..settings import find_settings, read_settings
 
-    file = settings or find_settings()
-    project = read_settings(file) if file is not None else None
-    usual = policy or (shown(project.policy) if project is not None else Path("access.bloodroot"))
+    project = settings_of(files.settings)
+    usual = files.policy or usual_policy(project)
     if new is None and not usual.exists():
-        raise UsageError(_no_policy(usual, file if policy is None else None))
+        raise UsageError(_no_policy(usual, project if files.policy is None else None))
     names = [_name_of_policy(name, usual) for name in (old, new)]
     policies = [read_policy(name, project.root if project is not None else None)[0] for name in names]
     routes = _routes_if_needed(policies, project)
@@ -316,11 +329,11 @@ def _routes_if_needed(policies: Iterable[Policy], settings: Settings | None) -> 
     return routes_of(imported(settings.app, settings.folder, "app"))
 
 
-def _no_policy(policy: Path, settings: Path | None) -> str:
+def _no_policy(policy: Path, settings: Settings | None) -> str:
     """What to say where there is no such policy: who names it, files of nearly this name, and what to do."""
     from ..language.problems import suggestion
 
-    where = f"{policy}, which {shown(settings)} names as the policy" if settings is not None else str(policy)
+    where = f"{policy}, which {shown(settings.file)} names as the policy" if settings is not None else str(policy)
     folder = policy.parent
     near = [path.stem for path in sorted(folder.glob("*.bloodroot"))] if folder.is_dir() else []
     guess = suggestion(policy.stem, near)
@@ -497,14 +510,6 @@ def check_request(method: str, path: str, policy: Policy) -> None:
     guess = "" if method in methods else suggestion(method, methods)
     if guess or not is_method(method):
         raise UsageError(f'"{method}" is no method{guess or "; a method is a word such as GET or POST"}')
-
-
-def policy_file() -> Path:
-    """The policy that the settings name, else ``access.bloodroot``."""
-    from ..settings import find_settings, read_settings
-
-    file = find_settings()
-    return shown(read_settings(file).policy) if file is not None else Path("access.bloodroot")
 
 
 def shown(path: Path) -> Path:

@@ -7,9 +7,11 @@ from typing import Annotated
 
 import typer
 
-from .output import Color, ColorOption, OutOption, PolicyOption, SettingsOption, UsageError, format_option
+from .options import Files, with_options
+from .output import Delivery, UsageError
 
 
+@with_options("Review", "MemberAccess")
 def members(
     login: Annotated[
         str | None, typer.Argument(metavar="LOGIN", help="One member, by login or id; by default all of them.")
@@ -18,30 +20,26 @@ def members(
         list[Path] | None,
         typer.Option("--log", metavar="FILE", help="An audit log, which says what of it was used; repeatable."),
     ] = None,
-    policy: PolicyOption = None,
-    settings: SettingsOption = None,
-    form: Annotated[str | None, format_option("Review", "MemberAccess")] = None,
-    out: OutOption = None,
-    color: ColorOption = Color.AUTO,
+    *,
+    files: Files,
+    shown: Delivery,
 ) -> None:
     """Show what every member of the directory holds, since when, and what of it was used; or what one may do."""
     from ..identity import directory_of
     from ..review.all_members import review
     from ..review.member_access import access_of_member
-    from . import inputs, output
+    from . import inputs
 
-    output.check_out(form, out)
+    shown.check()
     if login is not None and logs:
         raise UsageError("--log says what all members used; leave LOGIN out")
-    rules, project = inputs.bound_project(policy, settings, personas=False)
-    if project is None:
-        raise UsageError("members are those of a directory, and there is no bloodroot.toml here or further up")
-    directory = directory_of(project)
+    project = inputs.bound_project(files, personas=False)
+    directory = directory_of(project.needed_settings)
     if login is None:
-        output.deliver(review(rules, directory.members(), directory.given(), logs or ()), form, out, color)
+        shown.deliver(review(project.policy, directory.members(), directory.given(), logs or ()))
         return
     directory.check()
     member = directory.member_with_login(login) or directory.member(login)
     if member is None:
         raise UsageError(f'the directory has no member "{login}"; bloodroot members shows them')
-    output.deliver(access_of_member(rules, member), form, out, color)
+    shown.deliver(access_of_member(project.policy, member))

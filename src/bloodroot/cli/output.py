@@ -6,6 +6,7 @@ import contextlib
 import io
 import os
 import sys
+from dataclasses import dataclass
 from enum import StrEnum
 from pathlib import Path
 from typing import TYPE_CHECKING, Annotated, Any
@@ -35,24 +36,6 @@ class Color(StrEnum):
     NEVER = "never"
 
 
-SourcesArgument = Annotated[
-    list[str] | None,
-    typer.Argument(
-        metavar="SOURCE",
-        help="An application as module:name, an OpenAPI document, a HAR file or an access log; several are held "
-        "together. By default the app and openapi of the settings.",
-    ),
-]
-PolicyOption = Annotated[
-    Path | None,
-    typer.Option(
-        "--policy", metavar="FILE", help="The policy, or REVISION:FILE; by default the one the settings name."
-    ),
-]
-SettingsOption = Annotated[
-    Path | None,
-    typer.Option("--settings", metavar="FILE", help="The settings; by default bloodroot.toml here or further up."),
-]
 ColorOption = Annotated[Color, typer.Option("--color", help="When to use colour.")]
 
 
@@ -76,20 +59,6 @@ def format_option(*results: str) -> Any:
         help="The format; table by default, or what the ending of --out says.",
     )
 
-
-OutOption = Annotated[
-    Path | None, typer.Option("--out", metavar="FILE", help="Write to this file; its ending picks the format.")
-]
-HostOption = Annotated[
-    list[str] | None,
-    typer.Option("--allow-host", metavar="NAME", help="A host that may be asked, beside this machine; repeatable."),
-]
-PersonasOption = Annotated[bool, typer.Option("--personas", help="A column for each persona, not each role.")]
-
-UnjudgedOption = Annotated[
-    bool,
-    typer.Option("--allow-unjudged", help="End with 0, not 3, where nothing was found but not all was judged."),
-]
 
 _PIPE_WIDTH = 160
 
@@ -124,49 +93,105 @@ def without_application_output() -> Iterator[None]:
 _LARGE = 1 << 16  # characters
 
 
-def check_out(wanted: str | None, out: Path | None) -> None:
-    """See that a result can be written where it is to go, before any work is done for it.
+@dataclass(frozen=True)
+class Delivery:
+    """How a result is printed, or written to a file.
 
-    Raises:
-        UsageError: the ending of the file says no format, or there is no such folder.
-    """
-    format_of(wanted, out)
-    if out is not None and not out.absolute().parent.is_dir():
-        raise UsageError(f"--out {out}: there is no folder {out.parent}")
-
-
-def deliver(result: object, wanted: str | None = None, out: Path | None = None, color: Color = Color.AUTO) -> None:
-    """Print a result, or write it to a file, whole or not at all.
-
-    Args:
-        result: a result that some module of `report` can write.
-        wanted: the format that was asked for.
+    Attributes:
+        form: the format that was asked for, if any.
         out: the file; None for standard output. Without a format that was asked for, its ending picks one.
         color: when to use colour. A file has none.
-
-    Raises:
-        UsageError: the ending of the file says no format, or the result has no such format.
     """
-    from ..report.registry import kind_of, written
-    from ..report.results import MadeToken
-    from ..writing import write_pieces
 
-    form, kind = format_of(wanted, out), kind_of(result)
-    if form not in kind.formats:
-        raise UsageError(f"this result has no {form.value} format; write it as {_listed(kind.formats)}")
-    found = written(result, form, console(color if out is None else Color.NEVER, to_file=out is not None))
-    if isinstance(found, bytes):
-        _deliver_bytes(found, out)
-        return
-    pieces = (found,) if isinstance(found, str) else found
-    if out is None:
-        for piece in _gathered(pieces):
-            typer.echo(_encodable(piece, sys.stdout.encoding or "utf-8"), nl=False, color=True)
-    else:
-        # A token is for its owner alone.
-        encoded = (_encodable(piece, "utf-8").encode() for piece in pieces)
-        write_pieces(out, encoded, private=isinstance(result, MadeToken))
-        typer.echo(f"wrote {out}", err=True)
+    form: Format | None = None
+    out: Annotated[
+        Path | None, typer.Option("--out", metavar="FILE", help="Write to this file; its ending picks the format.")
+    ] = None
+    color: ColorOption = Color.AUTO
+
+    def chosen_format(self) -> Format:
+        """The format that is asked for, or that the ending of the file says.
+
+        Raises:
+            UsageError: the ending says no format.
+        """
+        if self.form is not None:
+            return self.form
+        if self.out is None:
+            return Format.TABLE
+        found = ENDINGS.get(self.out.suffix.lower())
+        if found is None:
+            raise UsageError(
+                f"--out {self.out}: its ending says no format; name it {', '.join(ENDINGS)}, or add --format"
+            )
+        return found
+
+    def check(self) -> None:
+        """See that a result can be written where it is to go, before any work is done for it.
+
+        Raises:
+            UsageError: the ending of the file says no format, or there is no such folder.
+        """
+        self.chosen_format()
+        _check_folder(self.out)
+
+    def deliver(self, result: object) -> None:
+        """Print a result, or write it to the file, whole or not at all.
+
+        Args:
+            result: a result that some module of `report` can write.
+
+        Raises:
+            UsageError: the ending of the file says no format, or the result has no such format.
+        """
+        from ..report.registry import kind_of, written
+        from ..report.results import MadeToken
+        from ..writing import write_pieces
+
+        form, kind, out = self.chosen_format(), kind_of(result), self.out
+        if form not in kind.formats:
+            raise UsageError(f"this result has no {form.value} format; write it as {_listed(kind.formats)}")
+        found = written(result, form, console(self.color if out is None else Color.NEVER, to_file=out is not None))
+        if isinstance(found, bytes):
+            _deliver_bytes(found, out)
+            return
+        pieces = (found,) if isinstance(found, str) else found
+        if out is None:
+            for piece in _gathered(pieces):
+                typer.echo(_encodable(piece, sys.stdout.encoding or "utf-8"), nl=False, color=True)
+        else:
+            # A token is for its owner alone.
+            encoded = (_encodable(piece, "utf-8").encode() for piece in pieces)
+            write_pieces(out, encoded, private=isinstance(result, MadeToken))
+            typer.echo(f"wrote {out}", err=True)
+
+
+@dataclass(frozen=True)
+class JudgedDelivery(Delivery):
+    """How a result is delivered that may come to no judgement.
+
+    Attributes:
+        allow_unjudged: whether what was not judged is no failure.
+    """
+
+    allow_unjudged: Annotated[
+        bool,
+        typer.Option("--allow-unjudged", help="End with 0, not 3, where nothing was found but not all was judged."),
+    ] = False
+
+    def end(self, ending: Ending) -> None:
+        """End the command with the exit status that its result comes to."""
+        from ..endings import Ending
+
+        if ending is Ending.UNJUDGED and self.allow_unjudged:
+            return
+        if ending is not Ending.WELL:
+            raise typer.Exit(ending)
+
+
+def _check_folder(out: Path | None) -> None:
+    if out is not None and not out.absolute().parent.is_dir():
+        raise UsageError(f"--out {out}: there is no folder {out.parent}")
 
 
 def _gathered(pieces: Iterable[str]) -> Iterator[str]:
@@ -182,16 +207,6 @@ def _gathered(pieces: Iterable[str]) -> Iterator[str]:
     yield "".join(waiting)
 
 
-def end(ending: Ending, *, allow_unjudged: bool = False) -> None:
-    """End the command with the exit status that its result comes to."""
-    from ..endings import Ending
-
-    if ending is Ending.UNJUDGED and allow_unjudged:
-        return
-    if ending is not Ending.WELL:
-        raise typer.Exit(ending)
-
-
 def deliver_text(text: str, out: Path | None) -> None:
     """Print a text for other programs, or write it to a file, whole or not at all."""
     from ..writing import write_text
@@ -199,8 +214,7 @@ def deliver_text(text: str, out: Path | None) -> None:
     if out is None:
         typer.echo(_encodable(text, sys.stdout.encoding or "utf-8"), nl=False)
         return
-    if not out.absolute().parent.is_dir():
-        raise UsageError(f"--out {out}: there is no folder {out.parent}")
+    _check_folder(out)
     write_text(out, text)
     typer.echo(f"wrote {out}", err=True)
 
@@ -222,18 +236,6 @@ def _deliver_bytes(data: bytes, out: Path | None) -> None:
 def _encodable(text: str, encoding: str) -> str:
     """A text with escapes for what cannot be written: claims of a token may hold half a character."""
     return text.encode(encoding, "backslashreplace").decode(encoding)
-
-
-def format_of(wanted: str | None, out: Path | None) -> Format:
-    """The format that is asked for, or that the ending of a file says."""
-    if wanted is not None:
-        return Format(wanted)
-    if out is None:
-        return Format.TABLE
-    found = ENDINGS.get(out.suffix.lower())
-    if found is None:
-        raise UsageError(f"--out {out}: its ending says no format; name it {', '.join(ENDINGS)}, or add --format")
-    return found
 
 
 def _listed(names: Sequence[str]) -> str:

@@ -4,63 +4,149 @@ from __future__ import annotations
 
 import re
 import sys
+from dataclasses import dataclass, field
 from pathlib import Path
 from typing import TYPE_CHECKING, Annotated
 
 import typer
 
 from . import completing
-from .output import (
-    Color,
-    ColorOption,
-    HostOption,
-    OutOption,
-    PolicyOption,
-    SettingsOption,
-    UnjudgedOption,
-    UsageError,
-    format_option,
-    without_application_output,
-)
+from .options import Files, HostOption, with_options
+from .output import JudgedDelivery, UsageError, without_application_output
 
 if TYPE_CHECKING:
     from ..core.policy import Policy
     from ..probe.asked_endpoints import AskedEndpoint
     from ..probe.plan import PlanFilter
     from ..probe.result import ProbeResult
-    from ..probe.runner import Options
+    from ..probe.runner import Options, Share
     from ..settings import Settings
+    from .inputs import Project
 
 
-def probe(
-    journals: Annotated[
-        list[Path] | None, typer.Argument(metavar="JOURNAL", help="With --merge, the journals of all parts.")
-    ] = None,
+@dataclass(frozen=True)
+class Requests:
+    """What is asked.
+
+    Attributes:
+        only: patterns of the endpoints; empty for all.
+        persona: names of the personas; empty for all.
+        methods: the methods with commas between them; None for all.
+        variants: whether refused requests are sent in other spellings too.
+        hosts: names of hosts, beside this machine, that may be asked.
+    """
+
     only: Annotated[
-        list[str] | None,
+        list[str],
         typer.Option(
             "--only",
             metavar="PATTERN",
             help='Endpoints to ask, as "/trials*" or "POST *"; repeatable.',
             autocompletion=completing.words(completing.pattern),
         ),
-    ] = None,
+    ] = field(default_factory=list)
     persona: Annotated[
-        list[str] | None,
+        list[str],
         typer.Option(
             "--persona",
             metavar="NAME",
             help="A persona to ask as; repeatable.",
             autocompletion=completing.words(completing.persona),
         ),
-    ] = None,
+    ] = field(default_factory=list)
     methods: Annotated[
         str | None, typer.Option("--methods", metavar="NAMES", help="The methods to ask, as GET,POST.")
-    ] = None,
-    list_only: Annotated[bool, typer.Option("--list", help="Show what would be asked; nothing is sent.")] = False,
+    ] = None
     variants: Annotated[
         bool, typer.Option("--variants", help="Send each request that is to be refused in other spellings too.")
-    ] = False,
+    ] = False
+    hosts: HostOption = None
+
+    def words(self) -> list[str]:
+        """The same as words of a command line."""
+        named = (("--only", self.only), ("--persona", self.persona), ("--allow-host", self.hosts or []))
+        words = [word for option, values in named for value in values for word in (option, value)]
+        words += ["--methods", self.methods] if self.methods else []
+        return [*words, *(["--variants"] if self.variants else [])]
+
+
+@dataclass(frozen=True)
+class Parts:
+    """How the requests are divided, and where they are written down.
+
+    Attributes:
+        journals: the journals of all parts, to be put together.
+        merge: whether they are put together.
+        journal: the file that requests are written down in; None for the usual one.
+        resume: whether to go on with the journal of a run that was stopped.
+        shard: which part is asked, as ``2/5``; None for all.
+        copies: how many copies of the application are asked; None for one application.
+        dask: whether the workers of a cluster ask them.
+    """
+
+    journals: Annotated[
+        list[Path] | None, typer.Argument(metavar="JOURNAL", help="With --merge, the journals of all parts.")
+    ] = None
+    merge: Annotated[bool, typer.Option("--merge", help="Put the journals of all parts together.")] = False
+    journal: Annotated[
+        Path | None,
+        typer.Option("--journal", metavar="FILE", help="Where requests are written down; .bloodroot/probe.jsonl."),
+    ] = None
+    resume: Annotated[bool, typer.Option("--resume", help="Go on with the journal of a run that was stopped.")] = False
+    shard: Annotated[
+        str | None, typer.Option("--shard", metavar="PART/TOTAL", help="Ask one part of the plan, as 2/5.")
+    ] = None
+    copies: Annotated[
+        int | None,
+        typer.Option(
+            "--copies",
+            metavar="N",
+            min=2,
+            max=64,
+            help="Ask so many copies side by side; the section probe.copies of the settings sets them apart.",
+        ),
+    ] = None
+    dask: Annotated[bool, typer.Option("--dask", help="With --copies, ask them by the workers of a Dask cluster.")] = (
+        False
+    )
+
+    def share(self) -> Share:
+        """The part that is asked.
+
+        Raises:
+            UsageError: it is not written as one, or has no journal of its own.
+        """
+        from ..probe.runner import Share
+
+        text = self.shard
+        if text is None:
+            return Share()
+        match = re.fullmatch(r"([0-9]{1,4})/([0-9]{1,4})", text)
+        if match is None or not 1 <= int(match[1]) <= int(match[2]):
+            raise UsageError(f'--shard "{text}": write the part and how many there are, as 2/5')
+        if self.journal is None:
+            raise UsageError("--shard: name the journal of this part too, with --journal FILE; --merge wants them all")
+        return Share(int(match[1]), int(match[2]))
+
+    def check_copies(self, stale: float | None) -> None:
+        """See that ``--copies`` and ``--dask`` go together with the other options.
+
+        Raises:
+            UsageError: they do not.
+        """
+        divided = self.journals or self.shard is not None or self.resume or stale is not None
+        if self.copies is not None and divided:
+            raise UsageError("--copies divides one run: without --merge, --shard, --resume and --stale")
+        if self.dask and self.copies is None:
+            raise UsageError("--dask is for --copies: each worker asks a copy")
+
+
+@with_options("ProbeResult", "PlanResult")
+def probe(
+    requests: Requests,
+    parts: Parts,
+    *,
+    list_only: Annotated[bool, typer.Option("--list", help="Show what would be asked; nothing is sent.")] = False,
     stale: Annotated[
         float | None,
         typer.Option(
@@ -71,106 +157,55 @@ def probe(
             help="Take roles away at the end, and see that old sessions and tokens lose them within this time.",
         ),
     ] = None,
-    allow_unjudged: UnjudgedOption = False,
-    hosts: HostOption = None,
     watch: Annotated[
         bool, typer.Option("--watch", help="Check, show the matrix and probe again whenever a file changes.")
     ] = False,
-    journal: Annotated[
-        Path | None,
-        typer.Option("--journal", metavar="FILE", help="Where requests are written down; .bloodroot/probe.jsonl."),
-    ] = None,
-    resume: Annotated[bool, typer.Option("--resume", help="Go on with the journal of a run that was stopped.")] = False,
-    shard: Annotated[
-        str | None, typer.Option("--shard", metavar="PART/TOTAL", help="Ask one part of the plan, as 2/5.")
-    ] = None,
-    copies: Annotated[
-        int | None,
-        typer.Option(
-            "--copies",
-            metavar="N",
-            min=2,
-            max=64,
-            help="Ask so many copies side by side; [probe.copies] sets them apart.",
-        ),
-    ] = None,
-    dask: Annotated[
-        bool, typer.Option("--dask", help="With --copies, ask them by the workers of a Dask cluster.")
-    ] = False,
-    merge: Annotated[bool, typer.Option("--merge", help="Put the journals of all parts together.")] = False,
-    policy: PolicyOption = None,
-    settings: SettingsOption = None,
-    form: Annotated[str | None, format_option("ProbeResult", "PlanResult")] = None,
-    out: OutOption = None,
-    color: ColorOption = Color.AUTO,
+    files: Files,
+    shown: JudgedDelivery,
 ) -> None:
     """Ask the application as every persona, and compare what it answers with what is declared."""
     from ..probe import runner
-    from . import inputs, output
+    from . import inputs
 
-    output.check_out(form, out)
+    shown.check()
     if watch:
         from .watching_files import watch_project
 
-        watch_project(policy, settings)
+        watch_project(files)
         return
-    if bool(journals) != merge:
+    if bool(parts.journals) != parts.merge:
         raise UsageError("--merge puts journals together: bloodroot probe --merge one.jsonl two.jsonl")
-    rules, project = inputs.bound_project(policy, settings)
-    if project is None:
-        raise UsageError("there are no settings; write bloodroot.toml, or name one with --settings")
-    project = inputs.with_members(project) or project
-    options = runner.Options(
-        tuple(hosts or ()),
-        _chosen(project, only or [], persona or [], methods),
-        _part(shard, journal),
-        journal,
-        resume,
-        variants,
-        stale,
-    )
+    project = inputs.bound_project(files)
+    settings = inputs.with_members(project.needed_settings) or project.needed_settings
+    project = project._replace(settings=settings)
+    chosen, share = _chosen(settings, requests), parts.share()
+    hosts = tuple(requests.hosts or ())
+    options = runner.Options(hosts, chosen, share, parts.journal, parts.resume, requests.variants, stale)
     if list_only:
         with without_application_output():
-            planned = runner.list_plan(rules, project, options)
-        output.deliver(planned, form, out, color)
+            planned = runner.list_plan(project.policy, settings, options)
+        shown.deliver(planned)
         return
-    if copies is not None and (journals or shard is not None or resume or stale is not None):
-        raise UsageError("--copies divides one run: without --merge, --shard, --resume and --stale")
-    if dask and copies is None:
-        raise UsageError("--dask is for --copies: each worker asks a copy")
+    parts.check_copies(stale)
     with without_application_output():
-        if copies is not None:
-            from ..probe.on_cluster import probe_on_cluster
-
-            words = _words(only, persona, methods, variants, hosts, policy, settings)
-            ask = probe_on_cluster if dask else _with_copies
-            result = ask(rules, project, options, copies, words)
-        elif journals:
-            result = runner.merge(rules, project, options, journals)
-        else:
-            result = with_progress(rules, project, options)
-    output.deliver(result, form, out, color)
-    output.end(result.ending, allow_unjudged=allow_unjudged)
+        result = _result(project, options, parts, [*requests.words(), *files.words()])
+    shown.deliver(result)
+    shown.end(result.ending)
 
 
-def _words(
-    only: list[str] | None,
-    persona: list[str] | None,
-    methods: str | None,
-    variants: bool,
-    hosts: list[str] | None,
-    policy: object,
-    settings: object,
-) -> list[str]:
-    """The options that each of several processes is run with."""
-    given = [("--only", each) for each in only or []] + [("--persona", each) for each in persona or []]
-    given += [("--allow-host", each) for each in hosts or []]
-    given += [
-        (name, str(value))
-        for name, value in (("--methods", methods), ("--policy", policy), ("--settings", settings))
-        if value
-    ]
-    return [*(word for pair in given for word in pair), *(["--variants"] if variants else [])]
+def _result(project: Project, options: Options, parts: Parts, words: list[str]) -> ProbeResult:
+    """What the application answered: one, its copies, or as journals have it."""
+    policy, settings = project.policy, project.needed_settings
+    if parts.copies is not None:
+        from ..probe.on_cluster import probe_on_cluster
+
+        asked = probe_on_cluster if parts.dask else _with_copies
+        return asked(policy, settings, options, parts.copies, words)
+    if parts.journals:
+        from ..probe.runner import merge
+
+        return merge(policy, settings, options, parts.journals)
+    return with_progress(policy, settings, options)
 
 
 def _with_copies(policy: Policy, settings: Settings, options: Options, copies: int, words: list[str]) -> ProbeResult:
@@ -187,24 +222,14 @@ def _with_copies(policy: Policy, settings: Settings, options: Options, copies: i
         )
 
 
-def _part(text: str | None, journal: Path | None) -> tuple[int, int]:
-    if text is None:
-        return 1, 1
-    match = re.fullmatch(r"([0-9]{1,4})/([0-9]{1,4})", text)
-    if match is None or not 1 <= int(match[1]) <= int(match[2]):
-        raise UsageError(f'--shard "{text}": write the part and how many there are, as 2/5')
-    if journal is None:
-        raise UsageError("--shard: name the journal of this part too, with --journal FILE; --merge wants them all")
-    return int(match[1]), int(match[2])
-
-
-def _chosen(settings: Settings, only: list[str], personas: list[str], methods: str | None) -> PlanFilter:
+def _chosen(settings: Settings, requests: Requests) -> PlanFilter:
     """The part of the plan that is wanted."""
     from ..core.paths import is_method
     from ..core.patterns import matches
     from ..language.problems import suggestion
     from ..probe.plan import PlanFilter
 
+    only, personas, methods = requests.only, requests.persona, requests.methods
     for name in personas:
         if name not in settings.personas:
             guess = (

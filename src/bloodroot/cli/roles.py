@@ -2,23 +2,20 @@
 
 from __future__ import annotations
 
-from typing import Annotated
+from .options import Files, with_options
+from .output import Delivery
 
-from .output import Color, ColorOption, OutOption, PolicyOption, SettingsOption, format_option
 
-
+@with_options("RolesResult")
 def roles(
-    policy: PolicyOption = None,
-    settings: SettingsOption = None,
-    form: Annotated[str | None, format_option("RolesResult")] = None,
-    out: OutOption = None,
-    color: ColorOption = Color.AUTO,
+    files: Files,
+    shown: Delivery,
 ) -> None:
     """Show the roles: who includes whom, and what each adds."""
     from ..core.roles_added import roles_added
     from ..report.results import RolesResult
-    from . import inputs, output
+    from . import inputs
 
-    output.check_out(form, out)
-    rules, _ = inputs.bound_project(policy, settings)
-    output.deliver(RolesResult(rules, roles_added(rules)), form, out, color)
+    shown.check()
+    rules = inputs.bound_project(files).policy
+    shown.deliver(RolesResult(rules, roles_added(rules)))

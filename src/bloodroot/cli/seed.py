@@ -9,12 +9,14 @@ from typing import TYPE_CHECKING, Annotated
 
 import typer
 
-from .output import Color, ColorOption, OutOption, PolicyOption, SettingsOption, UsageError, format_option
+from .options import Files, with_options
+from .output import Delivery, UsageError
 
 if TYPE_CHECKING:
     from ..identity.seeds import SeedMember
 
 
+@with_options("SeedResult")
 def seed(
     file: Annotated[
         Path,
@@ -22,11 +24,9 @@ def seed(
     ],
     update: Annotated[bool, typer.Option("--update", help="Bring what differs in line with the file.")] = False,
     dry_run: Annotated[bool, typer.Option("--dry-run", help="Say what would be done, and write nothing.")] = False,
-    policy: PolicyOption = None,
-    settings: SettingsOption = None,
-    form: Annotated[str | None, format_option("SeedResult")] = None,
-    out: OutOption = None,
-    color: ColorOption = Color.AUTO,
+    *,
+    files: Files,
+    shown: Delivery,
 ) -> None:
     """Put roles, grants and first members into the directory; what is there stays as it is."""
     from ..identity import directory_of
@@ -34,15 +34,16 @@ def seed(
     from ..identity.seed_file import read_seed
     from ..identity.seed_result import SeedVerdict
     from ..identity.seeding import seed_directory
-    from . import inputs, output
+    from . import inputs
 
-    output.check_out(form, out)
-    rules, project = inputs.unbound_project(policy, settings, personas=False)
+    shown.check()
+    rules, _, settings = inputs.project_as_written(files, personas=False)
+    directory = directory_of(inputs.needed(settings))
     wanted, notes = read_seed(file), tuple[str, ...]()
     if file.suffix == ".json":
         wanted, notes = known_to(rules, wanted)
-    result = seed_directory(directory_of(project), wanted, rules, password, update=update, dry_run=dry_run)
-    output.deliver(result, form, out, color)
+    result = seed_directory(directory, wanted, rules, password, update=update, dry_run=dry_run)
+    shown.deliver(result)
     for note in notes:
         typer.echo(note, err=True)
     if any(row.verdict is SeedVerdict.DIFFERS for row in result.rows):

@@ -7,7 +7,9 @@ from typing import Annotated
 
 import typer
 
-from .output import SettingsOption, UsageError
+from .inputs import NO_SETTINGS
+from .options import SettingsOption
+from .output import UsageError
 
 
 def serve(
@@ -27,7 +29,7 @@ def serve(
         raise UsageError(f"this needs {error.name}; install it with: pip install 'bloodroot[serve]'") from error
     file = settings or find_settings()
     if file is None:
-        raise UsageError("there is no bloodroot.toml here or further up; name one with --settings FILE")
+        raise UsageError(NO_SETTINGS)
     project = read_settings(file)
     rules = project.serve
     where = host or rules.host, port or rules.port

@@ -2,40 +2,28 @@
 
 from __future__ import annotations
 
-from typing import Annotated
-
-from .output import (
-    Color,
-    ColorOption,
-    OutOption,
-    PolicyOption,
-    SettingsOption,
-    SourcesArgument,
-    UnjudgedOption,
-    format_option,
-)
+from .options import Files, SourcesArgument, with_options
+from .output import JudgedDelivery
 
 
+@with_options("SurveyResult")
 def survey(
     sources: SourcesArgument = None,
-    allow_unjudged: UnjudgedOption = False,
-    policy: PolicyOption = None,
-    settings: SettingsOption = None,
-    form: Annotated[str | None, format_option("SurveyResult")] = None,
-    out: OutOption = None,
-    color: ColorOption = Color.AUTO,
+    *,
+    files: Files,
+    shown: JudgedDelivery,
 ) -> None:
     """List every endpoint of an application, the line that covers each, and those that no line covers."""
     from ..survey.coverage import survey as held_together
     from ..survey.gathering import gather
     from ..survey.kept_endpoints import keep_endpoints
-    from . import inputs, output
+    from . import inputs
 
-    output.check_out(form, out)
-    rules, project = inputs.project_if_any(policy, settings, sources=sources or [])
-    names, folder = inputs.sources_of(sources or [], project)
-    result = held_together(gather(names, folder), rules)
-    if project is not None:
-        keep_endpoints(project.folder, result)
-    output.deliver(result, form, out, color)
-    output.end(result.ending, allow_unjudged=allow_unjudged)
+    shown.check()
+    settings = inputs.settings_of(files.settings)
+    rules = inputs.policy_if_any(files, settings, sources or [])
+    result = held_together(gather(*inputs.sources_of(sources or [], settings)), rules)
+    if settings is not None:
+        keep_endpoints(settings.folder, result)
+    shown.deliver(result)
+    shown.end(result.ending)

@@ -7,16 +7,8 @@ from typing import TYPE_CHECKING, Annotated
 
 import typer
 
-from .output import (
-    Color,
-    ColorOption,
-    OutOption,
-    PersonasOption,
-    PolicyOption,
-    SettingsOption,
-    UnjudgedOption,
-    format_option,
-)
+from .options import Files, PersonasOption, with_options
+from .output import JudgedDelivery
 
 if TYPE_CHECKING:
     from collections.abc import Iterable, Iterator
@@ -24,6 +16,7 @@ if TYPE_CHECKING:
     from ..core.matrix import Row
 
 
+@with_options("TriedResult")
 def tried(
     logs: Annotated[
         list[Path], typer.Argument(metavar="LOG", help="An audit log, of tests or production, or a probe's journal.")
@@ -35,12 +28,9 @@ def tried(
             "--fail", metavar="PATTERN", help='Fail where a cell at such endpoints was not, as "DELETE *"; repeatable.'
         ),
     ] = None,
-    allow_unjudged: UnjudgedOption = False,
-    policy: PolicyOption = None,
-    settings: SettingsOption = None,
-    form: Annotated[str | None, format_option("TriedResult")] = None,
-    out: OutOption = None,
-    color: ColorOption = Color.AUTO,
+    *,
+    files: Files,
+    shown: JudgedDelivery,
 ) -> None:
     """Show which cells of the matrix were tried, by tests, probes or production."""
     from collections import Counter
@@ -49,21 +39,21 @@ def tried(
     from ..core.matrix import matrix_of_callers, matrix_of_roles
     from ..core.patterns import check_patterns, matches
     from ..review.tried import hold_tried, read_tried
-    from . import inputs, output
+    from . import inputs
 
-    output.check_out(form, out)
-    rules, project = inputs.bound_project(policy, settings)
-    matrix = matrix_of_callers(rules, inputs.callers_of_personas(project)) if personas else matrix_of_roles(rules)
-    columns = inputs.columns_of_decisions(rules, matrix, project, personas=personas)
+    shown.check()
+    rules, _, settings = inputs.bound_project(files)
+    matrix = matrix_of_callers(rules, inputs.callers_of_personas(settings)) if personas else matrix_of_roles(rules)
+    columns = inputs.columns_of_decisions(rules, matrix, settings, personas=personas)
     patterns = fail or []
     check_patterns("--fail", patterns, endpoints_of(matrix.rows))
     unread: Counter[Path] = Counter()
     decisions = chain.from_iterable(read_tried(log, unread) for log in logs)
     result = hold_tried(rules, matrix, decisions, columns, logs, unread)
-    output.deliver(result, form, out, color)
+    shown.deliver(result)
     if any(matches(endpoint, patterns) for endpoint in endpoints_of(cell.row for cell in result.lacking)):
         raise typer.Exit(1)
-    output.end(result.ending, allow_unjudged=allow_unjudged)
+    shown.end(result.ending)
 
 
 def endpoints_of(rows: Iterable[Row]) -> Iterator[str]:

@@ -8,18 +8,19 @@ from pathlib import Path
 
 import typer
 
+from .inputs import NO_SETTINGS
+from .options import Files
 from .output import UsageError
 
 _SUFFIXES = (".bloodroot", ".py", ".toml", ".html", ".jinja", ".json", ".yaml", ".yml", ".env")
 _COMMANDS = ("check", "matrix", "probe")
 
 
-def watch_project(policy: Path | None, settings: Path | None) -> None:
+def watch_project(files: Files) -> None:
     """Run the three commands now, and again after each change, each in a process of its own.
 
     Args:
-        policy: the policy that is named, or None.
-        settings: the settings that are named, or None.
+        files: the files that options name.
 
     Raises:
         UsageError: there are no settings.
@@ -28,9 +29,9 @@ def watch_project(policy: Path | None, settings: Path | None) -> None:
 
     from ..settings import find_settings
 
-    file = settings or find_settings()
+    file = files.settings or find_settings()
     if file is None:
-        raise UsageError("there are no settings; write bloodroot.toml, or name one with --settings")
+        raise UsageError(NO_SETTINGS)
     folder = file.resolve().parent
 
     class OfProject(DefaultFilter):
@@ -38,8 +39,7 @@ def watch_project(policy: Path | None, settings: Path | None) -> None:
             # What a probe writes itself is no change.
             return path.endswith(_SUFFIXES) and ".bloodroot/" not in path and super().__call__(change, path)  # type: ignore[arg-type]
 
-    named = (("--policy", policy), ("--settings", settings))
-    options = [word for name, value in named if value is not None for word in (name, str(value))]
+    options = files.words()
     _run_all(options)
     typer.echo(f"watching {folder}; Ctrl+C ends it", err=True)
     try:

@@ -2,20 +2,32 @@
 
 from __future__ import annotations
 
-from typing import TYPE_CHECKING, Annotated, Any
+from dataclasses import dataclass
+from typing import TYPE_CHECKING, Annotated, Any, NamedTuple
 
 import typer
 
 from . import completing
-from .output import Color, ColorOption, OutOption, PolicyOption, SettingsOption, UsageError, format_option
+from .options import Files, with_options
+from .output import Delivery, UsageError
 
 if TYPE_CHECKING:
     from ..core.caller import Caller
     from ..core.policy import Policy
+    from ..report.results import LinesResult
     from ..settings import Settings
 
 
-def why(
+@dataclass(frozen=True)
+class Asked:
+    """What is asked.
+
+    Attributes:
+        words: the caller, the method and the path; the caller may be left out where it is not needed.
+        who_gets_in: whether every caller is asked about.
+        path_only: whether only the lines are asked about.
+    """
+
     words: Annotated[
         list[str],
         typer.Argument(
@@ -23,85 +35,135 @@ def why(
             autocompletion=completing.words(completing.asked),
             help="A persona, roles, or both with commas between them, or signed-out; a method; a path, with its query.",
         ),
-    ],
+    ]
+    who_gets_in: Annotated[
+        bool, typer.Option("--who", help="Who gets in at METHOD PATH: every role and persona, in one view.")
+    ] = False
+    path_only: Annotated[
+        bool, typer.Option("--path-only", help="Only which lines cover METHOD PATH; WHO may be left out.")
+    ] = False
+
+
+@dataclass(frozen=True)
+class AtHand:
+    """What is at hand in a decision.
+
+    Attributes:
+        record: the record, as JSON.
+        records: more records by parameter or thing, as JSON.
+    """
+
     record: Annotated[
         str | None, typer.Option("--record", metavar="JSON", help="The record that the endpoint acts on.")
-    ] = None,
+    ] = None
     records: Annotated[
         str | None,
         typer.Option("--records", metavar="JSON", help="More records, by parameter or by thing: what belongs to what."),
-    ] = None,
+    ] = None
+
+
+@dataclass(frozen=True)
+class Who:
+    """What is known of the caller beside its name.
+
+    Attributes:
+        attributes: its attributes, as JSON.
+        directory: whether it is looked up in the directory.
+        scope: what its token is for, with commas between; None for all that it may do.
+    """
+
     attributes: Annotated[
         str | None,
         typer.Option(
             "--caller", metavar="JSON", help="Attributes of the caller, id among them; all others are missing."
         ),
-    ] = None,
-    who_gets_in: Annotated[
-        bool, typer.Option("--who", help="Who gets in at METHOD PATH: every role and persona, in one view.")
-    ] = False,
-    path_only: Annotated[
-        bool, typer.Option("--path-only", help="Only which lines cover METHOD PATH; WHO may be left out.")
-    ] = False,
+    ] = None
     directory: Annotated[
         bool,
         typer.Option("--directory", help="Take WHO, a persona or a member's login or id, from the directory."),
-    ] = False,
+    ] = False
     scope: Annotated[
         str | None,
         typer.Option("--scope", metavar="NAMES", help="With a token for these scopes alone, with commas between them."),
-    ] = None,
-    policy: PolicyOption = None,
-    settings: SettingsOption = None,
-    form: Annotated[str | None, format_option("Explanation", "Entrance", "LinesResult")] = None,
-    out: OutOption = None,
-    color: ColorOption = Color.AUTO,
-) -> None:
-    """Explain one decision: the outcome, the steps that led there, and the lines they rest on."""
-    from urllib.parse import parse_qs
+    ] = None
 
+
+@with_options("Explanation", "Entrance", "LinesResult")
+def why(asked: Asked, at_hand: AtHand, caller: Who, files: Files, shown: Delivery) -> None:
+    """Explain one decision: the outcome, the steps that led there, and the lines they rest on."""
     from ..core.entrance import entrance
     from ..core.explanation import explain
-    from ..report.results import LinesResult
-    from . import inputs, output
+    from . import inputs
 
-    output.check_out(form, out)
-    if who_gets_in and (len(words) != 2 or path_only or directory or attributes is not None or scope is not None):
+    shown.check()
+    words = asked.words
+    if asked.who_gets_in and (len(words) != 2 or asked.path_only or caller != Who()):
         raise UsageError("--who needs METHOD PATH alone, as in: bloodroot why --who GET /reports/stock")
-    if len(words) != 3 and not ((path_only or who_gets_in) and len(words) == 2):
+    if len(words) != 3 and not ((asked.path_only or asked.who_gets_in) and len(words) == 2):
         raise UsageError("why needs WHO METHOD PATH, as in: bloodroot why curator PATCH /trials/7")
-    who, method, path = words[0], words[-2].upper(), words[-1]
-    rules, project = inputs.bound_project(policy, settings)
-    inputs.check_request(method, path, rules)
-    sent, _, query = path.partition("?")
-    rules = _as_served(rules, project, method, sent)
-    if path_only:
-        lines, standing = rules.lookup.candidates(method, sent), rules.lookup.rules_for(method, sent)
-        output.deliver(LinesResult(method, sent, tuple(lines), tuple(standing)), form, out, color)
+    method, (path, _, query) = words[-2].upper(), words[-1].partition("?")
+    project = inputs.bound_project(files)
+    inputs.check_request(method, words[-1], project.policy)
+    rules = _as_served(project.policy, project.settings, method, path)
+    if asked.path_only:
+        shown.deliver(_lines(rules, method, path))
         return
+    facts = _facts(at_hand, rules, method, path, query)
+    if asked.who_gets_in:
+        settings = inputs.with_members(project.settings)
+        personas = {name: persona.caller for name, persona in settings.personas.items()} if settings is not None else {}
+        shown.deliver(entrance(rules, method, path, personas, **facts))
+        return
+    named = _named(words[0], caller, rules, project.settings)
+    shown.deliver(explain(rules, named.name, named.caller, method, path, **facts))
+
+
+def _lines(rules: Policy, method: str, path: str) -> LinesResult:
+    """The lines that cover a path."""
+    from ..report.results import LinesResult
+
+    return LinesResult(
+        method, path, tuple(rules.lookup.candidates(method, path)), tuple(rules.lookup.rules_for(method, path))
+    )
+
+
+def _facts(at_hand: AtHand, rules: Policy, method: str, path: str, query: str) -> dict[str, Any]:
+    """What is at hand, by the names that `explain` gives it."""
+    from urllib.parse import parse_qs
+
     values = {name: sent[0] if len(sent) == 1 else sent for name, sent in parse_qs(query, True).items()}
-    at_hand = {
-        "record": _object("--record", record),
-        "records": _records(records, rules, method, sent),
+    return {
+        "record": _object("--record", at_hand.record),
+        "records": _records(at_hand.records, rules, method, path),
         "query": values,
     }
-    if who_gets_in:
-        project = inputs.with_members(project)
-        personas = {name: persona.caller for name, persona in project.personas.items()} if project is not None else {}
-        shown = entrance(rules, method, sent, personas, **at_hand)
-        output.deliver(shown, form, out, color)
-        return
-    if directory:
-        who, caller = _member(who, project)
+
+
+class _Named(NamedTuple):
+    """A caller, and what it is called in a result."""
+
+    name: str
+    caller: Caller | None
+
+
+def _named(who: str, given: Who, rules: Policy, settings: Settings | None) -> _Named:
+    """The caller that a word and options name.
+
+    Raises:
+        UsageError: there is none, or what is said of it cannot be.
+    """
+    from . import inputs
+
+    if given.directory:
+        named = _member(who, settings)
     else:
-        caller = _with_attributes(inputs.caller_named(who, rules, project), attributes)
-    if scope is not None:
-        if caller is None:
-            raise UsageError("--scope: a signed-out caller has no token")
-        caller = inputs.with_scopes(caller, scope, rules, project)
-        who = f"{who} with a token for {scope}"
-    result = explain(rules, who, caller, method, sent, **at_hand)
-    output.deliver(result, form, out, color)
+        named = _Named(who, _with_attributes(inputs.caller_named(who, rules, settings), given.attributes))
+    if given.scope is None:
+        return named
+    if named.caller is None:
+        raise UsageError("--scope: a signed-out caller has no token")
+    caller = inputs.with_scopes(named.caller, given.scope, rules, settings)
+    return _Named(f"{named.name} with a token for {given.scope}", caller)
 
 
 def _as_served(rules: Policy, project: Settings | None, method: str, path: str) -> Policy:
@@ -120,7 +182,7 @@ def _as_served(rules: Policy, project: Settings | None, method: str, path: str) 
         return rules  # an application that cannot be imported has nothing to add
 
 
-def _member(who: str, settings: Settings | None) -> tuple[str, Caller | None]:
+def _member(who: str, settings: Settings | None) -> _Named:
     """A member of the directory as it is now: what to call it, and the caller; None for one who may not act."""
     from ..core.caller import Unidentified
     from ..identity import directory_of
@@ -138,9 +200,9 @@ def _member(who: str, settings: Settings | None) -> tuple[str, Caller | None]:
         else directory.member_with_login(login) or directory.member(who)
     )
     try:
-        return who, directory.judged(member, member.id if member is not None else who, None)
+        return _Named(who, directory.judged(member, member.id if member is not None else who, None))
     except Unidentified as error:
-        return f"{who}, who is treated as signed out: {error.reason}", None
+        return _Named(f"{who}, who is treated as signed out: {error.reason}", None)
 
 
 def _with_attributes(caller: Caller | None, text: str | None) -> Caller | None:

@@ -5,9 +5,8 @@ from __future__ import annotations
 import asyncio
 import shlex
 from collections.abc import Collection, Mapping
-from dataclasses import dataclass
+from dataclasses import dataclass, field
 from http import HTTPStatus
-from typing import Any
 from urllib.parse import parse_qs
 
 import httpx
@@ -19,7 +18,7 @@ from ..endings import Ending
 from ..settings import Body, Persona, Settings, SettingsError
 from .application import Application, application_of
 from .credentials import Credentials, client_of
-from .curl import USUAL_BASE, lines
+from .curl import USUAL_BASE, Repeated, curl_lines
 from .facts import ResponseKind, response_kind, ways_of
 from .sending import body_of
 from .sign_in import sign_in, visit, way_for
@@ -28,16 +27,27 @@ _LET_IN = (ResponseKind.MADE, ResponseKind.DONE)
 
 
 @dataclass(frozen=True, slots=True)
-class Sent:
-    """What is sent along with a request.
+class AskedRequest:
+    """One request as one persona.
 
     Attributes:
-        content: the body, or None.
+        persona: whom to act as.
+        method: the method.
+        target: the path, with its query.
+        content: the body; None for what the settings have.
         headers: headers beside those of signing in.
     """
 
+    persona: Persona
+    method: str
+    target: str
     content: bytes | None = None
-    headers: Mapping[str, str] | None = None
+    headers: Mapping[str, str] = field(default_factory=dict)
+
+    @property
+    def path(self) -> str:
+        """The path, without the query."""
+        return self.target.partition("?")[0]
 
 
 @dataclass(frozen=True, slots=True)
@@ -82,80 +92,61 @@ class AskResult:
         return HTTPStatus(self.status).phrase if self.status in {status.value for status in HTTPStatus} else ""
 
 
-def ask(
-    policy: Policy,
-    settings: Settings,
-    persona: Persona,
-    method: str,
-    target: str,
-    sent: Sent,
-    hosts: Collection[str] = (),
-) -> AskResult:
+def ask(policy: Policy, settings: Settings, request: AskedRequest, hosts: Collection[str] = ()) -> AskResult:
     """Sign in as a persona, and send one request to the application that the settings name.
 
     Args:
         policy: what is declared.
         settings: the application, and how to sign in.
-        persona: whom to act as.
-        method: the method.
-        target: the path, with its query.
-        sent: what goes along with it.
+        request: the request.
         hosts: names of hosts, beside this machine, that may be asked.
 
     Raises:
         SettingsError: the application cannot be imported or started, or the persona cannot sign in.
     """
     application = application_of(settings, hosts)
-    path, _, query = target.partition("?")
+    path, _, query = request.target.partition("?")
     values = {name: sent[0] if len(sent) == 1 else sent for name, sent in parse_qs(query, True).items()}
+    persona, method = request.persona, request.method
     explanation = explain(policy, persona.name, persona.caller, method, path, query=values)
-    response, from_where = asyncio.run(_answered(policy, settings, application, persona, method, target, sent))
+    body = _own_body(policy, settings, request)
+    response = asyncio.run(_answered(settings, application, request, body))
     came, _ = response_kind(method, path, response, ways_of(settings, here=application.here))
     headers = tuple(response.headers.multi_items())
+    from_where = "--body" if request.content is not None else "[bodies] of the settings" if body is not None else ""
     return AskResult(explanation, response.status_code, headers, response.text, from_where, came)
 
 
-def curl_lines(
-    policy: Policy,
-    settings: Settings,
-    persona: Persona,
-    method: str,
-    target: str,
-    sent: Sent,
-    file: str | None,
-) -> list[str]:
+def lines_to_ask(policy: Policy, settings: Settings, request: AskedRequest, file: str | None) -> list[str]:
     """The command lines that send the request of `ask`; secrets are in them by the names of environment variables.
 
     Args:
         policy: what is declared.
         settings: the application, and how to sign in.
-        persona: whom to act as.
-        method: the method.
-        target: the path, with its query.
-        sent: what goes along with it.
+        request: the request.
         file: the file that the body is from, or None.
     """
-    url = (settings.address() or USUAL_BASE) + target
-    path = target.partition("?")[0]
-    body = _known_body(policy, settings, method, path)[0] if file is None else None
-    extra = ["--data-binary", shlex.quote(f"@{file}")] if file is not None else []
-    return lines(settings, persona, method, url, path, body, sent.headers, extra)
+    url = (settings.address() or USUAL_BASE) + request.target
+    body = _declared_body(policy, settings, request) if file is None else None
+    options = ("--data-binary", shlex.quote(f"@{file}")) if file is not None else ()
+    sent = Repeated(request.persona, request.method, url, request.path, body, request.headers, options)
+    return curl_lines(settings, sent)
 
 
 async def _answered(
-    policy: Policy, settings: Settings, application: Application, persona: Persona, method: str, target: str, sent: Sent
-) -> tuple[httpx.Response, str]:
-    path = target.partition("?")[0]
+    settings: Settings, application: Application, request: AskedRequest, body: Body | None
+) -> httpx.Response:
     async with application.running():
-        credentials = await _credentials(settings, application, persona, path)
-        headers = _headers(credentials, sent)
-        body, from_where = _body(policy, settings, persona, method, path, sent, credentials, headers)
+        credentials = await _credentials(settings, application, request.persona, request.path)
+        headers = {**credentials.sent, **{name.lower(): value for name, value in request.headers.items()}}
+        content = body_of(body, request.method, credentials, headers)
+        if request.content is not None:
+            content = {"content": request.content}
         async with client_of(application, settings.probe.timeout) as client:
             try:
-                response = await client.request(method, target, headers=headers, **body)
+                return await client.request(request.method, request.target, headers=headers, **content)
             except httpx.HTTPError as error:
                 raise SettingsError(f"no response: {type(error).__name__}: {error}".rstrip(": ")) from error
-            return response, from_where
 
 
 async def _credentials(settings: Settings, application: Application, persona: Persona, path: str) -> Credentials:
@@ -167,33 +158,22 @@ async def _credentials(settings: Settings, application: Application, persona: Pe
     return await sign_in(settings, persona, way, application)
 
 
-def _headers(credentials: Credentials, sent: Sent) -> dict[str, str]:
-    return {**credentials.sent, **{name.lower(): value for name, value in (sent.headers or {}).items()}}
+def _own_body(policy: Policy, settings: Settings, request: AskedRequest) -> Body | None:
+    """The body that the settings have for a request without one, with what the persona has filled in."""
+    body = _declared_body(policy, settings, request) if request.content is None else None
+    if body is None:
+        return None
+    where = f'bodies."{_endpoint(policy, request)}"'
+    return Body(body.kind, settings.filled(body.content, request.persona, where))
 
 
-def _body(
-    policy: Policy,
-    settings: Settings,
-    persona: Persona,
-    method: str,
-    path: str,
-    sent: Sent,
-    credentials: Credentials,
-    headers: dict[str, str],
-) -> tuple[dict[str, Any], str]:
-    """The body to send, as httpx takes it, and where it is from."""
-    if sent.content is not None:
-        body_of(None, method, credentials, headers)
-        return {"content": sent.content}, "--body"
-    body, name = _known_body(policy, settings, method, path)
-    if body is not None:
-        body = Body(body.kind, settings.filled(body.content, persona, f'bodies."{name}"'))
-    return body_of(body, method, credentials, headers), "[bodies] of the settings" if body is not None else ""
+def _declared_body(policy: Policy, settings: Settings, request: AskedRequest) -> Body | None:
+    """The body that the settings have for the endpoint of a request, as they have it."""
+    return next(iter(settings.bodies.get(_endpoint(policy, request), ())), None)
 
 
-def _known_body(policy: Policy, settings: Settings, method: str, path: str) -> tuple[Body | None, str]:
-    """The body that the settings have for an endpoint, and the name of that."""
-    line = policy.lookup.for_request(method, path)
+def _endpoint(policy: Policy, request: AskedRequest) -> str:
+    """The endpoint of a request, as the settings name it; empty where no line covers it."""
+    line = policy.lookup.for_request(request.method, request.path)
     template = None if line is None else line.served or line.template
-    name = f"{method} {template.text}" if template is not None else ""
-    return next(iter(settings.bodies.get(name, ())), None), name
+    return f"{request.method} {template.text}" if template is not None else ""

@@ -6,6 +6,7 @@ import json
 import re
 import shlex
 from collections.abc import Mapping
+from dataclasses import dataclass, field
 from typing import TYPE_CHECKING, Any
 
 from ..core.methods import WEBSOCKET
@@ -22,48 +23,51 @@ _IN_QUOTES = re.compile(r'([\\"$`!])')
 _JAR = "cookies.txt"
 
 
-def curl_lines(settings: Settings, case: Case, base: str) -> list[str]:
-    """The lines that repeat a case of a probe.
+@dataclass(frozen=True, slots=True)
+class Repeated:
+    """A request that command lines repeat.
 
-    Args:
-        settings: how the persona signs in.
-        case: the request.
-        base: the beginning of its URL.
-    """
-    url = base + (case.raw or case.target)
-    extra = ["--path-as-is"] if case.raw is not None else []
-    return lines(settings, case.persona, case.method, url, case.path, case.body, case.headers, extra)
-
-
-def lines(
-    settings: Settings,
-    persona: Persona,
-    method: str,
-    url: str,
-    path: str,
-    body: Body | None,
-    headers: Mapping[str, str] | None = None,
-    extra: list[str] | None = None,
-) -> list[str]:
-    """The lines that send a request as a persona: one to sign in, where that is needed, and one for the request.
-
-    Args:
-        settings: how the persona signs in.
+    Attributes:
         persona: who asks.
         method: the method.
         url: the whole URL.
         path: its path, which says how to sign in.
         body: what is sent, or None.
         headers: headers beside those of signing in.
-        extra: options beside.
+        options: options of curl beside.
     """
-    way = way_for(settings, path)
+
+    persona: Persona
+    method: str
+    url: str
+    path: str
+    body: Body | None = None
+    headers: Mapping[str, str] = field(default_factory=dict)
+    options: tuple[str, ...] = ()
+
+
+def repeated(case: Case, base: str) -> Repeated:
+    """A case of a probe, whose URL begins with `base`, as a request to repeat."""
+    options = ("--path-as-is",) if case.raw is not None else ()
+    url = base + (case.raw or case.target)
+    return Repeated(case.persona, case.method, url, case.path, case.body, case.headers, options)
+
+
+def curl_lines(settings: Settings, request: Repeated) -> list[str]:
+    """The lines that repeat a request: one to sign in, where that is needed, and one for the request.
+
+    Args:
+        settings: how the persona signs in.
+        request: the request.
+    """
+    url, persona = request.url, request.persona
+    way = way_for(settings, request.path)
     base = url[: len(url) - len(url.partition("://")[2].partition("/")[2]) - 1]
     before, credentials = _signing_in(settings, persona, way, base) if persona.signed_in and way else ([], [])
-    words = ["curl", "-i", *(extra or []), *_method(method, body), *credentials]
-    for name, value in (headers or {}).items():
+    words = ["curl", "-i", *request.options, *_method(request.method, request.body), *credentials]
+    for name, value in request.headers.items():
         words += ["-H", shlex.quote(f"{name}: {value}")]
-    return [*before, " ".join([*words, *_sent(settings, body, persona), shlex.quote(url)])]
+    return [*before, " ".join([*words, *_sent(settings, request.body, persona), shlex.quote(url)])]
 
 
 _HANDSHAKE = (

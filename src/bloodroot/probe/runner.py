@@ -12,7 +12,7 @@ from ..core.patterns import check_patterns, matches
 from ..settings import Settings, SettingsError
 from .application import Application, application_of
 from .asked_endpoints import AskedEndpoint, endpoints_asked
-from .curl import USUAL_BASE, curl_lines
+from .curl import USUAL_BASE, curl_lines, repeated
 from .examples import examples_of
 from .facts import AnsweredBy, ResponseKind, Seen, ways_of
 from .field_cases import with_fields
@@ -58,13 +58,29 @@ _KEPT_OUT = (
 
 
 @dataclass(frozen=True, slots=True)
+class Share:
+    """A share of a plan.
+
+    Attributes:
+        number: which one it is, counted from 1.
+        total: how many there are.
+    """
+
+    number: int = 1
+    total: int = 1
+
+    def __str__(self) -> str:
+        return f"{self.number}/{self.total}"
+
+
+@dataclass(frozen=True, slots=True)
 class Options:
     """How a probe is run.
 
     Attributes:
         hosts: names of hosts, beside this machine, that may be asked.
         chosen: which part of the plan is wanted.
-        part: which share of that: number and total, counted from 1.
+        share: which share of that.
         journal: the file that requests are written down in; None for the one of the settings, or the usual one.
         resume: whether to go on with the journal of a run that was stopped.
         variants: whether refused requests are sent in other spellings too.
@@ -73,7 +89,7 @@ class Options:
 
     hosts: tuple[str, ...] = ()
     chosen: PlanFilter = field(default_factory=PlanFilter)
-    part: tuple[int, int] = (1, 1)
+    share: Share = field(default_factory=Share)
     journal: Path | None = None
     resume: bool = False
     variants: bool = False
@@ -281,11 +297,10 @@ class _Probe:
         self.application = application
         self.progressed = progressed
         self.data = Data(settings, application)
-        part, total = options.part
-        self.part = f"{part}/{total}" if total > 1 else ""
-        self.plan = _without_changes(_part(whole, part, total), settings)
+        self.part = str(options.share) if options.share.total > 1 else ""
+        self.plan = _without_changes(_part(whole, options.share), settings)
         file = options.journal or settings.probe.journal or settings.folder / JOURNAL
-        self.journal = Journal(file, whole, f"{part}/{total}", resume=options.resume)
+        self.journal = Journal(file, whole, str(options.share), resume=options.resume)
         self.facts: dict[Case, Seen] = {
             case: self.journal.answered[case.key] for case in self.plan.cases if case.key in self.journal.answered
         }
@@ -467,15 +482,15 @@ class _Probe:
             self.progressed(len(self.facts), len(self.plan.cases))
 
 
-def _part(whole: Plan, part: int, total: int) -> Plan:
+def _part(whole: Plan, share: Share) -> Plan:
     """A share of a plan. What is judged together stays together."""
-    if total == 1:
+    if share.total == 1:
         return whole
     numbers: dict[AskedEndpoint, int] = {}
     for case in whole.cases:
         numbers.setdefault(case.asked, len(numbers))
-    mine = {endpoint for endpoint, number in numbers.items() if number % total == part - 1}
-    untried = whole.untried if part == 1 else ()
+    mine = {endpoint for endpoint, number in numbers.items() if number % share.total == share.number - 1}
+    untried = whole.untried if share.number == 1 else ()
     mine_alone = tuple(case for case in whole.cases if case.asked in mine)
     return replace(whole, cases=mine_alone, untried=untried, whole=False)
 
@@ -544,4 +559,4 @@ def _result(
 def _with_repeat(observation: Observation, settings: Settings, base: str) -> Observation:
     if observation.verdict is Verdict.AGREE:
         return observation
-    return replace(observation, repeat=tuple(curl_lines(settings, observation.case, base)))
+    return replace(observation, repeat=tuple(curl_lines(settings, repeated(observation.case, base))))

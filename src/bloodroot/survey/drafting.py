@@ -5,6 +5,7 @@ from __future__ import annotations
 import re
 from collections.abc import Collection, Iterable, Iterator
 from itertools import groupby
+from typing import NamedTuple
 
 from ..core.binding import Route, handlers_apart
 from ..core.methods import ANY
@@ -38,11 +39,13 @@ def draft(result: SurveyResult, name: str) -> str:
     lines = [_line(row, requirement_of(row), shared) for row in _once(result.endpoints, shared)]
     if not lines:
         raise SurveyError(f"{', '.join(result.sources)}: there are no endpoints to draft a policy for")
-    roles, names = _names_of(guard.text for row in result.endpoints for guard in row.endpoint.guards)
-    permissions = dict.fromkeys([*(permission for _, permission, _ in lines if ":" in permission), *names])
+    named = _names_of(guard.text for row in result.endpoints for guard in row.endpoint.guards)
+    permissions = dict.fromkeys([*(permission for _, permission, _ in lines if ":" in permission), *named.permissions])
     text = [f"policy {_quoted(name)}", "", "# Which roles there are: change these to your own."]
     text += ["roles", '  user default "every signed-in caller"', "  editor includes user", "  admin includes editor"]
-    text += [f'  {role} "named by a guard; a role, or to be made a condition"' for role in roles if role not in ROLES]
+    text += [
+        f'  {role} "named by a guard; a role, or to be made a condition"' for role in named.roles if role not in ROLES
+    ]
     if permissions:
         text += ["", "# Who may do what: no one, until you say who. A POST may well only read."]
         text += ["permissions", *(f"  {permission} nobody" for permission in permissions)]
@@ -50,22 +53,31 @@ def draft(result: SurveyResult, name: str) -> str:
     return tidy("\n".join(text) + "\n", "<draft>")
 
 
-def update(text: str, result: SurveyResult) -> tuple[str, int]:
+class Updated(NamedTuple):
+    """A policy with lines for what it did not cover.
+
+    Attributes:
+        text: the policy.
+        added: how many lines were added.
+    """
+
+    text: str
+    added: int
+
+
+def update(text: str, result: SurveyResult) -> Updated:
     """A policy with a line for each endpoint that it does not cover, at its end; nothing else of it is touched.
 
     Args:
         text: the policy.
         result: a survey held against it.
-
-    Returns:
-        The text, and how many lines were added.
     """
     shared = _shared_actions(result.endpoints)
     added = [_line(row, "nobody", shared) for row in _once(result.uncovered, shared)]
     if not added:
-        return text, 0
-    section = "\n".join(["endpoints", *(f"  {what} {requirement}{about}" for what, requirement, about in added)])
-    return f"{text.rstrip()}\n\n{tidy(section + chr(10), '<added>')}", len(added)
+        return Updated(text, 0)
+    section = "\n".join(["endpoints", *map(str, added)])
+    return Updated(f"{text.rstrip()}\n\n{tidy(section + chr(10), '<added>')}", len(added))
 
 
 # Areas whose endpoints are for those who run the application, whatever they are about.
@@ -99,7 +111,9 @@ def _once(rows: Iterable[Surveyed], shared: Collection[str]) -> Iterator[Surveye
     """Endpoints by area. Of those that only an action can name, each action once; of others, each shape once."""
     seen: set[object] = set()
     # Those whose path can be written come before those for which it can be written only about.
-    for row in sorted(rows, key=lambda row: (not row.endpoint.exact, *_sorting(row))):
+    for row in sorted(
+        rows, key=lambda row: (not row.endpoint.exact, _area(row.endpoint.template), row.endpoint.template)
+    ):
         shape = specificity(parse_template(row.endpoint.template), exact=True)
         key: object = _action_of(row, shared) or (row.method, shape)
         if key not in seen:
@@ -107,15 +121,15 @@ def _once(rows: Iterable[Surveyed], shared: Collection[str]) -> Iterator[Surveye
             yield row
 
 
-def _by_area(lines: Iterable[tuple[str, str, str]]) -> Iterator[str]:
+def _by_area(lines: Iterable[_Line]) -> Iterator[str]:
     """The lines, with a comment above those of an area."""
-    for area, some in groupby(sorted(lines, key=lambda line: _area(line[0])), lambda line: _area(line[0])):
+    for area, some in groupby(sorted(lines, key=_area_of_line), _area_of_line):
         yield f"\n  # {area}"
-        yield from (f"  {what} {requirement}{about}" for what, requirement, about in some)
+        yield from map(str, some)
 
 
-def _sorting(row: Surveyed) -> tuple[str, str]:
-    return _area(row.endpoint.template), row.endpoint.template
+def _area_of_line(line: _Line) -> str:
+    return _area(line.what)
 
 
 def _action_of(row: Surveyed, shared: Collection[str]) -> str | None:
@@ -128,15 +142,32 @@ def _action_of(row: Surveyed, shared: Collection[str]) -> str | None:
     return action
 
 
-def _line(row: Surveyed, requirement: str, shared: Collection[str]) -> tuple[str, str, str]:
-    """Method and path, requirement and description of the line for an endpoint."""
+class _Line(NamedTuple):
+    """A line of a policy.
+
+    Attributes:
+        what: method and path, or the action.
+        requirement: the requirement.
+        about: the description, with a space before it; or nothing.
+    """
+
+    what: str
+    requirement: str
+    about: str
+
+    def __str__(self) -> str:
+        return f"  {self.what} {self.requirement}{self.about}"
+
+
+def _line(row: Surveyed, requirement: str, shared: Collection[str]) -> _Line:
+    """The line for an endpoint."""
     endpoint, action = row.endpoint, _action_of(row, shared)
     # The first sentence is enough beside a line.
     about = endpoint.summary.split(". ")[0] or endpoint.action or endpoint.operation or ""
     if endpoint.security is not None:
         about += f"{'; ' if about else ''}declared: {' or '.join(endpoint.security) or 'open'}"
     what = f"action {action}" if action else f"{row.method} {endpoint.template}"
-    return what, requirement, f" {_quoted(about)}" if about else ""
+    return _Line(what, requirement, f" {_quoted(about)}" if about else "")
 
 
 def requirement_of(row: Surveyed) -> str:
@@ -206,8 +237,15 @@ def _quoted(text: str) -> str:
     return '"' + " ".join(plain.split()).replace("\\", "\\\\").replace('"', '\\"') + '"'
 
 
-def _names_of(guards: Iterable[str]) -> tuple[list[str], list[str]]:
-    """The roles, or conditions, and the permissions that guards name, so that a draft knows them."""
+class _Named(NamedTuple):
+    """What guards name: roles, or conditions, and permissions."""
+
+    roles: list[str]
+    permissions: list[str]
+
+
+def _names_of(guards: Iterable[str]) -> _Named:
+    """What guards name, so that a draft knows it."""
     roles: dict[str, None] = {}
     permissions: dict[str, None] = {}
     for guard in guards:
@@ -216,4 +254,4 @@ def _names_of(guards: Iterable[str]) -> tuple[list[str], list[str]]:
                 permissions[name] = None
             elif not name.startswith('"') and name not in RESERVED:
                 roles[name] = None
-    return list(roles), list(permissions)
+    return _Named(list(roles), list(permissions))
