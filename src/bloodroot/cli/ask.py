@@ -30,7 +30,9 @@ class Content:
 
     body: Annotated[
         Path | None,
-        typer.Option("--body", metavar="FILE", help="What to send; by default the body that the settings have for this endpoint."),
+        typer.Option(
+            "--body", metavar="FILE", help="What to send; by default the body that the settings have for this endpoint."
+        ),
     ] = None
     header: Annotated[
         list[str], typer.Option("--header", metavar="'NAME: VALUE'", help="A header to send; repeatable.")

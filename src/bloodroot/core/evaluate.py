@@ -288,28 +288,19 @@ class Evaluator:
         Returns:
             None where something refuses, and where roles are not all that gives permissions.
         """
-        caller, guard = question.caller, question.guard
+        caller = question.caller
         if caller is None or caller.scopes is not None or caller.granted or question.assume:
             return None
         held = self.roles.held(caller)
-        if held.apart:
+        asking = self._asking(question, segments, line)
+        if held.apart or not asking:
             return None
-        asking: Iterable[Line | CompiledGuard]
-        rules: Iterable[Line] = ()
-        if guard is not None:
-            asking = (guard,)
-        elif line is None or line.guards:
-            return None
-        else:
-            rules = self.lookup.rules_at(question.method, segments or []) if self.lookup.standing else ()
-            asking = (*rules, line) if rules else (line,)
         outcome = Outcome.ALLOW
         # Where a request is, which records its path is about, and how late it is, is found anew with each record.
         same = not self.roles.has_things
         there = None
-        if self.roles.has_things and guard is None:
-            assert line is not None
-            there = self._there(question, segments, (line, *rules))
+        if self.roles.has_things and question.guard is None:
+            there = self._there(question, segments, asking)  # type: ignore[arg-type]
             together = there.location.together if there is not None and there.location is not None else TRUE
             if not can_be_true(together):
                 return None
@@ -319,12 +310,12 @@ class Evaluator:
             remaining = self.cache.get(rule.requirement.formula, held.bits)
             if remaining.formula is TRUE:
                 continue
-            if guard is not None and remaining.asks & THERE:
+            if question.guard is not None and remaining.asks & (THERE | PATH):
                 return None
             facts = known_to_signed_in(question, held, remaining.asks)
             facts.there = there
             if remaining.asks & PATH:
-                if guard is not None or line is None or segments is None:
+                if segments is None:
                     return None
                 names = path_facts(question, segments, rule, line)  # type: ignore[arg-type]
                 facts.path, facts.records = names["path"], names["records"]
@@ -338,6 +329,16 @@ class Evaluator:
         if not same:
             left_open.clear()
         return outcome
+
+    def _asking(
+        self, question: Question, segments: list[str] | None, line: Line | None
+    ) -> tuple[Line | CompiledGuard, ...]:
+        """What a predicate is asked of: a guard, or a line and the standing rules; empty where more than these asks."""
+        if question.guard is not None:
+            return (question.guard,)
+        if line is None or line.guards:
+            return ()
+        return (line, *self.lookup.rules_at(question.method, segments or [])) if self.lookup.standing else (line,)
 
     def _weigh_asked(self, parts: list[WeighedPart], caller: Caller | None, trace: Trace | None) -> Weighed:
         """What comes of all that is asked: standing rules first, and the endpoint or the guard last."""

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import asyncio
 from pathlib import Path
-from typing import Any
+from typing import Any, NamedTuple
 
 from lsprotocol import types as lsp
 from pygls import uris
@@ -172,8 +172,8 @@ def server(version: str) -> PolicyServer:
     """A language server."""
     found = PolicyServer(version)
     _follow_files(found)
-    _answer(found)
-    _change(found)
+    for answer in (_complete, _lead, _outline, _tidy, _rename, _mend):
+        answer(found)
     return found
 
 
@@ -202,7 +202,7 @@ def _follow_files(server: PolicyServer) -> None:
         server.look_at(file)
 
 
-def _answer(server: PolicyServer) -> None:
+def _complete(server: PolicyServer) -> None:
     projects = server.projects
 
     @server.feature(lsp.TEXT_DOCUMENT_COMPLETION, lsp.CompletionOptions(trigger_characters=[" ", ":", "/", ","]))
@@ -228,18 +228,26 @@ def _answer(server: PolicyServer) -> None:
         text = hover_text(projects, file, *server.place(file, params.position))
         return lsp.Hover(lsp.MarkupContent(lsp.MarkupKind.Markdown, text)) if text is not None else None
 
+
+def _lead(server: PolicyServer) -> None:
+    projects = server.projects
+
     @server.feature(lsp.TEXT_DOCUMENT_DEFINITION)
     def definition(params: lsp.DefinitionParams) -> list[lsp.Location]:
         file = _file(params.text_document.uri)
         places = places_of(projects, file, *server.place(file, params.position))
-        return server.locations([each for each in places if each[1].is_declared])
+        return server.locations([(file, name) for file, name in places if name.is_declared])
 
     @server.feature(lsp.TEXT_DOCUMENT_REFERENCES)
     def references(params: lsp.ReferenceParams) -> list[lsp.Location]:
         file = _file(params.text_document.uri)
         places = places_of(projects, file, *server.place(file, params.position))
         wanted = params.context.include_declaration
-        return server.locations([each for each in places if wanted or not each[1].is_declared])
+        return server.locations([(file, name) for file, name in places if wanted or not name.is_declared])
+
+
+def _outline(server: PolicyServer) -> None:
+    projects = server.projects
 
     @server.feature(lsp.TEXT_DOCUMENT_DOCUMENT_SYMBOL)
     def symbols(params: lsp.DocumentSymbolParams) -> list[lsp.DocumentSymbol]:
@@ -264,7 +272,7 @@ def _answer(server: PolicyServer) -> None:
         return [lsp.FoldingRange(part.first, part.last) for part in parts if part.last > part.first]
 
 
-def _change(server: PolicyServer) -> None:
+def _tidy(server: PolicyServer) -> None:
     projects = server.projects
 
     @server.feature(lsp.TEXT_DOCUMENT_FORMATTING)
@@ -273,6 +281,10 @@ def _change(server: PolicyServer) -> None:
         text, neat = projects.text(file), server.neat(file)
         end = lsp.Position(text.count("\n") + 1, 0)
         return [lsp.TextEdit(lsp.Range(lsp.Position(0, 0), end), neat)] if neat not in (None, text) else []
+
+
+def _rename(server: PolicyServer) -> None:
+    projects = server.projects
 
     @server.feature(lsp.TEXT_DOCUMENT_PREPARE_RENAME)
     def may_rename(params: lsp.PrepareRenameParams) -> lsp.Range | None:
@@ -298,30 +310,38 @@ def _change(server: PolicyServer) -> None:
             ]
         return lsp.WorkspaceEdit(changes=edits)
 
+
+def _mend(server: PolicyServer) -> None:
     @server.feature(
         lsp.TEXT_DOCUMENT_CODE_ACTION, lsp.CodeActionOptions(code_action_kinds=[lsp.CodeActionKind.QuickFix])
     )
     def ways_out(params: lsp.CodeActionParams) -> list[lsp.CodeAction]:
         uri = params.text_document.uri
-        text = projects.text(_file(uri))
+        text = server.projects.text(_file(uri))
         return [
             lsp.CodeAction(
-                title,
+                way.title,
                 kind=lsp.CodeActionKind.QuickFix,
-                diagnostics=[each],
-                edit=lsp.WorkspaceEdit(changes={uri: [edit]}),
+                diagnostics=[diagnostic],
+                edit=lsp.WorkspaceEdit(changes={uri: [way.edit]}),
             )
-            for each in params.context.diagnostics
-            if each.source == "bloodroot" and (way := _way_out(server, text, each)) is not None
-            for title, edit in [way]
+            for diagnostic in params.context.diagnostics
+            if diagnostic.source == "bloodroot" and (way := _way_out(server, text, diagnostic)) is not None
         ]
 
 
-def _way_out(server: PolicyServer, text: str, diagnostic: lsp.Diagnostic) -> tuple[str, lsp.TextEdit] | None:
-    """What to call a way out of something that is wrong, and the change of it."""
+class _WayOut(NamedTuple):
+    """A way out of something that is wrong: what to call it, and the change."""
+
+    title: str
+    edit: lsp.TextEdit
+
+
+def _way_out(server: PolicyServer, text: str, diagnostic: lsp.Diagnostic) -> _WayOut | None:
+    """The way out of something that is wrong, if there is one."""
     data: Any = diagnostic.data
     if isinstance(data, dict) and data.get("meant"):
-        return f'Write "{data["meant"]}"', lsp.TextEdit(diagnostic.range, str(data["meant"]))
+        return _WayOut(f'Write "{data["meant"]}"', lsp.TextEdit(diagnostic.range, str(data["meant"])))
     if not isinstance(diagnostic.code, str):
         return None
     line = diagnostic.range.start.line
@@ -331,7 +351,7 @@ def _way_out(server: PolicyServer, text: str, diagnostic: lsp.Diagnostic) -> tup
     if found is None:
         return None
     at, words = found
-    return f"Accept {diagnostic.code} here", lsp.TextEdit(server.range(lines, last, at, at), words)
+    return _WayOut(f"Accept {diagnostic.code} here", lsp.TextEdit(server.range(lines, last, at, at), words))
 
 
 def _written(name: Occurrence, new: str) -> str:

@@ -29,18 +29,28 @@ def _section(section: tree.Section) -> Data:
 
 
 def _entry(entry: tree.Entry) -> Data:
+    data = _of_requests(entry) if isinstance(entry, _OF_REQUESTS) else _of_names(entry)
+    data["accepts"] = [{"finding": accept.finding, "reason": accept.reason} for accept in entry.accepts]
+    return _filled(data)
+
+
+_OF_REQUESTS = (tree.Endpoint, tree.Standing, tree.Denial)
+
+
+def _of_names(entry: tree.Entry) -> Data:
+    """An entry that says what a name means."""
     match entry:
         case tree.Role():
-            data: Data = {
+            return {
                 "role": entry.name.text,
                 "includes": _texts(entry.includes),
                 "default": entry.default,
                 "description": entry.description,
             }
         case tree.Apart():
-            data = {"apart": _texts(entry.roles)}
+            return {"apart": _texts(entry.roles)}
         case tree.Thing():
-            data = {
+            return {
                 "thing": entry.name.text,
                 "parameters": [parameter.text[1:-1] for parameter in entry.parameters],
                 "in": entry.parent.text if entry.parent is not None else None,
@@ -48,45 +58,37 @@ def _entry(entry: tree.Entry) -> Data:
                 "description": entry.description,
             }
         case tree.Group():
-            data = {"group": entry.name, "roles": _texts(entry.roles)}
+            return {"group": entry.name, "roles": _texts(entry.roles)}
         case tree.Permission():
-            data = {
+            return {
                 "permission": entry.name.text,
                 "grants": [_filled({"to": grant.to.text, "if": _optional(grant.condition)}) for grant in entry.grants],
                 "description": entry.description,
             }
         case tree.Condition():
-            data = {"condition": entry.name.text, "test": _node(entry.expression), "message": entry.message}
-        case tree.Endpoint():
-            data = {
-                "methods": list(entry.methods),
-                "path": entry.path.text if entry.path is not None else None,
-                "actions": _texts(entry.actions),
-                "requirement": _node(entry.requirement),
-                "description": entry.description,
-            }
-        case tree.Standing():
-            data = {
-                "methods": list(entry.methods),
-                "path": entry.path.text,
-                "requirement": _node(entry.requirement),
-                "except": _texts(list(entry.excepts)),
-                "description": entry.description,
-            }
-        case tree.Denial():
-            data = {
-                "methods": list(entry.methods),
-                "path": entry.path.text if entry.path is not None else None,
-                "reason": entry.reason.text,
-                "answer": entry.kind,
-                "status": entry.status,
-                "to": entry.to.text if entry.to is not None else None,
-                "message": entry.message,
-            }
+            return {"condition": entry.name.text, "test": _node(entry.expression), "message": entry.message}
         case tree.Field():
-            data = {"field": entry.name, "read": _optional(entry.read), "change": _optional(entry.change)}
-    data["accepts"] = [{"finding": accept.finding, "reason": accept.reason} for accept in entry.accepts]
-    return _filled(data)
+            return {"field": entry.name, "read": _optional(entry.read), "change": _optional(entry.change)}
+    raise TypeError(f"no entry that says what a name means: {type(entry).__name__}")
+
+
+def _of_requests(entry: tree.Endpoint | tree.Standing | tree.Denial) -> Data:
+    """An entry about requests."""
+    data: Data = {"methods": list(entry.methods), "path": entry.path.text if entry.path is not None else None}
+    if isinstance(entry, tree.Denial):
+        return data | {
+            "reason": entry.reason.text,
+            "answer": entry.kind,
+            "status": entry.status,
+            "to": entry.to.text if entry.to is not None else None,
+            "message": entry.message,
+        }
+    if isinstance(entry, tree.Endpoint):
+        data["actions"] = _texts(entry.actions)
+    data["requirement"] = _node(entry.requirement)
+    if isinstance(entry, tree.Standing):
+        data["except"] = _texts(list(entry.excepts))
+    return data | {"description": entry.description}
 
 
 def _filled(data: Data) -> Data:

@@ -5,7 +5,7 @@ from __future__ import annotations
 import itertools
 from collections.abc import Iterable, Iterator, Mapping
 from dataclasses import replace
-from typing import TYPE_CHECKING, Any
+from typing import TYPE_CHECKING, Any, NamedTuple
 from urllib.parse import parse_qs
 
 from ..core.decision import Decision, Outcome
@@ -47,8 +47,8 @@ def plan(
     Args:
         policy: what is declared.
         settings: the personas, the samples, the bodies.
-        asked: the endpoints, as `asked.endpoints_asked` has them.
-        known: what is known of the application beside the settings.
+        endpoints: the endpoints, as `endpoints_asked` has them.
+        known_values: what is known of the application beside the settings.
         chosen: which part of the plan is wanted; None for all of it.
 
     Raises:
@@ -57,46 +57,69 @@ def plan(
     known_values, chosen = known_values or KnownValues(), chosen or PlanFilter()
     cases: dict[tuple[str, ...], Case] = {}
     untried: list[SkippedRequest] = []
-    secrets: dict[str, dict[tuple[str, frozenset[tuple[str, str]]], Secret]] = {}
+    kept = _Kept()
     every: list[Case] = []
-    personas = personas_asked(settings)
     held: dict[str, set[bool | None]] = {}
     for endpoint in endpoints:
         bodies = _bodies_for(endpoint, settings)
         for number, body in enumerate(bodies, 1):
             planning = _Planning(policy, settings, endpoint, known_values, held, body)
-            for persona in personas:
+            for persona in personas_asked(settings):
                 planned = planning.requests(persona)
                 if len(bodies) > 1:
-                    planned = [_with_number(each, number) for each in planned]
-                every += [each for each in planned if isinstance(each, Case)]
-                for secret in planning.secrets(persona):
-                    # A page says for certain what is kept from whom.
-                    found = secrets.setdefault(persona.name, {})
-                    key = secret.mark, frozenset(secret.record.items())
-                    if found.setdefault(key, secret).by is not None and secret.by is None:
-                        found[key] = secret
+                    planned = [_with_number(request, number) for request in planned]
+                every += [request for request in planned if isinstance(request, Case)]
+                kept.add(persona, planning.secrets(persona))
                 if chosen.endpoint(endpoint) and chosen.persona(persona):
-                    untried += [skipped for skipped in planned if isinstance(skipped, SkippedRequest)]
+                    untried += [request for request in planned if isinstance(request, SkippedRequest)]
                     for case in planned:
                         if isinstance(case, Case):
                             cases.setdefault(case.key, case)
-    suiting_none = tuple(
-        f"{settings.file.name}: samples.{name}.holds: {name} fails there for every persona; correct the sample"
-        for name, answers in held.items()
-        if answers == {False}
-    )
-    kept = kept_from({name: tuple(found.values()) for name, found in secrets.items()}, every)
+    secrets = kept.secrets(every)
     sure, unsure = (
         {
             name: tuple(secret for secret in found if (secret.by is None and not secret.granted) is wanted)
-            for name, found in kept.items()
+            for name, found in secrets.items()
         }
         for wanted in (True, False)
     )
-    marks, lists = tuple(dict.fromkeys(marks_of(settings))), lists_without_marks(every, kept)
     return Plan(
-        tuple(cases.values()), _each_once(untried), sure, unsure, marks, lists, whole=chosen.whole, doubts=suiting_none
+        tuple(cases.values()),
+        _each_once(untried),
+        sure,
+        unsure,
+        tuple(dict.fromkeys(marks_of(settings))),
+        lists_without_marks(every, secrets),
+        whole=chosen.whole,
+        doubts=_suiting_none(settings, held),
+    )
+
+
+class _Kept:
+    """What is kept from whom: for each persona, the marks of records that it may not see."""
+
+    def __init__(self) -> None:
+        self._by_persona: dict[str, dict[tuple[str, frozenset[tuple[str, str]]], Secret]] = {}
+
+    def add(self, persona: Persona, secrets: Iterable[Secret]) -> None:
+        """Add what is kept from a persona: a page says it for certain."""
+        for secret in secrets:
+            known = self._by_persona.setdefault(persona.name, {})
+            key = secret.mark, frozenset(secret.record.items())
+            if known.setdefault(key, secret).by is not None and secret.by is None:
+                known[key] = secret
+
+    def secrets(self, cases: list[Case]) -> Mapping[str, tuple[Secret, ...]]:
+        """All of it, by the name of the persona, as the cases of a plan have it."""
+        return kept_from({name: tuple(known.values()) for name, known in self._by_persona.items()}, cases)
+
+
+def _suiting_none(settings: Settings, held: Mapping[str, set[bool | None]]) -> tuple[str, ...]:
+    """What to say of samples under ``holds`` whose condition fails for every persona."""
+    return tuple(
+        f"{settings.file.name}: samples.{name}.holds: {name} fails there for every persona; correct the sample"
+        for name, answers in held.items()
+        if answers == {False}
     )
 
 
@@ -108,7 +131,7 @@ def personas_asked(settings: Settings) -> list[Persona]:
 
 def _each_once(untried: list[SkippedRequest]) -> tuple[SkippedRequest, ...]:
     """Each of them once, where several bodies of an endpoint lack the same."""
-    return tuple({(each.asked, each.persona.name, each.why): each for each in untried}.values())
+    return tuple({(skipped.asked, skipped.persona.name, skipped.why): skipped for skipped in untried}.values())
 
 
 def _bodies_for(endpoint: AskedEndpoint, settings: Settings) -> tuple[Body | None, ...]:
@@ -128,14 +151,37 @@ def _with_number(planned: Case | SkippedRequest, number: int) -> Case | SkippedR
     return replace(planned, in_body=", ".join(filter(None, (f"body {number}", planned.in_body))))
 
 
+class _Request(NamedTuple):
+    """A request for a record, and what is declared for it.
+
+    Attributes:
+        path: the path, with every parameter filled in.
+        query: the query, encoded.
+        record: the record, with what the policy itself can tell of it.
+        declared: what the policy says, the sample taken at its word where that matters.
+        by_record: whether it is the record that decides.
+    """
+
+    path: str
+    query: str
+    record: SampleRecord
+    declared: Decision
+    by_record: bool
+
+    @property
+    def truths(self) -> dict[str, bool]:
+        """By condition, whether it holds for the record, as far as that is known."""
+        return {**self.record.settled, **self.record.known}
+
+
 class _Planning:
     """The requests for one endpoint.
 
     Args:
         policy: what is declared.
         settings: the personas, the samples, the bodies.
-        asked: the endpoint.
-        known: what is known of the application beside the settings.
+        endpoint: the endpoint.
+        known_values: what is known of the application beside the settings.
         held: by condition, what the policy says of records under ``holds``: true, false or None for nothing. It is
             added to.
         body: what the settings send there, or None.
@@ -209,65 +255,78 @@ class _Planning:
 
     def requests(self, persona: Persona) -> list[Case | SkippedRequest]:
         """The requests as one persona, and what of them cannot be made."""
-        made: list[Case | SkippedRequest] = []
+        made: list[Case] = []
         missing = ""
         tried: list[Mapping[str, bool]] = []
         open_ones: list[Decision] = []
         for record in self.records(persona):
             try:
-                path, query = target(self.settings, self.asked, record, persona)
+                request = self.request(persona, record)
+                if request.declared.remainder is not None:
+                    open_ones.append(request.declared)
+                    continue
+                if not record.crossed:
+                    tried.append(request.truths)
+                made.append(self.case(persona, request))
             except NoValueError as error:
                 return [SkippedRequest(self.asked, persona, str(error))]
             except SettingsError as error:
                 # This persona has no such record of its own. Another one may do.
                 missing = missing or str(error)
-                continue
-            record = self.corrected(persona, record, query)
-            declared, by_record = self.declared(persona, path, query, record)
-            if declared.remainder is not None:
-                open_ones.append(declared)
-                continue
-            truths = {**record.settled, **record.known}
-            if not record.crossed:
-                tried.append(truths)
-            lacking_value = next((name for name in self.in_body.parameters if name not in record.values), None)
-            if lacking_value is not None:
-                missing = missing or f"no sample has a {lacking_value} for the body"
-                continue
-            body = self.body or self.signing_in(persona, path)
-            if body is not None and self.in_body.parameters:
-                body = filled_body(body, record.values)
-            words = self.words(record)
-            made.append(
-                Case(
-                    self.asked,
-                    path,
-                    query,
-                    persona,
-                    declared.outcome,
-                    declared.answer,
-                    words,
-                    record.values,
-                    truths,
-                    body,
-                    crossed=bool(record.crossed),
-                    by_record=by_record,
-                    owned=by_record and self.is_owned(persona, path, record, truths),
-                    in_body=", ".join(f"{name} {record.values[name]}" for name in self.in_body.parameters),
-                )
-            )
-        if self.body is not None:
-            made += with_others(self.body, self.in_body, [case for case in made if isinstance(case, Case)])
+        others = with_others(self.body, self.in_body, made) if self.body is not None else []
         # A record of which too little is known is missed only where no other takes its place: `lacking` says that.
-        if not (tried and all(self.has_samples(persona, declared) for declared in open_ones)):
-            made += [SkippedRequest(self.asked, persona, _depends(declared)) for declared in open_ones]
-        if not made:
-            made.append(SkippedRequest(self.asked, persona, missing or "no sample leads to a record"))
-        elif any(isinstance(planned, Case) for planned in made):
+        if tried and all(self.has_samples(persona, declared) for declared in open_ones):
+            open_ones = []
+        untried = [_depends(declared) for declared in open_ones]
+        if made:
             lacking = self.things.lacks_crossing(self.records(persona), self.named)
-            made += [SkippedRequest(self.asked, persona, lacking)] if lacking else []
-            made += [SkippedRequest(self.asked, persona, why) for why in self.lacking(persona, tried)]
-        return made
+            untried += [*([lacking] if lacking else []), *self.lacking(persona, tried)]
+        elif not untried:
+            untried = [missing or "no sample leads to a record"]
+        return [*made, *others, *(SkippedRequest(self.asked, persona, why) for why in untried)]
+
+    def request(self, persona: Persona, record: SampleRecord) -> _Request:
+        """The request for a record.
+
+        Raises:
+            NoValueError: nothing has a value for a parameter.
+            SettingsError: the persona has no such record of its own.
+        """
+        path, query = target(self.settings, self.asked, record, persona)
+        record = self.corrected(persona, record, query)
+        declared = self.declared(persona, path, query, record)
+        by_record = declared.reason is not None and self.is_let_in_elsewhere(persona, path, record)
+        return _Request(path, query, record, declared, by_record)
+
+    def case(self, persona: Persona, request: _Request) -> Case:
+        """A request as it is asked, with its body.
+
+        Raises:
+            SettingsError: no sample has what the body names.
+        """
+        path, record, truths = request.path, request.record, request.truths
+        lacking_value = next((name for name in self.in_body.parameters if name not in record.values), None)
+        if lacking_value is not None:
+            raise SettingsError(f"no sample has a {lacking_value} for the body")
+        body = self.body or self.signing_in(persona, path)
+        if body is not None and self.in_body.parameters:
+            body = filled_body(body, record.values)
+        return Case(
+            self.asked,
+            path,
+            request.query,
+            persona,
+            request.declared.outcome,
+            request.declared.answer,
+            self.words(record),
+            record.values,
+            truths,
+            body,
+            crossed=bool(record.crossed),
+            by_record=request.by_record,
+            owned=request.by_record and self.is_owned(persona, path, record, truths),
+            in_body=", ".join(f"{name} {record.values[name]}" for name in self.in_body.parameters),
+        )
 
     def words(self, record: SampleRecord) -> str:
         """Which record it is, by the conditions that the endpoint itself, or its body, asks for."""
@@ -327,7 +386,6 @@ class _Planning:
         path: str,
         query: str,
         assume: Mapping[str, bool] | None,
-        record: Any = None,
         records: Mapping[str, Any] | None = None,
     ) -> Decision:
         """What the policy says of a request that this endpoint serves."""
@@ -335,7 +393,7 @@ class _Planning:
         question.line, question.routed = self.asked.line, True
         sent = parse_qs(query, keep_blank_values=True) if query else {}
         question.query = {name: values[0] if len(values) == 1 else values for name, values in sent.items()}
-        question.assume, question.record, question.records = assume, record, records or None
+        question.assume, question.records = assume, records or None
         return self.policy.evaluator.decide(question, read_path(path.rstrip("/") or "/"))
 
     def corrected(self, persona: Persona, record: SampleRecord, query: str) -> SampleRecord:
@@ -357,14 +415,15 @@ class _Planning:
         truths = {name: settled.get(name, holds) for name, holds in record.known.items()}
         return replace(record, known=truths, settled=settled)
 
-    def declared(self, persona: Persona, path: str, query: str, record: SampleRecord) -> tuple[Decision, bool]:
-        """What the policy says, the sample taken at its word where that matters; and whether it is what decides."""
-        found = self.decided(persona, path, query, None, records=record.records)
-        if found.remainder is not None and record.known:
-            found = self.decided(persona, path, query, record.known, records=record.records)
-        if self.is_never_let_in(persona, found.remainder):
-            found = self.decided(persona, path, query, dict.fromkeys(self.conditions, False), records=record.records)
-        return found, found.reason is not None and self.is_let_in_elsewhere(persona, path, record)
+    def declared(self, persona: Persona, path: str, query: str, record: SampleRecord) -> Decision:
+        """What the policy says, the sample taken at its word where that matters."""
+        declared = self.decided(persona, path, query, None, records=record.records)
+        if declared.remainder is not None and record.known:
+            declared = self.decided(persona, path, query, record.known, records=record.records)
+        if self.is_never_let_in(persona, declared.remainder):
+            none_holds = dict.fromkeys(self.conditions, False)
+            declared = self.decided(persona, path, query, none_holds, records=record.records)
+        return declared
 
     def is_never_let_in(self, persona: Persona, remainder: Formula | None) -> bool:
         """Whether no record can be one where a persona is let in; where it stands in other records is left open."""
@@ -465,7 +524,7 @@ class _Planning:
                 path, query = target(self.settings, self.asked, record, persona)
             except SettingsError:
                 continue
-            if self.declared(persona, path, query, record)[0].reason is not None:
+            if self.declared(persona, path, query, record).reason is not None:
                 yield Secret(mark, f"which GET {path} keeps from them", record.values)
 
     def an_address(self, persona: Persona) -> tuple[str, Mapping[str, Any]]:
@@ -497,7 +556,7 @@ class _Planning:
             except SettingsError:
                 continue
             record = self.corrected(persona, record, query)
-            if self.declared(persona, path, query, record)[0].reason is not None:
+            if self.declared(persona, path, query, record).reason is not None:
                 truths = {**record.settled, **record.known}
                 fails = [name for name in self.conditions if truths.get(name) is False]
                 if not fails:

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable
+from collections.abc import Iterable, Mapping
 
 from ..core.methods import covers
 from ..core.paths import TemplateError, parse_template, unnamed_segments
@@ -30,61 +30,103 @@ def check_names(settings: Settings, policy: Policy) -> None:
     Raises:
         SettingsError: with every name that it does not know.
     """
-    checked = settings.checked or Checked(settings.file, "")
+    names = _Names(settings, policy)
+    names.check_personas()
+    names.check_scopes()
+    names.check_samples()
+    names.check_probe()
+    names.check_bodies()
+    names.checked.finish()
 
-    def check(path: KeyPath, what: str, names: Iterable[str], known: Iterable[str]) -> None:
+
+class _Names:
+    """Names of settings, held against a policy."""
+
+    def __init__(self, settings: Settings, policy: Policy) -> None:
+        self.settings = settings
+        self.policy = policy
+        self.checked = settings.checked or Checked(settings.file, "")
+
+    def check(self, path: KeyPath, what: str, names: Iterable[str], known: Iterable[str]) -> None:
+        """See that each of some names is known."""
         known = list(known)
         for name in names:
             if name not in known:
                 some = ", ".join(known[:12]) + (" and others" if len(known) > 12 else "")
                 guess = suggestion(name, known) or (f"; known are {some}" if known else "")
-                checked.problem(path, f'the policy knows no {what} "{name}"{guess}')
+                self.checked.problem(path, f'the policy knows no {what} "{name}"{guess}')
 
-    for name, persona in settings.personas.items():
-        path = ("personas", name)
-        check((*path, "roles"), "role", persona.roles, policy.roles.bit)
-        for thing, records in persona.roles_in.items():
-            check((*path, "roles_in"), "thing", [thing], policy.roles.things.by_name)
-            for identifier, names in records.items():
-                check((*path, "roles_in", thing, identifier), f"role in a {thing}", names, policy.roles.roles_of(thing))
-        check((*path, "groups"), "group", persona.groups, policy.roles.groups)
-        unknown = [permission for permission in persona.permissions if not knows(policy.resolver, permission)]
-        check((*path, "permissions"), "permission", unknown, policy.permissions)
-    for source in settings.identity:
-        for scope, given in (source.claims.scope_names or {}).items():
-            at = ("identity", "scope_names", scope)
-            asked = [each.removeprefix("role ").strip() for each in given if each.startswith("role ")]
-            check(at, "role", asked, (*policy.roles.bit, *policy.roles.in_thing))
-            rest = [each for each in given if not each.startswith("role ") and each not in ("*", "signed-in")]
-            check(at, "permission", [each for each in rest if not knows(policy.resolver, each)], policy.permissions)
-    for thing, samples in settings.things.items():
-        check(("samples", thing), "thing or condition", [thing], (*policy.roles.things.by_name, *policy.conditions))
-        declared = policy.roles.things.by_name.get(thing)
-        for identifier, sample in samples.items() if declared is not None else ():
-            parents = [declared.parent] if declared is not None and declared.parent is not None else []
-            check(("samples", thing, identifier), f"thing that a {thing} belongs to, called", sample.parents, parents)
-            where = f"[samples.{next(iter(sample.parents), '')}]"
-            for parent, of in sample.parents.items():
-                if parent in parents and parent in settings.things and of not in settings.things[parent]:
-                    checked.problem(("samples", thing, identifier), f"{where} has no {of}; write it there")
-    for name in settings.samples:
-        check(("samples", name), "condition", [name], policy.conditions)
-    check(("probe", "personas"), "persona", settings.probe.personas, settings.personas)
-    for name, listed in settings.probe.values.items():
-        check(("probe", "values", name, "as"), "persona", [listed.persona], settings.personas)
-    for kind, fields in settings.probe.fields.items():
-        check(("probe", "fields", kind), "fields", [kind], policy.fields)
-        if kind in policy.fields and "*" not in policy.fields[kind].rules:
-            named = policy.fields[kind].rules
-            check(("probe", "fields", kind, "marks"), f"field of {kind}", fields.marks, named)
-            check(("probe", "fields", kind, "values"), f"field of {kind}", fields.values, named)
-    if not policy.unbound:
-        for name in settings.bodies:
+    def check_permissions(self, path: KeyPath, names: Iterable[str]) -> None:
+        """See that the policy knows each of some permissions."""
+        unknown = [name for name in names if not knows(self.policy.resolver, name)]
+        self.check(path, "permission", unknown, self.policy.permissions)
+
+    def check_personas(self) -> None:
+        """See that the policy knows what each persona holds."""
+        roles = self.policy.roles
+        for name, persona in self.settings.personas.items():
+            path = ("personas", name)
+            self.check((*path, "roles"), "role", persona.roles, roles.bit)
+            for thing, records in persona.roles_in.items():
+                self.check((*path, "roles_in"), "thing", [thing], roles.things.by_name)
+                for identifier, names in records.items():
+                    where = (*path, "roles_in", thing, identifier)
+                    self.check(where, f"role in a {thing}", names, roles.roles_of(thing))
+            self.check((*path, "groups"), "group", persona.groups, roles.groups)
+            self.check_permissions((*path, "permissions"), persona.permissions)
+
+    def check_scopes(self) -> None:
+        """See that the policy knows what each scope gives."""
+        roles = self.policy.roles
+        for source in self.settings.identity:
+            for scope, given in (source.claims.scope_names or {}).items():
+                path = ("identity", "scope_names", scope)
+                named = [name.removeprefix("role ").strip() for name in given if name.startswith("role ")]
+                self.check(path, "role", named, (*roles.bit, *roles.in_thing))
+                rest = (name for name in given if not name.startswith("role ") and name not in ("*", "signed-in"))
+                self.check_permissions(path, rest)
+
+    def check_samples(self) -> None:
+        """See that the policy knows what each sample is of."""
+        things, conditions = self.policy.roles.things.by_name, self.policy.conditions
+        for thing, samples in self.settings.things.items():
+            self.check(("samples", thing), "thing or condition", [thing], (*things, *conditions))
+            for identifier, sample in samples.items() if thing in things else ():
+                parent = things[thing].parent
+                self.check_parents(("samples", thing, identifier), thing, parent, sample.parents)
+        for name in self.settings.samples:
+            self.check(("samples", name), "condition", [name], conditions)
+
+    def check_parents(self, path: KeyPath, thing: str, parent: str | None, named: Mapping[str, str]) -> None:
+        """See that a record of a thing is in a record of what that belongs to, and that there is such a record."""
+        things = self.settings.things
+        self.check(path, f"thing that a {thing} belongs to, called", named, [parent] if parent is not None else [])
+        for name, identifier in named.items():
+            if name == parent and name in things and identifier not in things[name]:
+                self.checked.problem(path, f"[samples.{next(iter(named))}] has no {identifier}; write it there")
+
+    def check_probe(self) -> None:
+        """See that the policy knows what the probe asks as and looks for."""
+        probe, personas = self.settings.probe, self.settings.personas
+        self.check(("probe", "personas"), "persona", probe.personas, personas)
+        for name, listed in probe.values.items():
+            self.check(("probe", "values", name, "as"), "persona", [listed.persona], personas)
+        for kind, fields in probe.fields.items():
+            path = ("probe", "fields", kind)
+            self.check(path, "fields", [kind], self.policy.fields)
+            if kind in self.policy.fields and "*" not in self.policy.fields[kind].rules:
+                named = self.policy.fields[kind].rules
+                self.check((*path, "marks"), f"field of {kind}", fields.marks, named)
+                self.check((*path, "values"), f"field of {kind}", fields.values, named)
+
+    def check_bodies(self) -> None:
+        """See that the policy covers each endpoint that has a body."""
+        if self.policy.unbound:
+            return
+        for name in self.settings.bodies:
             method, _, template = name.partition(" ")
-            lines = [line for line in policy.endpoints if line.template.text == template]
-            if not any(covers(line.methods, method) for line in lines) and not _left_to_guards(
-                policy, method, template
-            ):
-                known = [f"{method} {line.template.text}" for line in policy.endpoints for method in line.methods]
-                check(("bodies", name), "endpoint", [name], known)
-    checked.finish()
+            lines = [line for line in self.policy.endpoints if line.template.text == template]
+            covered = any(covers(line.methods, method) for line in lines)
+            if not covered and not _left_to_guards(self.policy, method, template):
+                known = (f"{method} {line.template.text}" for line in self.policy.endpoints for method in line.methods)
+                self.check(("bodies", name), "endpoint", [name], known)
