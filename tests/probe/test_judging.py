@@ -10,7 +10,7 @@ from bloodroot.core.answers import Answer
 from bloodroot.core.decision import Outcome
 from bloodroot.core.paths import parse_template
 from bloodroot.probe.asked_endpoints import AskedEndpoint
-from bloodroot.probe.facts import AnsweredBy, AnswerSettings, ResponseKind, Seen, facts_of
+from bloodroot.probe.facts import AnsweredBy, AnswerSettings, Exchanged, ResponseKind, Seen, facts_of
 from bloodroot.probe.judging import is_not_served, judge
 from bloodroot.probe.plan import Case, Plan
 from bloodroot.probe.verdicts import Verdict
@@ -99,7 +99,9 @@ class Judging(unittest.TestCase):
                 mine = case(asked, persona, *((Outcome.ALLOW, None) if allowed else refusal))
                 let_in = allowed if chance.random() < 0.8 else not allowed
                 response, watched, changed = application.answer(mine, let_in)
-                facts = facts_of(mine, response, watched, AnswerSettings({"/sign-in"}, here=application.here))
+                facts = facts_of(
+                    mine, Exchanged(response, watched), AnswerSettings({"/sign-in"}, here=application.here)
+                )
                 seen[mine] = Seen(**{**{name: getattr(facts, name) for name in Seen.__slots__}, "changed": changed})
                 cases.append(mine)
                 truth[mine] = let_in and not (application.forged and method == "POST")
@@ -152,7 +154,7 @@ class Judging(unittest.TestCase):
         ):  # fmt: skip
             with self.subTest(f"{status} {location} {text}"):
                 response = httpx.Response(status, headers={"location": location} if location else {}, text=text)
-                self.assertEqual(facts_of(mine, response, Watched(), ways).came, came)
+                self.assertEqual(facts_of(mine, Exchanged(response, Watched()), ways).came, came)
 
     def test_a_method_that_was_guessed_is_left_out_on_evidence_alone(self) -> None:
         asked = AskedEndpoint("PUT", parse_template("/plots/{plot_id}"), object(), guessed=True)  # type: ignore[arg-type]
@@ -189,7 +191,7 @@ class Judging(unittest.TestCase):
         watched = Watched()
         watched.failed(ValueError("\x1b[2J"))
         response = httpx.Response(303, headers=[(b"location", b"/a\x1b[31m")])
-        seen = facts_of(mine, response, watched, AnswerSettings())
+        seen = facts_of(mine, Exchanged(response, watched), AnswerSettings())
         self.assertEqual((seen.location, seen.note), ("/a?[31m", "ValueError: ?[2J"))
 
     def test_a_refusal_of_the_request_is_none_of_the_caller(self) -> None:

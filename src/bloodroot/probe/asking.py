@@ -111,7 +111,7 @@ def ask(policy: Policy, settings: Settings, request: AskedRequest, hosts: Collec
     explanation = explain(policy, persona.name, persona.caller, method, path, query=values)
     body = _own_body(policy, settings, request)
     response = asyncio.run(_answered(settings, application, request, body))
-    came, _ = response_kind(method, path, response, ways_of(settings, here=application.here))
+    came = response_kind(method, path, response, ways_of(settings, here=application.here)).kind
     headers = tuple(response.headers.multi_items())
     from_where = "--body" if request.content is not None else "[bodies] of the settings" if body is not None else ""
     return AskResult(explanation, response.status_code, headers, response.text, from_where, came)

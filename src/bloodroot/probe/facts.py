@@ -8,7 +8,7 @@ import re
 from collections.abc import Collection, Iterable, Mapping
 from dataclasses import dataclass, field
 from enum import StrEnum
-from typing import TYPE_CHECKING
+from typing import TYPE_CHECKING, NamedTuple
 from urllib.parse import urlsplit
 
 from ..core.binding import RouteKind
@@ -132,50 +132,65 @@ def ways_of(settings: Settings, *, here: bool) -> AnswerSettings:
     return AnswerSettings({way.path for way in signing if way.path}, settings.probe.answers, here, lands)
 
 
+@dataclass(frozen=True, slots=True)
+class Exchanged:
+    """What came of sending a request.
+
+    Attributes:
+        response: the response.
+        watched: what became of the request inside the application.
+        followed: the path that was asked for in the end, where that is another spelling; else an empty string.
+        by_token: whether it was sent with a token alone.
+        untokened: the field against forged requests that could not be sent, or an empty string.
+        signed_out: whether the response takes away a cookie that was sent.
+    """
+
+    response: httpx.Response
+    watched: Watched
+    followed: str = ""
+    by_token: bool = False
+    untokened: str = ""
+    signed_out: bool = False
+
+
 def facts_of(
     case: Case,
-    response: httpx.Response,
-    watched: Watched,
+    sent: Exchanged,
     ways: AnswerSettings,
     secrets: Iterable[Secret] = (),
-    followed: str = "",
-    by_token: bool = False,
     marks: Iterable[str] = (),
 ) -> Seen:
     """The facts of a response.
 
     Args:
         case: the request.
-        response: the response.
-        watched: what became of the request inside the application.
-        ways: what is known of its responses.
+        sent: what came of sending it.
+        ways: what is known of responses of the application.
         secrets: texts that the persona may not see.
-        followed: the path that was asked for in the end, where that is another spelling.
-        by_token: whether it was sent with a token alone.
         marks: texts of marked records.
     """
-    # Responses are written by others: nothing of them may reach a terminal as a command.
-    status, location = response.status_code, printable(response.headers.get("location", ""))
+    response, watched = sent.response, sent.watched
     text = "\n".join([response.text, *(value for _, value in response.headers.multi_items())])
     by = _by(case, watched, ways)
-    came, is_known = response_kind(case.method, case.path, response, ways, by)
-    shown = tuple(mark for mark in dict.fromkeys(secret.mark for secret in secrets) if _is_in(mark, text))
+    meaning = response_kind(case.method, case.path, response, ways, by)
+    # Responses are written by others: nothing of them may reach a terminal as a command.
     return Seen(
-        came,
+        meaning.kind,
         by,
-        status,
-        location,
-        is_known,
-        shown,
-        None,
-        printable(_stranger(case, watched)),
-        printable(followed),
-        printable(watched.error),
-        by_token,
-        watched.reached,
-        tuple(mark for mark in marks if _is_in(mark, text)),
-        words_of(response),
-        look_of(response, case.values.values()),
+        response.status_code,
+        printable(response.headers.get("location", "")),
+        meaning.is_known,
+        tuple(mark for mark in dict.fromkeys(secret.mark for secret in secrets) if _is_in(mark, text)),
+        stranger=printable(_stranger(case, watched)),
+        followed=printable(sent.followed),
+        note=printable(watched.error),
+        by_token=sent.by_token,
+        reached=watched.reached,
+        marks=tuple(mark for mark in marks if _is_in(mark, text)),
+        words=words_of(response),
+        look=look_of(response, case.values.values()),
+        untokened=sent.untokened,
+        signed_out=sent.signed_out,
     )
 
 
@@ -221,29 +236,36 @@ def _unwrapped(handler: object) -> object:
     return handler
 
 
+class Meaning(NamedTuple):
+    """What a response is, and whether the settings say so."""
+
+    kind: ResponseKind
+    is_known: bool = False
+
+
 def response_kind(
     method: str,
     path: str,
     response: httpx.Response,
     ways: AnswerSettings,
     by: AnsweredBy = AnsweredBy.UNSEEN,
-) -> tuple[ResponseKind, bool]:
-    """What a response to a request is, and whether the settings say so."""
+) -> Meaning:
+    """What a response to a request is."""
     status, location, text = response.status_code, response.headers.get("location", ""), response.text
     leads = urlsplit(location).path if 300 <= status < 400 else ""
     for answer in ways.answers:
         if answer.matches(status, leads, text):
             means = {"refused": ResponseKind.REFUSED, "sign-in": ResponseKind.SIGN_IN, "done": ResponseKind.DONE}
-            return means[answer.means], True
+            return Meaning(means[answer.means], True)
     if leads and method == "POST" and _is_signed_in(path, leads, ways):
-        return ResponseKind.DONE, True
+        return Meaning(ResponseKind.DONE, True)
     if status == 401 or (leads and any(is_same_page(leads, path) for path in ways.sign_in_paths)):
-        return ResponseKind.SIGN_IN, False
+        return Meaning(ResponseKind.SIGN_IN)
     if 300 <= status < 400 and status != 304:
-        return ResponseKind.SENT, False
+        return Meaning(ResponseKind.SENT)
     if method not in SAFE and by is not AnsweredBy.POLICY and status in (400, 403, 419) and _is_about_forgery(text):
-        return ResponseKind.UNPROVEN, False
-    return _by_status(status), False
+        return Meaning(ResponseKind.UNPROVEN)
+    return Meaning(_by_status(status))
 
 
 def _is_signed_in(path: str, leads: str, ways: AnswerSettings) -> bool:

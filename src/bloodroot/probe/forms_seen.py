@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Awaitable, Callable
-from typing import TYPE_CHECKING
+from typing import TYPE_CHECKING, NamedTuple
 
 from .forms import Form, forms_in, looks_like_token
 
@@ -42,20 +42,28 @@ class FormsSeen:
         """A page on which a persona finds some form with a hidden field of this name."""
         return self._with.get((case.persona.name, name))
 
-    def wanted(self, case: Case) -> tuple[dict[str, str], list[str]]:
-        """What the form of a request sends by itself, as others see it; and the names of tokens, which are theirs."""
-        fields = self._fields.get(case.path, {})
-        tokens = [name for name, value in fields.items() if looks_like_token(value)]
-        return {name: value for name, value in fields.items() if name not in tokens}, tokens
+    def fields(self, case: Case) -> dict[str, str]:
+        """What the form of a request sends by itself, as it was seen first; tokens in it are another persona's."""
+        return self._fields.get(case.path, {})
 
 
 Fetch = Callable[[str], Awaitable["httpx.Response | None"]]
 
 
-async def hidden_fields(
-    forms: FormsSeen, case: Case, credentials: Credentials, fetch: Fetch
-) -> tuple[dict[str, str], str]:
-    """What the form of a request sends by itself, read afresh; and the token among it that cannot be had.
+class HiddenFields(NamedTuple):
+    """What the form of a request sends by itself.
+
+    Attributes:
+        fields: the fields, with their values.
+        lacking: the token among them that cannot be had, or an empty string.
+    """
+
+    fields: dict[str, str]
+    lacking: str = ""
+
+
+async def hidden_fields(forms: FormsSeen, case: Case, credentials: Credentials, fetch: Fetch) -> HiddenFields:
+    """What the form of a request sends by itself, read afresh.
 
     Args:
         forms: the forms that were seen.
@@ -64,20 +72,22 @@ async def hidden_fields(
         fetch: reads a page as the persona; gives None where that fails.
     """
     if case.safe or credentials.by_token or (case.body is not None and case.body.kind != "form"):
-        return {}, ""
-    hidden, missing = forms.wanted(case)
+        return HiddenFields({})
+    seen = forms.fields(case)
+    missing = [name for name, value in seen.items() if looks_like_token(value)]
+    hidden = {name: value for name, value in seen.items() if name not in missing}
     own = forms.page(case)
     if own is not None:
         form = _form_in(await fetch(own), own, case.path)
         if form is not None:
-            return form.fields, ""
+            return HiddenFields(form.fields)
     for name in missing:
         page = forms.page_with(case, name)
         found = _form_in(await fetch(page), page, None, name) if page is not None else None
         if found is None:
-            return hidden, name
+            return HiddenFields(hidden, name)
         hidden[name] = found.fields[name]
-    return hidden, ""
+    return HiddenFields(hidden)
 
 
 def _form_in(response: httpx.Response | None, page: str, action: str | None, name: str | None = None) -> Form | None:

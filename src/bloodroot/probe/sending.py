@@ -5,7 +5,7 @@ from __future__ import annotations
 import asyncio
 import time
 from collections.abc import Awaitable, Callable, Mapping
-from dataclasses import dataclass, replace
+from dataclasses import dataclass
 from functools import partial
 from types import TracebackType
 from typing import Any
@@ -18,7 +18,7 @@ from ..frameworks.adapter import Around
 from ..settings import Body, Persona, Settings, SettingsError, SignIn
 from .application import WATCHED, Application
 from .credentials import Credentials, client_of, taken_away
-from .facts import AnswerSettings, ResponseKind, Seen, facts_of
+from .facts import AnswerSettings, Exchanged, ResponseKind, Seen, facts_of
 from .forms_seen import FormsSeen, hidden_fields
 from .plan import Case, Secret
 from .sign_in import sign_in, visit, way_for
@@ -126,15 +126,15 @@ class Sender:
             around: as `ask`.
         """
         look = LookedFor(self.ways, self.secrets, self.marks, self.forms)
-        answered = partial(self._answered, safe=case.safe)
+        connection = Connection(self.client, self.settings, partial(self._answered, safe=case.safe), look)
         try:
-            seen, response = await exchange(self.client, self.settings, case, credentials, look, answered, around)
+            done = await connection.exchange(case, credentials, around)
         except (httpx.HTTPError, httpx.InvalidURL) as error:
             return Seen(ResponseKind.LOST, note=f"{type(error).__name__}: {error}".rstrip(": "))
         except TimeoutError:
             return Seen(ResponseKind.LOST, note=f"none within {self.settings.probe.timeout:g} seconds")
-        self._notice_cookies(case, credentials, response)
-        return seen
+        self._notice_cookies(case, credentials, done.response)
+        return connection.facts(case, done)
 
     async def _answered(self, request: httpx.Request, *, safe: bool) -> httpx.Response:
         """The response. Only connections that failed are tried again, and only where nothing can have been done."""
@@ -202,103 +202,101 @@ class LookedFor:
     forms: FormsSeen
 
 
-async def exchange(
-    client: httpx.AsyncClient,
-    settings: Settings,
-    case: Case,
-    credentials: Credentials,
-    look: LookedFor,
-    answered: Callable[[httpx.Request], Awaitable[httpx.Response]],
-    around: Around | None = None,
-) -> tuple[Seen, httpx.Response]:
-    """Send a request with all that its form hides, and say what came back.
+@dataclass(frozen=True, slots=True)
+class Connection:
+    """How an application is asked.
 
-    Args:
-        client: what makes the request.
-        settings: what fills in the body.
-        case: the request.
-        credentials: what its persona sends.
-        look: what is looked for.
+    Attributes:
+        client: what makes the requests.
+        settings: what fills in their bodies.
         answered: sends a request.
-        around: what it is made within, for an application in this process.
-
-    Raises:
-        httpx.HTTPError: there is no response.
-        TimeoutError: there is none in time.
+        look: what is looked for.
     """
 
-    async def fetch(page: str) -> httpx.Response | None:
-        client.cookies.clear()
-        try:
-            return await answered(client.build_request("GET", page, headers=credentials.sent))
-        except (httpx.HTTPError, httpx.InvalidURL, TimeoutError):
-            return None
+    client: httpx.AsyncClient
+    settings: Settings
+    answered: Callable[[httpx.Request], Awaitable[httpx.Response]]
+    look: LookedFor
 
-    watched, path, followed = Watched(raw=case.raw), case.path, ""
-    hidden, untokened = await hidden_fields(look.forms, case, credentials, fetch)
-    sent = request_of(client, settings, case, credentials, watched, around, hidden=hidden)
-    response = await answered(sent)
-    location = response.headers.get("location", "")
-    if case.raw is None and is_other_spelling(path, response.status_code, location):
-        # The router asks for another spelling before any handler has seen the request: follow it once.
-        path = followed = urlsplit(location).path
-        watched = Watched()
-        response = await answered(request_of(client, settings, case, credentials, watched, around, path, hidden))
-    look.forms.note(case, path, response)
-    secrets = (*look.secrets.get(case.persona.name, ()), *case.hides)
-    seen = facts_of(case, response, watched, look.ways, secrets, followed, credentials.by_token, marks=look.marks)
-    signed_out = bool(credentials.cookies.keys() & taken_away(response))
-    return replace(seen, untokened=untokened, signed_out=signed_out), response
+    async def exchange(self, case: Case, credentials: Credentials, around: Around | None = None) -> Exchanged:
+        """Send a request with all that its form hides.
 
+        Args:
+            case: the request.
+            credentials: what its persona sends.
+            around: what it is made within, for an application in this process.
 
-def request_of(
-    client: httpx.AsyncClient,
-    settings: Settings,
-    case: Case,
-    credentials: Credentials,
-    watched: Watched,
-    around: Around | None = None,
-    path: str | None = None,
-    hidden: Mapping[str, str] | None = None,
-) -> httpx.Request:
-    """A case of a plan as a request.
+        Raises:
+            httpx.HTTPError: there is no response.
+            TimeoutError: there is none in time.
+        """
 
-    Args:
-        client: what is going to send it.
-        settings: what fills in the body.
-        case: the case.
-        credentials: what its persona sends with each request.
-        watched: what notes what becomes of it.
-        around: what it is made within, for an application in this process.
-        path: another spelling of its path; None for its own.
-        hidden: what its form sends by itself.
-    """
-    headers = {**credentials.sent, **case.headers}
-    base = str(client.base_url)
-    if case.method == WEBSOCKET:
-        headers["origin"] = base.rstrip("/")
-    if base.startswith("https:"):
-        headers["referer"] = f"{base.rstrip('/')}{case.path}"
-    content = case.body
-    if content is not None:
-        filled = settings.filled(content.content, case.persona, f'bodies."{case.asked.name}"')
-        if content.kind == "form":
-            filled = {**credentials.hidden.get(path or case.path, {}), **(hidden or {}), **filled}
-        content = Body(content.kind, filled)
-    elif hidden:
-        content = Body("form", dict(hidden))
-    body = body_of(content, case.method, credentials, headers)
-    url = path or case.path
-    if case.query:
-        url = f"{url}?{case.query}"
-    extensions: dict[str, Any] = {WATCHED: watched}
-    if case.raw is not None:
-        extensions["target"] = (urlsplit(base).path.rstrip("/") + case.raw).encode()
-    if around is not None:
-        extensions["around"] = around
-    # Cookies that one answer sets must not go along with the next request, which may be another persona's.
-    client.cookies.clear()
-    return client.build_request(case.method, url, headers=headers, extensions=extensions, **body)
+        async def fetch(page: str) -> httpx.Response | None:
+            self.client.cookies.clear()
+            try:
+                return await self.answered(self.client.build_request("GET", page, headers=credentials.sent))
+            except (httpx.HTTPError, httpx.InvalidURL, TimeoutError):
+                return None
+
+        form = await hidden_fields(self.look.forms, case, credentials, fetch)
+        path, followed = case.path, ""
+        extensions: dict[str, Any] = {WATCHED: Watched(raw=case.raw)}
+        if around is not None:
+            extensions["around"] = around
+        response = await self.answered(self._request(case, credentials, path, form.fields, extensions))
+        location = response.headers.get("location", "")
+        if case.raw is None and is_other_spelling(path, response.status_code, location):
+            # The router asks for another spelling before any handler has seen the request: follow it once.
+            path = followed = urlsplit(location).path
+            extensions = {**extensions, WATCHED: Watched()}
+            response = await self.answered(self._request(case, credentials, path, form.fields, extensions))
+        self.look.forms.note(case, path, response)
+        signed_out = bool(credentials.cookies) and not credentials.cookies.keys().isdisjoint(taken_away(response))
+        return Exchanged(response, extensions[WATCHED], followed, credentials.by_token, form.lacking, signed_out)
+
+    def facts(self, case: Case, done: Exchanged) -> Seen:
+        """The facts of an exchange."""
+        look = self.look
+        return facts_of(case, done, look.ways, (*look.secrets.get(case.persona.name, ()), *case.hides), look.marks)
+
+    def _request(
+        self,
+        case: Case,
+        credentials: Credentials,
+        path: str,
+        hidden: Mapping[str, str],
+        extensions: dict[str, Any],
+    ) -> httpx.Request:
+        """A case as a request.
+
+        Args:
+            case: the case.
+            credentials: what its persona sends with each request.
+            path: its path, or another spelling of that.
+            hidden: what its form sends by itself.
+            extensions: what notes what becomes of it, and what it is made within.
+        """
+        headers = {**credentials.sent, **case.headers}
+        base = str(self.client.base_url)
+        if case.method == WEBSOCKET:
+            headers["origin"] = base.rstrip("/")
+        if base.startswith("https:"):
+            headers["referer"] = f"{base.rstrip('/')}{case.path}"
+        content = case.body
+        if content is not None:
+            filled = self.settings.filled(content.content, case.persona, f'bodies."{case.asked.name}"')
+            if content.kind == "form":
+                filled = {**credentials.hidden.get(path, {}), **hidden, **filled}
+            content = Body(content.kind, filled)
+        elif hidden:
+            content = Body("form", dict(hidden))
+        body = body_of(content, case.method, credentials, headers)
+        if case.raw is not None:
+            extensions["target"] = (urlsplit(base).path.rstrip("/") + case.raw).encode()
+        # Cookies that one answer sets must not go along with the next request, which may be another persona's.
+        self.client.cookies.clear()
+        url = f"{path}?{case.query}" if case.query else path
+        return self.client.build_request(case.method, url, headers=headers, extensions=extensions, **body)
 
 
 def body_of(body: Body | None, method: str, credentials: Credentials, headers: dict[str, str]) -> dict[str, Any]:

@@ -12,7 +12,7 @@ from ..probe.credentials import client_of
 from ..probe.facts import ResponseKind, Seen, ways_of
 from ..probe.plan import Case
 from ..probe.resetting import Data
-from ..probe.sending import LookedFor, exchange
+from ..probe.sending import Connection, LookedFor
 from .client import Client
 from .in_tests import InTests
 from .under_test import Project
@@ -128,8 +128,8 @@ class Asking:
         async def asked() -> Seen:
             with client.acting():
                 async with client_of(application, settings.probe.timeout) as sender:
-                    seen, _ = await exchange(sender, settings, case, credentials, look, sender.send, around)
-                    return seen
+                    connection = Connection(sender, settings, sender.send, look)
+                    return connection.facts(case, await connection.exchange(case, credentials, around))
 
         return application.run(asked())
 
