@@ -16,8 +16,8 @@ from ..file_changes import Watched
 from ..language.errors import BloodrootError
 from ..request import READERS, PlainRequest
 from .audit import Audit
-from .driver import Driver, Handling
-from .enforcement import Identify, Page
+from .driver import Handling, driver_with
+from .enforcement import Identify, Options, Page
 from .guarded_classes import handlers_of
 from .guards import guards_of, with_guards
 from .loaders import Records
@@ -102,11 +102,11 @@ def protect(
     Args:
         app: the application, not started yet.
         policy: what decides, or what `bloodroot.watched` gives, so that changes of its file take effect.
-        identify: as `Enforcement`; it gets aiohttp's own request.
-        records: as `Enforcement`. A plain function runs in a thread, an ``async`` one is awaited.
-        page: as `Enforcement`.
-        audit: as `Enforcement`.
-        report_only: as `Enforcement`.
+        identify: as `Driver`; it gets aiohttp's own request.
+        records: as `Driver`. A plain function runs in a thread, an ``async`` one is awaited.
+        page: as `Driver`.
+        audit: as `Driver`.
+        report_only: as `Driver`.
 
     Returns:
         What the routes and the policy say of each other; it is written to the log as well.
@@ -115,9 +115,9 @@ def protect(
         PolicyError: the application has no such action, or a guard requires what the policy does not know.
         StartUpError: something is declared that could never take effect.
     """
-    how: dict[str, Any] = {"records": records, "page": page, "audit": audit, "report_only": report_only}
+    options = Options(identify, records, page, audit, report_only, missing=_is_missing)
     found = routes(app)
-    driver = Driver(policy, routes=found, identify=identify, missing=_is_missing, **how)
+    driver = driver_with(policy, found, options)
     described = {id(each): _described(each) for each in app.router.routes()}
 
     @web.middleware

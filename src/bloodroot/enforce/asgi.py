@@ -31,7 +31,7 @@ from .asgi_messages import (
     with_headers,
 )
 from .audit import Audit
-from .enforcement import Enforcement, Identify, Page
+from .enforcement import Enforcement, Identify, Options, Page
 from .following import opened
 from .leaving import Keeping, headers_kept, keeping
 from .loaders import Records
@@ -48,11 +48,11 @@ class AccessMiddleware:
     Args:
         app: the application.
         policy: what decides. It has lines for paths alone: there are no routes to find actions in.
-        identify: as `Enforcement`. A plain function runs on the event loop and must not wait for anything; make it
+        identify: as `Driver`. A plain function runs on the event loop and must not wait for anything; make it
             ``async`` where it asks a database.
-        records: as `Enforcement`. A plain function runs in a thread, an ``async`` one is awaited.
-        page: as `Enforcement`.
-        audit: as `Enforcement`.
+        records: as `Driver`. A plain function runs in a thread, an ``async`` one is awaited.
+        page: as `Driver`.
+        audit: as `Driver`.
         settles: patterns of lines, such as ``"PUT /trials/*"``, whose handlers settle what is left open.
 
     Raises:
@@ -78,15 +78,8 @@ class AccessMiddleware:
     ) -> None:
         self.app = app
         given, watched = opened(policy)
-        self.enforcement = Enforcement(
-            without_actions(given),
-            identify=identify,
-            records=records,
-            page=page,
-            audit=audit,
-            settles=settles,
-            report_only=report_only,
-        )
+        options = Options(identify, records, page, audit, report_only, settles)
+        self.enforcement = Enforcement(without_actions(given), options)
         self.enforcement.follow(watched, without_actions)
 
     @property

@@ -40,7 +40,7 @@ from .django_identity import Identify, identify
 from .django_routes import RouteTable, all_routes, leads_on, no_routes, redirecting, routes, without_format
 from .django_settings import check_sessions, has_forbidden_page, read_settings
 from .django_views import is_api
-from .enforcement import Enforcement, Served
+from .enforcement import Enforcement, Options, Served
 from .following import opened
 from .leaving import leaving, withheld
 from .pipeline import Exchange, run
@@ -51,6 +51,10 @@ from .wsgi import acting, check_headers, without_early_hints
 __all__ = ["AccessMiddleware", "Identify", "identify", "routes"]
 
 _MOST_ROUTES = 20_000
+
+
+def _is_missing(error: Exception) -> bool:
+    return isinstance(error, Http404)
 
 
 class AccessMiddleware:
@@ -74,7 +78,7 @@ class AccessMiddleware:
         policy = policy.bind(found)
         if not self._waits:
             check_headers(given["identify"])
-        self.enforcement = Enforcement(policy, missing=lambda error: isinstance(error, Http404), **given)
+        self.enforcement = Enforcement(policy, Options(**given, missing=_is_missing))
         look_over(policy, found, self.enforcement.records).tell()
         self.enforcement.follow(watched, lambda changed: looked_over(changed, found, self.enforcement.records))
         self._routes = RouteTable(every)

@@ -23,7 +23,7 @@ from ..request import PlainRequest
 from . import active_policies, responses
 from .access import _current, log
 from .audit import Audit
-from .enforcement import Enforcement, Identify, Page, Served
+from .enforcement import Enforcement, Identify, Options, Page, Served
 from .following import opened
 from .leaving import leaving
 from .loaders import Records
@@ -40,12 +40,22 @@ class Driver:
     Args:
         policy: what decides, or what `bloodroot.watched` gives.
         routes: every route of the application; None where requests are decided by their paths alone.
-        identify: as for ``protect``: it gets the request of the application.
-        records: as for ``protect``.
-        page: as for ``protect``.
-        audit: as for ``protect``.
+        identify: who sends a request? Returns a `Caller`, or None for a signed-out one; raises
+            `bloodroot.Unidentified` for credentials that are not accepted. What `bloodroot.identity.load` gives will
+            do. It gets the framework's own request; without a framework, a `Request`. Its attribute ``vary``, a tuple,
+            names the headers that it reads, by default ``Authorization`` and ``Cookie``; ``again``, a number of
+            seconds, says how often it is asked again while a WebSocket or a stream is open, by default never.
+        records: for path parameters, how to load the record one identifies: a function from the parameter's text to
+            the record, or to None where there is none. It gets the request too, where it takes a second argument, and
+            the caller as an argument of this name. One for a thing of the policy, by its name, loads what any of its
+            parameters identifies, and the records that only another record leads to. One for a pair of an action, or
+            what the names of actions begin with, and a parameter is for these alone: ``("piece", "pk")``.
+        page: what people are shown instead of the small page of a refusal: a function from the answer and the request
+            to HTML, or to None for the small page.
+        audit: what is written down of decisions; None for refusals.
         missing: whether an exception of a loader says that there is no such record.
-        report_only: as for ``protect``.
+        report_only: whether nothing is refused, and what would be is only written down; or the path templates where
+            that is so, as ``["/api/**"]``.
 
     Attributes:
         started: what the routes and the policy say of each other.
@@ -67,12 +77,15 @@ class Driver:
         missing: Callable[[Exception], bool] = lambda error: False,  # noqa: ARG005
         report_only: bool | Sequence[str] = False,
     ) -> None:
+        options = Options(identify, records, page, audit, report_only, missing=missing)
+        self._begin(policy, [*routes] if routes is not None else None, options)
+
+    def _begin(self, policy: Policy | Watched, routes: list[Route] | None, options: Options) -> None:
         given, watched = opened(policy)
-        self._routes = [*(routes or ())]
+        self._routes = routes or []
         self._has_routes = routes is not None
-        how: dict[str, Any] = {"records": records, "page": page, "audit": audit, "report_only": report_only}
         bound = given.bind(self._routes) if self._has_routes else without_actions(given)
-        self._enforcement = Enforcement(bound, identify=identify, missing=missing, **how)
+        self._enforcement = Enforcement(bound, options)
         self.started = StartUp(0, (), active_policies.guards(), ())
         if self._has_routes:
             self.started = look_over(bound, self._routes, self._enforcement.records)
@@ -137,6 +150,13 @@ class Driver:
         if served is None:
             served = self._served[route.key] = self._enforcement.serve(route)
         return served
+
+
+def driver_with(policy: Policy | Watched, routes: list[Route], options: Options) -> Driver:
+    """A driver for a framework, made of the options of its ``protect``."""
+    driver = Driver.__new__(Driver)
+    driver._begin(policy, routes, options)
+    return driver
 
 
 class Handling:

@@ -67,46 +67,47 @@ class Served:
     under: Under
 
 
+def _none_is_missing(error: Exception) -> bool:  # noqa: ARG001
+    return False
+
+
+@dataclass(frozen=True, slots=True, eq=False)
+class Options:
+    """How a policy is put in front of an application; `Driver` says what each means.
+
+    Attributes:
+        identify: who sends a request.
+        records: what loads records.
+        page: what people are shown.
+        audit: what is written down.
+        report_only: where nothing is refused.
+        settles: patterns of lines, such as ``"PUT /trials/*"``, whose handlers settle what is left open; None for all.
+            What is left open at another line is refused before its handler.
+        missing: whether an exception of a loader says that there is no such record.
+    """
+
+    identify: Identify
+    records: Records | None = None
+    page: Page | None = None
+    audit: Audit | None = None
+    report_only: bool | Sequence[str] = False
+    settles: Sequence[str] | None = None
+    missing: Callable[[Exception], bool] = _none_is_missing
+
+
 class Enforcement:
     """A policy put in front of an application.
 
     Args:
         policy: what decides. It is put in force: guards are held against it.
-        identify: who sends a request? Returns a `Caller`, or None for a signed-out one; raises
-            `bloodroot.Unidentified` for credentials that are not accepted. What `bloodroot.identity.load` gives will
-            do. It gets the framework's own request; without a framework, a `Request`. Its attribute ``vary``, a tuple,
-            names the headers that it reads, by default ``Authorization`` and ``Cookie``; ``again``, a number of
-            seconds, says how often it is asked again while a WebSocket or a stream is open, by default never.
-        records: for path parameters, how to load the record one identifies: a function from the parameter's text to
-            the record, or to None where there is none. It gets the request too, where it takes a second argument, and
-            the caller as an argument of this name. One for a thing of the policy, by its name, loads what any of its
-            parameters identifies, and the records that only another record leads to. One for a pair of an action, or
-            what the names of actions begin with, and a parameter is for these alone: ``("piece", "pk")``.
-        page: what people are shown instead of the small page of a refusal: a function from the answer and the request
-            to HTML, or to None for the small page.
-        audit: what is written down of decisions; None for refusals.
-        missing: whether an exception of a loader says that there is no such record.
-        report_only: whether nothing is refused, and what would be is only written down; or the path templates where
-            that is so, as ``["/api/**"]``.
-        settles: patterns of lines, such as ``"PUT /trials/*"``, whose handlers settle what is left open; None for all.
-            What is left open at another line is refused before its handler.
+        options: how.
 
     Raises:
         PolicyError: a guard requires a role or a permission that the policy does not know.
     """
 
-    def __init__(
-        self,
-        policy: Policy,
-        *,
-        identify: Identify,
-        records: Records | None = None,
-        page: Page | None = None,
-        audit: Audit | None = None,
-        missing: Callable[[Exception], bool] = lambda error: False,  # noqa: ARG005
-        settles: Sequence[str] | None = None,
-        report_only: bool | Sequence[str] = False,
-    ) -> None:
+    def __init__(self, policy: Policy, options: Options) -> None:
+        identify, settles, audit = options.identify, options.settles, options.audit
         if settles is not None:
             names = [f"{method} {line.template.text}" for line in policy.endpoints for method in line.methods or COMMON]
             check_patterns("settles", settles, names)
@@ -115,16 +116,16 @@ class Enforcement:
         self.started_with = policy
         self.following: Following | None = None
         self.identify = identify
-        self.records = read_loaders(records)
+        self.records = read_loaders(options.records)
         active_policies.add_loaders(policy, self.records)
-        self.report_only = read_report_only(report_only)
+        self.report_only = read_report_only(options.report_only)
         if self.report_only:
             active_policies.add_report_only(policy, self.report_only)
-        self.page = page
+        self.page = options.page
         self.audit = audit if audit is not None else Audit()
         self.audit.log_how_to_see()
         self.realm = policy.title or "application"
-        self.is_missing = missing
+        self.is_missing = options.missing
         self.by_token: Callable[..., bool] = getattr(identify, "by_token", _never)
         self.challenge: Callable[[Any], str | None] = getattr(identify, "challenge", _none)
         self.identify_takes_path: bool = getattr(identify, "takes_path", False) is True

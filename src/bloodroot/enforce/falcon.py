@@ -15,8 +15,8 @@ from ..core.policy import Policy
 from ..file_changes import Watched
 from ..request import READERS, AsgiRequest, WsgiRequest
 from .audit import Audit
-from .driver import Driver, Handling
-from .enforcement import Identify, Page
+from .driver import Driver, Handling, driver_with
+from .enforcement import Identify, Options, Page
 from .guards import guards_of, with_guards
 from .loaders import Records
 from .responses import Response
@@ -92,11 +92,11 @@ def protect(
     Args:
         app: a ``falcon.App`` or ``falcon.asgi.App``.
         policy: what decides, or what `bloodroot.watched` gives, so that changes of its file take effect.
-        identify: as `Enforcement`; it gets Falcon's own request. Under WSGI it is a plain function.
-        records: as `Enforcement`.
-        page: as `Enforcement`.
-        audit: as `Enforcement`.
-        report_only: as `Enforcement`.
+        identify: as `Driver`; it gets Falcon's own request. Under WSGI it is a plain function.
+        records: as `Driver`.
+        page: as `Driver`.
+        audit: as `Driver`.
+        report_only: as `Driver`.
 
     Returns:
         What the routes and the policy say of each other; it is written to the log as well.
@@ -105,12 +105,12 @@ def protect(
         PolicyError: the application has no such action, or a guard requires what the policy does not know.
         StartUpError: something is declared that could never take effect.
     """
-    how: dict[str, Any] = {"records": records, "page": page, "audit": audit, "report_only": report_only}
+    options = Options(identify, records, page, audit, report_only, missing=_is_missing)
     found = routes(app)
     is_async = isinstance(app, falcon.asgi.App)
     if not is_async:
         check_headers(identify)
-    driver = Driver(policy, routes=found, identify=identify, missing=_is_missing, **how)
+    driver = driver_with(policy, found, options)
     by_template = {(route.spelling, id(route.handler)): route for route in found}
     kind: Any = type(app)
     around = _around_async if is_async else _around

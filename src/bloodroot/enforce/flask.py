@@ -19,7 +19,7 @@ from ..request import encoded
 from . import responses
 from .access import _current
 from .audit import Audit
-from .enforcement import Enforcement, Identify, Page, Served
+from .enforcement import Enforcement, Identify, Options, Page, Served
 from .flask_routes import described, routes
 from .following import opened
 from .leaving import Keeping, keeping, with_headers_kept, withheld
@@ -51,11 +51,11 @@ def protect(
     Args:
         app: the application.
         policy: what decides, or what `bloodroot.watched` gives, so that changes of its file take effect.
-        identify: as `Enforcement`; it gets ``flask.request``. Async functions run as Flask runs async views.
-        records: as `Enforcement`.
-        page: as `Enforcement`.
-        audit: as `Enforcement`.
-        report_only: as `Enforcement`.
+        identify: as `Driver`; it gets ``flask.request``. Async functions run as Flask runs async views.
+        records: as `Driver`.
+        page: as `Driver`.
+        audit: as `Driver`.
+        report_only: as `Driver`.
 
     Returns:
         What the routes and the policy say of each other; it is written to the log as well.
@@ -69,20 +69,17 @@ def protect(
     given, watched = opened(policy)
     bound = given.bind(found)
     check_headers(identify)
-    enforcement = Enforcement(
-        bound,
-        identify=identify,
-        records=records,
-        page=page,
-        audit=audit,
-        report_only=report_only,
-        missing=lambda error: isinstance(error, NotFound),
-    )
+    options = Options(identify, records, page, audit, report_only, missing=_is_missing)
+    enforcement = Enforcement(bound, options)
     started = look_over(bound, found, enforcement.records)
     started.tell()
     enforcement.follow(watched, lambda changed: looked_over(changed, found, enforcement.records))
     _Driver(app, enforcement).install()
     return started
+
+
+def _is_missing(error: Exception) -> bool:
+    return isinstance(error, NotFound)
 
 
 class _Driver:

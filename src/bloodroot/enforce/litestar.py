@@ -72,12 +72,12 @@ def protect(
     Args:
         app: the application.
         policy: what decides, or what `bloodroot.watched` gives. Lines that name actions are an error.
-        identify: as `Enforcement`; it gets a `bloodroot.request.Request`.
-        records: as `Enforcement`. A plain function runs in a thread, an ``async`` one is awaited.
-        page: as `Enforcement`.
-        audit: as `Enforcement`.
+        identify: as `Driver`; it gets a `bloodroot.request.Request`.
+        records: as `Driver`. A plain function runs in a thread, an ``async`` one is awaited.
+        page: as `Driver`.
+        audit: as `Driver`.
         settles: patterns of lines, such as ``"PUT /trials/*"``, whose handlers settle what is left open.
-        report_only: as `Enforcement`.
+        report_only: as `Driver`.
 
     Returns:
         What the routes and the policy say of each other; it is written to the log as well.
@@ -86,9 +86,17 @@ def protect(
         PolicyError: the policy has lines that name actions, or a guard requires what the policy does not know.
         StartUpError: something is declared that could never take effect.
     """
-    how: dict[str, Any] = {"records": records, "page": page, "audit": audit, "report_only": report_only}
     inner: Any = app.asgi_handler
-    middleware = AccessMiddleware(inner, policy, identify=identify, settles=settles, **how)
+    middleware = AccessMiddleware(
+        inner,
+        policy,
+        identify=identify,
+        records=records,
+        page=page,
+        audit=audit,
+        settles=settles,
+        report_only=report_only,
+    )
     started = look_over(middleware.policy, routes(app), middleware.enforcement.records)
     started.tell()
     middleware.enforcement.is_missing = lambda error: isinstance(error, NotFoundException)

@@ -14,8 +14,8 @@ from ..core.policy import Policy
 from ..file_changes import Watched
 from ..request import AsgiRequest
 from .audit import Audit
-from .driver import Driver, Handling
-from .enforcement import Identify, Page
+from .driver import Driver, Handling, driver_with
+from .enforcement import Identify, Options, Page
 from .flask_routes import described
 from .loaders import Records
 from .responses import Response
@@ -47,11 +47,11 @@ def protect(
     Args:
         app: the application.
         policy: what decides, or what `bloodroot.watched` gives, so that changes of its file take effect.
-        identify: as `Enforcement`; it gets ``quart.request``, or ``quart.websocket``.
-        records: as `Enforcement`. A plain function runs in a thread, an ``async`` one is awaited.
-        page: as `Enforcement`.
-        audit: as `Enforcement`.
-        report_only: as `Enforcement`.
+        identify: as `Driver`; it gets ``quart.request``, or ``quart.websocket``.
+        records: as `Driver`. A plain function runs in a thread, an ``async`` one is awaited.
+        page: as `Driver`.
+        audit: as `Driver`.
+        report_only: as `Driver`.
 
     Returns:
         What the routes and the policy say of each other; it is written to the log as well.
@@ -60,8 +60,8 @@ def protect(
         PolicyError: the application has no such action, or a guard requires what the policy does not know.
         StartUpError: something is declared that could never take effect.
     """
-    how: dict[str, Any] = {"records": records, "page": page, "audit": audit, "report_only": report_only}
-    driver = Driver(policy, routes=routes(app), identify=identify, missing=_is_missing, **how)
+    options = Options(identify, records, page, audit, report_only, missing=_is_missing)
+    driver = driver_with(policy, routes(app), options)
     gate = _Gate(app, driver)
     http, socket = gate.dispatch(app.dispatch_request, lambda: quart.request), app.dispatch_websocket
     vars(app).update(dispatch_request=http, dispatch_websocket=gate.dispatch(socket, lambda: quart.websocket))

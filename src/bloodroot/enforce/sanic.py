@@ -18,8 +18,8 @@ from ..core.policy import Policy
 from ..file_changes import Watched
 from ..request import READERS, PlainRequest
 from .audit import Audit
-from .driver import Driver, Handling
-from .enforcement import Identify, Page
+from .driver import Driver, Handling, driver_with
+from .enforcement import Identify, Options, Page
 from .guards import guards_of, with_guards
 from .loaders import Records
 from .responses import Response
@@ -100,11 +100,11 @@ def protect(
     Args:
         app: the application, not started yet.
         policy: what decides, or what `bloodroot.watched` gives, so that changes of its file take effect.
-        identify: as `Enforcement`; it gets Sanic's own request.
-        records: as `Enforcement`. A plain function runs in a thread, an ``async`` one is awaited.
-        page: as `Enforcement`.
-        audit: as `Enforcement`.
-        report_only: as `Enforcement`.
+        identify: as `Driver`; it gets Sanic's own request.
+        records: as `Driver`. A plain function runs in a thread, an ``async`` one is awaited.
+        page: as `Driver`.
+        audit: as `Driver`.
+        report_only: as `Driver`.
 
     Returns:
         What the routes and the policy say of each other; it is written to the log as well.
@@ -113,10 +113,10 @@ def protect(
         PolicyError: the application has no such action, or a guard requires what the policy does not know.
         StartUpError: something is declared that could never take effect.
     """
-    how: dict[str, Any] = {"records": records, "page": page, "audit": audit, "report_only": report_only}
+    options = Options(identify, records, page, audit, report_only, missing=_is_missing)
     every = list(app.router.routes)
     found = [_described(app, route) for route in every]
-    driver = Driver(policy, routes=found, identify=identify, missing=_is_missing, **how)
+    driver = driver_with(policy, found, options)
     for route, known in zip(every, found, strict=True):
         route.handler = _around(driver, route.handler, known)
 

@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
-from typing import Any
 
 from starlette.applications import Starlette
 from starlette.exceptions import HTTPException
@@ -13,7 +12,7 @@ from ..core.binding import Route
 from ..core.policy import Policy
 from ..file_changes import Watched
 from .audit import Audit
-from .enforcement import Enforcement, Identify, Page
+from .enforcement import Enforcement, Identify, Options, Page
 from .errors import StartUpError
 from .following import opened
 from .gates import Gates, Outermost, Watch
@@ -42,12 +41,12 @@ def protect(
     Args:
         app: the application, not started yet.
         policy: what decides, or what `bloodroot.watched` gives, so that changes of its file take effect.
-        identify: as `Enforcement`; it gets Starlette's own request. A plain function runs on the event loop and must
+        identify: as `Driver`; it gets Starlette's own request. A plain function runs on the event loop and must
             not wait for anything; make it ``async`` where it asks a database.
-        records: as `Enforcement`. A plain function runs in a thread, an ``async`` one is awaited.
-        page: as `Enforcement`.
-        audit: as `Enforcement`.
-        report_only: as `Enforcement`.
+        records: as `Driver`. A plain function runs in a thread, an ``async`` one is awaited.
+        page: as `Driver`.
+        audit: as `Driver`.
+        report_only: as `Driver`.
 
     Returns:
         What the routes and the policy say of each other; it is written to the log as well.
@@ -57,25 +56,19 @@ def protect(
         StartUpError: something is declared that could never take effect.
         RuntimeError: the application has started already.
     """
-    how: dict[str, Any] = {
-        "identify": identify,
-        "records": records,
-        "page": page,
-        "audit": audit,
-        "report_only": report_only,
-    }
-    return install(app, policy, routes(app), Gates, how)
+    options = Options(identify, records, page, audit, report_only, missing=is_missing)
+    return install(app, policy, routes(app), Gates, options)
 
 
 def install(
-    app: Starlette, policy: Policy | Watched, routes: list[Route], kind: type[Gates], how: dict[str, Any]
+    app: Starlette, policy: Policy | Watched, routes: list[Route], kind: type[Gates], options: Options
 ) -> StartUp:
     """`protect` for an application whose routes have been read already."""
     if app.middleware_stack is not None:
         raise StartUpError("the application has started; call protect before, or its first requests pass unseen")
     given, watched = opened(policy)
     bound = given.bind(routes)
-    enforcement = Enforcement(bound, missing=is_missing, **how)
+    enforcement = Enforcement(bound, options)
     started = look_over(bound, routes, enforcement.records)
     started.tell()
     enforcement.follow(watched, lambda changed: looked_over(changed, routes, enforcement.records))

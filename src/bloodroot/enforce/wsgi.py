@@ -14,7 +14,7 @@ from ..request import WsgiRequest as Request
 from . import responses
 from .access import _current, log
 from .audit import Audit
-from .enforcement import Enforcement, Identify, Page
+from .enforcement import Enforcement, Identify, Options, Page
 from .following import opened
 from .leaving import keeping, with_headers_kept
 from .loaders import Records
@@ -33,10 +33,10 @@ class AccessMiddleware:
     Args:
         app: the application.
         policy: what decides. It has lines for paths alone: there are no routes to find actions in.
-        identify: as `Enforcement`, a plain function.
-        records: as `Enforcement`, plain functions.
-        page: as `Enforcement`.
-        audit: as `Enforcement`.
+        identify: as `Driver`, a plain function.
+        records: as `Driver`, plain functions.
+        page: as `Driver`.
+        audit: as `Driver`.
         settles: patterns of lines, such as ``"PUT /trials/*"``, whose handlers settle what is left open.
 
     Raises:
@@ -64,15 +64,8 @@ class AccessMiddleware:
         check_headers(identify)
         self.app = app
         given, watched = opened(policy)
-        self.enforcement = Enforcement(
-            without_actions(given),
-            identify=identify,
-            records=records,
-            page=page,
-            audit=audit,
-            settles=settles,
-            report_only=report_only,
-        )
+        options = Options(identify, records, page, audit, report_only, settles)
+        self.enforcement = Enforcement(without_actions(given), options)
         self.enforcement.follow(watched, without_actions)
 
     @property
