@@ -135,7 +135,7 @@ Missing = tuple[int, Formula, dict[str, object] | None]
 
 def find(subject: Subject) -> Iterator[Finding]:
     """Findings of this family."""
-    words = {id(unit): _literals(unit) for unit in subject.reach.units}
+    words = {unit: _literals(unit) for unit in subject.reach.units}
     yield from _beneath(subject)
     yield from _areas(subject, words)
     yield from _reads(subject)
@@ -147,7 +147,7 @@ def find(subject: Subject) -> Iterator[Finding]:
 
 
 # The fixed parts of the path of each endpoint, by its id.
-Words = Mapping[int, list[str]]
+Words = Mapping[Unit, list[str]]
 
 
 def _literals(unit: Unit) -> list[str]:
@@ -251,7 +251,7 @@ def _areas(subject: Subject, words: Words) -> Iterator[Finding]:
     reach = subject.reach
     areas: dict[tuple[str, bool], list[Unit]] = {}
     for unit in reach.units:
-        first = words[id(unit)][:1]
+        first = words[unit][:1]
         if first and unit.template.text not in subject.sign_in_pages and unit.method != "HEAD":
             areas.setdefault((first[0], unit.method in WRITES), []).append(unit)
     for units in areas.values():
@@ -277,7 +277,7 @@ def _versions(subject: Subject, words: Words) -> Iterator[Finding]:
     """The same endpoint under two versions of an API."""
     known: dict[object, list[Unit]] = {}
     for unit in subject.reach.units:
-        if not any(map(_VERSION, words[id(unit)])):
+        if not any(map(_VERSION, words[unit])):
             continue
         parts = list(unit.shape)
         segments = enumerate(unit.template.segments)
@@ -345,7 +345,7 @@ def _single(subject: Subject, every: Words) -> Iterator[Finding]:
     reach = subject.reach
     odd: dict[Requirement, tuple[bool, bool]] = {}
     for (method, shape), unit in reach.by_shape.items():
-        let_in, words = reach.let_in(unit.row), every[id(unit)]
+        let_in, words = reach.let_in(unit.row), every[unit]
         open_to_all = bool(let_in & (reach.signed_in | reach.signed_out))
         if open_to_all and not _DEBUG.isdisjoint(words):
             yield DEBUG.at(unit.place, f"{unit.words} lets in {reach.who(let_in)}.")
@@ -415,7 +415,7 @@ def _rules_and_api(subject: Subject, every: Words) -> Iterator[Finding]:
         missed = [
             unit
             for unit in reach.units
-            if (parts := every[id(unit)])[:1] == ["api"]
+            if (parts := every[unit])[:1] == ["api"]
             and words[0].lower() in parts[1:3]
             and (not rule.methods or unit.method in rule.methods)
             and not any(

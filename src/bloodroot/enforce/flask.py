@@ -132,7 +132,7 @@ class _Driver:
                 return body
             if hasattr(body, "close"):
                 body.close()
-            made = responses.response(responses.UNSETTLED, False, self.enforcement.realm)
+            made = responses.response(responses.UNSETTLED, responses.Asked(self.enforcement.realm))
             start_response(f"{made.status} {made.phrase}", list(made.headers))
             return [made.body]
         finally:

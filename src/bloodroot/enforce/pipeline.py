@@ -438,19 +438,19 @@ class Exchange:
         enforcement, request = self.enforcement, self.request
         access = self.access if self.decided else None
         decided = access.decided if access is not None else None
-        return responses.response(
-            answer,
-            responses.is_program(request, self.is_api or enforcement.by_token(*self._located(own))),
+        asked = responses.Asked(
             enforcement.realm,
+            responses.is_program(request, self.is_api or enforcement.by_token(*self._located(own))),
             # A page for signed-out callers alone is none to come back to.
             request.asked_for if decided is None or decided.reason != "signed-in" else None,
             access.invalid_token if access is not None else None,
             self._lacking_scopes(decided) if answer.status == 403 else (),
-            lambda: enforcement.page(answer, own) if enforcement.page is not None else None,
             request.safe_prefix,
             enforcement.vary,
             enforcement.challenge(own) if answer.status == 401 or answer.otherwise == 401 else None,
         )
+        page = enforcement.page
+        return responses.response(answer, asked, lambda: page(answer, own) if page is not None else None)
 
     def _lacking_scopes(self, decided: Decision | None) -> tuple[str, ...]:
         """The permissions a token would have to name, where it was made for less than its owner may do."""

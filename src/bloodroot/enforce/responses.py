@@ -57,65 +57,76 @@ _MOST_OF_ACCEPT = 2048
 _IN_A_PATH = "/-._~!$&'()*+,=:@"
 
 
-def response(
-    answer: Answer,
-    as_json: bool,
-    realm: str,
-    asked_for: str | None = None,
-    invalid_token: str | None = None,
-    scopes: tuple[str, ...] = (),
-    page: Callable[[], str | bytes | None] = lambda: None,
-    prefix: str = "",
-    vary: tuple[str, ...] = VARY,
-    asks_for: str | None = None,
-) -> Response:
+@dataclass(frozen=True, slots=True)
+class Asked:
+    """What a refusal has to know of a request.
+
+    Attributes:
+        realm: the name of the policy, for the challenge (RFC 9110, section 11.5).
+        as_json: whether a program asks, as `is_program` has it.
+        target: path and query to come back to after a redirect, passed on as ``next``; None for none.
+        invalid_token: why the token that was sent is not accepted, or None. A client that sends one is a program,
+            so there is no redirect.
+        scopes: what a token would have to name (RFC 6750, section 3.1); empty where that is not the matter.
+        prefix: what a server or proxy puts before the application's paths, for redirects.
+        vary: the headers that callers are identified by.
+        challenge: what to come back with; None for a bearer token.
+    """
+
+    realm: str
+    as_json: bool = False
+    target: str | None = None
+    invalid_token: str | None = None
+    scopes: tuple[str, ...] = ()
+    prefix: str = ""
+    vary: tuple[str, ...] = VARY
+    challenge: str | None = None
+
+
+def response(answer: Answer, asked: Asked, page: Callable[[], str | bytes | None] = lambda: None) -> Response:
     """An answer as a response: problem details (RFC 9457) for programs, a page otherwise.
 
     A redirect is for pages; a program gets the status behind it.
 
     Args:
         answer: what to say.
-        as_json: whether a program asks, as `is_program` has it.
-        realm: the name of the policy, for the challenge (RFC 9110, section 11.5).
-        asked_for: path and query to come back to after a redirect, passed on as ``next``; None for none.
-        invalid_token: why the token that was sent is not accepted, or None. A client that sends one is a program,
-            so there is no redirect.
-        scopes: what a token would have to name (RFC 6750, section 3.1); empty where that is not the matter.
+        asked: what is known of the request.
         page: gives the HTML to show, or None for a small page of our own.
-        prefix: what a server or proxy puts before the application's paths, for redirects.
-        vary: the headers that callers are identified by.
-        asks_for: what to come back with, as a challenge; None for a bearer token.
     """
-    no_redirect = as_json or invalid_token is not None
+    no_redirect = asked.as_json or asked.invalid_token is not None
     status = answer.otherwise if no_redirect and answer.otherwise is not None else answer.status
-    title = _title(status)
     message = answer.message
-    if invalid_token is not None and status == HTTPStatus.UNAUTHORIZED:
-        message = f"{invalid_token[0].upper()}{invalid_token[1:]}. {message}"
-    if as_json:
-        kind = "application/problem+json"
-        problem = {"type": "about:blank", "title": title, "status": status, "detail": message}
-        body = json.dumps(problem).encode()
-    else:
-        kind = "text/html; charset=utf-8"
-        made = page()
-        if made is None:
-            made = _PAGE.format(title=html.escape(title), message=html.escape(message))
-        body = made.encode("utf-8", "replace") if isinstance(made, str) else made
+    if asked.invalid_token is not None and status == HTTPStatus.UNAUTHORIZED:
+        message = f"{asked.invalid_token[0].upper()}{asked.invalid_token[1:]}. {message}"
+    body = _problem(status, message) if asked.as_json else _page(status, message, page())
     headers = [
-        ("content-type", kind),
+        ("content-type", "application/problem+json" if asked.as_json else "text/html; charset=utf-8"),
         ("content-length", str(len(body))),
         # What a caller gets depends on who it is and what it accepts, and must not be kept for others.
         ("cache-control", "no-store"),
-        ("vary", ", ".join(("Accept", *vary))),
+        ("vary", ", ".join(("Accept", *asked.vary))),
     ]
+    asks_for = asked.challenge
     if status != HTTPStatus.UNAUTHORIZED or asks_for is None:
-        asks_for = challenge(status, realm, invalid_token, scopes)
+        asks_for = challenge(status, asked.realm, asked.invalid_token, asked.scopes)
     if asks_for is not None:
         headers.append(("www-authenticate", asks_for))
     if status == HTTPStatus.SEE_OTHER and answer.location is not None:
-        headers.append(("location", prefix + quote(answer.location, safe=_IN_A_PATH) + _next(asked_for)))
+        headers.append(("location", asked.prefix + quote(answer.location, safe=_IN_A_PATH) + _next(asked.target)))
     return Response(status, tuple(headers), body)
+
+
+def _problem(status: int, message: str) -> bytes:
+    """Problem details."""
+    problem = {"type": "about:blank", "title": _title(status), "status": status, "detail": message}
+    return json.dumps(problem).encode()
+
+
+def _page(status: int, message: str, made: str | bytes | None) -> bytes:
+    """A page: the one that the application has made, or a small one."""
+    if made is None:
+        made = _PAGE.format(title=html.escape(_title(status)), message=html.escape(message))
+    return made.encode("utf-8", "replace") if isinstance(made, str) else made
 
 
 def challenge(status: int, realm: str, invalid_token: str | None, scopes: tuple[str, ...]) -> str | None:

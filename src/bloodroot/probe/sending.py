@@ -64,7 +64,7 @@ class Sender:
         self.marks = marks
         self.client = client_of(application, settings.probe.timeout)
         self.forms = FormsSeen()
-        self._sessions: dict[tuple[str, int], _Session] = {}
+        self._sessions: dict[tuple[str, SignIn | None], _Session] = {}
         self._next = 0.0
         self.signed_in = 0  # how often a persona was signed in: that may change data as well
         # Personas whose sessions some response has ended, or exchanged.
@@ -100,7 +100,7 @@ class Sender:
         """
         way = way_for(self.settings, case.path)
         credentials = await self._credentials(case.persona, way)
-        key = (case.persona.name, id(way))
+        key = (case.persona.name, way)
         session = self._sessions[key]
         seen = await self.send(case, credentials, around)
         if seen.came in (ResponseKind.SIGN_IN, ResponseKind.UNPROVEN) and self._is_stale(session, key):
@@ -111,7 +111,7 @@ class Sender:
             seen = await self.send(case, await self._credentials(case.persona, way), around)
         return seen
 
-    def _is_stale(self, session: _Session, key: tuple[str, int]) -> bool:
+    def _is_stale(self, session: _Session, key: tuple[str, SignIn | None]) -> bool:
         """Whether a session that a request was sent in may have ended meanwhile."""
         if session.may_have_ended or time.monotonic() - session.at > _FORGETFUL:
             return True
@@ -165,7 +165,7 @@ class Sender:
         """Where a response exchanges or takes away a cookie of the persona's, its session may have ended."""
         names = {header.partition("=")[0].strip() for header in response.headers.get_list("set-cookie")}
         if names & credentials.cookies.keys():
-            session = self._sessions.get((case.persona.name, id(way_for(self.settings, case.path))))
+            session = self._sessions.get((case.persona.name, way_for(self.settings, case.path)))
             if session is not None:
                 session.may_have_ended = True
                 self.ended.add(case.persona.name)
@@ -174,7 +174,7 @@ class Sender:
         """What the persona sends with a request; the first request of each signs in, and the others wait for it."""
         if persona.signed_in and way is None:
             raise SettingsError(f'persona "{persona.name}" has no way to sign in; write [probe.sign_in]')
-        key = (persona.name, id(way))
+        key = (persona.name, way)
         if key not in self._sessions:
             self.signed_in += 1
             if persona.signed_in and way is not None:

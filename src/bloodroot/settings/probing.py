@@ -46,7 +46,7 @@ class ThingSample:
     mark: str | None = None
 
 
-@dataclass(frozen=True, slots=True)
+@dataclass(frozen=True, slots=True, eq=False)
 class SignIn:
     """How a persona signs in.
 

@@ -13,7 +13,7 @@ from ..enforce.in_test import InTest, requests_of_test
 from ..probe.credentials import Credentials, client_of
 from ..probe.sending import body_of
 from ..probe.sign_in import sign_in, visit, way_for
-from ..settings import Body, Persona, Settings
+from ..settings import Body, Persona, Settings, SignIn
 from .in_tests import InTests
 
 
@@ -41,7 +41,7 @@ class Client:
         self._settings = settings
         self.persona = persona
         self.signs_in = not active_policies.is_any() if sign_in is None else sign_in
-        self._credentials: dict[int, Credentials] = {}
+        self._credentials: dict[SignIn | None, Credentials] = {}
 
     def get(self, path: str, **values: Any) -> httpx.Response:
         """`request` with the method GET."""
@@ -113,12 +113,12 @@ class Client:
     def credentials(self, path: str) -> Credentials:
         """What the persona sends to a path."""
         way = way_for(self._settings, path.partition("?")[0])
-        if id(way) not in self._credentials:
+        if way not in self._credentials:
             signs_in = self.signs_in and self.persona.signed_in and way is not None
             work = (
                 sign_in(self._settings, self.persona, way, self._application)
                 if signs_in and way is not None
                 else visit(self._settings, way, self._application)
             )
-            self._credentials[id(way)] = self._application.run(work)
-        return self._credentials[id(way)]
+            self._credentials[way] = self._application.run(work)
+        return self._credentials[way]
