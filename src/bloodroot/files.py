@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import os
 from pathlib import Path
-from typing import TYPE_CHECKING, Protocol
+from typing import TYPE_CHECKING, NamedTuple, Protocol
 
 from .core.compiler import collector_paused, compile_documents, merged
 from .language.parser import parse_with_problems
@@ -32,12 +32,22 @@ def load(path: str | os.PathLike[str], *, root: str | os.PathLike[str] | None = 
     Raises:
         PolicyError: with every mistake found, or with the reason why a file cannot be read.
     """
-    return load_with_tree(path, root)[0]
+    return load_with_tree(path, root).policy
 
 
-def load_with_tree(
-    path: str | os.PathLike[str], root: str | os.PathLike[str] | None = None
-) -> tuple[Policy, tree.Document]:
+class Loaded(NamedTuple):
+    """A policy, with what it was made of.
+
+    Attributes:
+        policy: the policy.
+        document: its text as a tree, with all that it includes.
+    """
+
+    policy: Policy
+    document: tree.Document
+
+
+def load_with_tree(path: str | os.PathLike[str], root: str | os.PathLike[str] | None = None) -> Loaded:
     """`load`, and the text of the policy as a tree, with all that it includes.
 
     Raises:
@@ -51,7 +61,7 @@ def repository_of(file: Path) -> Path | None:
     return next((folder for folder in file.resolve().parents if (folder / ".git").exists()), None)
 
 
-def load_from(files: Files, path: Path, root: Path | None = None) -> tuple[Policy, tree.Document]:
+def load_from(files: Files, path: Path, root: Path | None = None) -> Loaded:
     """`load_with_tree`, from wherever the files of the policy are.
 
     Args:
@@ -65,7 +75,7 @@ def load_from(files: Files, path: Path, root: Path | None = None) -> tuple[Polic
     reading = _Reading(files, root)
     with collector_paused():
         reading.read(path, None, ())
-        return compile_documents(reading.documents, reading.problems), merged(reading.documents)
+        return Loaded(compile_documents(reading.documents, reading.problems), merged(reading.documents))
 
 
 class Files(Protocol):

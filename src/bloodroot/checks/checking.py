@@ -5,6 +5,7 @@ from __future__ import annotations
 from bisect import bisect_right
 from collections.abc import Callable, Iterable, Iterator
 from dataclasses import dataclass
+from typing import NamedTuple
 
 from ..core.compiler import collector_paused
 from ..core.finding import Finding, FindingKind, Needs, Severity
@@ -115,10 +116,22 @@ def _check(subject: Subject, only: Iterable[str]) -> CheckResult:
     )
 
 
-def _accepting(
-    subject: Subject, findings: list[Finding]
-) -> tuple[list[Finding], list[tuple[Finding, str]], list[Finding]]:
-    """Findings without those that their entries accept, those, and what is accepted and not there."""
+class _Accepted(NamedTuple):
+    """Findings, and which of them are accepted.
+
+    Attributes:
+        left: those that nothing accepts.
+        accepted: those that an entry or the settings accept, each with the reason.
+        stale: what is accepted and not there.
+    """
+
+    left: list[Finding]
+    accepted: list[tuple[Finding, str]]
+    stale: list[Finding]
+
+
+def _accepting(subject: Subject, findings: list[Finding]) -> _Accepted:
+    """Findings without those that their entries or the settings accept."""
     starts: dict[Source, list[tuple[int, tree.Entry]]] = {}
     for entry in all_entries(subject.document):
         starts.setdefault(entry.place.source, []).append((entry.place.line, entry))
@@ -152,7 +165,7 @@ def _accepting(
         if (id(entry), accept.finding) not in used
         for finding in _stale(subject, entry, accept)
     ]
-    return left, accepted, [*stale, *_stale_in_settings(subject, asked_for)]
+    return _Accepted(left, accepted, [*stale, *_stale_in_settings(subject, asked_for)])
 
 
 def _accepted_in_settings(subject: Subject, finding: Finding) -> str | None:

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Iterator
+from typing import NamedTuple
 
 from ..core.binding import template_of
 from ..core.finding import Finding, FindingKind, Needs, Severity
@@ -122,12 +123,24 @@ def _untied(subject: Subject) -> Iterator[Finding]:
             )
 
 
-def _looked_at(unit: Unit, names: tuple[str, ...]) -> tuple[str, bool]:
-    """An outer parameter that is looked at, or an empty string; and whether the last one, or its record, is."""
+class _LookedAt(NamedTuple):
+    """Which records a line looks at.
+
+    Attributes:
+        outer: an outer parameter that is looked at, or an empty string.
+        inner: whether the last one, or its record, is.
+    """
+
+    outer: str
+    inner: bool
+
+
+def _looked_at(unit: Unit, names: tuple[str, ...]) -> _LookedAt:
+    """Which records of its path a line looks at."""
     outer, inner = "", False
     for reference in references_in(unit.line.requirement.formula):
         if reference.root == "record" or (reference.root in ("path", "records") and reference.names[0] == names[-1]):
             inner = True
         elif reference.root in ("path", "records") and reference.names[0] in names:
             outer = outer or reference.names[0]
-    return outer, inner
+    return _LookedAt(outer, inner)

@@ -6,6 +6,7 @@ from collections.abc import Callable, Iterable, Iterator
 from dataclasses import dataclass, replace
 from itertools import chain, combinations, islice, product
 from math import inf
+from typing import NamedTuple
 
 from ..core.caller import Caller, group_of_kind, imagined, in_another, kind_of_group
 from ..core.formulas import Conjunction, Formula, Negated, walk
@@ -140,7 +141,19 @@ def telling_roles(old: Policy, new: Policy, formulas: Iterable[Formula]) -> list
     return names
 
 
-def kinds_together(old: Policy, new: Policy, question: Asked) -> tuple[list[CallerKind], bool]:
+class CallerKinds(NamedTuple):
+    """Kinds of callers.
+
+    Attributes:
+        kinds: the kinds.
+        complete: whether they are all.
+    """
+
+    kinds: list[CallerKind]
+    complete: bool
+
+
+def kinds_together(old: Policy, new: Policy, question: Asked) -> CallerKinds:
     """Kinds of callers with more than one of the roles that are asked for, those with fewer roles first.
 
     Roles that either policy keeps apart are left out: a caller who holds both is compared by what is kept apart.
@@ -149,9 +162,6 @@ def kinds_together(old: Policy, new: Policy, question: Asked) -> tuple[list[Call
         old: the old policy.
         new: the new one.
         asked: what each of them asks.
-
-    Returns:
-        The kinds, and whether they are all.
     """
     names = telling_roles(old, new, chain.from_iterable(question))
     most = max(map(asks_together, question))
@@ -169,11 +179,11 @@ def kinds_together(old: Policy, new: Policy, question: Asked) -> tuple[list[Call
                     continue
                 seen.add(bits)
                 if len(kinds) == _MOST_TOGETHER:
-                    return kinds, False
+                    return CallerKinds(kinds, False)
                 kinds.append(CallerKind(" with ".join(together), together))
                 following.append(together)
         level = following
-    return kinds, True
+    return CallerKinds(kinds, True)
 
 
 def _bits(old: Policy, new: Policy, roles: tuple[str, ...]) -> tuple[int, int, frozenset[str]] | None:
@@ -224,21 +234,18 @@ def names_apart_once(old: Policy, new: Policy) -> tuple[tuple[str, ...], ...]:
 
 def kinds_apart_once(
     apart: Iterable[tuple[str, ...]], telling: Iterable[str], together: Iterable[CallerKind]
-) -> tuple[list[CallerKind], bool]:
+) -> CallerKinds:
     """Callers with names of `names_apart_once`, alone and with what else makes a difference.
 
     Args:
         apart: the names.
         telling: the roles that make a difference.
         together: the kinds with several of these.
-
-    Returns:
-        The kinds, and whether they are all.
     """
     more = [(), *((name,) for name in telling), *(kind.roles or () for kind in together)]
     sets = dict.fromkeys(tuple(dict.fromkeys((*pair, *names))) for pair in apart for names in more)
     kinds = [CallerKind(" with ".join(names), names) for names in islice(sets, _MOST_TOGETHER)]
-    return kinds, len(kinds) == len(sets)
+    return CallerKinds(kinds, len(kinds) == len(sets))
 
 
 def _conflicts(policy: Policy, names: tuple[str, ...]) -> frozenset[frozenset[str]]:
@@ -263,9 +270,7 @@ def _apart_in(policy: Policy, thing: str) -> set[tuple[str, ...]]:
     return {pair for names in sets for pair in combinations(sorted(names), 2)}
 
 
-def kinds_by_permission(
-    old: Policy, new: Policy, question: Asked, together: Iterable[CallerKind]
-) -> tuple[list[CallerKind], bool]:
+def kinds_by_permission(old: Policy, new: Policy, question: Asked, together: Iterable[CallerKind]) -> CallerKinds:
     """Callers with permissions of their own, and those with tokens that are made for less than they may do.
 
     Args:
@@ -273,9 +278,6 @@ def kinds_by_permission(
         new: the new one.
         asked: what each of them asks.
         together: the kinds with several roles that make a difference.
-
-    Returns:
-        The kinds, and whether they are all.
     """
     formulas = tuple(formula for asked in question for formula in asked)
     names = list(dict.fromkeys(name for formula in formulas for name in permission_names(formula)))
@@ -295,6 +297,6 @@ def kinds_by_permission(
                 words.append(f"a token for {' and '.join(named) or 'no permission'}{' alone' if named else ''}")
                 words += ["for which roles of its owner do not count"] if closed else []
             if len(found) == _MOST_BY_PERMISSION:
-                return found, False
+                return CallerKinds(found, False)
             found.append(CallerKind(kind.role, kind.roles, ", ".join(words), granted, named, closed))
-    return found, complete
+    return CallerKinds(found, complete)

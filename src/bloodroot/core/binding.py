@@ -353,13 +353,25 @@ def _writable(segment: str, number: int) -> str:
     return segment
 
 
-def template_of(route: Route) -> tuple[Template, bool]:
-    """The template of a route, and whether it is the route's own: one that a policy cannot write is made wider."""
+class RouteTemplate(NamedTuple):
+    """The path of a route as a policy writes it.
+
+    Attributes:
+        template: the template.
+        exact: whether it is the route's own: one that a policy cannot write is made wider.
+    """
+
+    template: Template
+    exact: bool
+
+
+def template_of(route: Route) -> RouteTemplate:
+    """The template of a route."""
     try:
-        return parse_template(route.path), route.exact
+        return RouteTemplate(parse_template(route.path), route.exact)
     except TemplateError:
         parts = [_writable(part, number) for number, part in enumerate(route.path.strip("/").split("/"))]
     try:
-        return parse_template("/" + "/".join(parts)), False
+        return RouteTemplate(parse_template("/" + "/".join(parts)), False)
     except TemplateError:
-        return parse_template("/**"), False
+        return RouteTemplate(parse_template("/**"), False)

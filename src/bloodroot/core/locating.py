@@ -361,7 +361,19 @@ def there_of(roles: RoleTable, caller: Caller | None, location: Location | None,
     return There(here, perhaps, blocked, unclear, somewhere, roles, caller, location, record, may_be_blocked)
 
 
-def records_where(roles: RoleTable, caller: Caller, thing: str, mask: int) -> tuple[list[Any], list[Any]]:
+class RecordsWhere(NamedTuple):
+    """Where a caller holds roles.
+
+    Attributes:
+        held: the identifiers of the records in which one is held, as they are in ``caller.roles_in``.
+        blocked: those in which roles are held that are kept apart.
+    """
+
+    held: list[Any]
+    blocked: list[Any]
+
+
+def records_where(roles: RoleTable, caller: Caller, thing: str, mask: int) -> RecordsWhere:
     """The records of a thing in which a caller holds one of some roles, and those where roles are kept apart.
 
     Args:
@@ -369,9 +381,6 @@ def records_where(roles: RoleTable, caller: Caller, thing: str, mask: int) -> tu
         caller: who asks.
         thing: its name.
         mask: the bits of the roles; they may be of what belongs to the thing.
-
-    Returns:
-        The identifiers as they are in ``caller.roles_in``: where one is held, and where roles that are kept apart are.
     """
     held = cast("RolesIn", caller.roles_in)
     everywhere = roles.held(caller).bits
@@ -385,4 +394,4 @@ def records_where(roles: RoleTable, caller: Caller, thing: str, mask: int) -> tu
                 blocked.append(identifier)
         elif names and bits & mask:
             where.append(identifier)
-    return where, blocked
+    return RecordsWhere(where, blocked)

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Callable, Sequence
 from dataclasses import dataclass
-from typing import TYPE_CHECKING
+from typing import TYPE_CHECKING, NamedTuple
 
 from .conditions import Condition
 from .decision import Outcome
@@ -357,8 +357,20 @@ def _divided(groups: list[tuple[list[Formula], int]], spread: Spread) -> list[tu
     return found
 
 
-def _while_met(spread: Spread) -> tuple[Spread, list[tuple[Formula, int]]]:
-    """A standing rule with what it asks of the caller alone taken as met; and what it asks of whom."""
+class _WhileMet(NamedTuple):
+    """A standing rule with what it asks of the caller alone taken as met.
+
+    Attributes:
+        spread: what is left.
+        asked: what it asks of whom.
+    """
+
+    spread: Spread
+    asked: list[tuple[Formula, int]]
+
+
+def _while_met(spread: Spread) -> _WhileMet:
+    """A standing rule with what it asks of the caller alone taken as met."""
     met: Spread = {}
     touched = []
     for formula, columns in spread.items():
@@ -368,4 +380,4 @@ def _while_met(spread: Spread) -> tuple[Spread, list[tuple[Formula, int]]]:
             met[TRUE] = met.get(TRUE, 0) | columns
         else:
             met[formula] = met.get(formula, 0) | columns
-    return met, touched
+    return _WhileMet(met, touched)

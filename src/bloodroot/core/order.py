@@ -3,17 +3,26 @@
 from __future__ import annotations
 
 from graphlib import CycleError, TopologicalSorter
+from typing import NamedTuple
 
 
-def in_order(needs: dict[str, list[str]]) -> tuple[list[str], list[str]]:
+class Ordered(NamedTuple):
+    """Names, sorted by what they need.
+
+    Attributes:
+        names: the names in order, without those that cannot be ordered because they rest on a circle.
+        circle: one circle, its first name again at the end; or an empty list.
+    """
+
+    names: list[str]
+    circle: list[str]
+
+
+def in_order(needs: dict[str, list[str]]) -> Ordered:
     """Sort names by what they need.
 
     Args:
         needs: for each name the names it rests on, each of them a key as well.
-
-    Returns:
-        The names in order, without those that cannot be ordered because they rest on a circle; and one circle, its
-        first name again at the end, or an empty list.
     """
     sorter = TopologicalSorter(needs)
     circle: list[str] = []
@@ -26,4 +35,4 @@ def in_order(needs: dict[str, list[str]]) -> tuple[list[str], list[str]]:
     while ready := sorter.get_ready():
         ordered += ready
         sorter.done(*ready)
-    return ordered, circle
+    return Ordered(ordered, circle)

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import copy
 import datetime
-from typing import TYPE_CHECKING
+from typing import TYPE_CHECKING, NamedTuple
 
 from ..language import tree
 from ..language.problems import ENOUGH, Place, Problem, suggestion
@@ -44,6 +44,18 @@ _IMPLIED = Holding(SIGNED_IN, "signed-in", implied=True)
 _TESTS = (tree.Comparison, tree.Reference, tree.Literal)
 
 
+class ResolvedGuard(NamedTuple):
+    """What a guard asks.
+
+    Attributes:
+        requirement: what it asks.
+        problems: the mistakes in it.
+    """
+
+    requirement: Requirement
+    problems: list[Problem]
+
+
 class Resolver:
     """Names of one policy to formulas. Every name is resolved once; a mistake is reported, and becomes `FALSE`."""
 
@@ -77,13 +89,13 @@ class Resolver:
                 self._read[id(node)] = found
         return found
 
-    def guard(self, node: tree.Node, place: Place) -> tuple[Requirement, list[Problem]]:
-        """What a guard asks, and the mistakes in it; those of the policy are not touched."""
+    def guard(self, node: tree.Node, place: Place) -> ResolvedGuard:
+        """What a guard asks; the mistakes of the policy are not touched."""
         resolver = copy.copy(self)
         resolver._problems = []
         resolver._origin = place
         formula = resolver._formula(node)
-        return Requirement(formula, *bits_that_open(formula)), resolver._problems
+        return ResolvedGuard(Requirement(formula, *bits_that_open(formula)), resolver._problems)
 
     def _formula(self, node: tree.Node) -> Formula:
         """What a line asks, as a formula."""

@@ -411,7 +411,7 @@ def _never_apart(
 def _holders(includes: dict[str, list[str]]) -> dict[str, int]:
     """For each role those that hold it, as a bit each in the order of the file."""
     holders = {name: 1 << number for number, name in enumerate(includes)}
-    ordered, _ = in_order(includes)
+    ordered = in_order(includes).names
     for name in reversed(ordered):
         for child in includes[name]:
             holders[child] |= holders[name]

@@ -112,7 +112,7 @@ def compile_things(document: tree.Document, problems: list[Problem]) -> Things:
         if parent is not None and parent.text not in names:
             guess = suggestion(parent.text, declared) if len(problems) < ENOUGH else ""
             problems.append(Problem(f'unknown thing "{parent.text}"{guess}', parent.place(entry.place)))
-    _, circle = in_order(parents)
+    circle = in_order(parents).circle
     if circle:
         message = f"these things belong to each other in a circle: {' → '.join(circle)}"
         problems.append(Problem(message, declared[circle[0]].place))

@@ -5,6 +5,7 @@ from __future__ import annotations
 import re
 from dataclasses import dataclass
 from pathlib import Path
+from typing import NamedTuple
 
 from ..checks.checking import KINDS, check
 from ..checks.preparing import prepare
@@ -82,7 +83,19 @@ def _at(
     )
 
 
-def accepting(lines: list[str], line: int, finding: str) -> tuple[int, str] | None:
+class Insertion(NamedTuple):
+    """What is written into a line.
+
+    Attributes:
+        at: the place in the line, counted from 0.
+        text: what is written there.
+    """
+
+    at: int
+    text: str
+
+
+def accepting(lines: list[str], line: int, finding: str) -> Insertion | None:
     """Where in the line of an entry ``accept`` goes, counted from 0, and its text; None where it cannot.
 
     Args:
@@ -104,4 +117,4 @@ def accepting(lines: list[str], line: int, finding: str) -> tuple[int, str] | No
     is_description = last[0] == "string" and "accept" not in before and len(words) > 1 and not is_operand
     at = last[3] - 1 if is_description else last[3] - 1 + len(last[1])
     words_of_it = f'accept {finding} "why this is right"'
-    return (at, f"{words_of_it}  ") if is_description else (at, f"  {words_of_it}")
+    return Insertion(at, f"{words_of_it}  ") if is_description else Insertion(at, f"  {words_of_it}")

@@ -117,8 +117,8 @@ def _names(section: str, is_header: bool, lines: tuple[str, ...], offsets: tuple
     """The names of an entry, as if it began on the first line."""
     source = Source("<editor>", lines)
     more = [(2 + place, text) for place, text in enumerate(lines[1:])]
-    tokens, _ = tokens_of(source, Entry(1, lines[0], len(lines[0]) - len(lines[0].lstrip(" ")), more or None))
-    tokens = [token for token in tokens if token[0] != "end"]
+    read = tokens_of(source, Entry(1, lines[0], len(lines[0]) - len(lines[0].lstrip(" ")), more or None))
+    tokens = [token for token in read.tokens if token[0] != "end"]
     places = (0, *offsets)
     found = _in_header(tokens) if is_header else _in_entry(section, tokens)
     return tuple(

@@ -6,6 +6,7 @@ import re
 from collections.abc import Iterable, Iterator
 from dataclasses import dataclass
 from pathlib import Path
+from typing import NamedTuple
 
 from ..core.answers import REASONS
 from ..core.methods import ANY, COMMON, WEBSOCKET
@@ -34,7 +35,19 @@ class Offer:
     detail: str = ""
 
 
-def offers(projects: Projects, file: Path, line: int, column: int) -> tuple[int, list[Offer]]:
+class Offered(NamedTuple):
+    """What can be written at a place.
+
+    Attributes:
+        start: where the word begins that it takes the place of.
+        offers: what can be written.
+    """
+
+    start: int
+    offers: list[Offer]
+
+
+def offers(projects: Projects, file: Path, line: int, column: int) -> Offered:
     """What can be written at a place.
 
     Args:
@@ -42,25 +55,34 @@ def offers(projects: Projects, file: Path, line: int, column: int) -> tuple[int,
         file: the file.
         line: the line, counted from 0.
         column: the place in it, counted from 0.
-
-    Returns:
-        Where the word begins that it takes the place of, and what can be written.
     """
     lines = projects.text(file).split("\n")
     before = lines[line][:column] if line < len(lines) else ""
     match = _WORD.search(before)
     start = match.start() if match is not None else column
     if "#" in before or before.count('"') % 2:
-        return start, []
+        return Offered(start, [])
     if not before[:1].isspace():
-        return start, [Offer(word, "keyword") for word in SECTIONS] if not before[:start].strip() else []
+        return Offered(start, [Offer(word, "keyword") for word in SECTIONS] if not before[:start].strip() else [])
     section, done = _context(lines, line, before[:start])
     named = _Named(projects, file)
     offered = _in_section(section, done, named) if section else ()
-    return start, list({offer.text: offer for offer in offered}.values())
+    return Offered(start, list({offer.text: offer for offer in offered}.values()))
 
 
-def _context(lines: list[str], line: int, before: str) -> tuple[str, list[str]]:
+class _Context(NamedTuple):
+    """Where in a policy a line is.
+
+    Attributes:
+        section: its section; an empty string for none.
+        words: the words of its entry that come before.
+    """
+
+    section: str
+    words: list[str]
+
+
+def _context(lines: list[str], line: int, before: str) -> _Context:
     """The section that a line is in, and the words of its entry that come before."""
     entry = [before]
     indent = len(before) - len(before.lstrip(" "))
@@ -74,7 +96,9 @@ def _context(lines: list[str], line: int, before: str) -> tuple[str, list[str]]:
             break
         place -= 1
     header = next((text for text in lines[:line][::-1] if _is_header(text)), "")
-    return section_of(header), " ".join(entry).replace(",", " , ").replace("(", " ( ").replace(")", " ) ").split()
+    return _Context(
+        section_of(header), " ".join(entry).replace(",", " , ").replace("(", " ( ").replace(")", " ) ").split()
+    )
 
 
 def _is_header(text: str) -> bool:
@@ -105,7 +129,7 @@ class _Named:
 
     def paths(self) -> Iterator[Offer]:
         """Paths of the last survey of the project."""
-        settings, _ = settings_above(self._file)
+        settings = settings_above(self._file).settings
         folder = settings.folder if settings is not None else self._file.parent
         for path, methods in kept_endpoints(folder).items():
             yield Offer(path, "path", " ".join(methods))

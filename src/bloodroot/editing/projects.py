@@ -5,7 +5,7 @@ from __future__ import annotations
 import threading
 from dataclasses import dataclass, field
 from pathlib import Path
-from typing import TYPE_CHECKING
+from typing import TYPE_CHECKING, NamedTuple
 
 from ..files import Disk, load_from
 from ..language import tree
@@ -183,10 +183,22 @@ class Projects:
 _DECLARING = ("roles", "roles in", "things", "groups", "permissions", "conditions")
 
 
-def settings_above(file: Path) -> tuple[Settings | None, str]:
-    """The settings of the project that a file is in, or None; and why they cannot be used, where that is so."""
+class SettingsAbove(NamedTuple):
+    """The settings of the project that a file is in.
+
+    Attributes:
+        settings: the settings; None where there are none, or none that can be used.
+        problem: why they cannot be used; else an empty string.
+    """
+
+    settings: Settings | None
+    problem: str
+
+
+def settings_above(file: Path) -> SettingsAbove:
+    """The settings of the project that a file is in."""
     try:
         found = find_settings(file.parent)
-        return (read_settings(found) if found is not None else None), ""
+        return SettingsAbove((read_settings(found) if found is not None else None), "")
     except (SettingsError, OSError) as error:
-        return None, str(error)
+        return SettingsAbove(None, str(error))

@@ -62,6 +62,18 @@ def _with_those(route: Route, alike: list[Route]) -> Route:
     return replace(route, rivals=tuple(dict.fromkeys(others))) if others else route
 
 
+class Chosen(NamedTuple):
+    """A route that Django has chosen.
+
+    Attributes:
+        route: the route.
+        format_name: the parameter that only says the format of the answer, if there is one.
+    """
+
+    route: Route
+    format_name: str | None
+
+
 class RouteTable:
     """The routes of a project, by what Django chooses.
 
@@ -76,8 +88,8 @@ class RouteTable:
             for spelling in spellings
         }
 
-    def chosen(self, match: Any) -> tuple[Route, str | None]:
-        """The route of a match, and the parameter that only says the format of the answer, if there is one."""
+    def chosen(self, match: Any) -> Chosen:
+        """The route of a match."""
         action = action_of(match.namespaces, match.url_name, match.func)
         route = self._routes.get((action, str(match.route), id(handler_of(match.func))))
         if route is None:
@@ -86,14 +98,26 @@ class RouteTable:
         if route.names is None:
             route = replace(route, names=tuple(match.captured_kwargs or ()), handler=None)
         if route.part_of is not None:
-            return route.part_of, (route.names or ())[-1]
-        return route, None
+            return Chosen(route.part_of, (route.names or ())[-1])
+        return Chosen(route, None)
 
 
-def without_format(path: str, values: Mapping[str, Any], name: str) -> tuple[str, dict[str, Any]]:
+class WithoutFormat(NamedTuple):
+    """A request without what says the format of its answer.
+
+    Attributes:
+        path: its path.
+        values: its parameters.
+    """
+
+    path: str
+    values: dict[str, Any]
+
+
+def without_format(path: str, values: Mapping[str, Any], name: str) -> WithoutFormat:
     """A path and its parameters without what says the format of the answer, as its parameter of this name."""
     path = path.removesuffix("/").removesuffix(f".{values.get(name)}")
-    return path, {key: value for key, value in values.items() if key != name}
+    return WithoutFormat(path, {key: value for key, value in values.items() if key != name})
 
 
 def resolver() -> Callable[[str], Resolved | None]:
@@ -117,14 +141,38 @@ def resolver() -> Callable[[str], Resolved | None]:
     return resolve
 
 
-def redirecting() -> tuple[bool, bool]:
-    """Whether middleware of the project puts a slash behind addresses, and whether some puts the language before."""
+class Redirecting(NamedTuple):
+    """What middleware of a project redirects.
+
+    Attributes:
+        slashes: whether it puts a slash behind addresses.
+        languages: whether it puts the language before them.
+    """
+
+    slashes: bool
+    languages: bool
+
+
+def redirecting() -> Redirecting:
+    """What middleware of the project redirects."""
     kinds = [kind for kind in map(import_string, settings.MIDDLEWARE) if isinstance(kind, type)]
     slashes = settings.APPEND_SLASH and any(issubclass(kind, CommonMiddleware) for kind in kinds)
-    return slashes, any(issubclass(kind, LocaleMiddleware) for kind in kinds)
+    return Redirecting(slashes, any(issubclass(kind, LocaleMiddleware) for kind in kinds))
 
 
-def leads_on(sent: Any, slashes: bool, languages: bool) -> tuple[str, Any] | None:
+class LeadsTo(NamedTuple):
+    """Where a redirect leads.
+
+    Attributes:
+        path: the path.
+        match: the route there, as Django has it.
+    """
+
+    path: str
+    match: Any
+
+
+def leads_on(sent: Any, slashes: bool, languages: bool) -> LeadsTo | None:
     """Where middleware of Django's would redirect a request that no route serves: a path, and the route there.
 
     Args:
@@ -142,7 +190,7 @@ def leads_on(sent: Any, slashes: bool, languages: bool) -> tuple[str, Any] | Non
     for path in paths:
         match = is_valid_path(path, urlconf) if path is not None else None
         if path is not None and match:
-            return path, match
+            return LeadsTo(path, match)
     return None
 
 
@@ -291,7 +339,7 @@ def _names(pattern: Any) -> tuple[str, ...]:
     return tuple(sorted(regex.groupindex, key=regex.groupindex.__getitem__)) if regex is not None else ()
 
 
-def _template(pattern: Any, *, leads_on: bool) -> tuple[str, bool]:
+def _template(pattern: Any, *, leads_on: bool) -> _Written:
     """A part of Django's paths as a policy writes it, and whether it covers exactly the same paths.
 
     Args:
@@ -302,19 +350,31 @@ def _template(pattern: Any, *, leads_on: bool) -> tuple[str, bool]:
     if isinstance(pattern, RegexPattern):
         return _template_of_regex(text, leads_on=leads_on)
     if not isinstance(pattern, RoutePattern):
-        return text, False  # a prefix for the language, which is another for each caller
+        return _Written(text, False)  # a prefix for the language, which is another for each caller
     for match in _CONVERTED.finditer(text):
         converter = pattern.converters.get(match[1])
         if not is_one_segment(getattr(converter, "regex", ".*")):
             start = text[: match.start()]
             at_the_end = match.end() == len(text) and (start.endswith("/") or not start)
-            return (start if at_the_end else start[: start.rfind("/") + 1]) + "**", at_the_end
-    return _CONVERTED.sub(r"{\1}", text), True
+            return _Written((start if at_the_end else start[: start.rfind("/") + 1]) + "**", at_the_end)
+    return _Written(_CONVERTED.sub(r"{\1}", text), True)
 
 
-def _template_of_regex(text: str, *, leads_on: bool) -> tuple[str, bool]:
+class _Written(NamedTuple):
+    """A part of Django's paths as a policy writes it.
+
+    Attributes:
+        path: the part.
+        exact: whether it covers exactly the same paths.
+    """
+
+    path: str
+    exact: bool
+
+
+def _template_of_regex(text: str, *, leads_on: bool) -> _Written:
     if not text.startswith("^"):
-        return "**", False  # it may begin anywhere
+        return _Written("**", False)  # it may begin anywhere
     ended = text.endswith("$")
     text = text[1:].removesuffix("$")
     optional = text.endswith("/?")
@@ -325,8 +385,8 @@ def _template_of_regex(text: str, *, leads_on: bool) -> tuple[str, bool]:
     if odd is None and not all(is_one_segment(group[2]) for group in _NAMED_GROUP.finditer(text)):
         odd = 0
     if odd is None and leads_on and text.endswith("/") and not ended and not optional:
-        return "/".join(segments), True
+        return _Written("/".join(segments), True)
     if odd is None and ended and not leads_on:
-        return "/".join(segments), not optional
+        return _Written("/".join(segments), not optional)
     # Where it does not say how it ends, its last segment may go on.
-    return "/".join([*segments[: len(segments) - 1 if odd is None else odd], "**"]), False
+    return _Written("/".join([*segments[: len(segments) - 1 if odd is None else odd], "**"]), False)

@@ -181,7 +181,7 @@ class Enforcement:
         binding = policy.lookup.binding(route)
         names = route.names
         if names is None:
-            names = template_of(route)[0].names if binding.actions else ()
+            names = template_of(route).template.names if binding.actions else ()
         apart = {
             method: self._loaders_of(policy, names, actions_at(route, method))
             for operation in route.operations

@@ -63,7 +63,7 @@ def protect(
         document = described()
         if document is not last[0]:
             # FastAPI keeps the one that it has made.
-            describe(document, app, opened(policy)[0])
+            describe(document, app, opened(policy).policy)
             last[0] = document
         return document
 

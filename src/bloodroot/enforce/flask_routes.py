@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import re
 from dataclasses import replace
-from typing import Any
+from typing import Any, NamedTuple
 
 import flask
 from werkzeug.routing import Rule
@@ -61,8 +61,20 @@ def _kind(rule: Rule) -> RouteKind:
     return RouteKind.REDIRECT if rule.redirect_to else RouteKind.ENDPOINT
 
 
-def template(rule: Rule) -> tuple[str, bool]:
-    """The path of a rule as a policy writes it, and whether it covers exactly the same paths."""
+class Written(NamedTuple):
+    """A path as a policy writes it.
+
+    Attributes:
+        path: the path.
+        exact: whether it covers exactly the same paths.
+    """
+
+    path: str
+    exact: bool
+
+
+def template(rule: Rule) -> Written:
+    """The path of a rule as a policy writes it."""
     segments: list[str] = []
     exact = True
     parts = rule.rule.split("/")
@@ -71,6 +83,6 @@ def template(rule: Rule) -> tuple[str, bool]:
         if any(not getattr(rule._converters.get(name), "part_isolating", False) for name in names):
             # More than one segment: the end of the path, or all of it from here.
             last = number == len(parts) - 1 and _PARAMETER.fullmatch(part) is not None
-            return "/".join([*segments, "**"]), exact and last
+            return Written("/".join([*segments, "**"]), exact and last)
         segments.append(_PARAMETER.sub(r"{\1}", part))
-    return "/".join(segments).rstrip("/") or "/", exact
+    return Written("/".join(segments).rstrip("/") or "/", exact)

@@ -6,7 +6,7 @@ import os
 import threading
 import time
 from collections.abc import Callable
-from typing import TYPE_CHECKING
+from typing import TYPE_CHECKING, NamedTuple
 
 from ..file_changes import Changes, Watched
 from ..language.errors import BloodrootError
@@ -75,6 +75,18 @@ class Following:
         log.warning("%s has changed and is in force", self._watched.path)
 
 
-def opened(policy: Policy | Watched) -> tuple[Policy, Watched | None]:
+class Opened(NamedTuple):
+    """A policy, and the file that it follows.
+
+    Attributes:
+        policy: the policy.
+        watched: the file; None where it follows none.
+    """
+
+    policy: Policy
+    watched: Watched | None
+
+
+def opened(policy: Policy | Watched) -> Opened:
     """A policy, and the file that it follows, if it follows one."""
-    return (policy.policy, policy) if isinstance(policy, Watched) else (policy, None)
+    return Opened(policy.policy, policy) if isinstance(policy, Watched) else Opened(policy, None)

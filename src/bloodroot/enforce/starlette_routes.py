@@ -5,7 +5,7 @@ from __future__ import annotations
 import re
 from collections.abc import Iterable, Iterator, Mapping
 from dataclasses import replace
-from typing import Any
+from typing import Any, NamedTuple
 
 from starlette.routing import BaseRoute, Host, Mount, Router, WebSocketRoute
 from starlette.routing import Route as StarletteRoute
@@ -91,8 +91,20 @@ def methods_of(route: Any) -> tuple[str, ...]:
     return tuple(sorted(set(methods) - ({"HEAD"} if "GET" in methods else set())))
 
 
-def template(path: str, converters: Mapping[str, Any]) -> tuple[str, bool]:
-    """Starlette's path as a policy writes it, and whether it covers exactly the same paths."""
+class Written(NamedTuple):
+    """A path as a policy writes it.
+
+    Attributes:
+        path: the path.
+        exact: whether it covers exactly the same paths.
+    """
+
+    path: str
+    exact: bool
+
+
+def template(path: str, converters: Mapping[str, Any]) -> Written:
+    """Starlette's path as a policy writes it."""
     segments: list[str] = []
     exact = True
     for segment in path.split("/"):
@@ -101,9 +113,9 @@ def template(path: str, converters: Mapping[str, Any]) -> tuple[str, bool]:
         if rest:
             # More than one segment: the end of the path, or all of it from here.
             last = f"{'/'.join([*segments, segment])}" == path and _PARAMETER.fullmatch(segment) is not None
-            return "/".join([*segments, "**"]), exact and last
+            return Written("/".join([*segments, "**"]), exact and last)
         segments.append(_PARAMETER.sub(r"{\1}", segment))
-    return "/".join(segments) or "/", exact
+    return Written("/".join(segments) or "/", exact)
 
 
 def inner_router(route: BaseRoute) -> Router | None:

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from typing import TYPE_CHECKING, Any
+from typing import TYPE_CHECKING, Any, NamedTuple
 
 from ..language.errors import BloodrootError
 from .aiohttp import Aiohttp
@@ -37,8 +37,20 @@ class RoutesError(BloodrootError):
     """The routes of an application cannot be read."""
 
 
-def adapter_of(app: Any) -> tuple[Adapter, Any] | None:
-    """The adapter of an application, and the application within whatever is around it; None where neither is known."""
+class Adapted(NamedTuple):
+    """An application that is known.
+
+    Attributes:
+        adapter: its adapter.
+        app: the application within whatever is around it.
+    """
+
+    adapter: Adapter
+    app: Any
+
+
+def adapter_of(app: Any) -> Adapted | None:
+    """The adapter of an application; None where it is not known."""
     seen: list[Any] = []
     waiting = [app]
     while waiting and len(seen) < _MOST_LAYERS:
@@ -48,31 +60,31 @@ def adapter_of(app: Any) -> tuple[Adapter, Any] | None:
         seen.append(layer)
         for adapter in ADAPTERS:
             if adapter.detect(layer):
-                return adapter, layer
+                return Adapted(adapter, layer)
         waiting += [getattr(layer, name, None) for name in _INNER]
     return None
 
 
 def routes_of(app: Any) -> list[Route] | None:
     """The routes of an application, by the framework that it is made with; None where that is not known."""
-    adapter = adapter_of(app)
-    return None if adapter is None else routes_read(*adapter)
+    known = adapter_of(app)
+    return None if known is None else routes_read(known)
 
 
 def resolver_of(app: Any) -> Callable[[str], Resolved | None] | None:
     """What says which route of an application serves a path; None where that is not known."""
-    adapter = adapter_of(app)
-    return None if adapter is None else adapter[0].resolver(adapter[1])
+    known = adapter_of(app)
+    return None if known is None else known.adapter.resolver(known.app)
 
 
-def routes_read(adapter: Adapter, app: Any) -> list[Route]:
+def routes_read(known: Adapted) -> list[Route]:
     """The routes of an application of a framework.
 
     Raises:
         RoutesError: its own modules, which may be imported only now, raise something.
     """
     try:
-        return adapter.routes(app)
+        return known.adapter.routes(known.app)
     except BloodrootError:
         raise
     except Exception as error:

@@ -7,7 +7,7 @@ import binascii
 import datetime
 from collections.abc import Sequence
 from functools import lru_cache
-from typing import Any
+from typing import Any, NamedTuple
 from urllib.parse import unquote
 
 from cryptography import x509
@@ -74,14 +74,28 @@ class Certificate:
             )
 
 
+class _Certificate(NamedTuple):
+    """What a certificate says.
+
+    Attributes:
+        claims: who it is for.
+        begins: from when it is valid.
+        ends: until when.
+    """
+
+    claims: dict[str, Any]
+    begins: datetime.datetime
+    ends: datetime.datetime
+
+
 @lru_cache(maxsize=256)
-def _read(text: str) -> tuple[dict[str, Any], datetime.datetime, datetime.datetime]:
+def _read(text: str) -> _Certificate:
     try:
         certificate = _certificate(text)
         claims = claims_of_certificate(certificate)
     except (ValueError, TypeError, binascii.Error, UnsupportedAlgorithm) as error:
         raise Unidentified("the certificate that was sent cannot be read") from error
-    return claims, certificate.not_valid_before_utc, certificate.not_valid_after_utc
+    return _Certificate(claims, certificate.not_valid_before_utc, certificate.not_valid_after_utc)
 
 
 def _certificate(text: str) -> x509.Certificate:

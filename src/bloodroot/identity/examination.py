@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import datetime
 from dataclasses import dataclass
-from typing import Any
+from typing import Any, NamedTuple
 
 from ..core.caller import Caller, Unidentified
 from ..core.endpoint_outcomes import remainders
@@ -85,7 +85,7 @@ def examine(token: str, source: SourceSettings, settings: Settings, policy: Poli
 
 def _issuer(token: str) -> object:
     try:
-        return unchecked(token)[1].get("iss")
+        return unchecked(token).claims.get("iss")
     except ValueError:
         return None
 
@@ -110,21 +110,35 @@ def _hints(caller: Caller, policy: Policy) -> list[str]:
     return hints
 
 
-def _fresh(caller: Caller, settings: Settings) -> tuple[str | None, Caller | None, str | None]:
-    """What the directory says, the caller that results, and why there is none."""
+class _Fresh(NamedTuple):
+    """What the directory says of the caller of a token.
+
+    Attributes:
+        words: what it says; None where there is no directory.
+        caller: the caller that results, if any.
+        reason: why there is none.
+    """
+
+    words: str | None
+    caller: Caller | None
+    reason: str | None
+
+
+def _fresh(caller: Caller, settings: Settings) -> _Fresh:
+    """What the directory says of a caller."""
     if settings.directory is None:
-        return None, caller, None
+        return _Fresh(None, caller, None)
     directory = directory_of(settings)
     directory.check()
     try:
         found = directory.caller(caller.id, caller)
     except Unidentified as error:
-        return error.reason, None, error.reason
+        return _Fresh(error.reason, None, error.reason)
     text = f"member {found.id}: {', '.join(sorted(found.roles)) or 'no role of its own'}"
     text += f"; groups {', '.join(sorted(found.groups))}" if found.groups else ""
     granted = (f"{name} by {giver}" for name, giver in sorted(found.granted.items()))
     text += f"; granted {', '.join(granted)}" if found.granted else ""
-    return text, found, None
+    return _Fresh(text, found, None)
 
 
 def _permissions(caller: Caller, policy: Policy) -> tuple[tuple[tuple[str, str | None], ...], tuple[str, ...]]:

@@ -7,7 +7,7 @@ import re
 from collections.abc import Iterable, Iterator, Mapping
 from dataclasses import dataclass
 from functools import lru_cache
-from typing import Any
+from typing import Any, NamedTuple
 
 from ..core.roles_in import NOWHERE, RolesIn, text_of
 from ..settings.callers import ClaimedRoles
@@ -51,8 +51,20 @@ def said_end(until: datetime.datetime) -> str:
     return until.isoformat().removesuffix("T00:00:00+00:00")
 
 
-def roles_in(held: Iterable[RoleIn], now: datetime.datetime) -> tuple[RolesIn, datetime.datetime | None]:
-    """What is held at a moment, and when some of it ends; None where none of it does."""
+class HeldNow(NamedTuple):
+    """What is held in records at a moment.
+
+    Attributes:
+        roles: the roles.
+        ends: when some of them end; None where none of them does.
+    """
+
+    roles: RolesIn
+    ends: datetime.datetime | None
+
+
+def roles_in(held: Iterable[RoleIn], now: datetime.datetime) -> HeldNow:
+    """What is held at a moment."""
     found: dict[str, dict[Any, set[str]]] = {}
     ends = None
     for each in held:
@@ -60,7 +72,7 @@ def roles_in(held: Iterable[RoleIn], now: datetime.datetime) -> tuple[RolesIn, d
             found.setdefault(each.thing, {}).setdefault(each.record, set()).add(each.role)
             if each.until is not None and (ends is None or each.until < ends):
                 ends = each.until
-    return RolesIn(found) if found else NOWHERE, ends
+    return HeldNow(RolesIn(found) if found else NOWHERE, ends)
 
 
 def joined(one: Mapping[str, Mapping[Any, Iterable[str]]], other: Mapping[str, Mapping[Any, Iterable[str]]]) -> RolesIn:
@@ -114,7 +126,19 @@ def of_rows(rows: Iterable[Mapping[str, Any]]) -> tuple[tuple[RoleIn, ...], list
     return tuple(found), notes
 
 
-def in_claim(value: Any, where: ClaimedRoles) -> tuple[dict[Any, set[str]], list[str]]:
+class ReadClaim(NamedTuple):
+    """The roles by record that a claim gives.
+
+    Attributes:
+        roles: the roles, by the identifier of the record.
+        notes: what could not be read, in words that go on from "it".
+    """
+
+    roles: dict[Any, set[str]]
+    notes: list[str]
+
+
+def in_claim(value: Any, where: ClaimedRoles) -> ReadClaim:
     """The roles by record that a claim gives, and what could not be read, in words that go on from "it".
 
     Args:
@@ -133,7 +157,7 @@ def in_claim(value: Any, where: ClaimedRoles) -> tuple[dict[Any, set[str]], list
         for _, role in translated(names, where.drop_prefix, where.names):
             if role is not None:
                 found.setdefault(identifier, set()).add(role)
-    return found, notes[:_LONGEST_SHOWN]
+    return ReadClaim(found, notes[:_LONGEST_SHOWN])
 
 
 def _pairs(value: Any, where: ClaimedRoles) -> tuple[list[tuple[Any, Any]], list[str]]:

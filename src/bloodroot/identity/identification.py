@@ -6,7 +6,7 @@ import os
 from collections.abc import Iterator, Sequence
 from dataclasses import dataclass
 from pathlib import Path
-from typing import TYPE_CHECKING, Any
+from typing import TYPE_CHECKING, Any, NamedTuple
 
 from ..core.caller import Caller, Unidentified
 from ..core.paths import Template, read_path
@@ -34,6 +34,20 @@ class PlacedSource:
     source: Source
     covers: Template | None = None
     looks_up: bool = True
+
+
+class _Claimed(NamedTuple):
+    """What a source says of a request.
+
+    Attributes:
+        caller: who sent it; None for a signed-out caller.
+        by_token: whether a token says so.
+        directory: what knows more of the caller, if anything does.
+    """
+
+    caller: Caller | None
+    by_token: bool
+    directory: Directory | None
 
 
 class Identification:
@@ -117,7 +131,7 @@ class Identification:
         asks = any(source.asks_for_password for source in sources if hasattr(source, "asks_for_password"))
         return 'Basic realm="sign in", charset="UTF-8"' if asks and not takes_tokens else None
 
-    def _first(self, sources: list[PlacedSource], request: Request) -> tuple[Caller | None, bool, Directory | None]:
+    def _first(self, sources: list[PlacedSource], request: Request) -> _Claimed:
         """Who the first source that finds something says sent a request; whether a token says so; and what knows more.
 
         Raises:
@@ -128,8 +142,8 @@ class Identification:
             reading = source.read(request)
             if reading is not None:
                 by_token = isinstance(source, TokenSource) and source.by_header
-                return reading.caller, by_token, self.directory if placed.looks_up else None
-        return None, False, None
+                return _Claimed(reading.caller, by_token, self.directory if placed.looks_up else None)
+        return _Claimed(None, False, None)
 
     def _sources_for(self, path: str) -> list[PlacedSource]:
         segments = read_path(path) if self._made_for_paths else None

@@ -5,7 +5,7 @@ from __future__ import annotations
 import contextlib
 import datetime
 from collections.abc import Mapping, Sequence
-from typing import Any
+from typing import Any, NamedTuple
 
 import jwt
 
@@ -88,7 +88,7 @@ class TokenCheck:
     def issuer_of(self, token: str) -> str | None:
         """The issuer that a token names, not yet believed; None where it names none, or is no such token."""
         try:
-            issuer = unchecked(token)[1].get("iss")
+            issuer = unchecked(token).claims.get("iss")
         except (ValueError, TypeError, RecursionError, AttributeError):
             return None
         return issuer if isinstance(issuer, str) else None
@@ -215,7 +215,19 @@ def _signing_key(rules: TokenRules, development: Development, settings: Settings
     return last, private_key(data, last, where)
 
 
-def unchecked(token: str) -> tuple[dict[str, Any], dict[str, Any]]:
+class Unchecked(NamedTuple):
+    """What a token says, whether it holds or not.
+
+    Attributes:
+        header: its header.
+        claims: its claims.
+    """
+
+    header: dict[str, Any]
+    claims: dict[str, Any]
+
+
+def unchecked(token: str) -> Unchecked:
     """Header and claims of a token, without asking whether it holds; to look at, never to act on.
 
     Raises:
@@ -227,7 +239,7 @@ def unchecked(token: str) -> tuple[dict[str, Any], dict[str, Any]]:
         claims = jwt.decode(token, options={"verify_signature": False, "verify_exp": False, "verify_aud": False})
     except jwt.PyJWTError as error:
         raise ValueError(str(error)) from error
-    return header, claims
+    return Unchecked(header, claims)
 
 
 def _read(file: Any) -> bytes:

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import re
 from collections.abc import Callable
+from typing import NamedTuple
 
 from . import tree
 from .expressions import check_permission, read_expression, read_requirement
@@ -35,10 +36,22 @@ def parse(text: str, name: str = "<text>") -> tree.Document:
     return document
 
 
-def parse_with_problems(text: str, name: str = "<text>") -> tuple[tree.Document, list[Problem]]:
-    """Read as much of a policy text as can be read, and every problem met on the way."""
+class Parsed(NamedTuple):
+    """What could be read of a policy.
+
+    Attributes:
+        document: the tree of all that can be read.
+        problems: every problem met on the way.
+    """
+
+    document: tree.Document
+    problems: list[Problem]
+
+
+def parse_with_problems(text: str, name: str = "<text>") -> Parsed:
+    """Read as much of a policy text as can be read."""
     document = tree.Document(Source(name, tuple(text.replace("\r\n", "\n").split("\n"))))
-    return document, _Parser(document).run()
+    return Parsed(document, _Parser(document).run())
 
 
 def parse_guard(text: str, place: Place) -> tree.Node:

@@ -5,6 +5,7 @@ from __future__ import annotations
 from collections.abc import Mapping
 from dataclasses import dataclass, field
 from decimal import Decimal
+from typing import NamedTuple
 
 from . import tree
 from .parser import parse
@@ -99,11 +100,25 @@ def _sheets(document: tree.Document, added: Mapping[int, list[tree.Entry]]) -> l
     return sheets
 
 
-def _comments_of(entry: Entry, lines: tuple[str, ...]) -> tuple[list[str], str, int]:
-    """Comments on the lines that continue an entry, the one on its first line, and how many lines are behind it."""
+class _Comments(NamedTuple):
+    """The comments of an entry.
+
+    Attributes:
+        inner: those on the lines that continue it.
+        beside: the one on its first line.
+        last: how many lines are behind it.
+    """
+
+    inner: list[str]
+    beside: str
+    last: int
+
+
+def _comments_of(entry: Entry, lines: tuple[str, ...]) -> _Comments:
+    """The comments of an entry."""
     last = entry.more[-1][0] if entry.more else entry.line
     inner = [comment for line in lines[entry.line : last] if (comment := comment_in(line))]
-    return inner, comment_in(entry.text), last
+    return _Comments(inner, comment_in(entry.text), last)
 
 
 def _between(lines: tuple[str, ...]) -> list[_Row | str | None]:

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import re
 from dataclasses import dataclass
-from typing import TYPE_CHECKING
+from typing import TYPE_CHECKING, NamedTuple
 
 from .operators import PATTERN
 from .problems import Place, Problem, Source
@@ -124,7 +124,7 @@ def read_entries(source: Source, problems: list[Problem]) -> Iterator[Entry]:
         yield entry
 
 
-def tokens_of(source: Source, entry: Entry) -> tuple[list[Token], Problem | None]:
+def tokens_of(source: Source, entry: Entry) -> Tokens:
     """The tokens of an entry, up to the first character that begins none; the last one has the kind ``end``."""
     tokens, problem = read_tokens(source, entry.line, entry.text, entry.indent)
     for number, text in entry.more or ():
@@ -132,10 +132,22 @@ def tokens_of(source: Source, entry: Entry) -> tuple[list[Token], Problem | None
             break
         more, problem = read_tokens(source, number, text, 0)
         tokens[-1:] = more
-    return tokens, problem
+    return Tokens(tokens, problem)
 
 
-def read_tokens(source: Source, number: int, text: str, start: int) -> tuple[list[Token], Problem | None]:
+class Tokens(NamedTuple):
+    """The tokens of a line or an entry.
+
+    Attributes:
+        tokens: the tokens.
+        problem: the mistake that ends them early, if any.
+    """
+
+    tokens: list[Token]
+    problem: Problem | None
+
+
+def read_tokens(source: Source, number: int, text: str, start: int) -> Tokens:
     """The tokens of a line from one of its characters on, and the mistake that ends them early, if any."""
     tokens = [
         (kind, match[kind], number, match.start(kind) + 1)
@@ -152,7 +164,7 @@ def read_tokens(source: Source, number: int, text: str, start: int) -> tuple[lis
             problem = _stray(source, number, column, found)
     _, last, _, column = tokens[-1] if tokens else ("", "", 0, start + 1)
     tokens.append(("end", "", number, column + len(last)))
-    return tokens, problem
+    return Tokens(tokens, problem)
 
 
 def _stray(source: Source, number: int, column: int, rest: str) -> Problem:

@@ -13,7 +13,7 @@ import httpx
 
 from ..addresses import is_here
 from ..core.methods import WEBSOCKET
-from ..frameworks import adapter_of, routes_read
+from ..frameworks import Adapted, adapter_of, routes_read
 from ..settings import Settings, SettingsError
 from ..survey.applications import imported
 from .sockets import shake_in_process, shake_over_network
@@ -23,7 +23,6 @@ if TYPE_CHECKING:
     from collections.abc import AsyncIterator
 
     from ..core.binding import Route
-    from ..frameworks.adapter import Adapter
 
 WATCHED = "bloodroot"  # in the extensions of a request: its `Watched`
 
@@ -44,7 +43,7 @@ class Application(Protocol):
     transport: httpx.AsyncBaseTransport
     routes: list[Route] | None
     here: bool
-    made_with: tuple[Adapter, Any] | None
+    made_with: Adapted | None
 
     def running(self) -> AbstractAsyncContextManager[None]:
         """The application between its start-up and its shut-down."""
@@ -75,10 +74,10 @@ def application_of(settings: Settings, hosts: Collection[str] = ()) -> Applicati
             'or url = "http://127.0.0.1:8000" for one that is running'
         )
     known = adapter_of(app)
-    if known is not None and known[0].serves_itself:
+    if known is not None and known.adapter.serves_itself:
         raise SettingsError(
-            f"{settings.file.name}: an application of {known[0].title} is called by its own server alone; start it, "
-            'and write url = "http://127.0.0.1:8080" beside app'
+            f"{settings.file.name}: an application of {known.adapter.title} is called by its own server alone; "
+            'start it, and write url = "http://127.0.0.1:8080" beside app'
         )
     return InProcessApp(app)
 
@@ -96,8 +95,8 @@ def _check_host(settings: Settings, key: str, url: str, hosts: Collection[str]) 
     )
 
 
-def _routes(made_with: tuple[Adapter, Any] | None) -> list[Route] | None:
-    return routes_read(*made_with) if made_with is not None else None
+def _routes(made_with: Adapted | None) -> list[Route] | None:
+    return routes_read(made_with) if made_with is not None else None
 
 
 class RemoteApp:

@@ -73,7 +73,7 @@ def endpoints_asked(policy: Policy, routes: Iterable[Route] | None) -> list[Aske
     folded: dict[tuple[str, str], list[AskedEndpoint]] = {}
     for asked in endpoints:
         folded.setdefault((asked.declared_at, asked.method), []).append(asked)
-    tree = PathTree((template_of(route)[0], route) for route in routes or ())
+    tree = PathTree((template_of(route).template, route) for route in routes or ())
     served = {endpoint.declared_at for endpoint in endpoints}
     for line in policy.endpoints:
         if not line.methods and line.place.at in served:
@@ -120,7 +120,7 @@ def _folded(line: Line, endpoints: Iterable[AskedEndpoint]) -> bool:
 def _declared(line: Line, method: str, tree: PathTree[Route]) -> AskedEndpoint:
     """An endpoint as the policy alone has it, spelled as the route spells it that serves its paths."""
     for route in tree.near(line.template):
-        template = template_of(route)[0]
+        template = template_of(route).template
         if overlap(template, line.template) and (not route.methods or method in route.methods):
             slash = route.spelling.rstrip("$").endswith("/") and len(line.template.segments) > 0
             return AskedEndpoint(

@@ -5,7 +5,7 @@ from __future__ import annotations
 import json
 from collections.abc import Mapping, Sequence
 from pathlib import Path
-from typing import TYPE_CHECKING, Any
+from typing import TYPE_CHECKING, Any, NamedTuple
 
 from ..core.binding import Route, template_of
 from ..core.paths import read_path, specificity
@@ -29,6 +29,18 @@ _BY_FORMAT = {
 _FORMS = ("application/x-www-form-urlencoded", "multipart/form-data")
 
 
+class _Described(NamedTuple):
+    """What a document says of an endpoint.
+
+    Attributes:
+        operation: the operation.
+        item: the path that it is of.
+    """
+
+    operation: Mapping[str, Any]
+    item: Mapping[str, Any]
+
+
 class Examples:
     """What a document says of each endpoint.
 
@@ -48,7 +60,7 @@ class Examples:
             item = self._resolved(item)
             if not isinstance(path, str) or not path.startswith("/") or not isinstance(item, Mapping):
                 continue
-            shape = specificity(template_of(Route("", (), path))[0], exact=True)
+            shape = specificity(template_of(Route("", (), path)).template, exact=True)
             for method, operation in item.items():
                 if isinstance(operation, Mapping):
                     self._operations[str(method).upper(), shape] = operation, item
@@ -100,7 +112,7 @@ class Examples:
 
     def body(self, endpoint: AskedEndpoint) -> Body | None:
         """A body that is as the document says, or None where it says nothing."""
-        operation, _ = self._of(endpoint)
+        operation = self._of(endpoint).operation
         body = self._resolved(operation.get("requestBody"))
         content = body.get("content") if isinstance(body, Mapping) else None
         for kind, media in content.items() if isinstance(content, Mapping) else ():
@@ -167,8 +179,10 @@ class Examples:
                 return first.get("value") if isinstance(first, Mapping) else None
         return None
 
-    def _of(self, endpoint: AskedEndpoint) -> tuple[Mapping[str, Any], Mapping[str, Any]]:
-        return self._operations.get((endpoint.method, specificity(endpoint.template, exact=True)), ({}, {}))
+    def _of(self, endpoint: AskedEndpoint) -> _Described:
+        return _Described(
+            *self._operations.get((endpoint.method, specificity(endpoint.template, exact=True)), ({}, {}))
+        )
 
     def _resolved(self, value: Any) -> Any:
         """What a reference within the document leads to."""

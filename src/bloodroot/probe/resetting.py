@@ -174,7 +174,7 @@ def _looked_at(settings: Settings, names: tuple[str, ...], application: Applicat
     rows: Callable[[str], list[Any]] | None = partial(_rows, engine) if engine is not None else None
     if engine is None and application.made_with is not None:
         # The databases of a framework that has its own.
-        rows = application.made_with[0].rows_of_table
+        rows = application.made_with.adapter.rows_of_table
     for name in names:
         if rows is None and not (settings.folder / name).is_file():
             raise SettingsError(

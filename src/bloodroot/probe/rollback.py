@@ -23,7 +23,7 @@ def rollback(settings: Settings, application: Application) -> Around:
     if application.here and settings.probe.engine is not None:
         return _of_engine(imported(settings.probe.engine, settings.folder, "probe.engine"), settings)
     if application.here and getattr(application, "wsgi", False) and application.made_with is not None:
-        function = application.made_with[0].rollback()
+        function = application.made_with.adapter.rollback()
         if function is not None:
             return function
     raise SettingsError(

@@ -543,7 +543,7 @@ def _result(
         (),
         tuple(dict.fromkeys(notes)),
         "" if application.here else application.base,
-        application.made_with[0].protection if application.made_with else "bloodroot.enforce",
+        application.made_with.adapter.protection if application.made_with else "bloodroot.enforce",
         any(observation.seen.by is AnsweredBy.POLICY for observation in kept),
         other_ways=twins,
         accepted=accepted,

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from dataclasses import dataclass
 from enum import StrEnum
+from typing import NamedTuple
 
 from .facts import AnsweredBy, ResponseKind, Seen
 from .plan import Case
@@ -60,30 +61,44 @@ KEPT_OUT = (
 SEE_SAMPLE = "see that the record of [samples] is in the data"
 
 
-def says_nothing(case: Case, seen: Seen) -> tuple[str, str] | None:
-    """What says nothing of access, and what would settle it; None for anything else."""
+class Unclear(NamedTuple):
+    """An answer that says nothing of access.
+
+    Attributes:
+        words: what it is.
+        way_out: what would settle it.
+    """
+
+    words: str
+    way_out: str
+
+
+def says_nothing(case: Case, seen: Seen) -> Unclear | None:
+    """What an answer is that says nothing of access; None for any other."""
     if seen.came is ResponseKind.LOST:
-        return f"no response: {seen.note or 'the connection was lost'}", "see that the application is running"
+        return Unclear(f"no response: {seen.note or 'the connection was lost'}", "see that the application is running")
     if seen.came is ResponseKind.LIMITED:
-        return "too many requests", "write rate = ... under [probe], or raise the application's limit"
+        return Unclear("too many requests", "write rate = ... under [probe], or raise the application's limit")
     if seen.came is ResponseKind.UNPROVEN:
-        return (
+        return Unclear(
             "refused as a forged request",
             "the token against forgery was not found: let [probe.sign_in] name the page with the form",
         )
     if seen.came is ResponseKind.FAILED and seen.by is not AnsweredBy.POLICY:
         where = " in its handler" if seen.by is AnsweredBy.HANDLER else ""
         expects = f'write what it expects: [bodies] "{case.asked.name}" = ...'
-        return f"the application failed{where}", f"mend the exception, or {expects}" if seen.note else expects
+        return Unclear(f"the application failed{where}", f"mend the exception, or {expects}" if seen.note else expects)
     if seen.by is AnsweredBy.POLICY:
         return None
     if seen.came is ResponseKind.NOT_SERVED:
-        return "this method is not served here", "leave the method out of the line"
+        return Unclear("this method is not served here", "leave the method out of the line")
     if seen.came is ResponseKind.UNFIT and (case.answer is None or case.answer.status != seen.status):
         expected = f'write what it expects: [bodies] "{case.asked.name}" = {{ form = {{ ... }} }}'
-        return f"answered {seen.status}: the request is not as the application expects", expected
+        return Unclear(f"answered {seen.status}: the request is not as the application expects", expected)
     if seen.came is ResponseKind.NOT_FOUND and case.allowed:
-        return "nothing found", SEE_SAMPLE
+        return Unclear("nothing found", SEE_SAMPLE)
     if seen.came is ResponseKind.SENT and is_other_spelling(seen.followed or case.path, seen.status, seen.location):
-        return f"sent to {seen.location}, another spelling of the path", "the router sends from one to the other"
+        return Unclear(
+            f"sent to {seen.location}, another spelling of the path", "the router sends from one to the other"
+        )
     return None

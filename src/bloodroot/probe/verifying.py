@@ -35,7 +35,7 @@ async def verify(policy: Policy, plan: Plan, application: Application) -> Plan:
     loaded: dict[tuple[str, str], Any] = {}
     corrected: dict[Case, Case | SkippedRequest] = {}
     made_with = application.made_with
-    with made_with[0].around_loaders(made_with[1]) if made_with is not None else contextlib.nullcontext():
+    with made_with.adapter.around_loaders(made_with.app) if made_with is not None else contextlib.nullcontext():
         found = [
             (case, await _records(case, policy, loaded))
             for case in plan.cases
@@ -60,7 +60,7 @@ async def with_candidates(policy: Policy, settings: Settings, application: Appli
     """
     found: dict[str, dict[str, Any]] = {}
     made_with = application.made_with if application.here else None
-    with made_with[0].around_loaders(made_with[1]) if made_with is not None else contextlib.nullcontext():
+    with made_with.adapter.around_loaders(made_with.app) if made_with is not None else contextlib.nullcontext():
         for name, values in settings.candidates.items():
             where = f"{settings.file.name}: samples.{name}"
             loading = _loading(policy, name) if application.here else None

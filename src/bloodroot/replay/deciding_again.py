@@ -92,6 +92,18 @@ class _Tally:
             self.first = time
 
 
+class _Decided(NamedTuple):
+    """What is decided of a request.
+
+    Attributes:
+        outcome: the outcome.
+        why: what it depends on, or the reason; an empty string where it is allowed.
+    """
+
+    outcome: Outcome
+    why: str
+
+
 class Redecider:
     """Decides recorded requests.
 
@@ -264,24 +276,24 @@ class Redecider:
         certain = row.allow & columns == columns and not row.marks
         return _Judged(Redecided.LET_IN) if was == _REFUSED and certain else _Judged(Redecided.SAME)
 
-    def _decided(self, at: _At, who: RecordedCaller, recorded: Recorded) -> tuple[Outcome, str]:
+    def _decided(self, at: _At, who: RecordedCaller, recorded: Recorded) -> _Decided:
         caller, depends, time = _caller(who), "", None
         if at.asked.method == PERMISSION:
             left = left_of(self._policy, at.formulas[0], caller, at_any_time=True) if at.formulas else FALSE
             if left is TRUE:
-                return Outcome.ALLOW, ""
-            return (Outcome.DEPENDS, in_words(left)) if can_be_true(left) else (Outcome.DENY, "role")
+                return _Decided(Outcome.ALLOW, "")
+            return _Decided(Outcome.DEPENDS, in_words(left)) if can_be_true(left) else _Decided(Outcome.DENY, "role")
         if at.line is not None:
             outcome, _, remainder = outcome_of(self._policy, at.formulas, caller)
             if outcome is Outcome.ALLOW:
-                return outcome, ""
+                return _Decided(outcome, "")
             rests = at.by_caller or at.by_path or at.by_time
             # In the words of the policy: with the caller's id in them there would be as many as callers.
             depends = in_words(remainder) if remainder is not None else ""
             time = _moment(recorded.time) if at.by_time else None
             # A time that cannot be read is not the present one.
             if outcome is Outcome.DEPENDS and (not rests or (at.by_time and time is None)):
-                return outcome, depends
+                return _Decided(outcome, depends)
         if caller is not None and at.by_caller:
             caller = replace(caller, id=json.loads(recorded.caller))
         decision = self._policy.decide(
@@ -291,8 +303,8 @@ class Redecider:
             now=time,
         )
         if decision.outcome is Outcome.DEPENDS:
-            return decision.outcome, depends
-        return decision.outcome, decision.reason or ""
+            return _Decided(decision.outcome, depends)
+        return _Decided(decision.outcome, decision.reason or "")
 
 
 def _asking(asked: AskedAt, line: Line | None, formulas: tuple[Formula, ...]) -> _At:

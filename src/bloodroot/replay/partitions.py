@@ -81,7 +81,7 @@ class Recipe:
     def policy(self) -> Policy:
         """The policy."""
         root = Path(self.root) if self.root is not None else None
-        policy = load_from(Texts(self.texts, Path(self.folder)), Path(self.file), root)[0]
+        policy = load_from(Texts(self.texts, Path(self.folder)), Path(self.file), root).policy
         if not self.binds or self._project is None:
             return policy
         from ..survey.applications import bound

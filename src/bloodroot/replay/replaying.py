@@ -6,7 +6,7 @@ import os
 from collections.abc import Callable, Sequence
 from dataclasses import dataclass, replace
 from pathlib import Path
-from typing import TYPE_CHECKING
+from typing import TYPE_CHECKING, NamedTuple
 
 from ..endings import Ending
 from ..language import tree
@@ -73,7 +73,19 @@ class ReplayResult:
         return sum(times.count for difference, times in self.differences if difference.now is now)
 
 
-def recipe_of(policy: Path, settings: Settings | None) -> tuple[Recipe, tree.Document]:
+class Prepared(NamedTuple):
+    """What decides.
+
+    Attributes:
+        recipe: as plain data.
+        document: the policy as a tree.
+    """
+
+    recipe: Recipe
+    document: tree.Document
+
+
+def recipe_of(policy: Path, settings: Settings | None) -> Prepared:
     """What decides, as plain data, and the tree of the policy.
 
     Args:
@@ -94,12 +106,13 @@ def recipe_of(policy: Path, settings: Settings | None) -> tuple[Recipe, tree.Doc
     folder = str((root or repository_of(file) or file.parent).absolute())
     made = Recipe(str(file), str(Path.cwd()), files.texts, folder)
     if settings is None:
-        return made, document
+        return Prepared(made, document)
     binds = bound(rules, settings) is not rules
     needed = str(settings.file.absolute()) if binds or settings.directory is not None else None
-    return replace(
-        made, settings=needed, binds=binds, fields=settings.replay.fields, actions=settings.serve.actions
-    ), document
+    return Prepared(
+        replace(made, settings=needed, binds=binds, fields=settings.replay.fields, actions=settings.serve.actions),
+        document,
+    )
 
 
 def replay(recipe: Recipe, document: tree.Document, logs: Sequence[str], count: Counting | None = None) -> ReplayResult:

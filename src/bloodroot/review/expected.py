@@ -11,6 +11,7 @@ import io
 from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
 from dataclasses import dataclass, field, replace
 from pathlib import Path
+from typing import NamedTuple
 
 from ..core.caller import Caller
 from ..core.formulas import Conjunction, Formula, Negated, walk
@@ -399,7 +400,19 @@ def _writable(cell: str) -> str:
     return cell if cell in OUTCOMES or cell.startswith("if ") else ""
 
 
-def hold_files(held: Held, files: list[Path], *, update: bool) -> tuple[ExpectedResult, str]:
+class HeldFiles(NamedTuple):
+    """What tables in files came to.
+
+    Attributes:
+        result: the result.
+        text: the text of the updated table; an empty string where it is not to be updated.
+    """
+
+    result: ExpectedResult
+    text: str
+
+
+def hold_files(held: Held, files: list[Path], *, update: bool) -> HeldFiles:
     """Hold what is against tables in files.
 
     Args:
@@ -407,16 +420,13 @@ def hold_files(held: Held, files: list[Path], *, update: bool) -> tuple[Expected
         files: the tables.
         update: whether the one table is to be updated to match current access.
 
-    Returns:
-        What it came to, and the text of the updated table; an empty string where it is not to be updated.
-
     Raises:
         ExpectedError: a table cannot be read, two contradict each other, or several are to be written.
     """
     if not update:
-        return hold_against(held, [read_table(file, held.columns) for file in files]), ""
+        return HeldFiles(hold_against(held, [read_table(file, held.columns) for file in files]), "")
     if len(files) > 1:
         raise ExpectedError("--update writes one table; name one")
     file = files[0]
     table = read_table(file, held.columns) if file.exists() else Table(file)
-    return replace(hold_against(held, [table]), written=str(file)), updated_table(held, table)
+    return HeldFiles(replace(hold_against(held, [table]), written=str(file)), updated_table(held, table))

@@ -6,7 +6,7 @@ import json
 from collections import Counter
 from collections.abc import Mapping
 from pathlib import Path
-from typing import Any
+from typing import Any, NamedTuple
 from urllib.parse import parse_qs, urlsplit
 
 from .endpoints import Found, SurveyError
@@ -74,11 +74,27 @@ def _entries(file: Path) -> list[Any]:
     return entries
 
 
-def _request(file: Path, number: int, entry: Any) -> tuple[str, str, str, int]:
-    """Host, method, path and status of an entry."""
+class _Entry(NamedTuple):
+    """What one entry of a HAR file says.
+
+    Attributes:
+        host: the host.
+        method: the method.
+        path: the path.
+        status: the status of the answer.
+    """
+
+    host: str
+    method: str
+    path: str
+    status: int
+
+
+def _request(file: Path, number: int, entry: Any) -> _Entry:
+    """What an entry says."""
     try:
         request, response = entry["request"], entry["response"]
         parts = urlsplit(str(request["url"]))
-        return parts.netloc, str(request["method"]).upper(), parts.path or "/", int(response["status"])
+        return _Entry(parts.netloc, str(request["method"]).upper(), parts.path or "/", int(response["status"]))
     except (KeyError, TypeError, ValueError) as error:
         raise SurveyError(f"{file}: log.entries[{number}]: not a request with a response: {error!r}") from error

@@ -136,4 +136,4 @@ class Asking:
 
 def rollback_in(test: unittest.TestCase, application: InTests) -> Around | None:
     """What takes a request back, for a test that is in a transaction of its framework; else None."""
-    return application.made_with[0].rollback_in(test) if application.made_with is not None else None
+    return application.made_with.adapter.rollback_in(test) if application.made_with is not None else None
