@@ -7,10 +7,10 @@ an endpoint, both are needed together. A line here is the line that decides for 
 from __future__ import annotations
 
 from dataclasses import replace
-from typing import TYPE_CHECKING, Any
+from typing import TYPE_CHECKING, Any, NamedTuple
 
 from ..language.problems import PolicyError, Problem
-from .binding import BoundLines, Resolved, Route, template_of
+from .binding import Binding, BoundLines, Resolved, Route, template_of
 from .formulas import FALSE, Formula, both
 from .lines import CompiledGuard
 from .methods import ANY, COMMON
@@ -20,24 +20,32 @@ from .requirements import Guarded, Requirement, bits_that_open, without_guarded
 from .routing import PathTree
 
 if TYPE_CHECKING:
-    from collections.abc import Callable, Iterable
+    from collections.abc import Callable, Iterable, Iterator
 
     from .lines import Line
 
 
+class WithGuards(NamedTuple):
+    """A policy that knows what guards require.
+
+    Attributes:
+        policy: the policy, bound to the routes, with a line of its own for each endpoint whose handler has guards.
+        problems: the problems of guards that the policy does not understand. Their endpoints are closed.
+    """
+
+    policy: Policy
+    problems: tuple[Problem, ...]
+
+
 def with_guards(
     policy: Policy, routes: Iterable[Route], resolve: Callable[[str], Resolved | None] | None = None
-) -> tuple[Policy, tuple[Problem, ...]]:
+) -> WithGuards:
     """A policy that knows what the guards around an application's handlers require.
 
     Args:
         policy: the policy as it was written.
         routes: every route of the application.
         resolve: what the framework serves at a path, where it can be asked.
-
-    Returns:
-        The policy, bound to the routes, with a line of its own for each endpoint whose handler has guards; and the
-        problems of guards that the policy does not understand. Their endpoints are closed.
 
     Raises:
         PolicyError: as `Policy.bind`.
@@ -52,39 +60,42 @@ def with_guards(
     index: PathTree[Line | Route] = PathTree()
     added: list[Line] = []
     for route in routes:
-        template, exact = template_of(route)
         binding = bound.lookup.binding(route)
+        template = template_of(route).template
         if not binding.actions:
             index.add(route.methods, template, route)
         else:
             for method in route.methods or (ANY,):
                 own = folding.fold(route, method, binding.of_action(method)) or route
                 index.add(() if method == ANY else (method,), template, own)
-        if not route.guards:
-            continue
-        segments = unnamed_segments(template, exact)
-        # The methods that one line decides are one endpoint.
-        deciding: dict[Line, list[str]] = {}
-        for method in route.methods or (*(common for common in COMMON if common != "HEAD"), ANY):
-            line = binding.line_for(method, segments)
-            folded = folding.fold(route, method, line)
-            if folded is not None and folded is not line:
-                deciding.setdefault(folded, []).append(method)
-        for folded, methods in deciding.items():
-            named = () if ANY in methods else tuple(methods)
-            added.append(replace(folded, methods=named, template=template, exact=exact))
+        if route.guards:
+            added += _lines_with_guards(route, binding, folding)
     by_shape: dict[object, list[Line]] = {}
     for own in added:
         by_shape.setdefault(specificity(own.template, exact=True), []).append(own)
     kept = [line for line in bound.endpoints if not _replaced(by_shape, line)]
     if added:
-        served = PathTree((template_of(route)[0], route) for route in routes)
+        served = PathTree((template_of(route).template, route) for route in routes)
         kept = [line if line.action is not None else _within(line, served, folding) for line in kept]
     lines = sorted([*kept, *added], key=lambda line: line.order)
     served_by_key = {route.key: route for route in routes}
     lines_bound = BoundLines(tuple(lines), index, served_by_key, folding.fold, resolve)
     kind = Policy if resolve is None else PolicyAsServed
-    return kind(bound.declared, lines_bound), tuple(problems)
+    return WithGuards(kind(bound.declared, lines_bound), tuple(problems))
+
+
+def _lines_with_guards(route: Route, binding: Binding, folding: _Folding) -> Iterator[Line]:
+    """The lines that decide a route, with what its guards require; the methods that one decides are one endpoint."""
+    template, exact = template_of(route)
+    segments = unnamed_segments(template, exact)
+    deciding: dict[Line, list[str]] = {}
+    for method in route.methods or (*(common for common in COMMON if common != "HEAD"), ANY):
+        line = binding.line_for(method, segments)
+        folded = folding.fold(route, method, line)
+        if folded is not None and folded is not line:
+            deciding.setdefault(folded, []).append(method)
+    for folded, methods in deciding.items():
+        yield replace(folded, methods=() if ANY in methods else tuple(methods), template=template, exact=exact)
 
 
 class _Folding:

@@ -133,19 +133,20 @@ def protect(
                 return await _handled(handling, request, handler)
             return _response(refused)
 
-    async def begins(request: web.Request, response: web.StreamResponse) -> None:
-        handling = request.get(_HANDLING)
-        if handling is not None and not handling.left:
-            # The handler itself has begun its response.
-            refused = handling.leave(response.status, response.headers.items(), streams=True)
-            handling.left = True
-            if refused is not None:
-                raise _Refused(refused)
-            response.headers.update(handling.headers_to_set)
-
     app.middlewares.append(decide)
-    app.on_response_prepare.append(begins)
+    app.on_response_prepare.append(_begins)
     return driver.started
+
+
+async def _begins(request: web.Request, response: web.StreamResponse) -> None:
+    """Where a handler has begun its response itself, that response leaves now, or does not."""
+    handling = request.get(_HANDLING)
+    if handling is not None and not handling.left:
+        refused = handling.leave(response.status, response.headers.items(), streams=True)
+        handling.left = True
+        if refused is not None:
+            raise _Refused(refused)
+        response.headers.update(handling.headers_to_set)
 
 
 class _Refused(BloodrootError):

@@ -21,7 +21,7 @@ def describe_project(document: dict[str, Any]) -> None:
         document: the document; its paths are those of the project, whatever their parameters are called.
     """
     found = routes()
-    whole, _ = with_guards(opened(read_settings()["policy"]).policy, found)
+    whole = with_guards(opened(read_settings()["policy"]).policy, found).policy
     access, schemes = AccessOfOperations(whole), Schemes(document)
     by_shape: dict[object, Route] = {}
     for route in found:

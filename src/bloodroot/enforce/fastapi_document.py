@@ -22,7 +22,7 @@ def describe(document: dict[str, Any], app: FastAPI, policy: Policy) -> None:
         app: the application.
         policy: the policy, as it was compiled.
     """
-    whole, _ = with_guards(policy, routes(app))
+    whole = with_guards(policy, routes(app)).policy
     access, schemes = AccessOfOperations(whole), Schemes(document)
     for route in apart(app.routes):
         if not is_operation(route) or not route.include_in_schema:

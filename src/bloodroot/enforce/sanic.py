@@ -5,7 +5,7 @@ from __future__ import annotations
 import functools
 import inspect
 from collections.abc import Sequence
-from typing import Any
+from typing import Any, NamedTuple
 from urllib.parse import urlsplit
 
 import sanic
@@ -38,48 +38,67 @@ def routes(app: Any) -> list[Route]:
 
 
 def _described(app: Any, route: Any) -> Route:
-    path, exact = "", True
-    names: list[str] = []
-    for part in str(route.path).split("/") if route.path else ():
-        if part.startswith("<"):
-            name, _, label = part.strip("<>").partition(":")
-            names.append(name)
-            is_long = label in ("path", "strorempty")
-            if is_long or (label not in _ONE_SEGMENT and not is_one_segment(label.strip("^$"))):
-                exact = exact and str(route.path).endswith(part) and label == "path"
-                path += "/**"
-                break
-            path += f"/{{{name}}}"
-        else:
-            path += f"/{part}"
+    written = _written(route)
     handler = route.handler
     while isinstance(handler, functools.partial):
         handler = handler.func
     handler = getattr(handler, "__bloodroot_serves__", handler)
     view = getattr(handler, "view_class", None)
     is_socket = bool(getattr(route.extra, "websocket", False)) or "websocket" in str(getattr(route.handler, "func", ""))
-    methods = (WEBSOCKET,) if is_socket else tuple(sorted(str(getattr(each, "value", each)) for each in route.methods))
+    sent = (str(getattr(method, "value", method)) for method in route.methods)
+    methods = (WEBSOCKET,) if is_socket else tuple(sorted(sent))
     name = str(route.name or "").removeprefix(f"{app.name}.") or getattr(handler, "__name__", "handler")
-    operations: tuple[Operation, ...] = ()
-    if view is not None:
-        served = {each: getattr(view, each.lower(), None) for each in methods}
-        operations = tuple(Operation(f"{name}.{each.lower()}", (each,), of) for each, of in served.items() if of)
-        operations = operations if len(operations) > 1 else ()
     kind = RouteKind.STATIC if getattr(route.extra, "static", False) else RouteKind.ENDPOINT
-    kind = RouteKind.WEBSOCKET if is_socket else kind
     found = Route(
         name,
         methods,
-        path or "/",
+        written.path or "/",
         None,
         f"/{route.path}",
-        exact,
-        tuple(names),
+        written.exact,
+        written.names,
         view or handler,
-        kind,
-        operations=operations,
+        RouteKind.WEBSOCKET if is_socket else kind,
+        operations=_operations(name, view, methods),
     )
     return with_guards(found, guards_of(handler), view or handler)
+
+
+class _Written(NamedTuple):
+    """The path of a route as a policy writes it.
+
+    Attributes:
+        path: the path.
+        names: its parameters.
+        exact: whether it covers exactly the same paths.
+    """
+
+    path: str
+    names: tuple[str, ...]
+    exact: bool
+
+
+def _written(route: Any) -> _Written:
+    path = ""
+    names: list[str] = []
+    for part in str(route.path).split("/") if route.path else ():
+        if not part.startswith("<"):
+            path += f"/{part}"
+            continue
+        name, _, label = part.strip("<>").partition(":")
+        names.append(name)
+        is_long = label in ("path", "strorempty")
+        if is_long or (label not in _ONE_SEGMENT and not is_one_segment(label.strip("^$"))):
+            return _Written(f"{path}/**", tuple(names), str(route.path).endswith(part) and label == "path")
+        path += f"/{{{name}}}"
+    return _Written(path, tuple(names), True)
+
+
+def _operations(name: str, view: Any, methods: tuple[str, ...]) -> tuple[Operation, ...]:
+    """The operations of a view that serves each method by a function of its own."""
+    served = {method: getattr(view, method.lower(), None) for method in methods} if view is not None else {}
+    found = tuple(Operation(f"{name}.{method.lower()}", (method,), of) for method, of in served.items() if of)
+    return found if len(found) > 1 else ()
 
 
 def protect(
@@ -120,11 +139,24 @@ def protect(
     for route, known in zip(every, found, strict=True):
         route.handler = _around(driver, route.handler, known)
 
-    async def leaves(request: Any, response: Any) -> Any:
+    gate = _Gate(driver)
+    app.register_middleware(gate.decide_late, "request")
+    app.register_middleware(gate.leaves, "response")
+    return driver.started
+
+
+class _Gate:
+    """What decides where no route's own gate has, and lets responses leave."""
+
+    def __init__(self, driver: Driver) -> None:
+        self._driver = driver
+
+    async def leaves(self, request: Any, response: Any) -> Any:
+        """Middleware for responses."""
         handling: Handling | None = getattr(request.ctx, "bloodroot", None)
         if handling is None:
             # What was answered without a handler: no route, another method, or middleware outside.
-            with driver.handling(_request_of(request), request) as handling:
+            with self._driver.handling(_request_of(request), request) as handling:
                 refused = await handling.enter_async(missing=response.status == 404)
                 refused = refused or handling.leave(response.status, response.headers.items())
                 return _response(refused) if refused is not None else None
@@ -138,20 +170,16 @@ def protect(
         response.headers.update(dict(handling.headers_to_set))
         return None
 
-    async def decided_late(request: Any) -> Any:
+    async def decide_late(self, request: Any) -> Any:
+        """Middleware for requests: a route that came after `protect` has no gate of its own."""
         route = getattr(request, "route", None)
         if route is None or hasattr(route.handler, "__bloodroot_serves__"):
             return None
-        # A route that came after this, and has no gate.
-        with driver.handling(_request_of(request), request) as handling:
+        with self._driver.handling(_request_of(request), request) as handling:
             request.ctx.bloodroot = handling
             refused = await handling.enter_async()
             handling.left = refused is not None
             return _response(refused) if refused is not None else None
-
-    app.register_middleware(decided_late, "request")
-    app.register_middleware(leaves, "response")
-    return driver.started
 
 
 class _Whole(HTTPResponse):

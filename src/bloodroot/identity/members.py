@@ -178,18 +178,43 @@ def member_of(
     if len(member_rows) != 1 or not _is(identifier, member_rows[0].get("id")):
         # A lenient database finds member 5 by "05", which is no member's id.
         return None
-    attributes = {name: value for name, value in member_rows[0].items() if name != "id"}
-    status = attributes.setdefault("status", "of no known status")
     notes: list[str] = []
-    grants: list[Grant] = []
+    attributes = _attributes(member_rows[0], json_columns, notes)
+    status = str(attributes.setdefault("status", "of no known status"))
+    grants = _grants(rows.get("permissions", ()), separator, notes)
+    held, wrong = of_rows(rows.get("roles_in", ()))
+    notes += wrong
     ends: dict[tuple[str, str], datetime.datetime] = {}
+    return Member(
+        member_rows[0]["id"],
+        status,
+        status in tuple(active),
+        frozenset(_names("role", rows.get("roles", ()), separator, notes, ends)),
+        frozenset(_names("group", rows.get("groups", ()), separator, notes, ends)),
+        tuple(grants),
+        attributes,
+        tuple(notes),
+        held,
+        ends,
+    )
+
+
+def _attributes(row: Row, json_columns: Iterable[str], notes: list[str]) -> dict[str, Any]:
+    """The attributes in a member's row; `notes` gets what cannot be read."""
+    attributes = {name: value for name, value in row.items() if name != "id"}
     for name in json_columns:
         try:
             if isinstance(attributes.get(name), str):
                 attributes[name] = json.loads(attributes[name])
         except (ValueError, RecursionError):
             notes.append(f"{name} in the directory is {shown(attributes[name])}, which is not JSON")
-    for row in rows.get("permissions", ()):
+    return attributes
+
+
+def _grants(rows: Iterable[Row], separator: str | None, notes: list[str]) -> list[Grant]:
+    """The permissions in rows; `notes` gets what cannot be read."""
+    grants: list[Grant] = []
+    for row in rows:
         names, wrong = permissions_in(_first(row), separator)
         group = str(row["group_name"]) if row.get("group_name") else None
         source = row.get("source") or (f"group {group}" if group is not None else None)
@@ -201,20 +226,7 @@ def member_of(
             continue
         grants += [Grant(name, giver, group, until) for name in names]
         notes += [f"a permission in the directory {name}" for name in wrong if name not in NO_NAMES]
-    held, wrong = of_rows(rows.get("roles_in", ()))
-    notes += wrong
-    return Member(
-        member_rows[0]["id"],
-        str(status),
-        str(status) in tuple(active),
-        frozenset(_names("role", rows.get("roles", ()), separator, notes, ends)),
-        frozenset(_names("group", rows.get("groups", ()), separator, notes, ends)),
-        tuple(grants),
-        attributes,
-        tuple(notes),
-        held,
-        ends,
-    )
+    return grants
 
 
 def _is(identifier: object, value: object) -> bool:

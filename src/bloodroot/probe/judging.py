@@ -167,6 +167,7 @@ class _EndpointEvidence:
 
     def __init__(self, group: Sequence[tuple[Case, Seen]], plan: Plan, elsewhere: _Elsewhere) -> None:
         self.elsewhere = elsewhere
+        self.plan = plan
         self.missing: dict[str, list[Seen]] = {}
         for case, seen in group:
             if case.missing and seen.came not in (ResponseKind.LOST, ResponseKind.LIMITED, ResponseKind.FAILED):
@@ -183,13 +184,23 @@ class _EndpointEvidence:
         }
         self.shown = {mark for _, seen in group for mark in seen.marks}
         self.decides = any(case.by_record for case, _ in group)
-        self.plan = plan
+        self._see_redirects(group)
+        # Where all who may not are refused plainly, being sent elsewhere is what the handler answers.
+        refused = [(case, seen) for case, seen in group if not case.allowed]
+        members = [seen.came is ResponseKind.REFUSED for case, seen in refused if case.persona.signed_in]
+        self.refuses_plainly = bool(members) and all(members)
+        self.asks_to_sign_in = not members and any(seen.came is ResponseKind.SIGN_IN for _, seen in refused)
+        # The data changes when someone who may uses the endpoint: where it does not, nothing was done.
+        self.changes = any(case.allowed and seen.changed for case, seen in group)
         self.works = any(_handled(case, seen) for case, seen in group)
-        sent = [
-            (case, seen)
-            for case, seen in group
-            if seen.came in (ResponseKind.SENT, ResponseKind.DONE) and seen.location
-        ]
+        self.works = self.works or any(
+            case.allowed and seen.came is ResponseKind.SENT and self._is_done(seen) for case, seen in group
+        )
+
+    def _see_redirects(self, group: Sequence[tuple[Case, Seen]]) -> None:
+        """Where those who may, and those who may not, are sent."""
+        came = (ResponseKind.SENT, ResponseKind.DONE)
+        sent = [(case, seen) for case, seen in group if seen.came in came and seen.location]
         self.sent_when_allowed = {
             _shape(seen) for case, seen in sent if case.allowed and seen.by not in (AnsweredBy.BEFORE, AnsweredBy.ROUTE)
         }
@@ -200,16 +211,6 @@ class _EndpointEvidence:
         self.ways_when_allowed = len(self.sent_when_allowed) + made
         self.sent_when_refused_alone = self.sent_when_refused - self.sent_when_allowed
         self.sent_by_reading = {_shape(seen) for case, seen in sent if case.allowed and case.safe}
-        # Where all who may not are refused plainly, being sent elsewhere is what the handler answers.
-        refused = [(case, seen) for case, seen in group if not case.allowed]
-        members = [seen.came is ResponseKind.REFUSED for case, seen in refused if case.persona.signed_in]
-        self.refuses_plainly = bool(members) and all(members)
-        self.asks_to_sign_in = not members and any(seen.came is ResponseKind.SIGN_IN for _, seen in refused)
-        # The data changes when someone who may uses the endpoint: where it does not, nothing was done.
-        self.changes = any(case.allowed and seen.changed for case, seen in group)
-        self.works = self.works or any(
-            case.allowed and seen.came is ResponseKind.SENT and self._is_done(seen) for case, seen in group
-        )
 
     def judge(self, case: Case, seen: Seen) -> Said:
         """The verdict on one response, what was observed, and what would settle it."""

@@ -11,6 +11,8 @@ from ..settings import Settings, SettingsError
 from ..survey.applications import imported
 
 if TYPE_CHECKING:
+    from sqlalchemy import Engine
+
     from .application import Application
 
 
@@ -46,7 +48,6 @@ _POINT = "bloodroot_probe"
 def _of_engine(engine: Any, settings: Settings) -> Around:
     """One connection of an engine of SQLAlchemy for all that a request does; what it commits is rolled back."""
     from sqlalchemy import Engine
-    from sqlalchemy.pool import StaticPool
 
     engine = getattr(engine, "sync_engine", engine)
     if not isinstance(engine, Engine):
@@ -58,37 +59,41 @@ def _of_engine(engine: Any, settings: Settings) -> Around:
             'rolled back; write a command, or "module:function", that puts the data back'
         )
 
-    @contextmanager
-    def around() -> Iterator[None]:
-        pool, commit, rollback = engine.pool, engine.dialect.do_commit, engine.dialect.do_rollback
-        committed = False
+    return lambda: _one_connection(engine)
 
-        def kept_so_far(connection: Any) -> None:
-            """In the place of a commit: a point to come back to."""
-            nonlocal committed
-            committed = True
-            connection.cursor().execute(f"SAVEPOINT {_POINT}")
 
-        def back(connection: Any) -> None:
-            """In the place of a rollback: what was committed in this request is there until its end."""
-            if committed:
-                connection.cursor().execute(f"ROLLBACK TO SAVEPOINT {_POINT}")
-            else:
-                rollback(connection)
+@contextmanager
+def _one_connection(engine: Engine) -> Iterator[None]:
+    """One connection for all that is done here; it is rolled back at the end."""
+    from sqlalchemy.pool import StaticPool
 
-        kept = engine.raw_connection()
-        inner: Any = kept.dbapi_connection
-        # All that ask the engine for a connection get this one, and nothing comes back to the database by a return.
-        engine.pool = StaticPool(lambda: inner, reset_on_return=None, dialect=engine.dialect)
-        engine.dialect.do_commit = kept_so_far  # type: ignore[method-assign,assignment]
-        engine.dialect.do_rollback = back  # type: ignore[method-assign,assignment]
-        try:
-            yield
-        finally:
-            engine.pool = pool
-            engine.dialect.do_commit = commit  # type: ignore[method-assign]
-            engine.dialect.do_rollback = rollback  # type: ignore[method-assign]
-            engine.dialect.do_rollback(kept)
-            kept.close()
+    pool, commit, rollback = engine.pool, engine.dialect.do_commit, engine.dialect.do_rollback
+    committed = False
 
-    return around
+    def kept_so_far(connection: Any) -> None:
+        """In the place of a commit: a point to come back to."""
+        nonlocal committed
+        committed = True
+        connection.cursor().execute(f"SAVEPOINT {_POINT}")
+
+    def back(connection: Any) -> None:
+        """In the place of a rollback: what was committed in this request is there until its end."""
+        if committed:
+            connection.cursor().execute(f"ROLLBACK TO SAVEPOINT {_POINT}")
+        else:
+            rollback(connection)
+
+    kept = engine.raw_connection()
+    inner: Any = kept.dbapi_connection
+    # All that ask the engine for a connection get this one, and nothing comes back to the database by a return.
+    engine.pool = StaticPool(lambda: inner, reset_on_return=None, dialect=engine.dialect)
+    engine.dialect.do_commit = kept_so_far  # type: ignore[method-assign,assignment]
+    engine.dialect.do_rollback = back  # type: ignore[method-assign,assignment]
+    try:
+        yield
+    finally:
+        engine.pool = pool
+        engine.dialect.do_commit = commit  # type: ignore[method-assign]
+        engine.dialect.do_rollback = rollback  # type: ignore[method-assign]
+        engine.dialect.do_rollback(kept)
+        kept.close()

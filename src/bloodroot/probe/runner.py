@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import asyncio
-from collections.abc import Callable
+from collections.abc import Callable, Iterable, Iterator
 from dataclasses import dataclass, field, replace
 from pathlib import Path
 from typing import TYPE_CHECKING
@@ -513,29 +513,22 @@ def _result(
     groups: dict[AskedEndpoint, list[Observation]] = {}
     for observation in observations:
         groups.setdefault(observation.case.asked, []).append(observation)
-    notes: list[str] = [*plan.notes]
-    if settings.probe.personas:
-        others = [name for name in settings.personas if name not in settings.probe.personas]
-        notes += [f"not asked as {', '.join(others)}, as probe.personas says"] if others else []
-    if settings.probe.exclude:
-        names = (asked.name for asked in endpoints_asked(policy, application.routes))
-        left = sum(matches(name, settings.probe.exclude) for name in names)
-        notes.append(f"left out, as probe.exclude says: {left} endpoints ({', '.join(settings.probe.exclude)})")
-    left_out: set[AskedEndpoint] = set()
-    for endpoint, group in groups.items():
-        followed = next((observation.seen.followed for observation in group if observation.seen.followed), "")
-        if is_not_served(group):
-            left_out.add(endpoint)
-        elif followed:
-            notes.append(f"{endpoint.name}: the router sends to {followed} first")
-    base = application.base if not application.here else settings.url or USUAL_BASE
-    kept = [observation for observation in observations if observation.case.asked not in left_out]
+    served = {asked: group for asked, group in groups.items() if not is_not_served(group)}
+    kept = [observation for observation in observations if observation.case.asked in served]
     accepted = accepted_at(plan, settings)
     dispatching = dispatchers(kept)
     unjudged = [*(skipped.asked.name for skipped in plan.untried), *unclear_at(kept), *dispatching]
-    notes += [*outside(application), *only_let_in(plan, facts, settings), *on_accepted(accepted, unjudged, settings)]
+    notes = [
+        *plan.notes,
+        *_left_out(settings, policy, application),
+        *_sent_first(served.values()),
+        *outside(application),
+        *only_let_in(plan, facts, settings),
+        *on_accepted(accepted, unjudged, settings),
+    ]
     twins = sum(observation.case.twin and observation.verdict is Verdict.AGREE for observation in kept)
-    kept = [each for each in kept if not (each.case.twin and each.verdict is Verdict.AGREE)]
+    kept = [seen for seen in kept if not (seen.case.twin and seen.verdict is Verdict.AGREE)]
+    base = application.base if not application.here else settings.url or USUAL_BASE
     return ProbeResult(
         tuple(_with_repeat(observation, settings, base) for observation in kept),
         plan.untried,
@@ -554,6 +547,26 @@ def _result(
             *marks_not_seen(plan, facts),
         ),
     )
+
+
+def _left_out(settings: Settings, policy: Policy, application: Application) -> Iterator[str]:
+    """What is not asked, as the settings say."""
+    if settings.probe.personas:
+        others = [name for name in settings.personas if name not in settings.probe.personas]
+        if others:
+            yield f"not asked as {', '.join(others)}, as probe.personas says"
+    if settings.probe.exclude:
+        names = (asked.name for asked in endpoints_asked(policy, application.routes))
+        left = sum(matches(name, settings.probe.exclude) for name in names)
+        yield f"left out, as probe.exclude says: {left} endpoints ({', '.join(settings.probe.exclude)})"
+
+
+def _sent_first(groups: Iterable[list[Observation]]) -> Iterator[str]:
+    """Where the router asks for another spelling before it serves."""
+    for group in groups:
+        followed = next((observation.seen.followed for observation in group if observation.seen.followed), "")
+        if followed:
+            yield f"{group[0].case.asked.name}: the router sends to {followed} first"
 
 
 def _with_repeat(observation: Observation, settings: Settings, base: str) -> Observation:

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import re
+from collections.abc import Sequence
 from typing import TYPE_CHECKING
 from xml.etree import ElementTree as Xml
 
@@ -38,28 +39,25 @@ def probe(result: ProbeResult) -> str:
             name=_fit(left.persona.name),
         )
         Xml.SubElement(case, "skipped", message=_fit(left.why))
-    if result.sign_in_faults:
-        signing = Xml.SubElement(root, "testsuite", name="sign-in")
-        for fault in result.sign_in_faults:
-            case = Xml.SubElement(signing, "testcase", classname="sign-in", name=_fit(fault))
-            Xml.SubElement(case, "failure", message=_fit(fault))
-    if result.doubts:
-        doubtful = Xml.SubElement(root, "testsuite", name="not judged")
-        for doubt in result.doubts:
-            case = Xml.SubElement(doubtful, "testcase", classname="not judged", name=_fit(doubt))
-            Xml.SubElement(case, "skipped", message=_fit(doubt))
     late = [stale.words for stale in result.stale if stale.late]
-    if late:
-        roles = Xml.SubElement(root, "testsuite", name="roles taken away")
-        for words in late:
-            case = Xml.SubElement(roles, "testcase", classname="roles taken away", name=_fit(words))
-            Xml.SubElement(case, "failure", message=_fit(words))
+    _beside(root, "sign-in", "failure", result.sign_in_faults)
+    _beside(root, "not judged", "skipped", result.doubts)
+    _beside(root, "roles taken away", "failure", late)
     for element in root:
         element.set("tests", str(len(element)))
         for kind, name in (("failures", "failure"), ("errors", "error"), ("skipped", "skipped")):
             element.set(kind, str(sum(case.find(name) is not None for case in element)))
     Xml.indent(root)
     return '<?xml version="1.0" encoding="UTF-8"?>\n' + Xml.tostring(root, "unicode") + "\n"
+
+
+def _beside(root: Xml.Element, name: str, kind: str, texts: Sequence[str]) -> None:
+    """A suite with a case for each text, which is of one kind: a failure, or skipped."""
+    if texts:
+        suite = Xml.SubElement(root, "testsuite", name=name)
+        for text in texts:
+            case = Xml.SubElement(suite, "testcase", classname=name, name=_fit(text))
+            Xml.SubElement(case, kind, message=_fit(text))
 
 
 def _case(suite: Xml.Element, observation: Observation) -> None:

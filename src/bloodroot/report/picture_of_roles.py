@@ -2,13 +2,15 @@
 
 from __future__ import annotations
 
-from typing import TYPE_CHECKING
+from typing import TYPE_CHECKING, Any
 
 from .picture import HEIGHT, INK, LINE, QUIET, WIDTH, new_figure
 from .sheet import plural
 
 if TYPE_CHECKING:
+    from matplotlib.axes import Axes
     from matplotlib.figure import Figure
+    from matplotlib.text import Text
 
     from ..core.roles_added import RoleAdds
     from .results import RolesResult
@@ -16,37 +18,24 @@ if TYPE_CHECKING:
 
 def roles_picture(result: RolesResult) -> Figure:
     """Roles from least at the bottom to most at the top, with lines to those that they include, and what each adds."""
+    from matplotlib.backends.backend_agg import FigureCanvasAgg
+
     roles = {role.name: role for role in result.roles}
     layers = _layers(roles)
     widest = max(map(len, layers.values()))
     figure = new_figure(max(WIDTH, 1.75 * widest), max(HEIGHT, 1.9 * len(layers)))
-    from matplotlib.backends.backend_agg import FigureCanvasAgg
-
     axes = figure.add_axes((0.01, 0.02, 0.98, 0.88))
     axes.set_xlim(0, 1)
     axes.set_ylim(-0.5, len(layers) - 0.5)
     axes.axis("off")
-    places = {}
-    for level, names in layers.items():
-        for number, name in enumerate(names):
-            places[name] = ((number + 0.5) / len(names), level)
     share = figure.get_figwidth() / widest
-    boxes = {}
-    for name, (x, y) in places.items():
-        text = _role_text(roles[name], share, figure.get_figheight() / len(layers))
-        box = {"boxstyle": "round,pad=0.6", "facecolor": "#f2f0e7", "edgecolor": LINE}
-        boxes[name] = axes.text(
-            x,
-            y,
-            text,
-            ha="center",
-            va="center",
-            multialignment="left",
-            fontsize=8,
-            color=INK,
-            linespacing=1.35,
-            bbox=box,
-        )
+    height = figure.get_figheight() / len(layers)
+    places = {
+        name: ((number + 0.5) / len(names), level)
+        for level, names in layers.items()
+        for number, name in enumerate(names)
+    }
+    boxes = {name: _box(axes, place, _role_text(roles[name], share, height)) for name, place in places.items()}
     # Boxes have a size once they are drawn, and lines end at their edges.
     FigureCanvasAgg(figure).draw()  # type: ignore[no-untyped-call]
     for name, role_adds in roles.items():
@@ -59,6 +48,13 @@ def roles_picture(result: RolesResult) -> Figure:
     words = "who includes whom, and at which endpoints each role is let in where those that it includes are not"
     figure.text(0.015, 0.93, words, fontsize=9, color=QUIET, family="serif", va="center")
     return figure
+
+
+def _box(axes: Axes, place: tuple[float, float], text: str) -> Text:
+    """A role, drawn."""
+    box = {"boxstyle": "round,pad=0.6", "facecolor": "#f2f0e7", "edgecolor": LINE}
+    style: dict[str, Any] = {"fontsize": 8, "color": INK, "linespacing": 1.35, "bbox": box}
+    return axes.text(*place, text, ha="center", va="center", multialignment="left", **style)
 
 
 def _layers(roles: dict[str, RoleAdds]) -> dict[int, list[str]]:

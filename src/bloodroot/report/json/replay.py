@@ -9,8 +9,10 @@ from .pieces import line_of
 from .written import written
 
 if TYPE_CHECKING:
-    from ...replay.counted import RecordedCaller
+    from ...replay.counted import Difference, RecordedCaller, Times
     from ...replay.replaying import ReplayResult
+    from ...replay.tightened import Tighter
+    from ...replay.unused_access import Unused
 
 
 def _caller(who: RecordedCaller) -> dict[str, Any]:
@@ -24,7 +26,7 @@ def _caller(who: RecordedCaller) -> dict[str, Any]:
 
 def replay(result: ReplayResult) -> Iterator[str]:
     """What would be otherwise, what depends, and what was never used."""
-    counted, unused, tighter = result.counted, result.unused, result.tighter
+    counted = result.counted
     return written(
         "replay",
         logs=list(result.logs),
@@ -34,41 +36,46 @@ def replay(result: ReplayResult) -> Iterator[str]:
         unknown=counted.unknown,
         first=counted.first or None,
         last=counted.last or None,
-        differences=(
-            {
-                "method": difference.asked.method,
-                "template": difference.asked.path,
-                "who": _caller(difference.who),
-                "now": difference.now.value,
-                "why": difference.why or None,
-                "count": times.count,
-                "callers": len(times.callers),
-                "first": times.first or None,
-                "last": times.last or None,
-                "example": times.example,
-                "at": difference.asked.at or None,
-            }
-            for difference, times in result.differences
-        ),
-        unused=None
-        if unused is None
-        else {
-            "lines": [
-                {"methods": list(each.methods), "whole": each.whole, "line": line_of(each.line)}
-                for each in unused.lines
-            ],
-            "permissions": list(unused.permissions),
-            "grants": [
-                {"permission": each.permission, "to": each.to, "at": each.entry.place.at} for each in unused.grants
-            ],
-            "roles": list(unused.roles),
-        },
-        tighter=None
-        if tighter is None
-        else {
-            "diff": tighter.diff,
-            "lines": tighter.lines,
-            "grants": tighter.grants,
-            "narrowed": tighter.narrowed,
-        },
+        differences=(_difference(difference, times) for difference, times in result.differences),
+        unused=_unused(result.unused) if result.unused is not None else None,
+        tighter=_tighter(result.tighter) if result.tighter is not None else None,
     )
+
+
+def _difference(difference: Difference, times: Times) -> dict[str, Any]:
+    return {
+        "method": difference.asked.method,
+        "template": difference.asked.path,
+        "who": _caller(difference.who),
+        "now": difference.now.value,
+        "why": difference.why or None,
+        "count": times.count,
+        "callers": len(times.callers),
+        "first": times.first or None,
+        "last": times.last or None,
+        "example": times.example,
+        "at": difference.asked.at or None,
+    }
+
+
+def _unused(unused: Unused) -> dict[str, Any]:
+    return {
+        "lines": [
+            {"methods": list(found.methods), "whole": found.whole, "line": line_of(found.line)}
+            for found in unused.lines
+        ],
+        "permissions": list(unused.permissions),
+        "grants": [
+            {"permission": grant.permission, "to": grant.to, "at": grant.entry.place.at} for grant in unused.grants
+        ],
+        "roles": list(unused.roles),
+    }
+
+
+def _tighter(tighter: Tighter) -> dict[str, Any]:
+    return {
+        "diff": tighter.diff,
+        "lines": tighter.lines,
+        "grants": tighter.grants,
+        "narrowed": tighter.narrowed,
+    }

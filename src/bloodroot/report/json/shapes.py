@@ -15,7 +15,7 @@ from ...identity.seed_result import SeedResult
 from ...probe.asking import AskResult
 from ...probe.result import PlanResult, ProbeResult
 from ...probe.verdicts import Verdict
-from ...review.expected import ExpectedResult
+from ...review.expected import ExpectedResult, Mismatch, Redefined
 from ...review.reviewed_table import ExpectedDefinition, ExpectedRow
 from ...review.tried import TriedResult
 from ...survey.coverage import SurveyResult
@@ -272,47 +272,47 @@ def survey(result: SurveyResult) -> Iterator[str]:
 
 def expected(result: ExpectedResult) -> Iterator[str]:
     """What of reviewed tables is not as expected, and what no table has."""
-    mismatches = [
-        {
-            "method": mismatch.row.method,
-            "template": mismatch.row.path,
-            "column": mismatch.column,
-            "expected": mismatch.expected,
-            "actual": mismatch.actual,
-            "table": _place_in(mismatch.row),
-            "line": line_of(mismatch.line) if mismatch.line is not None else None,
-        }
-        for mismatch in result.mismatches
-    ]
-    unsaid = [
-        {
-            "methods": list(row.methods),
-            "template": row.path,
-            "line": line_of(row.line) if row.line is not None else None,
-        }
-        for row in result.unsaid
-    ]
-    redefined = [
-        {
-            "definition": each.name,
-            "expected": each.expected.text if each.expected is not None else None,
-            "actual": each.actual.text if each.actual is not None else None,
-            "table": _place_in(each.expected) if each.expected is not None else None,
-            "place": place_of(each.actual.place) if each.actual is not None else None,
-        }
-        for each in result.redefined
-    ]
     return written(
         "expected",
         files=list(result.files),
         agreed=result.agreed,
-        mismatches=mismatches,
-        redefined=redefined,
-        unsaid=unsaid,
+        mismatches=[_mismatch(mismatch) for mismatch in result.mismatches],
+        redefined=[_redefined(redefined) for redefined in result.redefined],
+        unsaid=[
+            {
+                "methods": list(row.methods),
+                "template": row.path,
+                "line": line_of(row.line) if row.line is not None else None,
+            }
+            for row in result.unsaid
+        ],
         callers=list(result.callers),
         empty=result.silent,
-        doubts=[{"text": each.words, "found": each.found} for each in result.doubts],
+        doubts=[{"text": doubt.words, "found": doubt.found} for doubt in result.doubts],
     )
+
+
+def _mismatch(mismatch: Mismatch) -> dict[str, object]:
+    return {
+        "method": mismatch.row.method,
+        "template": mismatch.row.path,
+        "column": mismatch.column,
+        "expected": mismatch.expected,
+        "actual": mismatch.actual,
+        "table": _place_in(mismatch.row),
+        "line": line_of(mismatch.line) if mismatch.line is not None else None,
+    }
+
+
+def _redefined(redefined: Redefined) -> dict[str, object]:
+    expected, actual = redefined.expected, redefined.actual
+    return {
+        "definition": redefined.name,
+        "expected": expected.text if expected is not None else None,
+        "actual": actual.text if actual is not None else None,
+        "table": _place_in(expected) if expected is not None else None,
+        "place": place_of(actual.place) if actual is not None else None,
+    }
 
 
 def _place_in(row: ExpectedRow | ExpectedDefinition) -> dict[str, object]:

@@ -19,7 +19,7 @@ from ..compared import (
 from ..sheet import ARROW, Cell, Line, Meaning, Section, Sheet, endpoint, line, place, quiet, strong
 
 if TYPE_CHECKING:
-    from ...comparison.changes import PolicyComparison
+    from ...comparison.changes import Declared, PolicyComparison
     from ..compared import Alike
 
 _MEANINGS = {
@@ -50,17 +50,7 @@ def compare(result: PolicyComparison) -> Sheet:
             rows = ((f"{name}  {', '.join(alike.roles)}".rstrip(), alike) for name, alike in named_alike(named))
             sections.append(Section((strong(title),), tuple(_changes(rows))))
     if result.declared:
-        lines = (
-            line(
-                Cell(
-                    f"{'+' if declared.opens else ' '} {declared_in_words(declared)}",
-                    Meaning.WARN if declared.opens else Meaning.PLAIN,
-                ),
-                indent=4,
-            )
-            for declared in result.declared
-        )
-        sections.append(Section((strong("Declared otherwise"),), tuple(lines)))
+        sections.append(Section((strong("Declared otherwise"),), tuple(map(_declared, result.declared))))
     if result.left_open:
         texts = (Cell(f"Not compared: {endpoint}.", Meaning.WARN, bold=True) for endpoint in result.left_open)
         sections.append(Section(lines=tuple(map(line, texts))))
@@ -75,6 +65,11 @@ def compare(result: PolicyComparison) -> Sheet:
             for cell in result.cells
         ),
     )
+
+
+def _declared(declared: Declared) -> Line:
+    text = f"{'+' if declared.opens else ' '} {declared_in_words(declared)}"
+    return line(Cell(text, Meaning.WARN if declared.opens else Meaning.PLAIN), indent=4)
 
 
 def _lines(result: PolicyComparison) -> Iterator[tuple[Cell | str, ...]]:

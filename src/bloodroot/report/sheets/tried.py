@@ -7,6 +7,8 @@ from typing import TYPE_CHECKING
 from ..sheet import Cell, Grid, Line, Meaning, Section, Sheet, line, plural, quiet, strong
 
 if TYPE_CHECKING:
+    from collections.abc import Iterator
+
     from ...core.matrix import Row
     from ...review.tried import Lacking, Reported, TriedResult
 
@@ -19,30 +21,8 @@ def tried(result: TriedResult) -> Sheet:
     names = [column.name for column in result.matrix.columns]
     of = plural(result.decisions, "decision")
     headline = f"{result.cells - len(lacking)} of {result.cells} cells tried, by {of} in {', '.join(result.files)}"
-    grid = Grid(result.matrix, frozenset((each.row, each.column) for each in lacking))
-    sections = [Section(grid=grid)]
-    if lacking:
-        groups = _by_endpoint(result, names)
-        more = [f"and at {plural(len(groups) - _MOST, 'endpoint')} more; --format csv has every cell"]
-        shown = (*groups[:_MOST], *(more if len(groups) > _MOST else ()))
-        sections += [
-            Section(lines=(line("! not tried, or on one side only"),), tight=True),
-            Section((strong("Not tried"),), tuple(line(text, indent=2) for text in shown)),
-        ]
-    if result.reported:
-        times = plural(sum(each.count for each in result.reported), "request")
-        title = f"{times} would have been refused, where the policy is only reported"
-        left = len(result.reported) - _MOST
-        rest = [line(f"and {plural(left, 'kind')} more; --format json has all", indent=2)] if left > 0 else []
-        sections.append(Section((Cell(title, Meaning.WARN),), (*map(_reported, result.reported[:_MOST]), *rest)))
-    if result.unread:
-        text = f"{plural(result.unread, 'line')} of the logs could not be read, and may have had more"
-        sections.append(Section(lines=(line(Cell(text, Meaning.WARN)),)))
-    if result.others:
-        text = (
-            f"{plural(result.others, 'decision')} of callers who are in no column, or at endpoints in no row, left out"
-        )
-        sections.append(Section(lines=(line(quiet(text)),)))
+    grid = Grid(result.matrix, frozenset((cell.row, cell.column) for cell in lacking))
+    sections = [Section(grid=grid), *(_not_tried(result, names) if lacking else ()), *_beside(result)]
     closing = (
         "Next: bloodroot probe asks them all; bloodroot.testing makes a test of each endpoint and persona."
         if lacking
@@ -54,10 +34,36 @@ def tried(result: TriedResult) -> Sheet:
         (closing,),
         ("method", "path", "caller", "declared", "not tried"),
         (
-            (each.row.method, each.row.path, names[each.column], each.cell.words(), each.side.strip(", "))
-            for each in lacking
+            (cell.row.method, cell.row.path, names[cell.column], cell.cell.words(), cell.side.strip(", "))
+            for cell in lacking
         ),
     )
+
+
+def _not_tried(result: TriedResult, names: list[str]) -> Iterator[Section]:
+    """The cells that were not tried, in words."""
+    groups = _by_endpoint(result, names)
+    more = [f"and at {plural(len(groups) - _MOST, 'endpoint')} more; --format csv has every cell"]
+    shown = (*groups[:_MOST], *(more if len(groups) > _MOST else ()))
+    yield Section(lines=(line("! not tried, or on one side only"),), tight=True)
+    yield Section((strong("Not tried"),), tuple(line(text, indent=2) for text in shown))
+
+
+def _beside(result: TriedResult) -> Iterator[Section]:
+    """What logs say beside the cells: refusals that were only written down, and what could not be counted."""
+    if result.reported:
+        times = plural(sum(kind.count for kind in result.reported), "request")
+        title = f"{times} would have been refused, where the policy is only reported"
+        left = len(result.reported) - _MOST
+        rest = [line(f"and {plural(left, 'kind')} more; --format json has all", indent=2)] if left > 0 else []
+        yield Section((Cell(title, Meaning.WARN),), (*map(_reported, result.reported[:_MOST]), *rest))
+    if result.unread:
+        text = f"{plural(result.unread, 'line')} of the logs could not be read, and may have had more"
+        yield Section(lines=(line(Cell(text, Meaning.WARN)),))
+    if result.others:
+        others = plural(result.others, "decision")
+        text = f"{others} of callers who are in no column, or at endpoints in no row, left out"
+        yield Section(lines=(line(quiet(text)),))
 
 
 def _reported(each: Reported) -> Line:
