@@ -8,7 +8,7 @@ from typing import TYPE_CHECKING, NamedTuple, Protocol
 
 from .core.compiler import collector_paused, compile_documents, merged
 from .language.parser import parse_with_problems
-from .language.problems import Place, PolicyError, Problem, Source
+from .language.problems import Place, PolicyError, Problem, SourceText
 
 if TYPE_CHECKING:
     from .core.policy import Policy
@@ -235,4 +235,4 @@ def decoded(name: str, data: bytes) -> str:
 
 def unreadable(name: str, message: str, line: int = 1, column: int = 1) -> PolicyError:
     """A file that cannot be read, and why."""
-    return PolicyError([Problem(message, Place(Source(name, ()), line, column, 1))])
+    return PolicyError([Problem(message, Place(SourceText(name, ()), line, column, 1))])

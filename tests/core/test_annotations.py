@@ -13,7 +13,7 @@ import bloodroot
 from bloodroot.core.annotations import with_guards
 from bloodroot.core.binding import Route
 from bloodroot.core.matrix import matrix_of_callers, matrix_of_roles
-from bloodroot.language.problems import Place, Source
+from bloodroot.language.problems import Place, SourceText
 from tests.core.random_policies import PATHS, RULES, policies, requirements, written
 from tests.examples import examples
 
@@ -34,7 +34,7 @@ class DeclaredGuard:
 
 
 def guard(text: str, policy: Any = None) -> Any:
-    return DeclaredGuard(text=text, place=Place(Source("app.py", (text,)), 1, 1, len(text)), policy=policy)
+    return DeclaredGuard(text=text, place=Place(SourceText("app.py", (text,)), 1, 1, len(text)), policy=policy)
 
 
 class Annotated(unittest.TestCase):

@@ -11,7 +11,7 @@ from pathlib import Path
 from pygments.lexers import get_lexer_by_name, get_lexer_for_filename
 from pygments.token import Comment, Error, Keyword, Name, Number, String
 
-from bloodroot.language.problems import Source
+from bloodroot.language.problems import SourceText
 from bloodroot.language.tokenizer import comment_in, read_entries, tokens_of
 from tests.editing.policies import policies_of_the_repository
 
@@ -22,7 +22,7 @@ GRAMMAR = EDITORS / "vscode" / "syntaxes" / "bloodroot.tmLanguage.json"
 
 def by_tokenizer(text: str) -> list[tuple[int, int, str]]:
     """The tokens of a policy: line, column and text."""
-    source = Source("", tuple(text.split("\n")))
+    source = SourceText("", tuple(text.split("\n")))
     found = []
     for entry in read_entries(source, []):
         tokens, problem = tokens_of(source, entry)

@@ -12,7 +12,7 @@ import bloodroot
 from bloodroot import Caller, FieldsRefused
 from bloodroot.core.binding import Route
 from bloodroot.enforce import Audit
-from bloodroot.enforce.enforcement import Enforcement, Options
+from bloodroot.enforce.enforcement import Enforcement, EnforcementOptions
 from bloodroot.enforce.pipeline import Exchange, run
 from bloodroot.request import WsgiRequest
 
@@ -48,7 +48,7 @@ def exchange(
     method: str, path: str, query: str = "", identify: Any = None, policy: bloodroot.Policy = POLICY, **how: Any
 ) -> Exchange:
     environ = {"REQUEST_METHOD": method, "PATH_INFO": path, "QUERY_STRING": query}
-    return Exchange(Enforcement(policy, Options(identify or Asked(), **how)), WsgiRequest(environ), call)
+    return Exchange(Enforcement(policy, EnforcementOptions(identify or Asked(), **how)), WsgiRequest(environ), call)
 
 
 def call(function: Callable[..., Any], arguments: tuple[Any, ...], blocks: bool) -> Any:

@@ -14,7 +14,7 @@ from bloodroot.probe.facts import AnsweredBy, AnswerSettings, Exchanged, Respons
 from bloodroot.probe.judging import is_not_served, judge
 from bloodroot.probe.plan import Case, Plan
 from bloodroot.probe.verdicts import Verdict
-from bloodroot.probe.watching import Watched, request
+from bloodroot.probe.watching import WatchedRequest, request
 from bloodroot.probe.watching import watched as watch
 from bloodroot.settings import KnownAnswer, Persona
 
@@ -55,8 +55,8 @@ class Application:
         self.looks = chance.random() < 0.5
         self.acts_first = chance.random() < 0.1
 
-    def answer(self, asked: Case, let_in: bool) -> tuple[httpx.Response, Watched, bool | None]:
-        watched = Watched()
+    def answer(self, asked: Case, let_in: bool) -> tuple[httpx.Response, WatchedRequest, bool | None]:
+        watched = WatchedRequest()
         if self.forged and not asked.safe:
             return httpx.Response(403, text="no"), watched, False if self.looks else None
         if self.here:
@@ -154,7 +154,7 @@ class Judging(unittest.TestCase):
         ):  # fmt: skip
             with self.subTest(f"{status} {location} {text}"):
                 response = httpx.Response(status, headers={"location": location} if location else {}, text=text)
-                self.assertEqual(facts_of(mine, Exchanged(response, Watched()), ways).came, came)
+                self.assertEqual(facts_of(mine, Exchanged(response, WatchedRequest()), ways).came, came)
 
     def test_a_method_that_was_guessed_is_left_out_on_evidence_alone(self) -> None:
         asked = AskedEndpoint("PUT", parse_template("/plots/{plot_id}"), object(), guessed=True)  # type: ignore[arg-type]
@@ -175,7 +175,7 @@ class Judging(unittest.TestCase):
             self.assertIs(is_not_served(judge(Plan(tuple(seen), (), {}), seen)), left_out, seen)
 
     def test_a_missing_record_is_no_refusal_by_policy(self) -> None:
-        log, watched = logging.getLogger("bloodroot.audit"), Watched()
+        log, watched = logging.getLogger("bloodroot.audit"), WatchedRequest()
         token = request.set(watched)
         try:
             with watch(None):
@@ -188,7 +188,7 @@ class Judging(unittest.TestCase):
     def test_nothing_of_a_response_reaches_a_terminal_as_a_command(self) -> None:
         asked = AskedEndpoint("POST", parse_template("/plots/{plot_id}"), object())  # type: ignore[arg-type]
         mine = case(asked, PEOPLE[1], Outcome.DENY, ANSWERS["403"])
-        watched = Watched()
+        watched = WatchedRequest()
         watched.failed(ValueError("\x1b[2J"))
         response = httpx.Response(303, headers=[(b"location", b"/a\x1b[31m")])
         seen = facts_of(mine, Exchanged(response, watched), AnswerSettings())

@@ -13,7 +13,7 @@ from ..core.lines import Line
 from ..core.policy import Policy
 from ..core.requirements import asks_for_guard, references_in
 from ..language import tree
-from ..language.problems import Source, suggestion
+from ..language.problems import SourceText, suggestion
 from . import (
     declared,
     hiding,
@@ -132,7 +132,7 @@ class _Accepted(NamedTuple):
 
 def _accepting(subject: Subject, findings: list[Finding]) -> _Accepted:
     """Findings without those that their entries or the settings accept."""
-    starts: dict[Source, list[tuple[int, tree.Entry]]] = {}
+    starts: dict[SourceText, list[tuple[int, tree.Entry]]] = {}
     for entry in all_entries(subject.document):
         starts.setdefault(entry.place.source, []).append((entry.place.line, entry))
     for entries in starts.values():

@@ -17,7 +17,7 @@ from ..enforce.start_checks import (
     several_routes,
     without_endpoint,
 )
-from ..language.problems import Place, Source, suggestion
+from ..language.problems import Place, SourceText, suggestion
 from .subject import Subject, place_of_endpoint
 from .unused import nearly_the_same
 
@@ -44,7 +44,7 @@ def find(subject: Subject) -> Iterator[Finding]:
     """Findings of this family."""
     if subject.report_only and subject.survey is not None:
         where = " and ".join(subject.report_only)
-        place = Place(Source(subject.survey.sources[0], ()), 1, 1, 1)
+        place = Place(SourceText(subject.survey.sources[0], ()), 1, 1, 1)
         yield REPORT_ONLY.at(place, f"At {where} the application refuses nothing, as report_only says.")
     if subject.survey is not None:
         yield from _endpoints_without_line(subject)

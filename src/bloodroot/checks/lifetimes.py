@@ -8,7 +8,7 @@ from pathlib import Path
 from ..core.finding import Finding, FindingKind, Needs, Severity
 from ..core.formulas import FALSE, walk
 from ..core.requirements import Holding, permissions_in
-from ..language.problems import Place, Source
+from ..language.problems import Place, SourceText
 from ..settings import Settings
 from .subject import Subject
 
@@ -98,4 +98,4 @@ def place_of(settings: Settings, table: str, key: str) -> Place:
     start = (*checked.root, table) if checked is not None else (table,)
     lines = {path: line for path, line in places.items() if path[: len(start)] == start}
     exact = [line for path, line in lines.items() if path[-1] == key]
-    return Place(Source(shown_name(settings.file), ()), min(exact or lines.values(), default=1), 1, 1)
+    return Place(SourceText(shown_name(settings.file), ()), min(exact or lines.values(), default=1), 1, 1)

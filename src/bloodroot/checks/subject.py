@@ -13,7 +13,7 @@ from ..core.reasoning import Reasoner
 from ..enforce.loaders import LoaderKey
 from ..language import tree
 from ..language.parser import parse_guard
-from ..language.problems import Place, PolicyError, Problem, Source
+from ..language.problems import Place, PolicyError, Problem, SourceText
 from ..settings import Settings
 from ..survey.coverage import SurveyResult
 from ..survey.endpoints import Endpoint
@@ -166,5 +166,5 @@ def place_of_endpoint(endpoint: Endpoint) -> Place:
     """Where an endpoint was found: file and line of its handler, or the source that describes it."""
     file, colon, line = endpoint.place.rpartition(":")
     if colon and line.isdecimal() and file:
-        return Place(Source(file, ()), int(line), 1, 1)
-    return Place(Source(endpoint.source, ()), 1, 1, 1)
+        return Place(SourceText(file, ()), int(line), 1, 1)
+    return Place(SourceText(endpoint.source, ()), 1, 1, 1)

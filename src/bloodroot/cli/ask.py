@@ -9,7 +9,7 @@ from typing import TYPE_CHECKING, Annotated
 import typer
 
 from . import completing
-from .options import Files, HostOption, with_options
+from .options import HostOption, ProjectFiles, with_options
 from .output import JudgedDelivery, UsageError, without_application_output
 
 if TYPE_CHECKING:
@@ -40,7 +40,7 @@ class Content:
 
 
 @dataclass(frozen=True)
-class Asked:
+class AskTarget:
     """What is asked, and as whom.
 
     Attributes:
@@ -66,14 +66,14 @@ class Asked:
 
 @with_options("AskResult")
 def ask(
-    asked: Asked,
+    asked: AskTarget,
     content: Content,
     *,
     curl: Annotated[
         bool, typer.Option("--curl", help="Print the command lines that send the request; nothing is sent.")
     ] = False,
     hosts: HostOption = None,
-    files: Files,
+    files: ProjectFiles,
     shown: JudgedDelivery,
 ) -> None:
     """Send one request to the application as a persona, and show the answer beside what is declared."""

@@ -8,7 +8,7 @@ from typing import Annotated
 import typer
 
 from . import completing
-from .options import Files, SourcesArgument, with_options
+from .options import ProjectFiles, SourcesArgument, with_options
 from .output import Delivery, UsageError
 
 
@@ -37,7 +37,7 @@ def check(
         FailOn, typer.Option("--fail-on", help="Exit with status 1 if a finding is at least this bad.")
     ] = FailOn.WARNING,
     *,
-    files: Files,
+    files: ProjectFiles,
     shown: Delivery,
 ) -> None:
     """Find mistakes and risks: dead lines, siblings that disagree, changes that are too open, and many more."""

@@ -8,7 +8,7 @@ from typing import Annotated
 import typer
 
 from . import completing
-from .options import Files, with_options
+from .options import ProjectFiles, with_options
 from .output import Delivery
 
 
@@ -46,7 +46,7 @@ def compare(
         ),
     ] = None,
     *,
-    files: Files,
+    files: ProjectFiles,
     shown: Delivery,
 ) -> None:
     """Show whose access changes between two policies, with a request that shows each change."""

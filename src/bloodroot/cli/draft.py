@@ -7,7 +7,7 @@ from typing import TYPE_CHECKING, Annotated
 
 import typer
 
-from .options import Files, SettingsOption, SourcesArgument
+from .options import ProjectFiles, SettingsOption, SourcesArgument
 from .output import UsageError
 
 if TYPE_CHECKING:
@@ -57,7 +57,7 @@ def _update(policy: Path, project: Settings | None, settings: Path | None, surve
 
     if not policy.exists():
         raise UsageError(f"there is no {policy} to update; leave --update out")
-    rules = inputs.policy_if_any(Files(policy, settings), project, surveyed.names)
+    rules = inputs.policy_if_any(ProjectFiles(policy, settings), project, surveyed.names)
     updated = update(read_text(policy), survey(gather(*surveyed), rules))
     if updated.added:
         write_text(policy, updated.text)

@@ -7,7 +7,7 @@ from typing import TYPE_CHECKING, Annotated
 
 import typer
 
-from .options import Files, PersonasOption, with_options
+from .options import PersonasOption, ProjectFiles, with_options
 from .output import JudgedDelivery
 
 if TYPE_CHECKING:
@@ -33,7 +33,7 @@ def expect(
         ),
     ] = None,
     *,
-    files: Files,
+    files: ProjectFiles,
     shown: JudgedDelivery,
 ) -> None:
     """Compare the matrix, or what the application answered, with reviewed tables."""

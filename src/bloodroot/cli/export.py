@@ -7,7 +7,7 @@ from typing import Annotated
 
 import typer
 
-from .options import Files, with_options
+from .options import ProjectFiles, with_options
 
 app = typer.Typer(no_args_is_help=True, add_completion=False, help="Write what a policy says, for other programs.")
 
@@ -21,7 +21,7 @@ OutOption = Annotated[
 def openapi(
     document: Annotated[Path, typer.Argument(metavar="DOCUMENT", help="An OpenAPI document, JSON or YAML.")],
     *,
-    files: Files,
+    files: ProjectFiles,
     out: OutOption = None,
 ) -> None:
     """Fill security, requirements and the answers to refused callers into an OpenAPI document."""
@@ -45,7 +45,7 @@ def openapi(
 
 @app.command("names")
 @with_options()
-def names(files: Files, out: OutOption = None) -> None:
+def names(files: ProjectFiles, out: OutOption = None) -> None:
     """Write the names of roles, permissions and endpoints as a typed Python module."""
     from ..exporting.python_names import python_names
     from . import inputs, output
@@ -55,7 +55,7 @@ def names(files: Files, out: OutOption = None) -> None:
 
 @app.command("json")
 @with_options()
-def json_tree(files: Files, out: OutOption = None) -> None:
+def json_tree(files: ProjectFiles, out: OutOption = None) -> None:
     """Write the tree of a policy, with all that it includes, as JSON."""
     import json
 

@@ -85,10 +85,10 @@ def _compared(file: Path, text: _Text) -> FormattedFile:
 
 
 def _standard_input() -> str:
-    from ..language.problems import Place, PolicyError, Problem, Source
+    from ..language.problems import Place, PolicyError, Problem, SourceText
 
     try:
         return sys.stdin.buffer.read().decode("utf-8-sig").replace("\r\n", "\n")
     except UnicodeDecodeError as error:
-        place = Place(Source("<stdin>", ()), 1, 1, 1)
+        place = Place(SourceText("<stdin>", ()), 1, 1, 1)
         raise PolicyError([Problem("this is not UTF-8 text; save the file as UTF-8", place)]) from error

@@ -18,13 +18,13 @@ if TYPE_CHECKING:
     from ..language.tree import Document
     from ..review.tried import Columns
     from ..settings import Settings
-    from .options import Files
+    from .options import ProjectFiles
 
 
 NO_SETTINGS = "there is no bloodroot.toml here or further up; write it, or name one with --settings FILE"
 
 
-class Project(NamedTuple):
+class LoadedProject(NamedTuple):
     """What a command works with.
 
     Attributes:
@@ -70,7 +70,7 @@ def settings_of(file: Path | None) -> Settings | None:
     return read_settings(file) if file is not None else None
 
 
-def bound_project(files: Files, *, personas: bool = True) -> Project:
+def bound_project(files: ProjectFiles, *, personas: bool = True) -> LoadedProject:
     """The policy and the settings that a command works with; the policy with what the application's routes say.
 
     Args:
@@ -107,7 +107,7 @@ def check_bound(rules: Policy) -> None:
         )
 
 
-def policy_if_any(files: Files, settings: Settings | None, sources: list[str]) -> Policy | None:
+def policy_if_any(files: ProjectFiles, settings: Settings | None, sources: list[str]) -> Policy | None:
     """The policy, bound where it has to be; None where a project that only begins has none.
 
     Args:
@@ -148,7 +148,7 @@ class ToCheck(NamedTuple):
     folder: Path
 
 
-def project_to_check(files: Files, sources: list[str]) -> ToCheck:
+def project_to_check(files: ProjectFiles, sources: list[str]) -> ToCheck:
     """What is checked: the policy, its tree, the settings, the sources of endpoints, and the folder these are in.
 
     Raises:
@@ -193,7 +193,7 @@ def sources_of(named: list[str], settings: Settings | None) -> Sources:
     return Sources(own, settings.folder)
 
 
-def project_as_written(files: Files, *, personas: bool = True) -> Project:
+def project_as_written(files: ProjectFiles, *, personas: bool = True) -> LoadedProject:
     """The policy and the settings of a command that needs to know neither routes nor the application.
 
     Args:
@@ -211,7 +211,7 @@ def project_as_written(files: Files, *, personas: bool = True) -> Project:
     rules, document = read_policy(policy_file(files, settings), settings.root if settings is not None else None)
     if settings is not None and personas:
         check_names(settings, rules)
-    return Project(rules, document, settings)
+    return LoadedProject(rules, document, settings)
 
 
 def usual_policy(settings: Settings | None) -> Path:
@@ -219,7 +219,7 @@ def usual_policy(settings: Settings | None) -> Path:
     return shown(settings.policy) if settings is not None else Path("access.bloodroot")
 
 
-def policy_file(files: Files, settings: Settings | None) -> Path:
+def policy_file(files: ProjectFiles, settings: Settings | None) -> Path:
     """The policy file that is worked with.
 
     Args:
@@ -267,7 +267,7 @@ def read_policy(file: Path, root: Path | None = None) -> tuple[Policy, Document]
     return load_from(revision_of_name, place_in(revision_of_name, path, Path.cwd()))
 
 
-def two_policies(old: str, new: str | None, files: Files) -> tuple[Side, Side]:
+def two_policies(old: str, new: str | None, files: ProjectFiles) -> tuple[Side, Side]:
     """The two policies that are compared.
 
     Args:

@@ -10,7 +10,7 @@ import typer
 
 from ..report.registry import Format
 from . import completing
-from .options import Files, PersonasOption, with_options
+from .options import PersonasOption, ProjectFiles, with_options
 from .output import Delivery, UsageError
 
 if TYPE_CHECKING:
@@ -20,7 +20,7 @@ if TYPE_CHECKING:
 
 
 @dataclass(frozen=True)
-class Part:
+class MatrixPart:
     """The part of a matrix that is shown.
 
     Attributes:
@@ -56,8 +56,8 @@ class Part:
 
 @with_options("MatrixResult")
 def matrix(
-    files: Files,
-    part: Part,
+    files: ProjectFiles,
+    part: MatrixPart,
     *,
     fold: Annotated[bool, typer.Option("--fold", help="Show endpoints that treat callers alike as one row.")] = False,
     guards: Annotated[bool, typer.Option("--guards", help="Show what guards in handlers require.")] = False,
@@ -111,7 +111,7 @@ class _Selected(NamedTuple):
         }
 
 
-def _selected(policy: Policy, matrix: Matrix, part: Part) -> _Selected:
+def _selected(policy: Policy, matrix: Matrix, part: MatrixPart) -> _Selected:
     """The part of a matrix that is shown.
 
     Raises:

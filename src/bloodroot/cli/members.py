@@ -7,7 +7,7 @@ from typing import Annotated
 
 import typer
 
-from .options import Files, with_options
+from .options import ProjectFiles, with_options
 from .output import Delivery, UsageError
 
 
@@ -21,7 +21,7 @@ def members(
         typer.Option("--log", metavar="FILE", help="An audit log, which says what of it was used; repeatable."),
     ] = None,
     *,
-    files: Files,
+    files: ProjectFiles,
     shown: Delivery,
 ) -> None:
     """Show what every member of the directory holds, since when, and what of it was used; or what one may do."""

@@ -35,7 +35,7 @@ PersonasOption = Annotated[bool, typer.Option("--personas", help="A column for e
 
 
 @dataclass(frozen=True)
-class Files:
+class ProjectFiles:
     """The files that a command works with.
 
     Attributes:

@@ -11,7 +11,7 @@ from typing import TYPE_CHECKING, Annotated
 import typer
 
 from . import completing
-from .options import Files, HostOption, with_options
+from .options import HostOption, ProjectFiles, with_options
 from .output import JudgedDelivery, UsageError, without_application_output
 
 if TYPE_CHECKING:
@@ -21,11 +21,11 @@ if TYPE_CHECKING:
     from ..probe.result import ProbeResult
     from ..probe.runner import Options, Share
     from ..settings import Settings
-    from .inputs import Project
+    from .inputs import LoadedProject
 
 
 @dataclass(frozen=True)
-class Requests:
+class ProbeRequests:
     """What is asked.
 
     Attributes:
@@ -71,7 +71,7 @@ class Requests:
 
 
 @dataclass(frozen=True)
-class Parts:
+class ProbeParts:
     """How the requests are divided, and where they are written down.
 
     Attributes:
@@ -143,8 +143,8 @@ class Parts:
 
 @with_options("ProbeResult", "PlanResult")
 def probe(
-    requests: Requests,
-    parts: Parts,
+    requests: ProbeRequests,
+    parts: ProbeParts,
     *,
     list_only: Annotated[bool, typer.Option("--list", help="Show what would be asked; nothing is sent.")] = False,
     stale: Annotated[
@@ -160,7 +160,7 @@ def probe(
     watch: Annotated[
         bool, typer.Option("--watch", help="Check, show the matrix and probe again whenever a file changes.")
     ] = False,
-    files: Files,
+    files: ProjectFiles,
     shown: JudgedDelivery,
 ) -> None:
     """Ask the application as every persona, and compare what it answers with what is declared."""
@@ -193,7 +193,7 @@ def probe(
     shown.end(result.ending)
 
 
-def _result(project: Project, options: Options, parts: Parts, words: list[str]) -> ProbeResult:
+def _result(project: LoadedProject, options: Options, parts: ProbeParts, words: list[str]) -> ProbeResult:
     """What the application answered: one, its copies, or as journals have it."""
     policy, settings = project.policy, project.needed_settings
     if parts.copies is not None:
@@ -222,7 +222,7 @@ def _with_copies(policy: Policy, settings: Settings, options: Options, copies: i
         )
 
 
-def _chosen(settings: Settings, requests: Requests) -> PlanFilter:
+def _chosen(settings: Settings, requests: ProbeRequests) -> PlanFilter:
     """The part of the plan that is wanted."""
     from ..core.paths import is_method
     from ..core.patterns import matches

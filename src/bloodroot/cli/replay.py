@@ -6,7 +6,7 @@ from typing import Annotated
 
 import typer
 
-from .options import Files, with_options
+from .options import ProjectFiles, with_options
 from .output import JudgedDelivery, UsageError
 
 
@@ -21,7 +21,7 @@ def replay(
     ] = False,
     dask: Annotated[bool, typer.Option("--dask", help="Count on a cluster of Dask, or by its workers here.")] = False,
     *,
-    files: Files,
+    files: ProjectFiles,
     shown: JudgedDelivery,
 ) -> None:
     """Decide the requests in logs once more: what would be refused or let in, and what was never used."""

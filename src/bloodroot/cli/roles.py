@@ -2,13 +2,13 @@
 
 from __future__ import annotations
 
-from .options import Files, with_options
+from .options import ProjectFiles, with_options
 from .output import Delivery
 
 
 @with_options("RolesResult")
 def roles(
-    files: Files,
+    files: ProjectFiles,
     shown: Delivery,
 ) -> None:
     """Show the roles: who includes whom, and what each adds."""

@@ -9,7 +9,7 @@ from typing import TYPE_CHECKING, Annotated
 
 import typer
 
-from .options import Files, with_options
+from .options import ProjectFiles, with_options
 from .output import Delivery, UsageError
 
 if TYPE_CHECKING:
@@ -25,7 +25,7 @@ def seed(
     update: Annotated[bool, typer.Option("--update", help="Bring what differs in line with the file.")] = False,
     dry_run: Annotated[bool, typer.Option("--dry-run", help="Say what would be done, and write nothing.")] = False,
     *,
-    files: Files,
+    files: ProjectFiles,
     shown: Delivery,
 ) -> None:
     """Put roles, grants and first members into the directory; what is there stays as it is."""

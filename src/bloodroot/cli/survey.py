@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from .options import Files, SourcesArgument, with_options
+from .options import ProjectFiles, SourcesArgument, with_options
 from .output import JudgedDelivery
 
 
@@ -10,7 +10,7 @@ from .output import JudgedDelivery
 def survey(
     sources: SourcesArgument = None,
     *,
-    files: Files,
+    files: ProjectFiles,
     shown: JudgedDelivery,
 ) -> None:
     """List every endpoint of an application, the line that covers each, and those that no line covers."""

@@ -10,7 +10,7 @@ from typing import TYPE_CHECKING, Annotated
 import typer
 
 from . import completing
-from .options import Files, with_options
+from .options import ProjectFiles, with_options
 from .output import Delivery, UsageError
 
 if TYPE_CHECKING:
@@ -44,7 +44,7 @@ def make(
         float | None, typer.Option("--minutes", metavar="N", help="How long it is valid: at most 60.")
     ] = None,
     *,
-    files: Files,
+    files: ProjectFiles,
     shown: Delivery,
 ) -> None:
     """Make a token that the application accepts, signed with the key for development."""
@@ -136,7 +136,7 @@ def key(
         bool, typer.Option("--end", help="Have the keys of this member with this --name accepted no more.")
     ] = False,
     *,
-    files: Files,
+    files: ProjectFiles,
 ) -> None:
     """Make an API key for a member of the directory, and print it once; only its hash is kept."""
     from ..identity import directory_of
@@ -209,7 +209,7 @@ def read(
         ),
     ] = None,
     *,
-    files: Files,
+    files: ProjectFiles,
     shown: Delivery,
 ) -> None:
     """Show what a token says, whether it holds, and how its claims become roles and permissions."""

@@ -7,7 +7,7 @@ from typing import TYPE_CHECKING, Annotated
 
 import typer
 
-from .options import Files, PersonasOption, with_options
+from .options import PersonasOption, ProjectFiles, with_options
 from .output import JudgedDelivery
 
 if TYPE_CHECKING:
@@ -29,7 +29,7 @@ def tried(
         ),
     ] = None,
     *,
-    files: Files,
+    files: ProjectFiles,
     shown: JudgedDelivery,
 ) -> None:
     """Show which cells of the matrix were tried, by tests, probes or production."""

@@ -9,14 +9,14 @@ from pathlib import Path
 import typer
 
 from .inputs import NO_SETTINGS
-from .options import Files
+from .options import ProjectFiles
 from .output import UsageError
 
 _SUFFIXES = (".bloodroot", ".py", ".toml", ".html", ".jinja", ".json", ".yaml", ".yml", ".env")
 _COMMANDS = ("check", "matrix", "probe")
 
 
-def watch_project(files: Files) -> None:
+def watch_project(files: ProjectFiles) -> None:
     """Run the three commands now, and again after each change, each in a process of its own.
 
     Args:

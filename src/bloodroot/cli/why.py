@@ -8,7 +8,7 @@ from typing import TYPE_CHECKING, Annotated, Any, NamedTuple
 import typer
 
 from . import completing
-from .options import Files, with_options
+from .options import ProjectFiles, with_options
 from .output import Delivery, UsageError
 
 if TYPE_CHECKING:
@@ -19,7 +19,7 @@ if TYPE_CHECKING:
 
 
 @dataclass(frozen=True)
-class Asked:
+class WhyQuestion:
     """What is asked.
 
     Attributes:
@@ -89,7 +89,7 @@ class Who:
 
 
 @with_options("Explanation", "Entrance", "LinesResult")
-def why(asked: Asked, at_hand: AtHand, caller: Who, files: Files, shown: Delivery) -> None:
+def why(asked: WhyQuestion, at_hand: AtHand, caller: Who, files: ProjectFiles, shown: Delivery) -> None:
     """Explain one decision: the outcome, the steps that led there, and the lines they rest on."""
     from ..core.entrance import entrance
     from ..core.explanation import explain
@@ -139,14 +139,14 @@ def _facts(at_hand: AtHand, rules: Policy, method: str, path: str, query: str) -
     }
 
 
-class _Named(NamedTuple):
+class _NamedCaller(NamedTuple):
     """A caller, and what it is called in a result."""
 
     name: str
     caller: Caller | None
 
 
-def _named(who: str, given: Who, rules: Policy, settings: Settings | None) -> _Named:
+def _named(who: str, given: Who, rules: Policy, settings: Settings | None) -> _NamedCaller:
     """The caller that a word and options name.
 
     Raises:
@@ -157,13 +157,13 @@ def _named(who: str, given: Who, rules: Policy, settings: Settings | None) -> _N
     if given.directory:
         named = _member(who, settings)
     else:
-        named = _Named(who, _with_attributes(inputs.caller_named(who, rules, settings), given.attributes))
+        named = _NamedCaller(who, _with_attributes(inputs.caller_named(who, rules, settings), given.attributes))
     if given.scope is None:
         return named
     if named.caller is None:
         raise UsageError("--scope: a signed-out caller has no token")
     caller = inputs.with_scopes(named.caller, given.scope, rules, settings)
-    return _Named(f"{named.name} with a token for {given.scope}", caller)
+    return _NamedCaller(f"{named.name} with a token for {given.scope}", caller)
 
 
 def _as_served(rules: Policy, project: Settings | None, method: str, path: str) -> Policy:
@@ -182,7 +182,7 @@ def _as_served(rules: Policy, project: Settings | None, method: str, path: str) 
         return rules  # an application that cannot be imported has nothing to add
 
 
-def _member(who: str, settings: Settings | None) -> _Named:
+def _member(who: str, settings: Settings | None) -> _NamedCaller:
     """A member of the directory as it is now: what to call it, and the caller; None for one who may not act."""
     from ..core.caller import Unidentified
     from ..identity import directory_of
@@ -200,9 +200,9 @@ def _member(who: str, settings: Settings | None) -> _Named:
         else directory.member_with_login(login) or directory.member(who)
     )
     try:
-        return _Named(who, directory.judged(member, member.id if member is not None else who, None))
+        return _NamedCaller(who, directory.judged(member, member.id if member is not None else who, None))
     except Unidentified as error:
-        return _Named(f"{who}, who is treated as signed out: {error.reason}", None)
+        return _NamedCaller(f"{who}, who is treated as signed out: {error.reason}", None)
 
 
 def _with_attributes(caller: Caller | None, text: str | None) -> Caller | None:

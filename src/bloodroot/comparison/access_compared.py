@@ -32,7 +32,7 @@ Asked = tuple[Formula, ...]
 
 
 @dataclass(frozen=True, slots=True)
-class Access:
+class KindAccess:
     """What one kind of caller gets.
 
     Attributes:
@@ -55,7 +55,7 @@ class Access:
 
 
 @dataclass(frozen=True, slots=True)
-class Weighed:
+class ComparedKind:
     """What changes for one kind of caller.
 
     Attributes:
@@ -70,8 +70,8 @@ class Weighed:
     """
 
     kind: CallerKind
-    old: Access
-    new: Access
+    old: KindAccess
+    new: KindAccess
     change: Change | None
     proved: bool = True
     opening: Mapping[str, Any] | None = None
@@ -83,23 +83,23 @@ class Weighed:
         return (old, new) if old != new else (self.old.full_words, self.new.full_words)
 
 
-def access_at_endpoint(policy: Policy, formulas: Asked, caller: Caller | None) -> Access:
+def access_at_endpoint(policy: Policy, formulas: Asked, caller: Caller | None) -> KindAccess:
     """What a caller gets where standing rules and a line ask this."""
     if not formulas:
-        return Access(Outcome.DENY, FALSE)
+        return KindAccess(Outcome.DENY, FALSE)
     outcome, _, remainder = outcome_of(policy, formulas, caller)
-    return Access(outcome, remainder if remainder is not None else TRUE if outcome is Outcome.ALLOW else FALSE)
+    return KindAccess(outcome, remainder if remainder is not None else TRUE if outcome is Outcome.ALLOW else FALSE)
 
 
-def access_by_formula(policy: Policy, formulas: Asked, caller: Caller | None) -> Access:
+def access_by_formula(policy: Policy, formulas: Asked, caller: Caller | None) -> KindAccess:
     """What a caller gets of a field, or of a permission that code asks for."""
     left = left_of(policy, formulas[0], caller, at_any_time=True)
     if left is TRUE:
-        return Access(Outcome.ALLOW, TRUE)
-    return Access(Outcome.DEPENDS, left) if can_be_true(left) else Access(Outcome.DENY, FALSE)
+        return KindAccess(Outcome.ALLOW, TRUE)
+    return KindAccess(Outcome.DEPENDS, left) if can_be_true(left) else KindAccess(Outcome.DENY, FALSE)
 
 
-Weigh = Callable[[Policy, Asked, Caller | None], Access]
+Weigh = Callable[[Policy, Asked, Caller | None], KindAccess]
 
 
 @dataclass(slots=True)
@@ -121,11 +121,11 @@ class AccessComparison:
     terms: tuple[Terms, Terms]
     apart_once: tuple[tuple[str, ...], ...] = ()
     left_open: bool = False
-    _known: dict[tuple[object, object], tuple[Weighed, ...]] = field(default_factory=dict)
+    _known: dict[tuple[object, object], tuple[ComparedKind, ...]] = field(default_factory=dict)
 
     def weigh(
         self, questions: tuple[Asked, Asked], keys: tuple[object, object], access: Weigh = access_at_endpoint
-    ) -> tuple[Weighed, ...]:
+    ) -> tuple[ComparedKind, ...]:
         """Every kind of caller and what changes for it, the ones with one role or none first, in their order.
 
         Args:
@@ -138,7 +138,7 @@ class AccessComparison:
             weighed = self._known[keys] = tuple(self._weighed(questions, access))
         return weighed
 
-    def _weighed(self, questions: tuple[Asked, Asked], access: Weigh) -> Iterator[Weighed]:
+    def _weighed(self, questions: tuple[Asked, Asked], access: Weigh) -> Iterator[ComparedKind]:
         weighed = list(self._each(self.singles, questions, access))
         yield from weighed
         for each in self.others(questions, access):
@@ -149,7 +149,7 @@ class AccessComparison:
                 weighed.append(each)
                 yield each
 
-    def others(self, questions: tuple[Asked, Asked], access: Weigh) -> Iterator[Weighed]:
+    def others(self, questions: tuple[Asked, Asked], access: Weigh) -> Iterator[ComparedKind]:
         """What changes for callers with several roles, for those with permissions of their own, and for tokens."""
         formulas = (*questions[0], *questions[1])
         together: list[CallerKind] = []
@@ -168,8 +168,10 @@ class AccessComparison:
             kinds += by_permission
         yield from self._each(kinds, questions, access)
 
-    def _each(self, kinds: Iterable[CallerKind], questions: tuple[Asked, Asked], access: Weigh) -> Iterator[Weighed]:
-        by_key: dict[object, Weighed] = {}
+    def _each(
+        self, kinds: Iterable[CallerKind], questions: tuple[Asked, Asked], access: Weigh
+    ) -> Iterator[ComparedKind]:
+        by_key: dict[object, ComparedKind] = {}
         telling = self.telling(questions)
         for kind in kinds:
             # Most roles make no difference to most endpoints.
@@ -196,14 +198,14 @@ class AccessComparison:
 
         return key
 
-    def _of(self, kind: CallerKind, formulas: tuple[Asked, Asked], access: Weigh) -> Weighed:
+    def _of(self, kind: CallerKind, formulas: tuple[Asked, Asked], access: Weigh) -> ComparedKind:
         caller = kind.caller()
         return self.compared(kind, access(self.old, formulas[0], caller), access(self.new, formulas[1], caller))
 
-    def compared(self, kind: CallerKind, old: Access, new: Access) -> Weighed:
+    def compared(self, kind: CallerKind, old: KindAccess, new: KindAccess) -> ComparedKind:
         """What becomes of access."""
         if old.when is FALSE and new.when is FALSE:
-            return Weighed(kind, old, new, Change.ANSWER if old.outcome is not new.outcome else None)
+            return ComparedKind(kind, old, new, Change.ANSWER if old.outcome is not new.outcome else None)
         if self.terms[0].key(old.when) == self.terms[1].key(new.when):
             wider = narrower = Proof(True)
         else:
@@ -211,9 +213,9 @@ class AccessComparison:
         change, proved = self._change(old, new, wider, narrower)
         opening = wider.assignment if wider.holds is False else None
         closing = narrower.assignment if narrower.holds is False else None
-        return Weighed(kind, old, new, change, proved, opening, closing)
+        return ComparedKind(kind, old, new, change, proved, opening, closing)
 
-    def _change(self, old: Access, new: Access, wider: Proof, narrower: Proof) -> tuple[Change | None, bool]:
+    def _change(self, old: KindAccess, new: KindAccess, wider: Proof, narrower: Proof) -> tuple[Change | None, bool]:
         """What becomes of access, and whether that is certain."""
         if wider.holds and narrower.holds:
             # Refused alike, though one of them only after a condition that never holds.
@@ -229,7 +231,7 @@ class AccessComparison:
         return Change.DIFFERENT, wider.holds is False and narrower.holds is False
 
     @staticmethod
-    def _refused(access: Access) -> bool:
+    def _refused(access: KindAccess) -> bool:
         return access.when is FALSE
 
 

@@ -13,7 +13,7 @@ from ..core.paths import Template, overlap, parse_template, specificity
 from ..core.policy import Policy
 from ..core.reasoning import Proof, Reasoner
 from ..core.routing import PathTree
-from .access_compared import AccessComparison, Asked, Weighed, access_at_endpoint
+from .access_compared import AccessComparison, Asked, ComparedKind, access_at_endpoint
 from .caller_kinds import names_apart_once, single_kinds
 from .changes import CellChange, Change, EndpointChange, PolicyComparison, Side
 from .evidence import Answered, Spotted, answers_differ, failing, shown
@@ -157,7 +157,7 @@ class _AtEndpoints:
             changes = [change for other in others for change in self._cell(at, other, answers)]
         yield from changes
 
-    def _cell(self, at: _At, weighed: Weighed, answers: _Answers) -> Iterator[CellChange]:
+    def _cell(self, at: _At, weighed: ComparedKind, answers: _Answers) -> Iterator[CellChange]:
         kind, change, words = weighed.kind, weighed.change, weighed.words()
         evidence = None
         if change is None or change is Change.ANSWER:
@@ -186,7 +186,7 @@ class _Answers:
         compared_access: AccessComparison,
         question: tuple[Asked, Asked],
         where: Spotted,
-        weighed: tuple[Weighed, ...],
+        weighed: tuple[ComparedKind, ...],
     ) -> None:
         self.where = where
         self._compared_access = compared_access
@@ -194,7 +194,7 @@ class _Answers:
         self._telling = compared_access.telling(question)
         self._known: dict[object, Answered | None] = {}
 
-    def differ(self, weighed: Weighed) -> Answered | None:
+    def differ(self, weighed: ComparedKind) -> Answered | None:
         """Two answers to a request that both policies refuse; None where they answer alike."""
         key = self._telling(weighed.kind)
         values = self._values.of(weighed)

@@ -17,7 +17,7 @@ from ..core.policy import Policy
 from ..core.reasoning import Reasoner
 from ..core.records import MISSING
 from ..core.requirements import conditions_in, references_in
-from .access_compared import Weighed
+from .access_compared import ComparedKind
 from .caller_kinds import CallerKind
 from .changes import Shown
 from .regions import Region
@@ -38,7 +38,7 @@ class Failing:
     conditions: tuple[Values, ...]
     others: tuple[Values, ...]
 
-    def of(self, weighed: Weighed) -> Iterable[Values]:
+    def of(self, weighed: ComparedKind) -> Iterable[Values]:
         """The values to try for one kind of caller."""
         never = FALSE in (weighed.old.when, weighed.new.when)
         return chain([{}] if never else [], self.conditions, self.others if weighed.kind.roles is None else ())
@@ -80,7 +80,7 @@ class _Request:
         return policy.decide(self.caller, self.witness.method, self.witness.path, **self.known)
 
 
-def shown(old: Policy, new: Policy, where: Spotted, weighed: Weighed) -> Shown | None:
+def shown(old: Policy, new: Policy, where: Spotted, weighed: ComparedKind) -> Shown | None:
     """A request that shows a change of access, as both policies decide; None where there is none to be sure of."""
     for assignment, opens in ((weighed.opening, True), (weighed.closing, False)):
         request = _request(where, weighed.kind, assignment) if assignment is not None else None
@@ -127,7 +127,7 @@ def answers_differ(
     return None
 
 
-def failing(formulas: Iterable[Formula], weighed: Iterable[Weighed], reasoner: Reasoner) -> Failing:
+def failing(formulas: Iterable[Formula], weighed: Iterable[ComparedKind], reasoner: Reasoner) -> Failing:
     """Values for which something that two policies ask fails."""
     formulas = tuple(formulas)
     conditions = dict.fromkeys(condition for formula in formulas for condition in conditions_in(formula))

@@ -107,7 +107,7 @@ class Route:
 
     def action_for(self, method: str) -> str:
         """The name of what serves a method."""
-        named = [each for each in self.operations if covers(each.methods, method)]
+        named = [operation for operation in self.operations if covers(operation.methods, method)]
         return min(named, key=lambda each: precision(each.methods, method)).name if named else self.action
 
     def guards_for(self, method: str) -> tuple[Any, ...]:
@@ -231,12 +231,14 @@ def lines_of_actions(route: Route, actions: Mapping[str, ActionLine]) -> list[tu
     """
     template, exact = template_of(route)
     found = [
-        (actions[each.name], actions[each.name].bound(each.methods, template, exact))
-        for each in route.operations
-        if each.name in actions
+        (actions[operation.name], actions[operation.name].bound(operation.methods, template, exact))
+        for operation in route.operations
+        if operation.name in actions
     ]
     # A path view is known by the name of its first operation, which says nothing of the others.
-    whole = actions.get(route.action) if route.action not in {each.name for each in route.operations} else None
+    whole = (
+        actions.get(route.action) if route.action not in {operation.name for operation in route.operations} else None
+    )
     left = _without(route, found)
     if whole is not None and (left or not found):
         found.append((whole, whole.bound(left, template, exact)))
@@ -296,7 +298,7 @@ def bound_lines(endpoints: tuple[Line, ...], unbound: tuple[ActionLine, ...], ro
 def _several_handlers(action: ActionLine, routes: list[Route], actions: Mapping[str, ActionLine]) -> list[Problem]:
     """Whether a name stands for several handlers, of which only one may have been meant."""
     for route in routes:
-        meant = [each for each in route.operations if each.name not in actions]
+        meant = [operation for operation in route.operations if operation.name not in actions]
         if route.action == action.name and len(meant) > 1:
             each = ", ".join(f"{each.name} ({' '.join(each.methods)})" for each in meant[:_MOST_NAMED])
             each += f" and {len(meant) - _MOST_NAMED} more" if len(meant) > _MOST_NAMED else ""

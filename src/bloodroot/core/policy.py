@@ -6,7 +6,7 @@ from typing import TYPE_CHECKING, Any
 
 from ..language.errors import UnknownNameError
 from ..language.parser import parse_guard
-from ..language.problems import Place, PolicyError, Source, suggestion
+from ..language.problems import Place, PolicyError, SourceText, suggestion
 from .binding import BoundLines, Route, bound_lines
 from .decision import Decision, Outcome
 from .evaluate import Evaluator, Parts
@@ -153,7 +153,7 @@ class Policy:
         Raises:
             PolicyError: it cannot be read, or names a role, permission or condition that the policy does not know.
         """
-        place = place or Place(Source("<guard>", (requirement,)), 1, 1, len(requirement))
+        place = place or Place(SourceText("<guard>", (requirement,)), 1, 1, len(requirement))
         compiled, problems = self.resolver.guard(parse_guard(requirement, place), place)
         if problems:
             raise PolicyError(problems)

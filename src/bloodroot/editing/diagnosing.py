@@ -11,7 +11,7 @@ from ..checks.checking import KINDS, check
 from ..checks.preparing import prepare
 from ..core.finding import Severity
 from ..language.operators import OPERATORS
-from ..language.problems import Place, Source
+from ..language.problems import Place, SourceText
 from ..language.tokenizer import Entry, tokens_of
 from .projects import Compiled
 
@@ -106,7 +106,7 @@ def accepting(lines: list[str], line: int, finding: str) -> Insertion | None:
     if finding not in KINDS or line >= len(lines):
         return None
     text = lines[line]
-    source = Source("<editor>", (text,))
+    source = SourceText("<editor>", (text,))
     tokens, problem = tokens_of(source, Entry(1, text, len(text) - len(text.lstrip(" "))))
     words = [token for token in tokens if token[0] != "end"]
     if problem is not None or not words or not text.startswith(" "):

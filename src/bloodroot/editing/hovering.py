@@ -50,7 +50,9 @@ def hover_text(projects: Projects, file: Path, line: int, column: int) -> str | 
 
 def _line_of(policy: Policy, name: str, line: int, text: str) -> Line | None:
     """The endpoint line at a place; one that was moved since the policy was compiled is found by its text."""
-    lines = [each for each in policy.endpoints if each.place.source.name == name and each.place.text == text]
+    lines = [
+        endpoint for endpoint in policy.endpoints if endpoint.place.source.name == name and endpoint.place.text == text
+    ]
     return min(lines, key=lambda each: abs(each.place.line - 1 - line), default=None)
 
 
@@ -96,7 +98,7 @@ def _more(policy: Policy, name: Occurrence) -> list[str]:
     if name.kind is Kind.PERMISSION:
         permission = policy.resolver.permission(name.name)
         grants = permission.children if permission is not None else ()
-        return [f"It is given to {each.words()}." for each in grants]
+        return [f"It is given to {grant.words()}." for grant in grants]
     if name.kind is Kind.ROLE:
         bits = policy.roles.closure_of
         kinds = [kind for kind in bits if kind.partition(" in ")[0] == name.name]

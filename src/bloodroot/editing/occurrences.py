@@ -12,7 +12,7 @@ from itertools import pairwise
 from typing import NamedTuple
 
 from ..language.parser import METHODS
-from ..language.problems import Source
+from ..language.problems import SourceText
 from ..language.reader import RESERVED, ROOTS
 from ..language.tokenizer import Entry, Token, read_entries, tokens_of
 
@@ -79,7 +79,7 @@ _WORDS = RESERVED.union(METHODS, ("WEBSOCKET", "except"))  # none of them is the
 
 def entries_of(text: str) -> list[EntryAt]:
     """The entries of a text, with the names in them."""
-    source = Source("<editor>", tuple(text.split("\n")))
+    source = SourceText("<editor>", tuple(text.split("\n")))
     found: list[EntryAt] = []
     section, of_section = "", _known.setdefault("", {})
     for entry in read_entries(source, []):
@@ -115,7 +115,7 @@ def section_of(header: str) -> str:
 
 def _names(section: str, is_header: bool, lines: tuple[str, ...], offsets: tuple[int, ...]) -> tuple[Occurrence, ...]:
     """The names of an entry, as if it began on the first line."""
-    source = Source("<editor>", lines)
+    source = SourceText("<editor>", lines)
     more = [(2 + place, text) for place, text in enumerate(lines[1:])]
     read = tokens_of(source, Entry(1, lines[0], len(lines[0]) - len(lines[0].lstrip(" ")), more or None))
     tokens = [token for token in read.tokens if token[0] != "end"]

@@ -17,7 +17,7 @@ from ..language.errors import BloodrootError
 from ..request import READERS, PlainRequest
 from .audit import Audit
 from .driver import Handling, driver_with
-from .enforcement import Identify, Options, Page
+from .enforcement import EnforcementOptions, Identify, Page
 from .guarded_classes import handlers_of
 from .guards import guards_of, with_guards
 from .loaders import Records
@@ -115,10 +115,10 @@ def protect(
         PolicyError: the application has no such action, or a guard requires what the policy does not know.
         StartUpError: something is declared that could never take effect.
     """
-    options = Options(identify, records, page, audit, report_only, missing=_is_missing)
+    options = EnforcementOptions(identify, records, page, audit, report_only, missing=_is_missing)
     found = routes(app)
     driver = driver_with(policy, found, options)
-    described = {id(each): _described(each) for each in app.router.routes()}
+    described = {id(route): _described(route) for route in app.router.routes()}
 
     @web.middleware
     async def decide(request: web.Request, handler: Callable[[web.Request], Awaitable[Any]]) -> Any:

@@ -31,7 +31,7 @@ from .asgi_messages import (
     with_headers,
 )
 from .audit import Audit
-from .enforcement import Enforcement, Identify, Options, Page
+from .enforcement import Enforcement, EnforcementOptions, Identify, Page
 from .following import opened
 from .leaving import Keeping, headers_kept, keeping
 from .loaders import Records
@@ -78,7 +78,7 @@ class AccessMiddleware:
     ) -> None:
         self.app = app
         given, watched = opened(policy)
-        options = Options(identify, records, page, audit, report_only, settles)
+        options = EnforcementOptions(identify, records, page, audit, report_only, settles)
         self.enforcement = Enforcement(without_actions(given), options)
         self.enforcement.follow(watched, without_actions)
 

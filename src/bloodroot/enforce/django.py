@@ -40,7 +40,7 @@ from .django_identity import Identify, identify
 from .django_routes import RouteTable, all_routes, leads_on, no_routes, redirecting, routes, without_format
 from .django_settings import check_sessions, has_forbidden_page, read_settings
 from .django_views import is_api
-from .enforcement import Enforcement, Options, Served
+from .enforcement import Enforcement, EnforcementOptions, Served
 from .following import opened
 from .leaving import leaving, withheld
 from .pipeline import Exchange, run
@@ -78,7 +78,7 @@ class AccessMiddleware:
         policy = policy.bind(found)
         if not self._waits:
             check_headers(given["identify"])
-        self.enforcement = Enforcement(policy, Options(**given, missing=_is_missing))
+        self.enforcement = Enforcement(policy, EnforcementOptions(**given, missing=_is_missing))
         look_over(policy, found, self.enforcement.records).tell()
         self.enforcement.follow(watched, lambda changed: looked_over(changed, found, self.enforcement.records))
         self._routes = RouteTable(every)

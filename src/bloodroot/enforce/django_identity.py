@@ -123,7 +123,7 @@ def _plain(error: Any) -> str:
 def _operation_of(request: Any, callback: Any) -> Any:
     operations = getattr(path_view_of(callback), "operations", ())
     method = "GET" if request.method == "HEAD" else request.method
-    return next((each for each in operations if method in each.methods), None)
+    return next((operation for operation in operations if method in operation.methods), None)
 
 
 def _user_of_operation(request: Any, operation: Any) -> Any:

@@ -20,7 +20,7 @@ from django.utils.module_loading import import_string
 from ..core.binding import Resolved, Route
 from .django_views import handler_of, is_cached, kind_of, methods_of, operations, path_view_of
 from .guards import guards_of, with_guards
-from .segments import ignores_case, is_one_segment
+from .segments import WrittenPath, ignores_case, is_one_segment
 
 _CONVERTED = re.compile(r"<(?:[^<>:]*:)?([^<>:]*)>")
 # Signs that mean more than themselves, in a regular expression without its escaped signs.
@@ -339,7 +339,7 @@ def _names(pattern: Any) -> tuple[str, ...]:
     return tuple(sorted(regex.groupindex, key=regex.groupindex.__getitem__)) if regex is not None else ()
 
 
-def _template(pattern: Any, *, leads_on: bool) -> _Written:
+def _template(pattern: Any, *, leads_on: bool) -> WrittenPath:
     """A part of Django's paths as a policy writes it, and whether it covers exactly the same paths.
 
     Args:
@@ -350,31 +350,19 @@ def _template(pattern: Any, *, leads_on: bool) -> _Written:
     if isinstance(pattern, RegexPattern):
         return _template_of_regex(text, leads_on=leads_on)
     if not isinstance(pattern, RoutePattern):
-        return _Written(text, False)  # a prefix for the language, which is another for each caller
+        return WrittenPath(text, False)  # a prefix for the language, which is another for each caller
     for match in _CONVERTED.finditer(text):
         converter = pattern.converters.get(match[1])
         if not is_one_segment(getattr(converter, "regex", ".*")):
             start = text[: match.start()]
             at_the_end = match.end() == len(text) and (start.endswith("/") or not start)
-            return _Written((start if at_the_end else start[: start.rfind("/") + 1]) + "**", at_the_end)
-    return _Written(_CONVERTED.sub(r"{\1}", text), True)
+            return WrittenPath((start if at_the_end else start[: start.rfind("/") + 1]) + "**", at_the_end)
+    return WrittenPath(_CONVERTED.sub(r"{\1}", text), True)
 
 
-class _Written(NamedTuple):
-    """A part of Django's paths as a policy writes it.
-
-    Attributes:
-        path: the part.
-        exact: whether it covers exactly the same paths.
-    """
-
-    path: str
-    exact: bool
-
-
-def _template_of_regex(text: str, *, leads_on: bool) -> _Written:
+def _template_of_regex(text: str, *, leads_on: bool) -> WrittenPath:
     if not text.startswith("^"):
-        return _Written("**", False)  # it may begin anywhere
+        return WrittenPath("**", False)  # it may begin anywhere
     ended = text.endswith("$")
     text = text[1:].removesuffix("$")
     optional = text.endswith("/?")
@@ -385,8 +373,8 @@ def _template_of_regex(text: str, *, leads_on: bool) -> _Written:
     if odd is None and not all(is_one_segment(group[2]) for group in _NAMED_GROUP.finditer(text)):
         odd = 0
     if odd is None and leads_on and text.endswith("/") and not ended and not optional:
-        return _Written("/".join(segments), True)
+        return WrittenPath("/".join(segments), True)
     if odd is None and ended and not leads_on:
-        return _Written("/".join(segments), not optional)
+        return WrittenPath("/".join(segments), not optional)
     # Where it does not say how it ends, its last segment may go on.
-    return _Written("/".join([*segments[: len(segments) - 1 if odd is None else odd], "**"]), False)
+    return WrittenPath("/".join([*segments[: len(segments) - 1 if odd is None else odd], "**"]), False)

@@ -23,7 +23,7 @@ from ..request import PlainRequest
 from . import active_policies, responses
 from .access import _current, log
 from .audit import Audit
-from .enforcement import Enforcement, Identify, Options, Page, Served
+from .enforcement import Enforcement, EnforcementOptions, Identify, Page, Served
 from .following import opened
 from .leaving import leaving
 from .loaders import Records
@@ -77,10 +77,10 @@ class Driver:
         missing: Callable[[Exception], bool] = lambda error: False,  # noqa: ARG005
         report_only: bool | Sequence[str] = False,
     ) -> None:
-        options = Options(identify, records, page, audit, report_only, missing=missing)
+        options = EnforcementOptions(identify, records, page, audit, report_only, missing=missing)
         self._begin(policy, [*routes] if routes is not None else None, options)
 
-    def _begin(self, policy: Policy | Watched, routes: list[Route] | None, options: Options) -> None:
+    def _begin(self, policy: Policy | Watched, routes: list[Route] | None, options: EnforcementOptions) -> None:
         given, watched = opened(policy)
         self._routes = routes or []
         self._has_routes = routes is not None
@@ -152,7 +152,7 @@ class Driver:
         return served
 
 
-def driver_with(policy: Policy | Watched, routes: list[Route], options: Options) -> Driver:
+def driver_with(policy: Policy | Watched, routes: list[Route], options: EnforcementOptions) -> Driver:
     """A driver for a framework, made of the options of its ``protect``."""
     driver = Driver.__new__(Driver)
     driver._begin(policy, routes, options)

@@ -72,7 +72,7 @@ def _none_is_missing(error: Exception) -> bool:  # noqa: ARG001
 
 
 @dataclass(frozen=True, slots=True, eq=False)
-class Options:
+class EnforcementOptions:
     """How a policy is put in front of an application; `Driver` says what each means.
 
     Attributes:
@@ -106,7 +106,7 @@ class Enforcement:
         PolicyError: a guard requires a role or a permission that the policy does not know.
     """
 
-    def __init__(self, policy: Policy, options: Options) -> None:
+    def __init__(self, policy: Policy, options: EnforcementOptions) -> None:
         identify, settles, audit = options.identify, options.settles, options.audit
         if settles is not None:
             names = [f"{method} {line.template.text}" for line in policy.endpoints for method in line.methods or COMMON]

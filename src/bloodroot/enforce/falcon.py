@@ -16,7 +16,7 @@ from ..file_changes import Watched
 from ..request import READERS, AsgiRequest, WsgiRequest
 from .audit import Audit
 from .driver import Driver, Handling, driver_with
-from .enforcement import Identify, Options, Page
+from .enforcement import EnforcementOptions, Identify, Page
 from .guards import guards_of, with_guards
 from .loaders import Records
 from .responses import Response
@@ -105,7 +105,7 @@ def protect(
         PolicyError: the application has no such action, or a guard requires what the policy does not know.
         StartUpError: something is declared that could never take effect.
     """
-    options = Options(identify, records, page, audit, report_only, missing=_is_missing)
+    options = EnforcementOptions(identify, records, page, audit, report_only, missing=_is_missing)
     found = routes(app)
     is_async = isinstance(app, falcon.asgi.App)
     if not is_async:

@@ -13,7 +13,7 @@ from ..file_changes import Watched
 from . import starlette
 from .asgi_messages import Scope
 from .audit import Audit
-from .enforcement import Identify, Options, Page
+from .enforcement import EnforcementOptions, Identify, Page
 from .fastapi_document import describe
 from .fastapi_routes import Asks, described, routes
 from .following import opened
@@ -54,7 +54,7 @@ def protect(
 
     The OpenAPI document says of each operation what is required, as ``security`` and ``x-access``.
     """
-    options = Options(identify, records, page, audit, report_only, missing=starlette.is_missing)
+    options = EnforcementOptions(identify, records, page, audit, report_only, missing=starlette.is_missing)
     started = starlette.install(app, policy, routes(app), _Gates, options)
     described = app.openapi
     last: list[Any] = [None]

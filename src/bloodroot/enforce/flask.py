@@ -19,7 +19,7 @@ from ..request import encoded
 from . import responses
 from .access import _current
 from .audit import Audit
-from .enforcement import Enforcement, Identify, Options, Page, Served
+from .enforcement import Enforcement, EnforcementOptions, Identify, Page, Served
 from .flask_routes import described, routes
 from .following import opened
 from .leaving import Keeping, keeping, with_headers_kept, withheld
@@ -69,7 +69,7 @@ def protect(
     given, watched = opened(policy)
     bound = given.bind(found)
     check_headers(identify)
-    options = Options(identify, records, page, audit, report_only, missing=_is_missing)
+    options = EnforcementOptions(identify, records, page, audit, report_only, missing=_is_missing)
     enforcement = Enforcement(bound, options)
     started = look_over(bound, found, enforcement.records)
     started.tell()
@@ -132,7 +132,7 @@ class _Driver:
                 return body
             if hasattr(body, "close"):
                 body.close()
-            made = responses.response(responses.UNSETTLED, responses.Asked(self.enforcement.realm))
+            made = responses.response(responses.UNSETTLED, responses.RefusedRequest(self.enforcement.realm))
             start_response(f"{made.status} {made.phrase}", list(made.headers))
             return [made.body]
         finally:

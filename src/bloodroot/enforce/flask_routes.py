@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import re
 from dataclasses import replace
-from typing import Any, NamedTuple
+from typing import Any
 
 import flask
 from werkzeug.routing import Rule
@@ -13,7 +13,7 @@ from ..core.binding import Route, RouteKind
 from ..core.methods import WEBSOCKET
 from .guards import guards_of, with_guards
 from .operations import operations_of
-from .segments import ignores_case
+from .segments import WrittenPath, ignores_case
 
 _PARAMETER = re.compile(r"<(?:[^<>:]*(?:\([^()]*\))?:)?([^<>:]*)>")
 
@@ -47,7 +47,7 @@ def described(app: Any, rule: Rule) -> Route:
         names,
         handler,
         _kind(rule),
-        ignores_case=any(ignores_case(each.regex) for each in rule._converters.values()),
+        ignores_case=any(ignores_case(converter.regex) for converter in rule._converters.values()),
     )
     if isinstance(handler, type) and any(kind.__name__ == "MethodView" for kind in handler.__mro__):
         route = replace(route, operations=operations_of(handler, rule.endpoint, route.methods))
@@ -61,19 +61,7 @@ def _kind(rule: Rule) -> RouteKind:
     return RouteKind.REDIRECT if rule.redirect_to else RouteKind.ENDPOINT
 
 
-class Written(NamedTuple):
-    """A path as a policy writes it.
-
-    Attributes:
-        path: the path.
-        exact: whether it covers exactly the same paths.
-    """
-
-    path: str
-    exact: bool
-
-
-def template(rule: Rule) -> Written:
+def template(rule: Rule) -> WrittenPath:
     """The path of a rule as a policy writes it."""
     segments: list[str] = []
     exact = True
@@ -83,6 +71,6 @@ def template(rule: Rule) -> Written:
         if any(not getattr(rule._converters.get(name), "part_isolating", False) for name in names):
             # More than one segment: the end of the path, or all of it from here.
             last = number == len(parts) - 1 and _PARAMETER.fullmatch(part) is not None
-            return Written("/".join([*segments, "**"]), exact and last)
+            return WrittenPath("/".join([*segments, "**"]), exact and last)
         segments.append(_PARAMETER.sub(r"{\1}", part))
-    return Written("/".join(segments).rstrip("/") or "/", exact)
+    return WrittenPath("/".join(segments).rstrip("/") or "/", exact)

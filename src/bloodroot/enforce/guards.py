@@ -15,7 +15,7 @@ from pathlib import Path
 from typing import TYPE_CHECKING, Any, TypeVar
 
 from ..core.requirements import references_in
-from ..language.problems import Place, PolicyError, Problem, Source
+from ..language.problems import Place, PolicyError, Problem, SourceText
 from . import active_policies
 from .access import _current, log
 from .errors import EnforcementError
@@ -393,12 +393,12 @@ def place_of_call(asked: str) -> Place:
     frame = sys._getframe(2)
     name, number = frame.f_code.co_filename, frame.f_lineno
     lines = tuple(line.rstrip("\n") for line in linecache.getlines(name, frame.f_globals))
-    source = Source(_short(name), lines)
+    source = SourceText(_short(name), lines)
     for line in range(number, min(number + 20, len(lines) + 1)):
         column = lines[line - 1].find(asked)
         if column >= 0:
             return Place(source, line, column + 1, len(asked))
-    return Place(Source(f"{_short(name)}:{number}", (asked,)), 1, 1, len(asked))
+    return Place(SourceText(f"{_short(name)}:{number}", (asked,)), 1, 1, len(asked))
 
 
 def _short(name: str) -> str:

@@ -62,7 +62,7 @@ def _takes(loader: Loader) -> tuple[str, ...]:
     except (TypeError, ValueError):
         return ()
     kinds = (inspect.Parameter.POSITIONAL_ONLY, inspect.Parameter.POSITIONAL_OR_KEYWORD)
-    needed = [each for each in parameters if each.kind in kinds and each.default is each.empty]
+    needed = [parameter for parameter in parameters if parameter.kind in kinds and parameter.default is parameter.empty]
     return tuple("caller" if each.name == "caller" else "request" for each in needed[:2])
 
 
@@ -88,7 +88,7 @@ def key_for(
     if thing is not None and thing in keys:
         return thing
     # Of one parameter it is plain which record it is, as in ``/pieces/{pk}``, which piece.retrieve serves.
-    return next((each for each in _beginnings(actions) if each in keys), None) if alone else None
+    return next((beginning for beginning in _beginnings(actions) if beginning in keys), None) if alone else None
 
 
 def _beginnings(actions: Iterable[str]) -> Iterator[str]:

@@ -19,7 +19,7 @@ def operations_of(kind: Any, name: str, methods: Sequence[str]) -> tuple[Operati
     """
     if not isinstance(kind, type):
         return ()
-    return named_after({each: inspect.getattr_static(kind, each.lower(), None) for each in methods}, name)
+    return named_after({method: inspect.getattr_static(kind, method.lower(), None) for method in methods}, name)
 
 
 def named_after(

@@ -438,7 +438,7 @@ class Exchange:
         enforcement, request = self.enforcement, self.request
         access = self.access if self.decided else None
         decided = access.decided if access is not None else None
-        asked = responses.Asked(
+        asked = responses.RefusedRequest(
             enforcement.realm,
             responses.is_program(request, self.is_api or enforcement.by_token(*self._located(own))),
             # A page for signed-out callers alone is none to come back to.

@@ -15,7 +15,7 @@ from ..file_changes import Watched
 from ..request import AsgiRequest
 from .audit import Audit
 from .driver import Driver, Handling, driver_with
-from .enforcement import Identify, Options, Page
+from .enforcement import EnforcementOptions, Identify, Page
 from .flask_routes import described
 from .loaders import Records
 from .responses import Response
@@ -60,7 +60,7 @@ def protect(
         PolicyError: the application has no such action, or a guard requires what the policy does not know.
         StartUpError: something is declared that could never take effect.
     """
-    options = Options(identify, records, page, audit, report_only, missing=_is_missing)
+    options = EnforcementOptions(identify, records, page, audit, report_only, missing=_is_missing)
     driver = driver_with(policy, routes(app), options)
     gate = _Gate(app, driver)
     http, socket = gate.dispatch(app.dispatch_request, lambda: quart.request), app.dispatch_websocket

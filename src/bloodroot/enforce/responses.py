@@ -58,7 +58,7 @@ _IN_A_PATH = "/-._~!$&'()*+,=:@"
 
 
 @dataclass(frozen=True, slots=True)
-class Asked:
+class RefusedRequest:
     """What a refusal has to know of a request.
 
     Attributes:
@@ -83,7 +83,7 @@ class Asked:
     challenge: str | None = None
 
 
-def response(answer: Answer, asked: Asked, page: Callable[[], str | bytes | None] = lambda: None) -> Response:
+def response(answer: Answer, asked: RefusedRequest, page: Callable[[], str | bytes | None] = lambda: None) -> Response:
     """An answer as a response: problem details (RFC 9457) for programs, a page otherwise.
 
     A redirect is for pages; a program gets the status behind it.

@@ -19,7 +19,7 @@ from ..file_changes import Watched
 from ..request import READERS, PlainRequest
 from .audit import Audit
 from .driver import Driver, Handling, driver_with
-from .enforcement import Identify, Options, Page
+from .enforcement import EnforcementOptions, Identify, Page
 from .guards import guards_of, with_guards
 from .loaders import Records
 from .responses import Response
@@ -64,7 +64,7 @@ def _described(app: Any, route: Any) -> Route:
     return with_guards(found, guards_of(handler), view or handler)
 
 
-class _Written(NamedTuple):
+class _RoutePath(NamedTuple):
     """The path of a route as a policy writes it.
 
     Attributes:
@@ -78,7 +78,7 @@ class _Written(NamedTuple):
     exact: bool
 
 
-def _written(route: Any) -> _Written:
+def _written(route: Any) -> _RoutePath:
     path = ""
     names: list[str] = []
     for part in str(route.path).split("/") if route.path else ():
@@ -89,9 +89,9 @@ def _written(route: Any) -> _Written:
         names.append(name)
         is_long = label in ("path", "strorempty")
         if is_long or (label not in _ONE_SEGMENT and not is_one_segment(label.strip("^$"))):
-            return _Written(f"{path}/**", tuple(names), str(route.path).endswith(part) and label == "path")
+            return _RoutePath(f"{path}/**", tuple(names), str(route.path).endswith(part) and label == "path")
         path += f"/{{{name}}}"
-    return _Written(path, tuple(names), True)
+    return _RoutePath(path, tuple(names), True)
 
 
 def _operations(name: str, view: Any, methods: tuple[str, ...]) -> tuple[Operation, ...]:
@@ -132,7 +132,7 @@ def protect(
         PolicyError: the application has no such action, or a guard requires what the policy does not know.
         StartUpError: something is declared that could never take effect.
     """
-    options = Options(identify, records, page, audit, report_only, missing=_is_missing)
+    options = EnforcementOptions(identify, records, page, audit, report_only, missing=_is_missing)
     every = list(app.router.routes)
     found = [_described(app, route) for route in every]
     driver = driver_with(policy, found, options)

@@ -1,14 +1,27 @@
-"""What regular expressions of a framework's routes match: one segment of a path alone, upper and lower case alike."""
+"""Paths of a framework's routes as a policy writes them, and what regular expressions in them match."""
 
 from __future__ import annotations
 
 import re
+from typing import NamedTuple
 
 # A class of characters, an escape with its digits, or any other character.
 _PART = re.compile(r"\[\^?\]?(?:\\.|[^\]\\])*\]|\\(?:x..|[0-7]{1,3}|.)|.", re.DOTALL)
 
 
 _IN_ANY_CASE = re.compile(r"\(\?[a-z]*i[a-z]*[-:)]").search
+
+
+class WrittenPath(NamedTuple):
+    """A path of a framework's route, or a part of one, as a policy writes it.
+
+    Attributes:
+        path: the path.
+        exact: whether it covers exactly the same paths.
+    """
+
+    path: str
+    exact: bool
 
 
 def ignores_case(regex: str | re.Pattern[str]) -> bool:

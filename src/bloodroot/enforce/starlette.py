@@ -12,7 +12,7 @@ from ..core.binding import Route
 from ..core.policy import Policy
 from ..file_changes import Watched
 from .audit import Audit
-from .enforcement import Enforcement, Identify, Options, Page
+from .enforcement import Enforcement, EnforcementOptions, Identify, Page
 from .errors import StartUpError
 from .following import opened
 from .gates import Gates, Outermost, Watch
@@ -56,12 +56,12 @@ def protect(
         StartUpError: something is declared that could never take effect.
         RuntimeError: the application has started already.
     """
-    options = Options(identify, records, page, audit, report_only, missing=is_missing)
+    options = EnforcementOptions(identify, records, page, audit, report_only, missing=is_missing)
     return install(app, policy, routes(app), Gates, options)
 
 
 def install(
-    app: Starlette, policy: Policy | Watched, routes: list[Route], kind: type[Gates], options: Options
+    app: Starlette, policy: Policy | Watched, routes: list[Route], kind: type[Gates], options: EnforcementOptions
 ) -> StartUp:
     """`protect` for an application whose routes have been read already."""
     if app.middleware_stack is not None:

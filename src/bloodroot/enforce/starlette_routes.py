@@ -5,7 +5,7 @@ from __future__ import annotations
 import re
 from collections.abc import Iterable, Iterator, Mapping
 from dataclasses import replace
-from typing import Any, NamedTuple
+from typing import Any
 
 from starlette.routing import BaseRoute, Host, Mount, Router, WebSocketRoute
 from starlette.routing import Route as StarletteRoute
@@ -16,7 +16,7 @@ from ..core.methods import WEBSOCKET
 from .guarded_classes import handlers_of
 from .guards import guards_of, with_guards
 from .operations import operations_of
-from .segments import ignores_case, is_one_segment
+from .segments import WrittenPath, ignores_case, is_one_segment
 
 _PARAMETER = re.compile(r"\{([a-zA-Z_][a-zA-Z0-9_]*)(?::[a-zA-Z_][a-zA-Z0-9_]*)?\}")
 
@@ -70,7 +70,7 @@ def described(way: tuple[BaseRoute, ...], route: Any) -> Route:
     kind = RouteKind.WEBSOCKET if isinstance(route, WebSocketRoute) else RouteKind.ENDPOINT
     methods = methods_of(route)
     found = Route(name, methods, written, None, path, exact, names, handler=endpoint, kind=kind)
-    found = replace(found, ignores_case=any(ignores_case(each.regex) for each in converters.values()))
+    found = replace(found, ignores_case=any(ignores_case(converter.regex) for converter in converters.values()))
     if kind == RouteKind.ENDPOINT:
         found = replace(found, operations=operations_of(endpoint, name, methods))
     return with_guards(found, guards_of(endpoint), endpoint)
@@ -91,19 +91,7 @@ def methods_of(route: Any) -> tuple[str, ...]:
     return tuple(sorted(set(methods) - ({"HEAD"} if "GET" in methods else set())))
 
 
-class Written(NamedTuple):
-    """A path as a policy writes it.
-
-    Attributes:
-        path: the path.
-        exact: whether it covers exactly the same paths.
-    """
-
-    path: str
-    exact: bool
-
-
-def template(path: str, converters: Mapping[str, Any]) -> Written:
+def template(path: str, converters: Mapping[str, Any]) -> WrittenPath:
     """Starlette's path as a policy writes it."""
     segments: list[str] = []
     exact = True
@@ -113,9 +101,9 @@ def template(path: str, converters: Mapping[str, Any]) -> Written:
         if rest:
             # More than one segment: the end of the path, or all of it from here.
             last = f"{'/'.join([*segments, segment])}" == path and _PARAMETER.fullmatch(segment) is not None
-            return Written("/".join([*segments, "**"]), exact and last)
+            return WrittenPath("/".join([*segments, "**"]), exact and last)
         segments.append(_PARAMETER.sub(r"{\1}", segment))
-    return Written("/".join(segments) or "/", exact)
+    return WrittenPath("/".join(segments) or "/", exact)
 
 
 def inner_router(route: BaseRoute) -> Router | None:

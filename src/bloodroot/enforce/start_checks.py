@@ -18,7 +18,7 @@ from ..core.lines import ActionLine, Line
 from ..core.methods import ANY
 from ..core.requirements import HoldingIn, asks_for_guard, references_in
 from ..core.roles import RoleTable
-from ..language.problems import Place, Source
+from ..language.problems import Place, SourceText
 from .guards import guards_of, misplaced
 from .loaders import parameters_of
 
@@ -170,7 +170,9 @@ def routes_ignoring_case(routes: Iterable[Route]) -> Iterator[Finding]:
     for route in routes:
         if route.ignores_case:
             words = f"{route.spelling or route.path}, served by {route.action}, does not tell upper from lower case."
-            yield IGNORES_CASE.at(place_of_handler(route.handler) or Place(Source(route.action, ()), 1, 1, 1), words)
+            yield IGNORES_CASE.at(
+                place_of_handler(route.handler) or Place(SourceText(route.action, ()), 1, 1, 1), words
+            )
 
 
 def place_of_handler(handler: Any) -> Place | None:
@@ -181,7 +183,7 @@ def place_of_handler(handler: Any) -> Place | None:
         _, line = inspect.getsourcelines(handler)
     except (TypeError, OSError):
         return None
-    return Place(Source(_short(Path(file)), ()), line, 1, 1) if file else None
+    return Place(SourceText(_short(Path(file)), ()), line, 1, 1) if file else None
 
 
 def _short(file: Path) -> str:

@@ -183,7 +183,7 @@ class Translation(Interpretation[Test], Generic[Test, Column]):
         like = self.type_of(column)
         if self.kind(column) is None or not issubclass(like, int | str | uuid.UUID) or like is bool:
             raise self.error(f"identifiers are integers, texts or UUIDs, not {self.describe(column)}")
-        values = [value for each in identifiers if (value := _identifier(each, like)) is not None]
+        values = [value for identifier in identifiers if (value := _identifier(identifier, like)) is not None]
         return self.among(column, values) if values else self.false
 
     def error(self, message: str) -> RowsError:

@@ -14,7 +14,7 @@ from ..request import WsgiRequest as Request
 from . import responses
 from .access import _current, log
 from .audit import Audit
-from .enforcement import Enforcement, Identify, Options, Page
+from .enforcement import Enforcement, EnforcementOptions, Identify, Page
 from .following import opened
 from .leaving import keeping, with_headers_kept
 from .loaders import Records
@@ -64,7 +64,7 @@ class AccessMiddleware:
         check_headers(identify)
         self.app = app
         given, watched = opened(policy)
-        options = Options(identify, records, page, audit, report_only, settles)
+        options = EnforcementOptions(identify, records, page, audit, report_only, settles)
         self.enforcement = Enforcement(without_actions(given), options)
         self.enforcement.follow(watched, without_actions)
 

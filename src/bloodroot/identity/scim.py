@@ -40,7 +40,7 @@ def read_scim(text: str, name: str) -> Seed:
     except (ValueError, RecursionError) as error:
         raise SeedError([f"{name}: this is not JSON: {error}"]) from error
     resources = data.get("Resources", [data]) if isinstance(data, Mapping) else data
-    if not isinstance(resources, list) or not all(isinstance(each, Mapping) for each in resources):
+    if not isinstance(resources, list) or not all(isinstance(resource, Mapping) for resource in resources):
         raise SeedError([f"{name}: not a SCIM export; it has no list of resources (RFC 7643)"])
     total = data.get("totalResults") if isinstance(data, Mapping) else None
     if isinstance(total, int) and total > len(resources):
@@ -66,7 +66,7 @@ def known_to(policy: Policy, seed: Seed) -> tuple[Seed, tuple[str, ...]]:
     def kept(kind: str, names: Iterable[str] | None) -> tuple[str, ...] | None:
         if names is None:
             return None
-        found = tuple(each for each in names if is_known(kind, each))
+        found = tuple(name for name in names if is_known(kind, name))
         left_out[kind] |= set(names) - set(found)
         return found
 
@@ -112,7 +112,7 @@ class _Reader:
                 self.reasons.append(f"{each.place}: the user {each.login} is in {first[each.login]} already")
         names = dict.fromkeys(str(group.get("displayName")) for _, group in groups if group.get("displayName"))
         return Seed(
-            tuple(each for each in members if each is not None), tuple(SeedGroup(self.name, each, ()) for each in names)
+            tuple(each for each in members if each is not None), tuple(SeedGroup(self.name, name, ()) for name in names)
         )
 
     def _of(
@@ -151,7 +151,7 @@ class _Reader:
     def _attributes(self, place: str, user: Mapping[str, Any]) -> dict[str, Any]:
         found = {"scim_id": user.get("id"), "external_id": user.get("externalId")}
         emails = self._several(place, user, "emails")
-        chosen = next((each for each in emails if each.get("primary") is True), emails[0] if emails else {})
+        chosen = next((email for email in emails if email.get("primary") is True), emails[0] if emails else {})
         found["email"] = chosen.get("value")
         more = user.get(ENTERPRISE)
         for name in _OF_ENTERPRISE if isinstance(more, Mapping) else ():

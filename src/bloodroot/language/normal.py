@@ -7,7 +7,7 @@ from dataclasses import replace
 from . import tree
 from .parser import parse_guard
 from .printer import words
-from .problems import Place, PolicyError, Source
+from .problems import Place, PolicyError, SourceText
 
 
 def normal(node: tree.Node) -> tree.Node:
@@ -41,6 +41,6 @@ def normal_words(node: tree.Node) -> str:
 def normal_text(text: str) -> str:
     """A requirement as text, in its one spelling; a text that is no requirement stays as it is."""
     try:
-        return normal_words(parse_guard(text, Place(Source("", (text,)), 1, 1, len(text))))
+        return normal_words(parse_guard(text, Place(SourceText("", (text,)), 1, 1, len(text))))
     except PolicyError:
         return text

@@ -8,7 +8,7 @@ from typing import NamedTuple
 
 from . import tree
 from .expressions import check_permission, read_expression, read_requirement
-from .problems import Place, PolicyError, Problem, Source, suggestion
+from .problems import Place, PolicyError, Problem, SourceText, suggestion
 from .reader import AUDIENCES, ROOTS, Mistake, Reader, read_names
 from .tokenizer import Entry, read_entries, read_tokens, tokens_of, unseen
 
@@ -50,7 +50,7 @@ class Parsed(NamedTuple):
 
 def parse_with_problems(text: str, name: str = "<text>") -> Parsed:
     """Read as much of a policy text as can be read."""
-    document = tree.Document(Source(name, tuple(text.replace("\r\n", "\n").split("\n"))))
+    document = tree.Document(SourceText(name, tuple(text.replace("\r\n", "\n").split("\n"))))
     return Parsed(document, _Parser(document).run())
 
 

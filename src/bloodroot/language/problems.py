@@ -14,7 +14,7 @@ if TYPE_CHECKING:
 
 
 @dataclass(frozen=True, slots=True, eq=False)
-class Source:
+class SourceText:
     """One policy text and the name people know it by. Equal to itself alone: comparing all lines would take long.
 
     Attributes:
@@ -29,7 +29,7 @@ class Source:
 class Place(NamedTuple):
     """A stretch of one line of a source. ``line`` and ``column`` count from 1."""
 
-    source: Source
+    source: SourceText
     line: int
     column: int
     length: int

@@ -6,7 +6,7 @@ import re
 from typing import NoReturn
 
 from . import tree
-from .problems import Place, Problem, Source
+from .problems import Place, Problem, SourceText
 from .tokenizer import Token
 
 AUDIENCES = ("anyone", "signed-in", "signed-out", "nobody")
@@ -39,7 +39,7 @@ class Reader:
 
     __slots__ = ("depth", "inline", "kind", "origin", "position", "source", "text", "tokens")
 
-    def __init__(self, source: Source, tokens: list[Token]) -> None:
+    def __init__(self, source: SourceText, tokens: list[Token]) -> None:
         self.source = source
         self.tokens = tokens
         self.depth = 0

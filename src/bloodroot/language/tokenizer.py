@@ -7,7 +7,7 @@ from dataclasses import dataclass
 from typing import TYPE_CHECKING, NamedTuple
 
 from .operators import PATTERN
-from .problems import Place, Problem, Source
+from .problems import Place, Problem, SourceText
 
 if TYPE_CHECKING:
     from collections.abc import Iterator
@@ -88,7 +88,7 @@ class Entry:
     more: list[tuple[int, str]] | None = None
 
 
-def read_entries(source: Source, problems: list[Problem]) -> Iterator[Entry]:
+def read_entries(source: SourceText, problems: list[Problem]) -> Iterator[Entry]:
     """Cut a source into entries and section headers. Lines that belong to none are added to ``problems``."""
     entry: Entry | None = None
     of_section = -1  # how far the entries of the section at hand are indented: 0 before its first, -1 before a header
@@ -124,7 +124,7 @@ def read_entries(source: Source, problems: list[Problem]) -> Iterator[Entry]:
         yield entry
 
 
-def tokens_of(source: Source, entry: Entry) -> Tokens:
+def tokens_of(source: SourceText, entry: Entry) -> Tokens:
     """The tokens of an entry, up to the first character that begins none; the last one has the kind ``end``."""
     tokens, problem = read_tokens(source, entry.line, entry.text, entry.indent)
     for number, text in entry.more or ():
@@ -147,7 +147,7 @@ class Tokens(NamedTuple):
     problem: Problem | None
 
 
-def read_tokens(source: Source, number: int, text: str, start: int) -> Tokens:
+def read_tokens(source: SourceText, number: int, text: str, start: int) -> Tokens:
     """The tokens of a line from one of its characters on, and the mistake that ends them early, if any."""
     tokens = [
         (kind, match[kind], number, match.start(kind) + 1)
@@ -167,7 +167,7 @@ def read_tokens(source: Source, number: int, text: str, start: int) -> Tokens:
     return Tokens(tokens, problem)
 
 
-def _stray(source: Source, number: int, column: int, rest: str) -> Problem:
+def _stray(source: SourceText, number: int, column: int, rest: str) -> Problem:
     """The problem with a character that begins no token, from it to the end of the line."""
     sign = rest[0]
     if sign == '"':

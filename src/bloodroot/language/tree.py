@@ -11,7 +11,7 @@ from __future__ import annotations
 from dataclasses import dataclass, field
 from typing import TypeVar
 
-from .problems import Place, Source
+from .problems import Place, SourceText
 
 T = TypeVar("T")
 
@@ -362,7 +362,7 @@ class Document:
     only because its own line has a mistake in it.
     """
 
-    source: Source = field(compare=False, repr=False)
+    source: SourceText = field(compare=False, repr=False)
     sections: list[Section] = field(default_factory=list)
     broken: set[str] = field(default_factory=set, compare=False, repr=False)
 

@@ -6,7 +6,7 @@ from urllib.parse import urlsplit
 
 import httpx
 
-from ..settings import Acting, Persona, Settings, SettingsError, SignIn
+from ..settings import ActingSettings, Persona, Settings, SettingsError, SignIn
 from .application import Application
 from .credentials import PAGES, PROGRAMS, Credentials, at, cookies_of, hidden_in, referer
 from .forms import forms_in, token_in
@@ -70,7 +70,7 @@ def _failed(persona: Persona, path: str) -> str:
 
 async def _by_form(
     client: httpx.AsyncClient,
-    acting: Acting,
+    acting: ActingSettings,
     path: str,
     fields: dict[str, str],
     way: SignIn,

@@ -17,14 +17,14 @@ from ..frameworks import Adapted, adapter_of, routes_read
 from ..settings import Settings, SettingsError
 from ..survey.applications import imported
 from .sockets import shake_in_process, shake_over_network
-from .watching import Watched, request, watched
+from .watching import WatchedRequest, request, watched
 
 if TYPE_CHECKING:
     from collections.abc import AsyncIterator
 
     from ..core.binding import Route
 
-WATCHED = "bloodroot"  # in the extensions of a request: its `Watched`
+WATCHED = "bloodroot"  # in the extensions of a request: its `WatchedRequest`
 
 
 class Application(Protocol):
@@ -209,7 +209,7 @@ class _InLoop(httpx.AsyncBaseTransport):
             raise
 
     async def handle_async_request(self, sent: httpx.Request) -> httpx.Response:
-        token = request.set(sent.extensions.get(WATCHED) or Watched())
+        token = request.set(sent.extensions.get(WATCHED) or WatchedRequest())
         try:
             with sent.extensions.get("around", nullcontext)():
                 if sent.method == WEBSOCKET:
@@ -219,7 +219,7 @@ class _InLoop(httpx.AsyncBaseTransport):
             request.reset(token)
 
 
-def _as_sent(seen: Watched | None) -> dict[str, Any]:
+def _as_sent(seen: WatchedRequest | None) -> dict[str, Any]:
     """What of a scope is not as an address says that is spelled otherwise."""
     if seen is None or seen.raw is None:
         return {}
@@ -262,7 +262,7 @@ class Wsgi:
             return httpx.Response(501, request=sent)  # WSGI has none
         copy = httpx.Request(sent.method, sent.url, headers=sent.headers, content=content)
 
-        token = request.set(sent.extensions.get(WATCHED) or Watched())
+        token = request.set(sent.extensions.get(WATCHED) or WatchedRequest())
         try:
             with sent.extensions.get("around", nullcontext)():
                 response = self._transport.handle_request(copy)

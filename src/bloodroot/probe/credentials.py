@@ -89,7 +89,7 @@ def taken_away(response: httpx.Response) -> set[str]:
     names = set()
     for header in response.headers.get_list("set-cookie"):
         pair, *attributes = (part.strip() for part in header.split(";"))
-        ends = {key.lower(): value for key, _, value in (each.partition("=") for each in attributes)}
+        ends = {key.lower(): value for key, _, value in (attribute.partition("=") for attribute in attributes)}
         until = parsedate_tz(ends.get("expires", ""))
         if ends.get("max-age", "").strip() in ("0", "-1") or (until is not None and mktime_tz(until) <= time.time()):
             names.add(pair.partition("=")[0])

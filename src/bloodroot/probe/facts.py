@@ -22,7 +22,7 @@ if TYPE_CHECKING:
 
     from ..settings import KnownAnswer, Settings
     from .plan import Case, Secret
-    from .watching import Watched
+    from .watching import WatchedRequest
 
 _TAGS = re.compile(r"<(script|style)\b.*?</\1>|<[^>]*>", re.S | re.I)
 _FORGERY = re.compile(r"\b(csrf|xsrf|cross.site request forgery)\b", re.I).search
@@ -146,7 +146,7 @@ class Exchanged:
     """
 
     response: httpx.Response
-    watched: Watched
+    watched: WatchedRequest
     followed: str = ""
     by_token: bool = False
     untokened: str = ""
@@ -204,7 +204,7 @@ def _is_in(mark: str, text: str) -> bool:
     return len(words) > 1 and re.search(_BETWEEN.join(map(re.escape, words)), text, re.I) is not None
 
 
-def _by(case: Case, watched: Watched, ways: AnswerSettings) -> AnsweredBy:
+def _by(case: Case, watched: WatchedRequest, ways: AnswerSettings) -> AnsweredBy:
     if watched.refusals:
         return AnsweredBy.POLICY
     if watched.reached:
@@ -222,7 +222,7 @@ def _by(case: Case, watched: Watched, ways: AnswerSettings) -> AnsweredBy:
     return AnsweredBy.BEFORE
 
 
-def _stranger(case: Case, watched: Watched) -> str:
+def _stranger(case: Case, watched: WatchedRequest) -> str:
     """The handler that was chosen, where it is not the one of the endpoint."""
     mine, chosen = case.asked.handler, watched.handler
     if mine is None or chosen is None or mine is chosen or _unwrapped(mine) is _unwrapped(chosen):
@@ -236,7 +236,7 @@ def _unwrapped(handler: object) -> object:
     return handler
 
 
-class Meaning(NamedTuple):
+class ResponseMeaning(NamedTuple):
     """What a response is, and whether the settings say so."""
 
     kind: ResponseKind
@@ -249,23 +249,23 @@ def response_kind(
     response: httpx.Response,
     ways: AnswerSettings,
     by: AnsweredBy = AnsweredBy.UNSEEN,
-) -> Meaning:
+) -> ResponseMeaning:
     """What a response to a request is."""
     status, location, text = response.status_code, response.headers.get("location", ""), response.text
     leads = urlsplit(location).path if 300 <= status < 400 else ""
     for answer in ways.answers:
         if answer.matches(status, leads, text):
             means = {"refused": ResponseKind.REFUSED, "sign-in": ResponseKind.SIGN_IN, "done": ResponseKind.DONE}
-            return Meaning(means[answer.means], True)
+            return ResponseMeaning(means[answer.means], True)
     if leads and method == "POST" and _is_signed_in(path, leads, ways):
-        return Meaning(ResponseKind.DONE, True)
+        return ResponseMeaning(ResponseKind.DONE, True)
     if status == 401 or (leads and any(is_same_page(leads, path) for path in ways.sign_in_paths)):
-        return Meaning(ResponseKind.SIGN_IN)
+        return ResponseMeaning(ResponseKind.SIGN_IN)
     if 300 <= status < 400 and status != 304:
-        return Meaning(ResponseKind.SENT)
+        return ResponseMeaning(ResponseKind.SENT)
     if method not in SAFE and by is not AnsweredBy.POLICY and status in (400, 403, 419) and _is_about_forgery(text):
-        return Meaning(ResponseKind.UNPROVEN)
-    return Meaning(_by_status(status))
+        return ResponseMeaning(ResponseKind.UNPROVEN)
+    return ResponseMeaning(_by_status(status))
 
 
 def _is_signed_in(path: str, leads: str, ways: AnswerSettings) -> bool:
@@ -273,7 +273,7 @@ def _is_signed_in(path: str, leads: str, ways: AnswerSettings) -> bool:
     for signing in ways.sign_in_paths:
         if is_same_page(path, signing):
             page = ways.lands.get(signing)
-            again = any(is_same_page(leads, each) for each in ways.sign_in_paths)
+            again = any(is_same_page(leads, sign_in_path) for sign_in_path in ways.sign_in_paths)
             return is_same_page(leads, page) if page is not None else not again
     return False
 

@@ -30,7 +30,7 @@ def accepted_at(plan: Plan, settings: Settings) -> dict[str, str]:
 
 
 def unclear_at(observations: list[Observation]) -> list[str]:
-    return [each.case.asked.name for each in observations if each.verdict is Verdict.INCONCLUSIVE]
+    return [observation.case.asked.name for observation in observations if observation.verdict is Verdict.INCONCLUSIVE]
 
 
 def on_accepted(accepted: dict[str, str], unjudged: list[str], settings: Settings) -> Iterator[str]:
@@ -124,7 +124,7 @@ def doubts_of(observations: list[Observation], settings: Settings) -> Iterator[s
 
 def marks_not_seen(plan: Plan, facts: dict[Case, Seen]) -> Iterator[str]:
     """Marks that no one was shown: looking for them has shown nothing."""
-    seen = {mark for each in facts.values() for mark in each.marks}
+    seen = {mark for fact in facts.values() for mark in fact.marks}
     if plan.whole:
         for mark in plan.marks:
             if mark not in seen:

@@ -359,7 +359,7 @@ class _Planning:
             if candidates:
                 found = [each for each in found if names <= each.values.keys()] + candidates
             if self.named:
-                found = [each for record in found for each in self.things.addresses(record, self.named)] or found
+                found = [address for record in found for address in self.things.addresses(record, self.named)] or found
             self._records[persona.name] = found
         return found
 

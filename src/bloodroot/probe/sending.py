@@ -23,7 +23,7 @@ from .forms_seen import FormsSeen, hidden_fields
 from .plan import Case, Secret
 from .sign_in import sign_in, visit, way_for
 from .spelling import is_other_spelling
-from .watching import Watched
+from .watching import WatchedRequest
 
 _PAUSES = (0.1, 0.5)  # before a connection that failed is tried again
 _FORGETFUL = 60.0  # seconds after which a session may well have ended
@@ -240,7 +240,7 @@ class Connection:
 
         form = await hidden_fields(self.look.forms, case, credentials, fetch)
         path, followed = case.path, ""
-        extensions: dict[str, Any] = {WATCHED: Watched(raw=case.raw)}
+        extensions: dict[str, Any] = {WATCHED: WatchedRequest(raw=case.raw)}
         if around is not None:
             extensions["around"] = around
         response = await self.answered(self._request(case, credentials, path, form.fields, extensions))
@@ -248,7 +248,7 @@ class Connection:
         if case.raw is None and is_other_spelling(path, response.status_code, location):
             # The router asks for another spelling before any handler has seen the request: follow it once.
             path = followed = urlsplit(location).path
-            extensions = {**extensions, WATCHED: Watched()}
+            extensions = {**extensions, WATCHED: WatchedRequest()}
             response = await self.answered(self._request(case, credentials, path, form.fields, extensions))
         self.look.forms.note(case, path, response)
         signed_out = bool(credentials.cookies) and not credentials.cookies.keys().isdisjoint(taken_away(response))

@@ -22,7 +22,7 @@ from .application import WATCHED, Application
 from .credentials import PAGES, PROGRAMS, Credentials, at, client_of, cookies_of, hidden_in, referer
 from .forms import ForgeryToken, forms_in, token_in
 from .spelling import is_other_spelling, is_same_page
-from .watching import Watched
+from .watching import WatchedRequest
 
 _MOST_PAGES = 3
 
@@ -148,7 +148,7 @@ class _SigningIn:
         self.persona = persona
         self.way = way
         self.application = application
-        self.watched = Watched()
+        self.watched = WatchedRequest()
 
     def failed(self, response: httpx.Response, why: str) -> SettingsError:
         """The error of a persona that cannot sign in, with what came back."""

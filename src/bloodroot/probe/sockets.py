@@ -87,7 +87,7 @@ def _answer_of(received: list[dict[str, Any]], sent: httpx.Request) -> httpx.Res
 
 def _accepted(messages: list[str | bytes], closed: int | None, headers: Any, sent: httpx.Request) -> httpx.Response:
     """The answer of a server that has accepted, and may have closed at once, which is how many of them refuse."""
-    content = b"\n".join(each.encode() if isinstance(each, str) else each for each in messages)
+    content = b"\n".join(message.encode() if isinstance(message, str) else message for message in messages)
     if closed is not None and closed not in _AGREED:
         # What it has sent before is looked at all the same.
         return httpx.Response(401 if closed in _SIGN_IN else 403, content=content, request=sent)

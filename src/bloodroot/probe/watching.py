@@ -26,7 +26,7 @@ _METHODS = ("get", "post", "put", "patch", "delete", "head", "options", "trace")
 
 
 @dataclass(slots=True, eq=False)
-class Watched:
+class WatchedRequest:
     """What became of one request.
 
     Attributes:
@@ -49,7 +49,7 @@ class Watched:
             self.error = in_a_line(error)
 
 
-request: ContextVar[Watched | None] = ContextVar("request", default=None)
+request: ContextVar[WatchedRequest | None] = ContextVar("request", default=None)
 
 
 def in_a_line(error: BaseException) -> str:

@@ -148,7 +148,13 @@ class ExpectedResult:
         """Whether all is as expected."""
         if self.written is not None:
             return Ending.WELL
-        if self.mismatches or self.redefined or self.unsaid or self.callers or any(each.found for each in self.doubts):
+        if (
+            self.mismatches
+            or self.redefined
+            or self.unsaid
+            or self.callers
+            or any(doubt.found for doubt in self.doubts)
+        ):
             return Ending.FOUND
         return Ending.UNJUDGED if self.silent or self.doubts else Ending.WELL
 
@@ -391,7 +397,7 @@ def updated_table(held: Held, table: Table) -> str:
     writer.writerows(row[: len(heads)] for row in written)
     if held.definitions:
         text.write("\n")
-    writer.writerows((each.kind, each.name, each.text) for each in held.definitions)
+    writer.writerows((definition.kind, definition.name, definition.text) for definition in held.definitions)
     return text.getvalue()
 
 

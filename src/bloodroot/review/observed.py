@@ -55,12 +55,12 @@ def observed_cells(policy: Policy, matrix: Matrix, journal: Path, columns: Colum
     rows = rows_by_line(matrix)
     numbers = {row: number for number, row in enumerate(matrix.rows)}
     judged: dict[tuple[int, int], list[Judged]] = {}
-    for each in read_judged(journal).requests:
-        row = row_for(policy, rows, each.method, each.path)
+    for request in read_judged(journal).requests:
+        row = row_for(policy, rows, request.method, request.path)
         if row is not None:
-            tried = Tried(each.method, each.path, ALLOWED if each.let_in else REFUSED, persona=each.persona)
+            tried = Tried(request.method, request.path, ALLOWED if request.let_in else REFUSED, persona=request.persona)
             for column in columns(tried):
-                judged.setdefault((numbers[row], column), []).append(each)
+                judged.setdefault((numbers[row], column), []).append(request)
     return {
         cell: Observed(tuple(sorted(requests, key=lambda judged: _WORST_FIRST.index(judged.verdict))))
         for cell, requests in judged.items()

@@ -8,7 +8,7 @@ from typing import TYPE_CHECKING, Any
 from ..core.caller import Caller
 from ..enforce.audit import Audit
 from ..enforce.driver import Handling
-from ..enforce.enforcement import Enforcement, Identify, Options, Served
+from ..enforce.enforcement import Enforcement, EnforcementOptions, Identify, Served
 from ..enforce.following import opened
 
 if TYPE_CHECKING:
@@ -39,7 +39,7 @@ class InForce:
         self, policy: Policy | Watched, bind: Callable[[Policy], Policy], identify: Identify, records: Records
     ) -> None:
         given, watched = opened(policy)
-        self._enforcement = Enforcement(bind(given), Options(identify, records, audit=Audit("all")))
+        self._enforcement = Enforcement(bind(given), EnforcementOptions(identify, records, audit=Audit("all")))
         self._enforcement.follow(watched, bind)
 
     @property

@@ -97,7 +97,7 @@ class Model:
                 raise BadQuestion("page.token is not one of a page before")
             query = query.where(self._key > last)
         with Session(self._engine) as session:
-            return [str(each) for each in session.scalars(query.limit(most))]
+            return [str(scalar) for scalar in session.scalars(query.limit(most))]
 
     def _identifier(self, text: str) -> Any:
         """What a text identifies, as the column has it; None where it is not written as it is there."""

@@ -12,13 +12,13 @@ from .callers import (
     scopes_of,
 )
 from .checked import SettingsError
-from .probing import Acting, Body, Example, KnownAnswer, ListedValue, ProbeRules, Sample, SignIn, ThingSample
+from .probing import ActingSettings, Body, Example, KnownAnswer, ListedValue, ProbeRules, Sample, SignIn, ThingSample
 from .project import Persona, Settings, acting_for, names_of_scopes
 from .reading import find_settings, read_settings
 from .serving import Asker, ServeRules
 
 __all__ = [
-    "Acting",
+    "ActingSettings",
     "Asker",
     "Body",
     "ClaimNames",

@@ -62,7 +62,7 @@ class Checked:
             raise SettingsError(*dict.fromkeys(message for _, message in sorted(self._problems)))
 
 
-class Table:
+class SettingsTable:
     """A table of the settings. A value that cannot be used is kept as a mistake, and read as if it were not there.
 
     Args:
@@ -195,25 +195,28 @@ class Table:
         text = self.text(key)
         return self.checked.file.parent / text if text is not None else None
 
-    def table(self, key: str, section: str | None = None) -> Table:
+    def table(self, key: str, section: str | None = None) -> SettingsTable:
         """A table within; an empty one where there is none."""
         value = self.values.get(key, {})
         if not isinstance(value, dict):
             self.problem(key, "this must be a table")
             value = {}
-        return Table(self.checked, (*self.path, key), value, section)
+        return SettingsTable(self.checked, (*self.path, key), value, section)
 
-    def each_table(self, section: str | None = None) -> dict[str, Table]:
+    def each_table(self, section: str | None = None) -> dict[str, SettingsTable]:
         """Every key with its table."""
         return {key: self.table(key, section) for key in self.values}
 
-    def tables(self, key: str, section: str | None = None) -> list[Table]:
+    def tables(self, key: str, section: str | None = None) -> list[SettingsTable]:
         """One table, or an array of them."""
         value = self.values.get(key, [])
         if isinstance(value, dict):
-            return [Table(self.checked, (*self.path, key), value, section)]
+            return [SettingsTable(self.checked, (*self.path, key), value, section)]
         if isinstance(value, list) and all(isinstance(item, dict) for item in value):
-            return [Table(self.checked, (*self.path, key, number), item, section) for number, item in enumerate(value)]
+            return [
+                SettingsTable(self.checked, (*self.path, key, number), item, section)
+                for number, item in enumerate(value)
+            ]
         self.problem(key, f"this must be a table, or several with [[{in_words((*self.path, key))}]]")
         return []
 

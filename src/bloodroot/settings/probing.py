@@ -76,7 +76,7 @@ class SignIn:
 
 
 @dataclass(frozen=True, slots=True)
-class Acting:
+class ActingSettings:
     """``[probe.acting]``: how one who has signed in begins to act for another.
 
     Attributes:
@@ -205,4 +205,4 @@ class ProbeRules:
     recorded: tuple[Path, ...] = ()
     personas: tuple[str, ...] = ()
     copies: Mapping[str, str] = field(default_factory=dict)
-    acting: Acting | None = None
+    acting: ActingSettings | None = None

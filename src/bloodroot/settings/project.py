@@ -189,4 +189,4 @@ class Settings:
 def names_of_scopes(settings: Settings | None) -> ClaimNames:
     """What says what scopes mean: the first source of callers that has scopes."""
     sources = settings.identity if settings is not None else ()
-    return next((each.claims for each in sources if each.claims.scopes is not None), ClaimNames(("sub",)))
+    return next((source.claims for source in sources if source.claims.scopes is not None), ClaimNames(("sub",)))

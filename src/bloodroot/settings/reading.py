@@ -11,7 +11,7 @@ from typing import Any
 
 from ..language.problems import suggestion
 from .callers import ClaimNames, SourceSettings, given_by_scopes
-from .checked import ASKED, ENVIRONMENT, Checked, SettingsError, Table
+from .checked import ASKED, ENVIRONMENT, Checked, SettingsError, SettingsTable
 from .places import KeyPath
 from .project import Persona, Settings, acting_for
 from .reading_callers import read_development, read_directory, read_sources
@@ -60,7 +60,7 @@ def read_settings(file: str | Path) -> Settings:
     for name in root:
         values = values.get(name, {}) if isinstance(values, dict) else {}
     checked = Checked(file, text, root)
-    project = _settings(Table(checked, (), values if isinstance(values, dict) else {}, "project"))
+    project = _settings(SettingsTable(checked, (), values if isinstance(values, dict) else {}, "project"))
     _see_that_personas_have(project, checked, values)
     checked.finish()
     return project
@@ -87,7 +87,7 @@ def _of_personas(value: Any, path: KeyPath) -> Iterator[tuple[KeyPath, str]]:
             yield from _of_personas(each, (*path, name))
 
 
-def _settings(table: Table) -> Settings:
+def _settings(table: SettingsTable) -> Settings:
     table.known()
     checked = table.checked
     folder = checked.file.parent
@@ -127,7 +127,7 @@ def _settings(table: Table) -> Settings:
     )
 
 
-def _take_environment(table: Table, file: Path) -> None:
+def _take_environment(table: SettingsTable, file: Path) -> None:
     """NAME=value lines, for names that the environment does not have yet."""
     try:
         lines = file.read_text("utf-8").splitlines()
@@ -144,7 +144,7 @@ def _take_environment(table: Table, file: Path) -> None:
                 os.environ.setdefault(name.strip(), value.strip().strip('"'))
 
 
-def _personas(table: Table, sources: tuple[SourceSettings, ...]) -> dict[str, Persona]:
+def _personas(table: SettingsTable, sources: tuple[SourceSettings, ...]) -> dict[str, Persona]:
     """``[personas]``, each with the persona who acts for it."""
     tables = table.each_table("personas.NAME")
     claims = next((source.claims for source in sources if source.claims.scopes is not None), ClaimNames(("sub",)))
@@ -163,7 +163,7 @@ def _personas(table: Table, sources: tuple[SourceSettings, ...]) -> dict[str, Pe
     return found
 
 
-def _persona(name: str, table: Table, claims: ClaimNames) -> Persona:
+def _persona(name: str, table: SettingsTable, claims: ClaimNames) -> Persona:
     extra = {key: value for key, value in table.values.items() if key not in table.keys}
     for key, value in extra.items():
         if key not in table.checked.asked:
@@ -194,7 +194,7 @@ def _persona(name: str, table: Table, claims: ClaimNames) -> Persona:
     return Persona(name, signed_in, roles, groups, attributes, values, permissions, member, roles_in, scopes=scopes)
 
 
-def _roles_in(table: Table) -> dict[str, dict[str, tuple[str, ...]]]:
+def _roles_in(table: SettingsTable) -> dict[str, dict[str, tuple[str, ...]]]:
     """The roles of a persona by thing and by the identifier of the record."""
     if not isinstance(table.values.get("roles_in", {}), dict):
         table.problem("roles_in", 'this must be a table, such as { studio = { 7 = ["editor"] } }')

@@ -20,7 +20,7 @@ from .callers import (
     TokenRules,
     claim_path,
 )
-from .checked import Table
+from .checked import SettingsTable
 
 # Those that sign with a private key: what checks such a token cannot make one.
 WITH_KEY_PAIRS = ("RS256", "RS384", "RS512", "PS256", "PS384", "PS512", "ES256", "ES384", "ES512", "EdDSA")
@@ -31,7 +31,7 @@ _PASSWORD_IN_URL = re.compile(r"://[^/@:]*:(?!\{env\.)[^/@]+@")
 _BOUND = re.compile(r"(?<![:\w]):(\w+)")
 
 
-def read_sources(settings: Table) -> tuple[SourceSettings, ...]:
+def read_sources(settings: SettingsTable) -> tuple[SourceSettings, ...]:
     """``[identity]``, or several with ``[[identity]]``."""
     tables = settings.tables("identity", "identity")
     sources = [_source(table) for table in tables]
@@ -39,7 +39,7 @@ def read_sources(settings: Table) -> tuple[SourceSettings, ...]:
     return tuple(source for source in sources if source is not None)
 
 
-def _source(table: Table) -> SourceSettings | None:
+def _source(table: SettingsTable) -> SourceSettings | None:
     kind = table.choice("from", KINDS)
     if kind is None:
         return None
@@ -64,7 +64,7 @@ def _source(table: Table) -> SourceSettings | None:
     return SourceSettings(kind, claims, covers, looks_up=looks_up)
 
 
-def _introspection(table: Table) -> IntrospectionRules:
+def _introspection(table: SettingsTable) -> IntrospectionRules:
     issuer, url, client, secret = (
         table.text("issuer"),
         table.text("url"),
@@ -83,7 +83,7 @@ def _introspection(table: Table) -> IntrospectionRules:
     return IntrospectionRules(client or "", secret or "", url, issuer, table.texts("audience"), cache)
 
 
-def _claims(table: Table, kind: str) -> ClaimNames:
+def _claims(table: SettingsTable, kind: str) -> ClaimNames:
     if "id" not in table and kind not in ("jwt", "introspection"):
         where = {
             "header": 'the name of a header, such as id = "X-Member"',
@@ -112,7 +112,7 @@ def _claims(table: Table, kind: str) -> ClaimNames:
     )
 
 
-def _scope_names(table: Table) -> dict[str, tuple[str, ...]] | None:
+def _scope_names(table: SettingsTable) -> dict[str, tuple[str, ...]] | None:
     """What each scope gives."""
     if "scope_names" not in table:
         return None
@@ -122,7 +122,7 @@ def _scope_names(table: Table) -> dict[str, tuple[str, ...]] | None:
     return {name: names.texts(name) for name in names.values}
 
 
-def _claimed_roles(table: Table) -> ClaimedRoles:
+def _claimed_roles(table: SettingsTable) -> ClaimedRoles:
     table.known()
     names = table.table("names")
     pattern = table.text("pattern")
@@ -145,7 +145,7 @@ def _claimed_roles(table: Table) -> ClaimedRoles:
 _HELD_AS = re.compile(r"\{(\w*)\}")
 
 
-def _path(table: Table, key: str) -> ClaimPath | None:
+def _path(table: SettingsTable, key: str) -> ClaimPath | None:
     """Where something is in the claims."""
     text = table.text(key)
     try:
@@ -155,7 +155,7 @@ def _path(table: Table, key: str) -> ClaimPath | None:
         return None
 
 
-def _paths(table: Table, key: str) -> tuple[ClaimPath, ...]:
+def _paths(table: SettingsTable, key: str) -> tuple[ClaimPath, ...]:
     """Where something is in the claims, which may be several places."""
     found = []
     for text in table.texts(key):
@@ -169,7 +169,7 @@ def _paths(table: Table, key: str) -> tuple[ClaimPath, ...]:
 _KEYS = ("key", "key_file", "jwks_file", "jwks_url")
 
 
-def _rules(table: Table) -> TokenRules:
+def _rules(table: SettingsTable) -> TokenRules:
     given = [key for key in _KEYS if key in table]
     issuer, url = table.text("issuer"), table.text("jwks_url")
     discovers = not given and issuer is not None and re.match("https?://", issuer) is not None
@@ -200,7 +200,7 @@ def _rules(table: Table) -> TokenRules:
     )
 
 
-def _algorithms(table: Table, given: list[str], *, remote: bool) -> tuple[str, ...]:
+def _algorithms(table: SettingsTable, given: list[str], *, remote: bool) -> tuple[str, ...]:
     if "algorithm" not in table:
         if given == ["key"]:
             return ("HS256",)
@@ -220,7 +220,7 @@ def _algorithms(table: Table, given: list[str], *, remote: bool) -> tuple[str, .
     return found or WITH_KEY_PAIRS
 
 
-def check_together(tables: list[Table], sources: list[SourceSettings | None]) -> None:
+def check_together(tables: list[SettingsTable], sources: list[SourceSettings | None]) -> None:
     """See that tokens of several issuers can be distinguished, wherever their paths may be the same.
 
     The issuer is read off a token before its signature is checked, to choose whose keys count.
@@ -251,7 +251,7 @@ def _may_meet(one: Template, other: Template) -> bool:
     return overlap(one, other) is not False or overlap(other, one) is not False
 
 
-def _senders(table: Table) -> tuple[str, ...]:
+def _senders(table: SettingsTable) -> tuple[str, ...]:
     senders = table.names("senders")
     if not senders:
         message = "senders is missing: anyone can send a header"
@@ -264,7 +264,7 @@ def _senders(table: Table) -> tuple[str, ...]:
     return senders
 
 
-def read_development(settings: Table) -> Development | None:
+def read_development(settings: SettingsTable) -> Development | None:
     """``[token]``."""
     if "token" not in settings:
         return None
@@ -279,7 +279,7 @@ def read_development(settings: Table) -> Development | None:
     )
 
 
-def read_directory(settings: Table) -> DirectoryTables | None:
+def read_directory(settings: SettingsTable) -> DirectoryTables | None:
     """``[directory]``."""
     if "directory" not in settings:
         return None
@@ -306,7 +306,7 @@ def read_directory(settings: Table) -> DirectoryTables | None:
     )
 
 
-def _query(queries: Table, name: str) -> str:
+def _query(queries: SettingsTable, name: str) -> str:
     query = queries.text(name) or ""
     if not re.match(r"\s*(select|with)\b", query, re.IGNORECASE):
         queries.problem(name, "this must be a query that reads: it begins with select or with")
@@ -324,7 +324,7 @@ def _query(queries: Table, name: str) -> str:
     return query
 
 
-def _secret(table: Table, key: str) -> str | None:
+def _secret(table: SettingsTable, key: str) -> str | None:
     """A secret by the name of its environment variable."""
     text = table.text(key)
     if text is not None and not _SECRET.fullmatch(text):

@@ -8,9 +8,9 @@ from difflib import get_close_matches
 from typing import Any
 
 from ..core.paths import TemplateError, parse_template
-from .checked import Table
+from .checked import SettingsTable
 from .probing import (
-    Acting,
+    ActingSettings,
     Body,
     Example,
     FieldSamples,
@@ -43,7 +43,7 @@ class Samples:
     things: dict[str, dict[str, ThingSample]]
 
 
-def read_samples(table: Table) -> Samples:
+def read_samples(table: SettingsTable) -> Samples:
     """``[samples]``: values for parameters, records for conditions, and records of things."""
     values: dict[str, str] = {}
     candidates: dict[str, tuple[str, ...]] = {}
@@ -58,7 +58,9 @@ def read_samples(table: Table) -> Samples:
             found = [tuple(map(_example, sample.tables(key))) if key in sample else () for key in ("holds", "fails")]
             samples[name] = Sample(*found)
         elif isinstance(value, list):
-            candidates[name] = tuple(Table(table.checked, table.path, {name: each}).value(name) for each in value)
+            candidates[name] = tuple(
+                SettingsTable(table.checked, table.path, {name: each}).value(name) for each in value
+            )
         else:
             values[name] = table.value(name)
     return Samples(values, candidates, samples, things)
@@ -70,22 +72,24 @@ def _is_of_records(table: dict[str, Any]) -> bool:
     return bool(table) and not near and all(isinstance(value, dict) for value in table.values())
 
 
-def _thing_sample(table: Table) -> ThingSample:
+def _thing_sample(table: SettingsTable) -> ThingSample:
     values = table.each_value()
     mark = values.pop("mark", None)
     return ThingSample(values, mark)
 
 
-def _example(table: Table) -> Example:
+def _example(table: SettingsTable) -> Example:
     query = table.table("query").each_value()
-    values = Table(table.checked, table.path, {k: v for k, v in table.values.items() if k != "query"}).each_value()
+    values = SettingsTable(
+        table.checked, table.path, {k: v for k, v in table.values.items() if k != "query"}
+    ).each_value()
     mark = values.pop("mark", None)
     if not values and not query:
         table.problem(None, "this needs the parameters of the path, such as { trial_id = 7 }")
     return Example(values, mark, query)
 
 
-def read_bodies(table: Table) -> dict[str, tuple[Body, ...]]:
+def read_bodies(table: SettingsTable) -> dict[str, tuple[Body, ...]]:
     """``[bodies]``: what is sent, by method and path template."""
     bodies = {
         " ".join(name.split()): [_body(each) for each in table.tables(name, "bodies.NAME")] for name in table.values
@@ -93,7 +97,7 @@ def read_bodies(table: Table) -> dict[str, tuple[Body, ...]]:
     return {name: found for name, each in bodies.items() if (found := tuple(body for body in each if body is not None))}
 
 
-def _body(table: Table) -> Body | None:
+def _body(table: SettingsTable) -> Body | None:
     if len(table.values) != 1 or next(iter(table.values)) not in table.keys:
         table.problem(None, "this must be { form = { ... } } or { json = ... }")
         return None
@@ -102,7 +106,7 @@ def _body(table: Table) -> Body | None:
     return Body("json", table.values["json"])
 
 
-def read_probe(table: Table) -> ProbeRules:
+def read_probe(table: SettingsTable) -> ProbeRules:
     """``[probe]``."""
     table.known()
     state = _state(table)
@@ -131,7 +135,7 @@ def read_probe(table: Table) -> ProbeRules:
     )
 
 
-def _state(table: Table) -> str | tuple[str, ...] | None:
+def _state(table: SettingsTable) -> str | tuple[str, ...] | None:
     if isinstance(table.values.get("state"), list):
         return table.names("state")
     state = table.text("state")
@@ -141,7 +145,7 @@ def _state(table: Table) -> str | tuple[str, ...] | None:
     return state
 
 
-def _fields(table: Table) -> FieldSamples:
+def _fields(table: SettingsTable) -> FieldSamples:
     table.known()
     change = tuple(" ".join(name.split()) for name in table.names("change"))
     values = table.table("values").values
@@ -150,7 +154,7 @@ def _fields(table: Table) -> FieldSamples:
     return FieldSamples(table.table("marks").each_value(), change, values)
 
 
-def _listed(table: Table) -> ListedValue:
+def _listed(table: SettingsTable) -> ListedValue:
     table.known()
     texts = {key: table.text(key) for key in table.keys}
     for key, value in texts.items():
@@ -162,7 +166,7 @@ def _listed(table: Table) -> ListedValue:
     return ListedValue(path, texts["at"] or "", texts["as"] or "")
 
 
-def _answer(table: Table, key: str, text: str) -> KnownAnswer | None:
+def _answer(table: SettingsTable, key: str, text: str) -> KnownAnswer | None:
     match = _ANSWER.fullmatch(text.strip())
     if match is None:
         table.problem(key, f'"{text}": write a status, and what the page says or where it leads: "302 /home"')
@@ -182,16 +186,16 @@ def _answer(table: Table, key: str, text: str) -> KnownAnswer | None:
         return None
 
 
-def _acting(table: Table) -> Acting:
+def _acting(table: SettingsTable) -> ActingSettings:
     table.known()
     path, page = table.text("path") or "", table.text("page")
     for key, value in (("path", path), ("page", page)):
         if value is not None and not value.startswith("/"):
             table.problem(key if value else None, f"{key} is missing, or no path: it begins with /")
-    return Acting(path, page, table.table("fields").each_value(), table.text("token"))
+    return ActingSettings(path, page, table.table("fields").each_value(), table.text("token"))
 
 
-def _sign_in(table: Table) -> SignIn:
+def _sign_in(table: SettingsTable) -> SignIn:
     how = table.choice("how", SIGN_IN_WAYS) or "form"
     table.known_of(how, "how")
     path = table.text("path") or ""

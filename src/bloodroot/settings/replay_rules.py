@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Mapping
 from dataclasses import dataclass, field
 
-from .checked import Table
+from .checked import SettingsTable
 
 PARTS = ("method", "path", "status", "time", "user", "roles", "request")
 
@@ -23,7 +23,7 @@ class ReplayRules:
     fields: Mapping[str, str] = field(default_factory=dict)
 
 
-def read_replay(table: Table) -> ReplayRules:
+def read_replay(table: SettingsTable) -> ReplayRules:
     """``[replay]``."""
     table.known()
     fields = table.table("fields")

@@ -7,7 +7,7 @@ from collections.abc import Mapping
 from dataclasses import dataclass, field
 from pathlib import Path
 
-from .checked import ENVIRONMENT, Table
+from .checked import ENVIRONMENT, SettingsTable
 
 BELIEVED = ("roles", "records")
 
@@ -65,7 +65,7 @@ class ServeRules:
     senders: tuple[str, ...] = ("127.0.0.1", "::1")
 
 
-def read_serve(table: Table) -> ServeRules:
+def read_serve(table: SettingsTable) -> ServeRules:
     """``[serve]``."""
     table.known()
     senders = table.names("senders") if "senders" in table else ServeRules().senders
@@ -102,7 +102,7 @@ def read_serve(table: Table) -> ServeRules:
     )
 
 
-def _asker(name: str, table: Table) -> Asker:
+def _asker(name: str, table: SettingsTable) -> Asker:
     table.known()
     token, certificate = table.text("token"), table.text("certificate")
     if (token is None) == (certificate is None):

@@ -152,7 +152,7 @@ def _endpoints(name: str, route: Route) -> Iterator[Endpoint]:
         yield _endpoint(name, route, route.methods, route.guards, route.handler)
         return
     for method in route.methods:
-        served = next((each.function for each in route.operations if method in each.methods), None)
+        served = next((operation.function for operation in route.operations if method in operation.methods), None)
         yield _endpoint(name, route, (method,), route.guards_for(method), served or route.handler)
 
 

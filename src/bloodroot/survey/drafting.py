@@ -237,14 +237,14 @@ def _quoted(text: str) -> str:
     return '"' + " ".join(plain.split()).replace("\\", "\\\\").replace('"', '\\"') + '"'
 
 
-class _Named(NamedTuple):
+class _GuardNames(NamedTuple):
     """What guards name: roles, or conditions, and permissions."""
 
     roles: list[str]
     permissions: list[str]
 
 
-def _names_of(guards: Iterable[str]) -> _Named:
+def _names_of(guards: Iterable[str]) -> _GuardNames:
     """What guards name, so that a draft knows it."""
     roles: dict[str, None] = {}
     permissions: dict[str, None] = {}
@@ -254,4 +254,4 @@ def _names_of(guards: Iterable[str]) -> _Named:
                 permissions[name] = None
             elif not name.startswith('"') and name not in RESERVED:
                 roles[name] = None
-    return _Named(list(roles), list(permissions))
+    return _GuardNames(list(roles), list(permissions))

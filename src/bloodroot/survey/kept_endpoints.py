@@ -20,8 +20,8 @@ def keep_endpoints(folder: Path, result: SurveyResult) -> None:
         result: what the survey came to.
     """
     methods: dict[str, list[str]] = {}
-    for each in result.endpoints:
-        methods.setdefault(each.endpoint.template, []).append(each.method)
+    for row in result.endpoints:
+        methods.setdefault(row.endpoint.template, []).append(row.method)
     data = {"endpoints": [{"path": path, "methods": some} for path, some in methods.items()]}
     with contextlib.suppress(OSError):
         (folder / _FILE).parent.mkdir(exist_ok=True)

@@ -34,7 +34,7 @@ def expected(result: ExpectedResult) -> Sheet:
     if result.callers and result.written is None:
         sections.append(text_section(result.callers, title="Callers that no table has a column for:"))
     if result.doubts:
-        sections.append(text_section((each.words for each in result.doubts), title="What the probe itself says:"))
+        sections.append(text_section((doubt.words for doubt in result.doubts), title="What the probe itself says:"))
     well = not (result.mismatches or result.redefined or result.unsaid or result.callers)
     return Sheet(
         Cell(_headline(result), Meaning.GOOD if well and not result.doubts else Meaning.WRONG),
@@ -127,7 +127,7 @@ def _next(result: ExpectedResult) -> str:
         return "Next: correct what is wrong; or, where the change is right, add --update and have the table reviewed."
     if result.unsaid or result.callers:
         return "Next: add what is missing with --update, and have the table reviewed."
-    if any(each.found for each in result.doubts):
+    if any(doubt.found for doubt in result.doubts):
         return "Every cell is as expected, but the probe found what the table does not show: run bloodroot probe again."
     if result.doubts:
         return "Every cell is as expected, but the probe did not judge everything; --allow-unjudged accepts that."

@@ -113,7 +113,7 @@ def _unused(unused: Unused, counted: Counted) -> Iterator[Section]:
         if names:
             yield text_section([", ".join(names)], title=f"{title} were not used {period}")
     if unused.grants:
-        texts = (f"{each.permission} of {each.to}  {each.entry.place.at}" for each in unused.grants)
+        texts = (f"{grant.permission} of {grant.to}  {grant.entry.place.at}" for grant in unused.grants)
         yield text_section(texts, title="These permissions were used, but not by all who are given them", most=_MOST)
 
 
