@@ -69,9 +69,11 @@ class Cell:
 _ALLOW, _SIGN_IN, _DENY = Cell(Outcome.ALLOW), Cell(Outcome.SIGN_IN), Cell(Outcome.DENY)
 
 
-@dataclass(frozen=True, slots=True, eq=False)
+@dataclass(slots=True, eq=False)
 class Row:
-    """One endpoint. Each attribute but the first three holds a bit for each column.
+    """One endpoint. Never changed once made; freezing would double what it costs.
+
+    Each attribute but the first three holds a bit for each column.
 
     Attributes:
         methods: its methods; ``any`` means all that no other row of the line has.
@@ -220,7 +222,7 @@ class Spreading(Interpretation[Spread]):
         self._columns = columns
         self._everywhere = self.every & ~inner
         self._by_mask: dict[int, int] = {}
-        self._invites: dict[Requirement, bool] = {}
+        self._plain: dict[Requirement, tuple[int, int]] = {}
         self.facts_out = Facts(SIGNED_OUT, SIGNED_OUT)
         self.facts_in = Facts(base, ~SIGNED_OUT, caller=UNKNOWN)
 
@@ -239,15 +241,15 @@ class Spreading(Interpretation[Spread]):
             columns = self._by_mask[mask] = self.holding_columns(self._columns, mask)
         return columns
 
-    def invites(self, line: Line) -> bool:
-        """Whether a signed-in caller might be allowed by a line that only roles and permissions open."""
-        found = self._invites.get(line.requirement)
-        if found is None:
-            found = bool(line.requirement.opens & ~SIGNED_OUT) or any(
-                True for _ in permissions_in(line.requirement.formula)
-            )
-            self._invites[line.requirement] = found
-        return found
+    def plain(self, requirement: Requirement) -> tuple[int, int]:
+        """The columns that a requirement of roles and permissions alone lets in, and those that may sign in first."""
+        columns = self._plain.get(requirement)
+        if columns is None:
+            allow = self.holding(requirement.opens)
+            # A signed-in caller might hold any of the roles, or be granted any of the permissions.
+            invites = requirement.opens & ~SIGNED_OUT or any(True for _ in permissions_in(requirement.formula))
+            columns = self._plain[requirement] = allow, self.signed_out & ~allow if invites else 0
+        return columns
 
     def constant(self, constant: Constant) -> Spread:
         """The same in every column."""
@@ -315,10 +317,7 @@ def row_of(policy: Policy, spreading: Spreading, line: Line, methods: tuple[str,
     """
     formulas = asked_at(policy, line, methods[0]) if policy.standing else [(line, line.requirement.formula)]
     if line.requirement.plain and len(formulas) == 1:
-        allow = spreading.holding(line.requirement.opens)
-        # A signed-in caller might hold any of the roles, or be granted any of the permissions.
-        waits = spreading.signed_out & ~allow if spreading.invites(line) else 0
-        return Row(methods, line, (), allow, waits, ())
+        return Row(methods, line, (), *spreading.plain(line.requirement), ())
     groups: list[tuple[list[Formula], int]] = [([], spreading.every)]
     marks = []
     for rule, formula in formulas:

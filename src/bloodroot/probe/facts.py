@@ -58,9 +58,9 @@ class AnsweredBy(StrEnum):
     UNSEEN = ""  # the application runs elsewhere, or has no routes that can be read
 
 
-@dataclass(frozen=True, slots=True)
+@dataclass(slots=True)
 class Seen:
-    """The facts of one request and its response.
+    """The facts of one request and its response. Never changed once made; freezing would double what it costs.
 
     Attributes:
         came: what the response is.
@@ -158,7 +158,7 @@ def facts_of(
     sent: Exchanged,
     ways: AnswerSettings,
     secrets: Iterable[Secret] = (),
-    marks: Iterable[str] = (),
+    marks: Collection[str] = (),
 ) -> Seen:
     """The facts of a response.
 
@@ -170,7 +170,6 @@ def facts_of(
         marks: texts of marked records.
     """
     response, watched = sent.response, sent.watched
-    text = "\n".join([response.text, *(value for _, value in response.headers.multi_items())])
     by = _by(case, watched, ways)
     meaning = response_kind(case.method, case.path, response, ways, by)
     # Responses are written by others: nothing of them may reach a terminal as a command.
@@ -180,18 +179,26 @@ def facts_of(
         response.status_code,
         printable(response.headers.get("location", "")),
         meaning.is_known,
-        tuple(mark for mark in dict.fromkeys(secret.mark for secret in secrets) if _is_in(mark, text)),
+        _shown(dict.fromkeys(secret.mark for secret in secrets), response),
         stranger=printable(_stranger(case, watched)),
         followed=printable(sent.followed),
         note=printable(watched.error),
         by_token=sent.by_token,
         reached=watched.reached,
-        marks=tuple(mark for mark in marks if _is_in(mark, text)),
+        marks=_shown(marks, response),
         words=words_of(response),
         look=look_of(response, case.values.values()),
         untokened=sent.untokened,
         signed_out=sent.signed_out,
     )
+
+
+def _shown(marks: Collection[str], response: httpx.Response) -> tuple[str, ...]:
+    """Those of some texts that a response has, in its body or in its headers."""
+    if not marks:
+        return ()
+    text = "\n".join([response.text, *(value for _, value in response.headers.multi_items())])
+    return tuple(mark for mark in marks if _is_in(mark, text))
 
 
 def _is_in(mark: str, text: str) -> bool:

@@ -152,11 +152,12 @@ class Journal:
 
 
 _encode = json.JSONEncoder(ensure_ascii=False).encode
-_FIELDS = tuple(field.name for field in fields(Seen))
+_FIELDS = tuple((field.name, field.default) for field in fields(Seen))
 
 
 def _as_values(seen: Seen) -> dict[str, Any]:
-    return {name: getattr(seen, name) for name in _FIELDS}
+    """The facts of a response, without those that are as usual."""
+    return {name: value for name, usual in _FIELDS if (value := getattr(seen, name)) != usual}
 
 
 _STOPPED = Seen(ResponseKind.LOST, note="the run was stopped while this was under way; it is not sent twice")
@@ -377,8 +378,8 @@ def read_journal(file: Path) -> Written:
 
 
 def _seen(values: dict[str, Any]) -> Seen:
-    values["came"], values["by"] = ResponseKind(values["came"]), AnsweredBy(values["by"])
-    for name in ("shown", "marks", "words"):
+    values["came"], values["by"] = ResponseKind(values["came"]), AnsweredBy(values.get("by", AnsweredBy.UNSEEN))
+    for name in {"shown", "marks", "words"} & values.keys():
         values[name] = tuple(values[name])
     return Seen(**values)
 

@@ -33,7 +33,8 @@ def words_of(response: httpx.Response) -> tuple[int, ...]:
     if b"\0" in response.content[:_LONGEST]:
         parts = _parts_of(response.content)
     else:
-        said.append(_TAGS.sub(" ", response.text[:_LONGEST]))
+        text = response.text[:_LONGEST]
+        said.append(_TAGS.sub(" ", text) if "<" in text else text)
     found = {zlib.crc32(word.encode()) for text in said for word in _WORD.findall(text)}
     return tuple(sorted(parts | found)[:_MOST])
 

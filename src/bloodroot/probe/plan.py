@@ -16,9 +16,9 @@ if TYPE_CHECKING:
     from .asked_endpoints import AskedEndpoint
 
 
-@dataclass(frozen=True, slots=True, eq=False)
+@dataclass(slots=True, eq=False)
 class Case:
-    """One request as one persona.
+    """One request as one persona. Never changed once made; freezing would double what it costs.
 
     Attributes:
         asked: the endpoint.

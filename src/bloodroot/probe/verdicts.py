@@ -21,9 +21,9 @@ class Verdict(StrEnum):
     INCONCLUSIVE = "inconclusive"
 
 
-@dataclass(frozen=True, slots=True)
+@dataclass(slots=True, eq=False)
 class Observation:
-    """One request and what came back.
+    """One request and what came back. Never changed once made.
 
     Attributes:
         case: the request.
