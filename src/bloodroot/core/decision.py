@@ -3,14 +3,14 @@
 from __future__ import annotations
 
 from dataclasses import dataclass
-from enum import Enum, StrEnum
+from enum import StrEnum
 from typing import TYPE_CHECKING, Protocol
 
 from .paths import read_path
 from .question import Question
 
 if TYPE_CHECKING:
-    from collections.abc import Mapping
+    from collections.abc import Mapping, Sequence
 
     from ..language.problems import Place
     from .answers import Answer, Answers
@@ -75,13 +75,18 @@ class Decides(Protocol):
         ...
 
 
-class Later(Enum):
-    """That a remainder is worked out once it is asked for: most decisions are asked for their outcome alone."""
+class Later:
+    """A remainder that is worked out once it is asked for: most decisions are asked for their outcome alone.
 
-    REMAINDER = "remainder"
+    Attributes:
+        left_open: the predicates that decide once records are known, each with what is known so far; empty where more
+            than these has to be asked again.
+    """
 
+    __slots__ = ("left_open",)
 
-LATER = Later.REMAINDER
+    def __init__(self, left_open: Sequence[tuple[Predicate, Facts]] = ()) -> None:
+        self.left_open = left_open
 
 
 class Decision:
@@ -95,7 +100,7 @@ class Decision:
         line: the endpoint line that decides; None where there is none, and for a guard.
     """
 
-    __slots__ = ("_asked", "_decides", "_remainder", "left_open", "line", "outcome", "reason")
+    __slots__ = ("_asked", "_decides", "_remainder", "line", "outcome", "reason")
 
     def __init__(
         self,
@@ -110,9 +115,6 @@ class Decision:
         self.reason = reason
         self.line = line
         self._remainder = remainder
-        # The predicates that decide once records are known, each with what is known so far; None where more than these
-        # has to be asked again.
-        self.left_open: list[tuple[Predicate, Facts]] | None = None
         self._decides = evaluator
         # Caller, method and path are most questions, and are worked out only when asked for.
         self._asked = question
@@ -131,9 +133,14 @@ class Decision:
     @property
     def remainder(self) -> Formula | None:
         """For `Outcome.DEPENDS`, what still has to hold; None otherwise."""
-        if self._remainder is LATER:
+        if isinstance(self._remainder, Later):
             self._remainder = self._decides.remainder(self.question, self.line)
         return self._remainder
+
+    @property
+    def left_open(self) -> Sequence[tuple[Predicate, Facts]]:
+        """What `Later` has of a remainder that was not asked for yet."""
+        return self._remainder.left_open if isinstance(self._remainder, Later) else ()
 
     @property
     def guard(self) -> CompiledGuard | None:

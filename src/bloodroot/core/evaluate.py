@@ -11,7 +11,7 @@ from .by_roles import by_roles_alone
 from .caller import Caller
 from .closed_tokens import opened_by_scopes
 from .conditions import findings
-from .decision import LATER, Decision, Outcome, Step, StepVerdict
+from .decision import Decision, Later, Outcome, Step, StepVerdict
 from .formulas import CAN_BE_TRUE, FALSE, FAULTY, TRUE, Facts, Formula, both, can_be_true
 from .line_lookup import LineLookup
 from .locating import ANYWHERE, ANYWHERE_APART, locate_record, there_of
@@ -28,7 +28,7 @@ from .roles import Held, RoleTable, kind_of_role
 from .routing import PathTree
 
 if TYPE_CHECKING:
-    from collections.abc import Iterable, Mapping
+    from collections.abc import Iterable, Mapping, Sequence
 
     from .answers import Answers
     from .fields import FieldRules
@@ -185,10 +185,10 @@ class Evaluator:
         line = decision.line
         if line is None:
             return decision
-        if decision.left_open is not None:
-            outcome = _outcome_with_records(decision.left_open, question)
+        if left_open := decision.left_open:
+            outcome = _outcome_with_records(left_open, question)
             if outcome is not None:
-                return Decision(outcome, None, line, LATER if outcome is Outcome.DEPENDS else None, self, question)
+                return Decision(outcome, None, line, Later() if outcome is Outcome.DEPENDS else None, self, question)
         # Roles alone have not decided it, and have not changed.
         return self._decided_past_roles(question, question.segments or read_path(question.path) or [], line)
 
@@ -204,9 +204,8 @@ class Evaluator:
         left_open: list[tuple[Predicate, Facts]] = []
         outcome = self._by_predicates(question, segments, line, left_open)
         if outcome is not None:
-            decision = Decision(outcome, None, line, LATER if outcome is Outcome.DEPENDS else None, self, question)
-            decision.left_open = left_open or None
-            return decision
+            later = Later(left_open) if outcome is Outcome.DEPENDS else None
+            return Decision(outcome, None, line, later, self, question)
         outcome, reason, remainder = self._weigh(question, segments, line)
         return Decision(outcome, reason, line, remainder, self, question)
 
@@ -514,7 +513,7 @@ def _of_line(formula: Formula, facts: Facts) -> Formula:
     return formula if facts.allowed == -1 else opened_by_scopes(formula)
 
 
-def _outcome_with_records(left_open: list[tuple[Predicate, Facts]], question: Question) -> Outcome | None:
+def _outcome_with_records(left_open: Sequence[tuple[Predicate, Facts]], question: Question) -> Outcome | None:
     """What predicates that depended decide now that records are known; None where one of them refuses."""
     outcome = Outcome.ALLOW
     for predicate, facts in left_open:

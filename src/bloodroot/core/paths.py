@@ -18,8 +18,8 @@ if TYPE_CHECKING:
 DEEPEST = 100  # segments in a template; the search goes one call deeper for each
 _NAME = re.compile(r"[^\W\d][\w-]*")
 _PIECE = re.compile(r"\{([^{}]*)\}")
-# Nearly all paths have none of these: nothing to decode, nothing that could be read two ways.
-_ODD = re.compile(r"[^A-Za-z0-9\-._~!$&'()*+,=:@/]").search
+# Nearly all paths have no other signs: nothing to decode, nothing that could be read two ways.
+_PLAIN = b"ABCDEFGHIJKLMNOPQRSTUVWXYZabcdefghijklmnopqrstuvwxyz0123456789-._~!$&'()*+,=:@/"
 _TWO_WAYS = re.compile(r"[/\\;\x00-\x1f\x7f-\x9f]").search
 _NOT_IN_TEMPLATES = re.compile(r"[?#%;\\ ]").search
 _UNFIT = {"?": "a query", "#": "a fragment", "%": "a percent-encoding", ";": "a ;", "\\": "a backslash", " ": "a space"}
@@ -204,10 +204,12 @@ _LONGEST = 16_384
 
 def read_plain(path: str) -> list[str] | None:
     """The segments of a path that has nothing to decode and is read in one way, as nearly all are; None of another."""
-    if not _ODD(path) and "/." not in path and "//" not in path and len(path) <= _LONGEST:
+    # A sign beyond ASCII becomes "?", which is not plain.
+    odd = path.encode("ascii", "replace").translate(None, _PLAIN)
+    if not odd and "/." not in path and "//" not in path and len(path) <= _LONGEST:
         segments = path.split("/")
-        if segments.pop(0) == "" and segments:
-            if segments[-1] == "":
+        if not segments.pop(0) and segments:
+            if not segments[-1]:
                 segments.pop()
             return segments
     return None
