@@ -1,6 +1,8 @@
 """The index finds what a plain reading of the rules would find, for any lines and any path."""
 
+import re
 import unittest
+from urllib.parse import unquote_to_bytes
 
 from hypothesis import given
 from hypothesis import strategies as st
@@ -17,6 +19,9 @@ TEMPLATES = st.builds(
 )
 METHODS = ("GET", "HEAD", "POST", "PUT", "any")
 VALUES = st.sampled_from(["a", "b", "v1", "v2", "7.c", "v7.c", "z"])
+PIECES = st.sampled_from(
+    [*"abZ09-._~!$&'()*+,=:@%;\\?# é\x00\x7f\x85\ud800", *("%2F", "%2e", "%41", "%C3%A9", "//", "/.", "/..", "/")]
+)
 slowly = examples(250)
 
 
@@ -97,7 +102,34 @@ class TheIndex(unittest.TestCase):
                 self.assertIn(number, near, (template.text, other.text))
 
 
+def read_by_the_rules(path: str) -> list[str] | None:
+    """The segments of a path, one rule after the other."""
+    if not path.startswith("/") or re.search(r"[?#]|%(?![0-9A-Fa-f]{2})", path) or len(path) > 16_384:
+        return None
+    inner = path[1:-1] if path.endswith("/") else path[1:]
+    segments = []
+    for part in inner.split("/") if path != "/" else ():
+        try:
+            segments.append(unquote_to_bytes(part).decode())
+        except UnicodeError:
+            return None
+    return (
+        None if any(s in ("", ".", "..") or re.search(r"[/\\;\x00-\x1f\x7f-\x9f]", s) for s in segments) else segments
+    )
+
+
 class Paths(unittest.TestCase):
+    @examples(2000)
+    @given(st.lists(PIECES, max_size=8).map("".join))
+    def test_a_path_is_read_as_the_rules_say(self, text: str) -> None:
+        for path in (f"/{text}", text):
+            self.assertEqual(read_path(path), read_by_the_rules(path), repr(path))
+
+    def test_every_sign_is_read_as_the_rules_say(self) -> None:
+        for code in (*range(0x1000), *range(0x2000, 0x3100), *range(0xD7F0, 0xE010), *range(0xFE00, 0x10010), 0x10FFFF):
+            path = f"/a{chr(code)}b"
+            self.assertEqual(read_path(path), read_by_the_rules(path), f"U+{code:04X}")
+
     @slowly
     @given(st.text(max_size=30))
     def test_no_text_breaks_the_reader(self, text: str) -> None:
