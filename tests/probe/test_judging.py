@@ -1,8 +1,11 @@
 """Verdicts, held against applications of which it is known whom they let in."""
 
+import itertools
 import logging
 import random
 import unittest
+from types import SimpleNamespace
+from typing import Any
 
 import httpx
 
@@ -12,7 +15,8 @@ from bloodroot.core.paths import parse_template
 from bloodroot.probe.asked_endpoints import AskedEndpoint
 from bloodroot.probe.facts import AnsweredBy, AnswerSettings, Exchanged, ResponseKind, Seen, facts_of
 from bloodroot.probe.judging import is_not_served, judge
-from bloodroot.probe.plan import Case, Plan
+from bloodroot.probe.not_judged import only_let_in
+from bloodroot.probe.plan import Case, Plan, Secret
 from bloodroot.probe.verdicts import Verdict
 from bloodroot.probe.watching import WatchedRequest, request
 from bloodroot.probe.watching import watched as watch
@@ -184,6 +188,15 @@ class Judging(unittest.TestCase):
         finally:
             request.reset(token)
         self.assertEqual(watched.refusals, [("deny", None)])
+
+    def test_what_is_noted_is_in_the_order_of_the_plan_whichever_answer_comes_first(self) -> None:
+        pages = [AskedEndpoint("GET", parse_template(f"/plots/{name}"), object()) for name in "abc"]  # type: ignore[arg-type]
+        cases = [case(page, PEOPLE[1], Outcome.ALLOW, None) for page in pages]
+        plan = Plan(tuple(cases), (), {PEOPLE[1].name: (Secret("mark", ""),)})
+        settings: Any = SimpleNamespace(probe=SimpleNamespace(sign_ins=()))
+        for order in itertools.permutations(cases):
+            (note,) = only_let_in(plan, dict.fromkeys(order, Seen(ResponseKind.MADE)), settings)
+            self.assertIn("GET /plots/a, GET /plots/b, GET /plots/c", note)
 
     def test_nothing_of_a_response_reaches_a_terminal_as_a_command(self) -> None:
         asked = AskedEndpoint("POST", parse_template("/plots/{plot_id}"), object())  # type: ignore[arg-type]

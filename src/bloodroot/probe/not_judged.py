@@ -82,7 +82,9 @@ def outside(application: Application) -> Iterator[str]:
 def only_let_in(plan: Plan, facts: Mapping[Case, Seen], settings: Settings) -> Iterator[str]:
     """Pages of which it was looked at who is let in, and not what they show: no mark is in any answer."""
     kept = {name for each in (plan.secrets, plan.unsure) for name, secrets in each.items() if secrets}
-    let_in = [(case, seen) for case, seen in facts.items() if case.allowed and seen.came is ResponseKind.MADE]
+    # In the order of the plan, whichever answer came first.
+    answered = [(case, facts[case]) for case in plan.cases if case in facts]
+    let_in = [(case, seen) for case, seen in answered if case.allowed and seen.came is ResponseKind.MADE]
     asked = {case.asked: None for case, _ in let_in if case.method in ("GET", "POST") and not case.values}
     looked_into = {case.asked for case, seen in let_in if seen.marks or seen.changed or _signs_in(case, settings)}
     for_some = {case.asked for case, _ in let_in if case.persona.name in kept}
