@@ -203,16 +203,16 @@ def _sum(policy: Policy, names: tuple[str, ...]) -> int:
 
 def kind_apart(old: Policy, new: Policy) -> list[CallerKind]:
     """Callers with two roles that both policies keep apart; all such callers are treated alike."""
-    found: list[CallerKind] = []
+    caller_kinds: list[CallerKind] = []
     for members in new.roles.apart:
         for one, other in combinations([name for name, _ in members], 2):
-            if not found and old.roles.held(Caller(roles=(one, other))).apart:
-                found = [CallerKind(f"{one} with {other}", (one, other))]
+            if not caller_kinds and old.roles.held(Caller(roles=(one, other))).apart:
+                caller_kinds = [CallerKind(f"{one} with {other}", (one, other))]
     for thing in new.roles.apart_in:
         for pair in sorted(_apart_in(old, thing) & _apart_in(new, thing))[:1]:
             names = tuple(kind_of_role(name, thing) for name in pair)
-            found.append(CallerKind(" with ".join(names), names))
-    return found
+            caller_kinds.append(CallerKind(" with ".join(names), names))
+    return caller_kinds
 
 
 def names_apart_once(old: Policy, new: Policy) -> tuple[tuple[str, ...], ...]:
@@ -289,14 +289,14 @@ def kinds_by_permission(old: Policy, new: Policy, question: Asked, together: Ite
     complete = len(sets) <= _MOST_TOGETHER
     sets = sets[:_MOST_TOGETHER]
     tokens = [(None, False), *((each, closed) for each in sets for closed in (False, True))]
-    found: list[CallerKind] = []
+    caller_kinds: list[CallerKind] = []
     for kind, granted, (named, closed) in product(kinds, sets, tokens):
         if granted or named is not None:
             words = [f"granted {' and '.join(granted)}"] if granted else []
             if named is not None:
                 words.append(f"a token for {' and '.join(named) or 'no permission'}{' alone' if named else ''}")
                 words += ["for which roles of its owner do not count"] if closed else []
-            if len(found) == _MOST_BY_PERMISSION:
-                return CallerKinds(found, False)
-            found.append(CallerKind(kind.role, kind.roles, ", ".join(words), granted, named, closed))
-    return CallerKinds(found, complete)
+            if len(caller_kinds) == _MOST_BY_PERMISSION:
+                return CallerKinds(caller_kinds, False)
+            caller_kinds.append(CallerKind(kind.role, kind.roles, ", ".join(words), granted, named, closed))
+    return CallerKinds(caller_kinds, complete)

@@ -45,11 +45,13 @@ class Diagnosis:
 
 def mistakes(compiled: Compiled) -> list[Diagnosis]:
     """The mistakes of a policy."""
-    found = []
+    diagnoses = []
     for problem in compiled.problems:
         meant = _MEANT(problem.message)
-        found.append(_at(problem.place, problem.message, Severity.ERROR, meant=meant[1] if meant is not None else None))
-    return found
+        diagnoses.append(
+            _at(problem.place, problem.message, Severity.ERROR, meant=meant[1] if meant is not None else None)
+        )
+    return diagnoses
 
 
 def findings(compiled: Compiled) -> list[Diagnosis]:

@@ -170,11 +170,11 @@ def _file(uri: str) -> Path:
 
 def server(version: str) -> PolicyServer:
     """A language server."""
-    found = PolicyServer(version)
-    _follow_files(found)
+    made = PolicyServer(version)
+    _follow_files(made)
     for answer in (_complete, _lead, _outline, _tidy, _rename, _mend):
-        answer(found)
-    return found
+        answer(made)
+    return made
 
 
 def _follow_files(server: PolicyServer) -> None:

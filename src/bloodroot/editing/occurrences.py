@@ -80,18 +80,20 @@ _WORDS = RESERVED.union(METHODS, ("WEBSOCKET", "except"))  # none of them is the
 def entries_of(text: str) -> list[EntryAt]:
     """The entries of a text, with the names in them."""
     source = SourceText("<editor>", tuple(text.split("\n")))
-    found: list[EntryAt] = []
+    entries: list[EntryAt] = []
     section, of_section = "", _known.setdefault("", {})
     for entry in read_entries(source, []):
         first = entry.line - 1
         if not entry.indent:
             section = section_of(entry.text)
             of_section = _known.setdefault(section, {})
-            found.append(EntryAt(section, True, first, first, _names(section, True, (entry.text,), ())))
+            entries.append(EntryAt(section, True, first, first, _names(section, True, (entry.text,), ())))
         elif entry.more:
             lines = (entry.text, *(line for _, line in entry.more))
             offsets = tuple(number - entry.line for number, _ in entry.more)
-            found.append(EntryAt(section, False, first, entry.more[-1][0] - 1, _names(section, False, lines, offsets)))
+            entries.append(
+                EntryAt(section, False, first, entry.more[-1][0] - 1, _names(section, False, lines, offsets))
+            )
         else:
             # Nearly all entries are one line, and nearly all lines are as they were.
             names = of_section.get(entry.text)
@@ -99,8 +101,8 @@ def entries_of(text: str) -> list[EntryAt]:
                 if len(of_section) > _MOST:
                     of_section.clear()
                 names = of_section[entry.text] = _names(section, False, (entry.text,), ())
-            found.append(EntryAt(section, False, first, first, names))
-    return found
+            entries.append(EntryAt(section, False, first, first, names))
+    return entries
 
 
 _MOST = 50_000

@@ -35,16 +35,16 @@ def outline(lines: list[str], entries: list[EntryAt]) -> list[Part]:
         lines: the lines of the text.
         entries: its entries.
     """
-    found: list[Part] = []
+    parts: list[Part] = []
     for entry in entries:
         words = lines[entry.first].partition(" #")[0].split()
         if entry.header:
-            found.append(Part(" ".join(words), "", entry.section, entry.first, entry.last))
+            parts.append(Part(" ".join(words), "", entry.section, entry.first, entry.last))
             continue
-        if found:
-            found[-1].last = entry.last
-            found[-1].parts.append(_part(entry, words))
-    return found
+        if parts:
+            parts[-1].last = entry.last
+            parts[-1].parts.append(_part(entry, words))
+    return parts
 
 
 def _part(entry: EntryAt, words: list[str]) -> Part:

@@ -104,13 +104,13 @@ class Projects:
 
     def _compiled(self, main: Path, settings: Settings | None) -> Compiled:
         files = OpenFiles(dict(self.texts))
-        found = Compiled(main, settings=settings)
+        compiled = Compiled(main, settings=settings)
         try:
-            found.policy, found.document = load_from(files, main, settings.root if settings is not None else None)
+            compiled.policy, compiled.document = load_from(files, main, settings.root if settings is not None else None)
         except PolicyError as error:
-            found.problems = error.problems
-        found.files = frozenset(files.read_files) | {main}
-        return found
+            compiled.problems = error.problems
+        compiled.files = frozenset(files.read_files) | {main}
+        return compiled
 
     def last(self, file: Path) -> Compiled | None:
         """The policy that a file belongs to as it was compiled last; without mistakes where it ever was."""

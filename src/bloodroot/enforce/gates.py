@@ -143,13 +143,13 @@ class GatedRoutes(list[BaseRoute]):
         return next((found for gates in reversed(self._gates) if (found := gates()) is not None), None)
 
     def _gated(self, routes: Iterable[BaseRoute]) -> list[BaseRoute]:
-        found = list(routes)
-        for route in found:
+        own_routes = list(routes)
+        for route in own_routes:
             for reference in self._gates:
                 gates = reference()
                 if gates is not None:
                     gate(route, gates, self)
-        return found
+        return own_routes
 
     def append(self, route: BaseRoute) -> None:
         super().append(*self._gated([route]))

@@ -73,7 +73,7 @@ def in_a_thread(work: Callable[[httpx.AsyncClient], Coroutine[Any, Any, T]], sec
 
     The work is cancelled when the time is up, wherever it is: a machine that sends one byte a second holds up nothing.
     """
-    found: Future[T] = Future()
+    future: Future[T] = Future()
 
     async def whole() -> T:
         async with (
@@ -84,11 +84,11 @@ def in_a_thread(work: Callable[[httpx.AsyncClient], Coroutine[Any, Any, T]], sec
 
     def run() -> None:
         try:
-            found.set_result(asyncio.run(whole()))
+            future.set_result(asyncio.run(whole()))
         except TimeoutError:
-            found.set_exception(FetchError(f"there was no answer within {seconds:g} seconds"))
+            future.set_exception(FetchError(f"there was no answer within {seconds:g} seconds"))
         except BaseException as error:
-            found.set_exception(error if isinstance(error, FetchError) else FetchError(f"{type(error).__name__}"))
+            future.set_exception(error if isinstance(error, FetchError) else FetchError(f"{type(error).__name__}"))
 
     threading.Thread(target=run, name="bloodroot asks", daemon=True).start()
-    return found
+    return future

@@ -80,21 +80,21 @@ class Introspection(TokenSource):
         token = self.token(request)
         if token is None:
             return None
-        found = self._remembered(token)
-        if found is None:
+        reading = self._remembered(token)
+        if reading is None:
             until = time.time() + self.rules.cache
             claims = self._answer(token)
             try:
-                found = self._reading(claims)
+                reading = self._reading(claims)
             except Unidentified as error:
-                found = error
-            until = min(until, _ends(claims)) if isinstance(found, Reading) else until
+                reading = error
+            until = min(until, _ends(claims)) if isinstance(reading, Reading) else until
             if len(self._held) >= _KEPT:
                 self._held.clear()
-            self._held[token] = found, until
-        if isinstance(found, Unidentified):
-            raise Unidentified(found.reason, token=self.by_header)
-        return found
+            self._held[token] = reading, until
+        if isinstance(reading, Unidentified):
+            raise Unidentified(reading.reason, token=self.by_header)
+        return reading
 
     def _answer(self, token: str) -> dict[str, Any]:
         """What the provider says of a token.

@@ -75,17 +75,17 @@ class _Elsewhere:
 
 
 def _elsewhere(plan: Plan, seen: Mapping[Case, Seen], groups: Mapping[AskedEndpoint, list[Case]]) -> _Elsewhere:
-    found = _Elsewhere(common=_common_words(plan, seen), kept=settled_by_answers(plan, seen))
+    elsewhere = _Elsewhere(common=_common_words(plan, seen), kept=settled_by_answers(plan, seen))
     for group in groups.values():
         by_record = any(case.by_record for case in group)
         for case in group:
             if _handled(case, seen[case]):
-                found.there.add(case.path)
+                elsewhere.there.add(case.path)
                 if by_record:
-                    found.reached.add(frozenset(case.values.items()))
+                    elsewhere.reached.add(frozenset(case.values.items()))
                 if not case.safe:
-                    found.proven.add(case.persona.name)
-    return found
+                    elsewhere.proven.add(case.persona.name)
+    return elsewhere
 
 
 def _as_get(by_case: dict[Case, Observation]) -> None:

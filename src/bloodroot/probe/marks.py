@@ -200,11 +200,11 @@ def readable_records(cases: Iterable[Case]) -> Readable:
 
     What is beneath a record, such as a picture of it, may be open to more callers and shows less.
     """
-    found: dict[str, set[frozenset[tuple[str, str]]]] = {}
+    readable: dict[str, set[frozenset[tuple[str, str]]]] = {}
     for case in cases:
         if case.is_own_page and case.allowed:
-            found.setdefault(case.persona.name, set()).add(frozenset(case.values.items()))
-    return found
+            readable.setdefault(case.persona.name, set()).add(frozenset(case.values.items()))
+    return readable
 
 
 def may_be_read(persona: str, values: Mapping[str, str], readable: Readable) -> bool:

@@ -350,18 +350,20 @@ class _Planning:
 
     def records(self, persona: Persona) -> list[SampleRecord]:
         """The records to ask for."""
-        found = self._records.get(persona.name)
-        if found is None:
+        asked_for = self._records.get(persona.name)
+        if asked_for is None:
             conditions = tuple(dict.fromkeys((*self.conditions, *self.in_body.conditions, *self.beside)))
             names = {*self.asked.template.names, *self.in_body.parameters}
-            found = records_for(self.settings, names, conditions, persona, self.examples)
+            asked_for = records_for(self.settings, names, conditions, persona, self.examples)
             candidates = self.candidates(persona, names)
             if candidates:
-                found = [each for each in found if names <= each.values.keys()] + candidates
+                asked_for = [each for each in asked_for if names <= each.values.keys()] + candidates
             if self.named:
-                found = [address for record in found for address in self.things.addresses(record, self.named)] or found
-            self._records[persona.name] = found
-        return found
+                asked_for = [
+                    address for record in asked_for for address in self.things.addresses(record, self.named)
+                ] or asked_for
+            self._records[persona.name] = asked_for
+        return asked_for
 
     def candidates(self, persona: Persona, names: set[str]) -> list[SampleRecord]:
         """The records that the settings name without saying what holds for them: for each persona, they say it."""

@@ -131,15 +131,15 @@ def _values(settings: Settings, persona: Persona, names: set[str]) -> dict[str, 
 
 def _together(records: list[SampleRecord], examples: list[Example]) -> list[SampleRecord]:
     """Records and the examples of one more condition: each pair that is of one record, and what is in no pair."""
-    found: list[SampleRecord] = []
+    sample_records: list[SampleRecord] = []
     for record in records:
-        found += [both for example in examples if (both := _with(record, example)) is not None] or [record]
-    found += [
+        sample_records += [both for example in examples if (both := _with(record, example)) is not None] or [record]
+    sample_records += [
         SampleRecord(example.values, example.query)
         for example in examples
         if all(_with(record, example) is None for record in records)
     ]
-    alike = {(tuple(record.values.items()), tuple(record.query.items())): record for record in found}
+    alike = {(tuple(record.values.items()), tuple(record.query.items())): record for record in sample_records}
     return list(alike.values())
 
 

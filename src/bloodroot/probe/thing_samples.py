@@ -55,13 +55,13 @@ class ThingSamples:
         """
         open_names = [(name, thing) for name, thing in named if name not in record.values]
         choices = [list(self._samples.get(thing.name, {}))[:_MOST_RECORDS] for _, thing in open_names]
-        found: list[SampleRecord] = []
+        sample_records: list[SampleRecord] = []
         for chosen in itertools.product(*choices):
             values = {**record.values, **{name: each for (name, _), each in zip(open_names, chosen, strict=True)}}
-            found.append(self._at(record, values, named))
+            sample_records.append(self._at(record, values, named))
         # Those that belong together come first: they say what the endpoint answers to who may.
-        found.sort(key=lambda each: each.crossed != "")
-        return found[:_MOST_ADDRESSES]
+        sample_records.sort(key=lambda each: each.crossed != "")
+        return sample_records[:_MOST_ADDRESSES]
 
     def record(self, name: str, values: Mapping[str, str]) -> ThingRecord | None:
         """The record of a thing that the values of a path name; None where no sample has it."""

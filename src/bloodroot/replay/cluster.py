@@ -52,5 +52,5 @@ def counted_by(client: Any, recipe: Recipe, parts: list[Part]) -> Counted:
     while len(level) > 1:
         groups = [level[start : start + _TOGETHER] for start in range(0, len(level), _TOGETHER)]
         level = [client.submit(together, group, pure=False) for group in groups]
-    found: Counted = client.gather(level[0]) if level else Counted()
-    return found
+    counted: Counted = client.gather(level[0]) if level else Counted()
+    return counted

@@ -204,10 +204,10 @@ class Redecider:
     def _at(self, method: bytes, path: bytes) -> _At:
         if len(self._spots) > _MOST_SPOTS:
             self._spots.clear()
-        found = self._spots[method, path] = self._found_at(
+        at = self._spots[method, path] = self._found_at(
             method.decode("utf-8", "replace"), path.decode("utf-8", "replace")
         )
-        return found
+        return at
 
     def _found_at(self, method: str, path: str) -> _At:
         policy = self._policy
@@ -217,11 +217,11 @@ class Redecider:
         line = policy.lookup.for_request(method, path)
         if line is None:
             return _At(AskedAt("", _beginning(path), method), None, ())
-        found = self._known.get((line, method))
-        if found is None:
+        at = self._known.get((line, method))
+        if at is None:
             asks = tuple(formula for _, formula in asked_at(policy, line, method))
-            found = self._known[line, method] = _asking(AskedAt(line.place.at, line.template.text, method), line, asks)
-        return found
+            at = self._known[line, method] = _asking(AskedAt(line.place.at, line.template.text, method), line, asks)
+        return at
 
     # Who -----------------------------------------------------------------------------------------------------
 

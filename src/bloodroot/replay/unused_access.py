@@ -125,10 +125,10 @@ class _Users:
 
     def of_permission(self, name: str) -> set[RecordedCaller]:
         """Who used a permission, or one of its family."""
-        found = set(self._by_permission.get(name, ()))
+        recorded_callers = set(self._by_permission.get(name, ()))
         for other, whos in self._by_permission.items() if name.endswith(":*") else ():
-            found |= whos if other.startswith(name[:-1]) else set()
-        return found
+            recorded_callers |= whos if other.startswith(name[:-1]) else set()
+        return recorded_callers
 
     def used(self, permission: str, to: str) -> bool:
         """Whether a caller who holds a role, or is of an audience, used a permission."""

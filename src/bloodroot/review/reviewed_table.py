@@ -167,12 +167,14 @@ class _Reading:
     def read_definition(self, number: int, cells: list[str]) -> None:
         """Read the row of a definition."""
         kind, name, text = (*cells, "", "")[:3]
-        found = ExpectedDefinition(self.file, number, kind, name, " ".join(text.split()))
-        first = self.definitions.setdefault((kind, name), found)
-        if first is not found:
-            self.problems.append(f"{found.at}: {kind} {name} is in line {first.number} already")
+        expected_definition = ExpectedDefinition(self.file, number, kind, name, " ".join(text.split()))
+        first = self.definitions.setdefault((kind, name), expected_definition)
+        if first is not expected_definition:
+            self.problems.append(f"{expected_definition.at}: {kind} {name} is in line {first.number} already")
         if any(cells[3:]):
-            self.problems.append(f"{found.at}: the row of a definition has three cells: {kind}, its name and its text")
+            self.problems.append(
+                f"{expected_definition.at}: the row of a definition has three cells: {kind}, its name and its text"
+            )
 
     def read_row(self, number: int, cells: list[str]) -> None:
         """Read the row of an endpoint."""

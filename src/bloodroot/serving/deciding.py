@@ -71,17 +71,17 @@ class Decider:
             Unavailable: the directory cannot be asked.
         """
         ends = {Semantic.FIRST_DENIAL: False, Semantic.FIRST_PERMIT: True}.get(questions.semantic)
-        found: list[Answer] = []
+        answers: list[Answer] = []
         policy = self.policy  # one for all, though its file changes meanwhile
         for each in questions.each:
-            found.append(
+            answers.append(
                 _failed(400, str(each))
                 if isinstance(each, BadQuestion)
                 else await self.one(each, asker, request, policy)
             )
-            if ends is not None and found[-1]["decision"] is ends:
+            if ends is not None and answers[-1]["decision"] is ends:
                 break
-        return found[0] if questions.alone else {"evaluations": found}
+        return answers[0] if questions.alone else {"evaluations": answers}
 
     async def one(self, question: Evaluation, asker: Asker, request: str, policy: Policy | None = None) -> Answer:
         """The answer to one question, by the policy in force or a given one.

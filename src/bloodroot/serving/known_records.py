@@ -28,13 +28,13 @@ def loaders_of(settings: Settings) -> Records:
     Raises:
         SettingsError: one cannot be imported, or is no function.
     """
-    found: dict[Any, Callable[..., Any]] = {}
+    records: dict[Any, Callable[..., Any]] = {}
     for name, text in settings.serve.records.items():
         loader = imported(text, settings.folder, f"serve.records.{name}")
         if not callable(loader):
             raise SettingsError(f"{settings.file.name}: serve.records.{name}: {text} is no function")
-        found[name] = loader
-    return found
+        records[name] = loader
+    return records
 
 
 class Model:

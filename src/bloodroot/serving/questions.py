@@ -97,14 +97,14 @@ def several(body: Any) -> Evaluations:
     if wanted not in list(Semantic):
         raise BadQuestion(f"options.evaluations_semantic is none of {', '.join(Semantic)}")
     common = {name: body[name] for name in ("subject", "action", "resource", "context") if name in body}
-    found: list[Evaluation | BadQuestion] = []
+    evaluations: list[Evaluation | BadQuestion] = []
     for entry in entries:
         try:
             # A member of an entry takes the place of the common one as a whole.
-            found.append(one({**common, **entry}))
+            evaluations.append(one({**common, **entry}))
         except BadQuestion as error:
-            found.append(error)
-    return Evaluations(tuple(found), Semantic(wanted))
+            evaluations.append(error)
+    return Evaluations(tuple(evaluations), Semantic(wanted))
 
 
 def entity(body: Mapping[str, Any], name: str, *, with_id: bool = True) -> Entity:
