@@ -40,7 +40,7 @@ def tidy_files(
         if changed:
             raise typer.Exit(1)
         return
-    if _STANDARD_INPUT in texts:
+    if files == [Path("-")]:
         typer.echo(texts[_STANDARD_INPUT].tidy, nl=False)
         return
     for file in changed:

@@ -138,11 +138,6 @@ class Decision:
         return self._remainder
 
     @property
-    def left_open(self) -> Sequence[tuple[Predicate, Facts]]:
-        """What `Later` has of a remainder that was not asked for yet."""
-        return self._remainder.left_open if isinstance(self._remainder, Later) else ()
-
-    @property
     def guard(self) -> CompiledGuard | None:
         """The guard that was asked; None for a request."""
         return self.question.guard
@@ -183,3 +178,9 @@ class Decision:
         reason = f", reason={self.reason!r}" if self.reason else ""
         remains = f", remainder={self.remainder.words()!r}" if self.remainder is not None else ""
         return f"<Decision {self.outcome}{reason}{remains}>"
+
+
+def left_open_by(decision: Decision) -> Sequence[tuple[Predicate, Facts]]:
+    """What `Later` has of the remainder of a decision, where that was not asked for yet."""
+    remainder = decision._remainder
+    return remainder.left_open if isinstance(remainder, Later) else ()

@@ -11,7 +11,7 @@ from .by_roles import by_roles_alone
 from .caller import Caller
 from .closed_tokens import opened_by_scopes
 from .conditions import findings
-from .decision import Decision, Later, Outcome, Step, StepVerdict
+from .decision import Decision, Later, Outcome, Step, StepVerdict, left_open_by
 from .formulas import CAN_BE_TRUE, FALSE, FAULTY, TRUE, Facts, Formula, both, can_be_true
 from .line_lookup import LineLookup
 from .locating import ANYWHERE, ANYWHERE_APART, locate_record, there_of
@@ -185,7 +185,7 @@ class Evaluator:
         line = decision.line
         if line is None:
             return decision
-        if left_open := decision.left_open:
+        if left_open := left_open_by(decision):
             outcome = _outcome_with_records(left_open, question)
             if outcome is not None:
                 return Decision(outcome, None, line, Later() if outcome is Outcome.DEPENDS else None, self, question)
