@@ -54,6 +54,34 @@ class Files(InFolder):
         out = self.bloodroot("compare", "old.bloodroot", "old.bloodroot").out
         self.assertTrue(out.startswith("No one's access changes.\n"))
 
+    def test_tokens_that_count_for_some_roles_alone_are_said_to_be_left_out(self) -> None:
+        # The same for everyone, but for such tokens: these do not have what is held by default.
+        old = "roles\n  member default\n  keeper\nendpoints\n  GET /lots signed-in\n"
+        self.write("old.bloodroot", old)
+        session = '[identity]\nfrom = "session"\nid = "id"\nscopes = "scopes"\n'
+        counting = f'{session}scope_names = {{ "lots" = ["role keeper"] }}\n'
+        permissions = f'{session}scope_names = {{ "lots" = ["*"] }}\n'
+        key = '[identity]\nfrom = "key"\n[directory]\nurl = "sqlite:///lots.db"\n'
+        by_permission = old.replace("endpoints", "permissions\n  lot:read member\nendpoints")
+        for new, more, said in (
+            (old.replace("signed-in", "member"), counting, True),
+            (old.replace("signed-in", "signed-in and member"), key, True),
+            (old.replace("signed-in", "member"), permissions, False),
+            (old.replace("signed-in", "member"), "", False),
+            (old.replace("keeper", "keeper includes member"), counting, False),
+            (by_permission, counting, False),
+        ):
+            with self.subTest(new=new, more=more):
+                self.write("new.bloodroot", new)
+                self.write("bloodroot.toml", f'policy = "new.bloodroot"\n{more}')
+                run = self.bloodroot("compare", "old.bloodroot", "--fail", "gained")
+                self.assertEqual("Not compared: tokens and keys" in run.out, said, run.out + run.err)
+                self.assertEqual(run.status, int(said or "includes" in new), run.out)
+        self.write("old.bloodroot", old.replace("signed-in", "member"))
+        self.write("new.bloodroot", old.replace("signed-in", "member").replace("keeper", "keeper includes member"))
+        self.write("bloodroot.toml", f'policy = "new.bloodroot"\n{counting}')
+        self.assertIn("Not compared: tokens", self.bloodroot("compare", "old.bloodroot").out)
+
     def test_a_comment_for_a_pull_request(self) -> None:
         self.write("old.bloodroot", POLICY.replace('"Only its owner may change a lot."', '"Own | `lots` <b>alone</b>"'))
         self.write("new.bloodroot", POLICY.replace('"Only its owner may change a lot."', '"@all [x](y)"'))

@@ -52,11 +52,14 @@ def compare(
     """Show whose access changes between two policies, with a request that shows each change."""
     from ..checks.preparing import solver_if_any
     from ..comparison.comparing import compare as compare_sides
+    from ..settings.callers import counts_for_roles
     from . import inputs
 
     shown.check()
     sides = inputs.two_policies(old, new, files)
-    result = compare_sides(*sides, solver_if_any())
+    settings = inputs.settings_of(files.settings)
+    counting = settings is not None and counts_for_roles(settings.identity)
+    result = compare_sides(*sides, solver_if_any(), counting=counting)
     shown.deliver(result)
     if (fail is Fail.GAINED and result.opens) or (fail is Fail.ANY and not result.same_access):
         raise typer.Exit(1)

@@ -17,7 +17,9 @@ from ..core.requirements import HELD, in_words, permissions_in
 from ..core.roles import ANYONE
 from .caller_kinds import (
     CallerKind,
+    asks_for_defaults,
     asks_together,
+    given_by_roles,
     kind_apart,
     kinds_apart_once,
     kinds_by_permission,
@@ -112,6 +114,9 @@ class AccessComparison:
         terms: the terms of both policies.
         apart_once: roles and groups that are kept apart in one policy only, because of what they give there.
         left_open: whether something had more combinations of roles than are looked at.
+        asks_for_defaults: whether something asks for what every signed-in caller holds. It does not count for tokens
+            that count for some roles of their owner alone: these tell apart what is the same for all others.
+        counting_open: whether such tokens may see a change of access.
     """
 
     old: Policy
@@ -121,6 +126,8 @@ class AccessComparison:
     terms: tuple[Terms, Terms]
     apart_once: tuple[tuple[str, ...], ...] = ()
     left_open: bool = False
+    asks_for_defaults: bool = False
+    counting_open: bool = False
     _known: dict[tuple[object, object], tuple[ComparedKind, ...]] = field(default_factory=dict)
 
     def weigh(
@@ -152,6 +159,7 @@ class AccessComparison:
     def others(self, questions: tuple[Asked, Asked], access: Weigh) -> Iterator[ComparedKind]:
         """What changes for callers with several roles, for those with permissions of their own, and for tokens."""
         formulas = (*questions[0], *questions[1])
+        self._look_at_counting(questions)
         together: list[CallerKind] = []
         if max(map(asks_together, questions)) > 1:
             together, complete = kinds_together(self.old, self.new, questions)
@@ -167,6 +175,15 @@ class AccessComparison:
             self.left_open = self.left_open or not complete
             kinds += by_permission
         yield from self._each(kinds, questions, access)
+
+    def _look_at_counting(self, questions: tuple[Asked, Asked]) -> None:
+        sides = [*zip((self.old, self.new), self.terms, questions, strict=True)]
+        if not any(asks_for_defaults(policy, formulas) for policy, _, formulas in sides):
+            return
+        self.asks_for_defaults = True
+        asked = [tuple(terms.key(formula) for formula in formulas) for _, terms, formulas in sides]
+        given = [given_by_roles(policy, formulas) for policy, _, formulas in sides]
+        self.counting_open = self.counting_open or asked[0] != asked[1] or given[0] != given[1]
 
     def _each(
         self, kinds: Iterable[CallerKind], questions: tuple[Asked, Asked], access: Weigh

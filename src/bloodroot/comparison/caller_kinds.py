@@ -11,8 +11,17 @@ from typing import NamedTuple
 from ..core.caller import Caller, group_of_kind, imagined, in_another, kind_of_group
 from ..core.formulas import Conjunction, Formula, Negated, walk
 from ..core.policy import Policy
-from ..core.requirements import HoldingSomewhere, PermissionAsked, permissions_in, roles_in
-from ..core.roles import kind_of_role
+from ..core.requirements import (
+    HELD,
+    Holding,
+    HoldingAt,
+    HoldingIn,
+    HoldingSomewhere,
+    PermissionAsked,
+    permissions_in,
+    roles_in,
+)
+from ..core.roles import ANYONE, kind_of_role
 
 _MOST_TOGETHER = 1_024
 _MOST_BY_PERMISSION = 8_192
@@ -300,3 +309,28 @@ def kinds_by_permission(old: Policy, new: Policy, question: Asked, together: Ite
                 return CallerKinds(caller_kinds, False)
             caller_kinds.append(CallerKind(kind.role, kind.roles, ", ".join(words), granted, named, closed))
     return CallerKinds(caller_kinds, complete)
+
+
+def asks_for_defaults(policy: Policy, formulas: Iterable[Formula]) -> bool:
+    """Whether formulas ask for what every signed-in caller holds: to be signed in, or a role by default."""
+    return any(part.mask & policy.roles.base and part.mask & ANYONE != ANYONE for part in _asked_itself(formulas))
+
+
+def given_by_roles(policy: Policy, formulas: Iterable[Formula]) -> dict[str, tuple[str, ...]]:
+    """For each role by which one that formulas ask for is held, without those by default: which ones it gives."""
+    mask = 0
+    for part in _asked_itself(formulas):
+        mask |= part.mask
+    given = {name: policy.roles.kinds_of(_bits_of(policy, name) & mask) for name in policy.roles.bit_of}
+    return {name: names for name, names in given.items() if names}
+
+
+def _asked_itself(formulas: Iterable[Formula]) -> Iterator[Holding | HoldingIn | HoldingSomewhere | HoldingAt]:
+    """What is asked of a caller's roles; whom permissions are given to is asked of the owner of a token."""
+    waiting = [*formulas]
+    while waiting:
+        part = waiting.pop()
+        if isinstance(part, HELD):
+            yield part
+        elif not isinstance(part, PermissionAsked):
+            waiting += part.children

@@ -26,13 +26,14 @@ Solver = Callable[[Formula, Formula], Proof]
 _EVERYWHERE = parse_template("/**")
 
 
-def compare(old: Side, new: Side, solver: Solver | None = None) -> PolicyComparison:
+def compare(old: Side, new: Side, solver: Solver | None = None, *, counting: bool = False) -> PolicyComparison:
     """Compare two policies.
 
     Args:
         old: the old policy.
         new: the new one; bound to the same routes, where they name actions.
         solver: what answers hard questions about conditions, or None.
+        counting: whether there are tokens that count for some roles of their owner alone.
     """
     policies = old.policy, new.policy
     ids: dict[object, int] = {}
@@ -54,8 +55,20 @@ def compare(old: Side, new: Side, solver: Solver | None = None) -> PolicyCompari
         permissions,
         conditions,
         tuple(changed_declarations(policies)),
-        tuple(_left_open(old, new, at_endpoints, compared_access)),
+        (
+            *_left_open(old, new, at_endpoints, compared_access),
+            *([_COUNTING] if counting and _is_open_to_counting(at_endpoints, compared_access) else []),
+        ),
     )
+
+
+_COUNTING = "tokens and keys that count for some roles alone, as a line asks for signed-in or for a default role, which these lack"
+
+
+def _is_open_to_counting(at_endpoints: _AtEndpoints, compared_access: AccessComparison) -> bool:
+    """Whether tokens that count for some roles alone may see a change, of access or of what they are refused with."""
+    answers = compared_access.asks_for_defaults and not at_endpoints.same_denials
+    return compared_access.counting_open or answers
 
 
 def _left_open(old: Side, new: Side, at_endpoints: _AtEndpoints, compared_access: AccessComparison) -> Iterator[str]:

@@ -202,6 +202,19 @@ class GivenByScopes(NamedTuple):
 EVERYTHING = GivenByScopes(None, None)
 
 
+def counts_for_roles(sources: Iterable[SourceSettings]) -> bool:
+    """Whether some token or key may count for some roles of its owner alone."""
+    return any(
+        source.kind == "key"
+        or any(
+            name == "signed-in" or name.startswith("role ")
+            for given in (source.claims.scope_names or {}).values()
+            for name in given
+        )
+        for source in sources
+    )
+
+
 def given_by_scopes(names: Iterable[str], where: ClaimNames) -> GivenByScopes:
     """What scopes let a token be used for.
 
