@@ -62,7 +62,10 @@ def compare(old: Side, new: Side, solver: Solver | None = None, *, counting: boo
     )
 
 
-_COUNTING = "tokens and keys that count for some roles alone, as a line asks for signed-in or for a default role, which these lack"
+_COUNTING = (
+    "tokens and keys that count for some roles alone, as a line asks for signed-in or for a default role, which these "
+    "lack"
+)
 
 
 def _is_open_to_counting(at_endpoints: _AtEndpoints, compared_access: AccessComparison) -> bool:
