@@ -35,7 +35,7 @@ def load(path: str | os.PathLike[str], *, root: str | os.PathLike[str] | None = 
     return load_with_tree(path, root).policy
 
 
-class Loaded(NamedTuple):
+class LoadedPolicy(NamedTuple):
     """A policy, with what it was made of.
 
     Attributes:
@@ -47,7 +47,7 @@ class Loaded(NamedTuple):
     document: tree.Document
 
 
-def load_with_tree(path: str | os.PathLike[str], root: str | os.PathLike[str] | None = None) -> Loaded:
+def load_with_tree(path: str | os.PathLike[str], root: str | os.PathLike[str] | None = None) -> LoadedPolicy:
     """`load`, and the text of the policy as a tree, with all that it includes.
 
     Raises:
@@ -61,7 +61,7 @@ def repository_of(file: Path) -> Path | None:
     return next((folder for folder in file.resolve().parents if (folder / ".git").exists()), None)
 
 
-def load_from(files: Files, path: Path, root: Path | None = None) -> Loaded:
+def load_from(files: Files, path: Path, root: Path | None = None) -> LoadedPolicy:
     """`load_with_tree`, from wherever the files of the policy are.
 
     Args:
@@ -75,7 +75,7 @@ def load_from(files: Files, path: Path, root: Path | None = None) -> Loaded:
     reading = _Reading(files, root)
     with collector_paused():
         reading.read(path, None, ())
-        return Loaded(compile_documents(reading.documents, reading.problems), merged(reading.documents))
+        return LoadedPolicy(compile_documents(reading.documents, reading.problems), merged(reading.documents))
 
 
 class Files(Protocol):

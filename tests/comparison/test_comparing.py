@@ -364,7 +364,7 @@ class Regions(unittest.TestCase):
                 self.assertIn(frozenset(t.text for t in templates if t.covers(path.split("/"))), matched)
 
     def test_too_many_to_look_at_is_said(self) -> None:
-        # Each has paths in common with each: more combinations than anybody waits for.
+        # Each has paths in common with each: more combinations than are worth waiting for.
         templates = [
             f"/{'/'.join('b' if place == number else '{' + f'p{place}' + '}' for place in range(18))}"
             for number in range(18)

@@ -113,7 +113,7 @@ class SourcesOfIdentity(InFolder):
 
 
 class CallersThatStay(Silent):
-    """3: whoever acted in one request acts in no other, however that one ended."""
+    """3: a caller of one request acts in no other, however that one ended."""
 
     def seen(self) -> str:
         try:

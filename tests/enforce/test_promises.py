@@ -53,7 +53,7 @@ endpoints
 
 
 class Members:
-    """Callers by a header; whoever is suspended is nobody from then on."""
+    """Callers by a header; one who is suspended is signed out from then on."""
 
     vary = ("X-Caller",)
     again = 0.2

@@ -139,7 +139,7 @@ class EchoServiceOnFlask(Real):
     )
 
     def allowed(self, method: str, target: str, caller: str) -> bool:
-        # The server itself takes slashes at the beginning for one, and decodes the path before anybody sees it.
+        # The server itself takes slashes at the beginning for one, and decodes the path before an application sees it.
         path = "/" + urllib.parse.unquote(target.split("?")[0]).lstrip("/")
         if ".." in path or ";" in path:
             return False

@@ -113,6 +113,7 @@ class AccessComparison:
         singles: the kinds of callers that are compared everywhere.
         terms: the terms of both policies.
         apart_once: roles and groups that are kept apart in one policy only, because of what they give there.
+        counting: whether there are tokens that count for some roles of their owner alone.
         left_open: whether something had more combinations of roles than are looked at.
         asks_for_defaults: whether something asks for what every signed-in caller holds. It does not count for tokens
             that count for some roles of their owner alone: these tell apart what is the same for all others.
@@ -125,6 +126,7 @@ class AccessComparison:
     singles: tuple[CallerKind, ...]
     terms: tuple[Terms, Terms]
     apart_once: tuple[tuple[str, ...], ...] = ()
+    counting: bool = False
     left_open: bool = False
     asks_for_defaults: bool = False
     counting_open: bool = False
@@ -159,7 +161,8 @@ class AccessComparison:
     def others(self, questions: tuple[Asked, Asked], access: Weigh) -> Iterator[ComparedKind]:
         """What changes for callers with several roles, for those with permissions of their own, and for tokens."""
         formulas = (*questions[0], *questions[1])
-        self._look_at_counting(questions)
+        if self.counting:
+            self._look_at_counting(questions)
         together: list[CallerKind] = []
         if max(map(asks_together, questions)) > 1:
             together, complete = kinds_together(self.old, self.new, questions)

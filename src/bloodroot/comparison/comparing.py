@@ -39,7 +39,7 @@ def compare(old: Side, new: Side, solver: Solver | None = None, *, counting: boo
     ids: dict[object, int] = {}
     terms = Terms(old.policy, ids), Terms(new.policy, ids)
     compared_access = AccessComparison(
-        *policies, Reasoner(solver), single_kinds(*policies), terms, names_apart_once(*policies)
+        *policies, Reasoner(solver), single_kinds(*policies), terms, names_apart_once(*policies), counting
     )
     at_endpoints = _AtEndpoints(*policies, compared_access)
     cells = (*at_endpoints.cells(), *_at_actions(old, new, compared_access, terms))
@@ -57,7 +57,7 @@ def compare(old: Side, new: Side, solver: Solver | None = None, *, counting: boo
         tuple(changed_declarations(policies)),
         (
             *_left_open(old, new, at_endpoints, compared_access),
-            *([_COUNTING] if counting and _is_open_to_counting(at_endpoints, compared_access) else []),
+            *([_COUNTING] if _is_open_to_counting(at_endpoints, compared_access) else []),
         ),
     )
 

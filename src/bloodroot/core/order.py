@@ -6,7 +6,7 @@ from graphlib import CycleError, TopologicalSorter
 from typing import NamedTuple
 
 
-class Ordered(NamedTuple):
+class OrderedNames(NamedTuple):
     """Names, sorted by what they need.
 
     Attributes:
@@ -18,7 +18,7 @@ class Ordered(NamedTuple):
     circle: list[str]
 
 
-def in_order(needs: dict[str, list[str]]) -> Ordered:
+def in_order(needs: dict[str, list[str]]) -> OrderedNames:
     """Sort names by what they need.
 
     Args:
@@ -35,4 +35,4 @@ def in_order(needs: dict[str, list[str]]) -> Ordered:
     while ready := sorter.get_ready():
         ordered += ready
         sorter.done(*ready)
-    return Ordered(ordered, circle)
+    return OrderedNames(ordered, circle)

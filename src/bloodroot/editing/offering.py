@@ -35,7 +35,7 @@ class Offer:
     detail: str = ""
 
 
-class Offered(NamedTuple):
+class OfferedWords(NamedTuple):
     """What can be written at a place.
 
     Attributes:
@@ -47,7 +47,7 @@ class Offered(NamedTuple):
     offers: list[Offer]
 
 
-def offers(projects: Projects, file: Path, line: int, column: int) -> Offered:
+def offers(projects: Projects, file: Path, line: int, column: int) -> OfferedWords:
     """What can be written at a place.
 
     Args:
@@ -61,13 +61,13 @@ def offers(projects: Projects, file: Path, line: int, column: int) -> Offered:
     match = _WORD.search(before)
     start = match.start() if match is not None else column
     if "#" in before or before.count('"') % 2:
-        return Offered(start, [])
+        return OfferedWords(start, [])
     if not before[:1].isspace():
-        return Offered(start, [Offer(word, "keyword") for word in SECTIONS] if not before[:start].strip() else [])
+        return OfferedWords(start, [Offer(word, "keyword") for word in SECTIONS] if not before[:start].strip() else [])
     section, done = _context(lines, line, before[:start])
     named = _Named(projects, file)
     offered = _in_section(section, done, named) if section else ()
-    return Offered(start, list({offer.text: offer for offer in offered}.values()))
+    return OfferedWords(start, list({offer.text: offer for offer in offered}.values()))
 
 
 class _Context(NamedTuple):

@@ -62,7 +62,7 @@ def _with_those(route: Route, alike: list[Route]) -> Route:
     return replace(route, rivals=tuple(dict.fromkeys(others))) if others else route
 
 
-class Chosen(NamedTuple):
+class ChosenRoute(NamedTuple):
     """A route that Django has chosen.
 
     Attributes:
@@ -88,7 +88,7 @@ class RouteTable:
             for spelling in spellings
         }
 
-    def chosen(self, match: Any) -> Chosen:
+    def chosen(self, match: Any) -> ChosenRoute:
         """The route of a match."""
         action = action_of(match.namespaces, match.url_name, match.func)
         route = self._routes.get((action, str(match.route), id(handler_of(match.func))))
@@ -98,8 +98,8 @@ class RouteTable:
         if route.names is None:
             route = replace(route, names=tuple(match.captured_kwargs or ()), handler=None)
         if route.part_of is not None:
-            return Chosen(route.part_of, (route.names or ())[-1])
-        return Chosen(route, None)
+            return ChosenRoute(route.part_of, (route.names or ())[-1])
+        return ChosenRoute(route, None)
 
 
 class WithoutFormat(NamedTuple):

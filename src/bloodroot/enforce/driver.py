@@ -78,11 +78,8 @@ class Driver:
         report_only: bool | Sequence[str] = False,
     ) -> None:
         options = EnforcementOptions(identify, records, page, audit, report_only, missing=missing)
-        self._begin(policy, [*routes] if routes is not None else None, options)
-
-    def _begin(self, policy: Policy | Watched, routes: list[Route] | None, options: EnforcementOptions) -> None:
         given, watched = opened(policy)
-        self._routes = routes or []
+        self._routes = [*(routes or ())]
         self._has_routes = routes is not None
         bound = given.bind(self._routes) if self._has_routes else without_actions(given)
         self._enforcement = Enforcement(bound, options)
@@ -154,9 +151,16 @@ class Driver:
 
 def driver_with(policy: Policy | Watched, routes: list[Route], options: EnforcementOptions) -> Driver:
     """A driver for a framework, made of the options of its ``protect``."""
-    driver = Driver.__new__(Driver)
-    driver._begin(policy, routes, options)
-    return driver
+    return Driver(
+        policy,
+        routes=routes,
+        identify=options.identify,
+        records=options.records,
+        page=options.page,
+        audit=options.audit,
+        missing=options.missing,
+        report_only=options.report_only,
+    )
 
 
 class Handling:

@@ -75,7 +75,7 @@ class Following:
         log.warning("%s has changed and is in force", self._watched.path)
 
 
-class Opened(NamedTuple):
+class OpenedPolicy(NamedTuple):
     """A policy, and the file that it follows.
 
     Attributes:
@@ -87,6 +87,6 @@ class Opened(NamedTuple):
     watched: Watched | None
 
 
-def opened(policy: Policy | Watched) -> Opened:
+def opened(policy: Policy | Watched) -> OpenedPolicy:
     """A policy, and the file that it follows, if it follows one."""
-    return Opened(policy.policy, policy) if isinstance(policy, Watched) else Opened(policy, None)
+    return OpenedPolicy(policy.policy, policy) if isinstance(policy, Watched) else OpenedPolicy(policy, None)

@@ -37,7 +37,7 @@ class RoutesError(BloodrootError):
     """The routes of an application cannot be read."""
 
 
-class Adapted(NamedTuple):
+class AdaptedApp(NamedTuple):
     """An application that is known.
 
     Attributes:
@@ -49,7 +49,7 @@ class Adapted(NamedTuple):
     app: Any
 
 
-def adapter_of(app: Any) -> Adapted | None:
+def adapter_of(app: Any) -> AdaptedApp | None:
     """The adapter of an application; None where it is not known."""
     seen: list[Any] = []
     waiting = [app]
@@ -60,7 +60,7 @@ def adapter_of(app: Any) -> Adapted | None:
         seen.append(layer)
         for adapter in ADAPTERS:
             if adapter.detect(layer):
-                return Adapted(adapter, layer)
+                return AdaptedApp(adapter, layer)
         waiting += [getattr(layer, name, None) for name in _INNER]
     return None
 
@@ -77,7 +77,7 @@ def resolver_of(app: Any) -> Callable[[str], Resolved | None] | None:
     return None if known is None else known.adapter.resolver(known.app)
 
 
-def routes_read(known: Adapted) -> list[Route]:
+def routes_read(known: AdaptedApp) -> list[Route]:
     """The routes of an application of a framework.
 
     Raises:

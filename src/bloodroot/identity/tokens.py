@@ -215,7 +215,7 @@ def _signing_key(rules: TokenRules, development: Development, settings: Settings
     return last, private_key(data, last, where)
 
 
-class Unchecked(NamedTuple):
+class UncheckedToken(NamedTuple):
     """What a token says, whether it holds or not.
 
     Attributes:
@@ -227,7 +227,7 @@ class Unchecked(NamedTuple):
     claims: dict[str, Any]
 
 
-def unchecked(token: str) -> Unchecked:
+def unchecked(token: str) -> UncheckedToken:
     """Header and claims of a token, without asking whether it holds; to look at, never to act on.
 
     Raises:
@@ -239,7 +239,7 @@ def unchecked(token: str) -> Unchecked:
         claims = jwt.decode(token, options={"verify_signature": False, "verify_exp": False, "verify_aud": False})
     except jwt.PyJWTError as error:
         raise ValueError(str(error)) from error
-    return Unchecked(header, claims)
+    return UncheckedToken(header, claims)
 
 
 def _read(file: Any) -> bytes:

@@ -36,7 +36,7 @@ def parse(text: str, name: str = "<text>") -> tree.Document:
     return document
 
 
-class Parsed(NamedTuple):
+class ParsedPolicy(NamedTuple):
     """What could be read of a policy.
 
     Attributes:
@@ -48,10 +48,10 @@ class Parsed(NamedTuple):
     problems: list[Problem]
 
 
-def parse_with_problems(text: str, name: str = "<text>") -> Parsed:
+def parse_with_problems(text: str, name: str = "<text>") -> ParsedPolicy:
     """Read as much of a policy text as can be read."""
     document = tree.Document(SourceText(name, tuple(text.replace("\r\n", "\n").split("\n"))))
-    return Parsed(document, _Parser(document).run())
+    return ParsedPolicy(document, _Parser(document).run())
 
 
 def parse_guard(text: str, place: Place) -> tree.Node:

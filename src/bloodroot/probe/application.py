@@ -13,7 +13,7 @@ import httpx
 
 from ..addresses import is_here
 from ..core.methods import WEBSOCKET
-from ..frameworks import Adapted, adapter_of, routes_read
+from ..frameworks import AdaptedApp, adapter_of, routes_read
 from ..settings import Settings, SettingsError
 from ..survey.applications import imported
 from .sockets import shake_in_process, shake_over_network
@@ -43,7 +43,7 @@ class Application(Protocol):
     transport: httpx.AsyncBaseTransport
     routes: list[Route] | None
     here: bool
-    made_with: Adapted | None
+    made_with: AdaptedApp | None
 
     def running(self) -> AbstractAsyncContextManager[None]:
         """The application between its start-up and its shut-down."""
@@ -95,7 +95,7 @@ def _check_host(settings: Settings, key: str, url: str, hosts: Collection[str]) 
     )
 
 
-def _routes(made_with: Adapted | None) -> list[Route] | None:
+def _routes(made_with: AdaptedApp | None) -> list[Route] | None:
     return routes_read(made_with) if made_with is not None else None
 
 

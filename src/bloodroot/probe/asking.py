@@ -18,7 +18,7 @@ from ..endings import Ending
 from ..settings import Body, Persona, Settings, SettingsError
 from .application import Application, application_of
 from .credentials import Credentials, client_of
-from .curl import USUAL_BASE, Repeated, curl_lines
+from .curl import USUAL_BASE, RepeatedRequest, curl_lines
 from .facts import ResponseKind, response_kind, ways_of
 from .sending import body_of
 from .sign_in import sign_in, visit, way_for
@@ -129,7 +129,7 @@ def lines_to_ask(policy: Policy, settings: Settings, request: AskedRequest, file
     url = (settings.address() or USUAL_BASE) + request.target
     body = _declared_body(policy, settings, request) if file is None else None
     options = ("--data-binary", shlex.quote(f"@{file}")) if file is not None else ()
-    sent = Repeated(request.persona, request.method, url, request.path, body, request.headers, options)
+    sent = RepeatedRequest(request.persona, request.method, url, request.path, body, request.headers, options)
     return curl_lines(settings, sent)
 
 

@@ -24,7 +24,7 @@ _JAR = "cookies.txt"
 
 
 @dataclass(frozen=True, slots=True)
-class Repeated:
+class RepeatedRequest:
     """A request that command lines repeat.
 
     Attributes:
@@ -46,14 +46,14 @@ class Repeated:
     options: tuple[str, ...] = ()
 
 
-def repeated(case: Case, base: str) -> Repeated:
+def repeated(case: Case, base: str) -> RepeatedRequest:
     """A case of a probe, whose URL begins with `base`, as a request to repeat."""
     options = ("--path-as-is",) if case.raw is not None else ()
     url = base + (case.raw or case.target)
-    return Repeated(case.persona, case.method, url, case.path, case.body, case.headers, options)
+    return RepeatedRequest(case.persona, case.method, url, case.path, case.body, case.headers, options)
 
 
-def curl_lines(settings: Settings, request: Repeated) -> list[str]:
+def curl_lines(settings: Settings, request: RepeatedRequest) -> list[str]:
     """The lines that repeat a request: one to sign in, where that is needed, and one for the request.
 
     Args:

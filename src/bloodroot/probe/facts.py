@@ -170,6 +170,8 @@ def facts_of(
         marks: texts of marked records.
     """
     response, watched = sent.response, sent.watched
+    hidden = dict.fromkeys(secret.mark for secret in secrets)
+    text = _searched(response) if hidden or marks else ""
     by = _by(case, watched, ways)
     meaning = response_kind(case.method, case.path, response, ways, by)
     # Responses are written by others: nothing of them may reach a terminal as a command.
@@ -179,13 +181,13 @@ def facts_of(
         response.status_code,
         printable(response.headers.get("location", "")),
         meaning.is_known,
-        _shown(dict.fromkeys(secret.mark for secret in secrets), response),
+        tuple(mark for mark in hidden if _is_in(mark, text)),
         stranger=printable(_stranger(case, watched)),
         followed=printable(sent.followed),
         note=printable(watched.error),
         by_token=sent.by_token,
         reached=watched.reached,
-        marks=_shown(marks, response),
+        marks=tuple(mark for mark in marks if _is_in(mark, text)),
         words=words_of(response),
         look=look_of(response, case.values.values()),
         untokened=sent.untokened,
@@ -193,12 +195,9 @@ def facts_of(
     )
 
 
-def _shown(marks: Collection[str], response: httpx.Response) -> tuple[str, ...]:
-    """Those of some texts that a response has, in its body or in its headers."""
-    if not marks:
-        return ()
-    text = "\n".join([response.text, *(value for _, value in response.headers.multi_items())])
-    return tuple(mark for mark in marks if _is_in(mark, text))
+def _searched(response: httpx.Response) -> str:
+    """All that a response says, in its body and in its headers."""
+    return "\n".join([response.text, *(value for _, value in response.headers.multi_items())])
 
 
 def _is_in(mark: str, text: str) -> bool:

@@ -85,7 +85,26 @@ def lists_without_marks(
     return found
 
 
-def kept_from(secrets: Mapping[str, tuple[Secret, ...]], cases: Collection[Case]) -> dict[str, tuple[Secret, ...]]:
+class KeptSecrets:
+    """What is kept from whom: for each persona, the marks of records that it may not see."""
+
+    def __init__(self) -> None:
+        self._by_persona: dict[str, dict[tuple[str, frozenset[tuple[str, str]]], Secret]] = {}
+
+    def add(self, persona: str, secrets: Iterable[Secret]) -> None:
+        """Add what is kept from the persona of a name: a page says it for certain."""
+        for secret in secrets:
+            known = self._by_persona.setdefault(persona, {})
+            key = secret.mark, frozenset(secret.record.items())
+            if known.setdefault(key, secret).by is not None and secret.by is None:
+                known[key] = secret
+
+    def secrets(self, cases: Collection[Case]) -> dict[str, tuple[Secret, ...]]:
+        """All of it, by the name of the persona, as all requests have it."""
+        return _kept_from({name: tuple(known.values()) for name, known in self._by_persona.items()}, cases)
+
+
+def _kept_from(secrets: Mapping[str, tuple[Secret, ...]], cases: Collection[Case]) -> dict[str, tuple[Secret, ...]]:
     """What is kept from each persona at every page of a record; with the endpoint that lets it change that record.
 
     Args:

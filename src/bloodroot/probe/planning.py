@@ -21,7 +21,7 @@ from ..core.request_facts import facts_for
 from ..core.requirements import HELD, asks_for_guard, conditions_in, references_in, rests_on_records
 from ..settings import Body, Persona, Settings, SettingsError
 from .body_records import filled_body, named_in, with_names, with_others
-from .marks import kept_from, lists_without_marks, marks_of
+from .marks import KeptSecrets, lists_without_marks, marks_of
 from .plan import Case, KnownValues, Plan, PlanFilter, Secret, SkippedRequest
 from .samples import NoValueError, SampleRecord, records_for, target
 from .spelling import is_same_page
@@ -57,19 +57,20 @@ def plan(
     known_values, chosen = known_values or KnownValues(), chosen or PlanFilter()
     cases: dict[tuple[str, ...], Case] = {}
     untried: list[SkippedRequest] = []
-    kept = _Kept()
+    kept = KeptSecrets()
+    personas = personas_asked(settings)
     every: list[Case] = []
     held: dict[str, set[bool | None]] = {}
     for endpoint in endpoints:
         bodies = _bodies_for(endpoint, settings)
         for number, body in enumerate(bodies, 1):
             planning = _Planning(policy, settings, endpoint, known_values, held, body)
-            for persona in personas_asked(settings):
+            for persona in personas:
                 planned = planning.requests(persona)
                 if len(bodies) > 1:
                     planned = [_with_number(request, number) for request in planned]
                 every += [request for request in planned if isinstance(request, Case)]
-                kept.add(persona, planning.secrets(persona))
+                kept.add(persona.name, planning.secrets(persona))
                 if chosen.endpoint(endpoint) and chosen.persona(persona):
                     untried += [request for request in planned if isinstance(request, SkippedRequest)]
                     for case in planned:
@@ -93,25 +94,6 @@ def plan(
         whole=chosen.whole,
         doubts=_suiting_none(settings, held),
     )
-
-
-class _Kept:
-    """What is kept from whom: for each persona, the marks of records that it may not see."""
-
-    def __init__(self) -> None:
-        self._by_persona: dict[str, dict[tuple[str, frozenset[tuple[str, str]]], Secret]] = {}
-
-    def add(self, persona: Persona, secrets: Iterable[Secret]) -> None:
-        """Add what is kept from a persona: a page says it for certain."""
-        for secret in secrets:
-            known = self._by_persona.setdefault(persona.name, {})
-            key = secret.mark, frozenset(secret.record.items())
-            if known.setdefault(key, secret).by is not None and secret.by is None:
-                known[key] = secret
-
-    def secrets(self, cases: list[Case]) -> Mapping[str, tuple[Secret, ...]]:
-        """All of it, by the name of the persona, as the cases of a plan have it."""
-        return kept_from({name: tuple(known.values()) for name, known in self._by_persona.items()}, cases)
 
 
 def _suiting_none(settings: Settings, held: Mapping[str, set[bool | None]]) -> tuple[str, ...]:
@@ -261,18 +243,24 @@ class _Planning:
         open_ones: list[Decision] = []
         for record in self.records(persona):
             try:
-                request = self.request(persona, record)
-                if request.declared.remainder is not None:
-                    open_ones.append(request.declared)
-                    continue
-                if not record.crossed:
-                    tried.append(request.truths)
-                made.append(self.case(persona, request))
+                path, query = target(self.settings, self.asked, record, persona)
             except NoValueError as error:
                 return [SkippedRequest(self.asked, persona, str(error))]
             except SettingsError as error:
                 # This persona has no such record of its own. Another one may do.
                 missing = missing or str(error)
+                continue
+            request = self.request(persona, self.corrected(persona, record, query), path, query)
+            if request.declared.remainder is not None:
+                open_ones.append(request.declared)
+                continue
+            if not record.crossed:
+                tried.append(request.truths)
+            lacking_value = next((name for name in self.in_body.parameters if name not in record.values), None)
+            if lacking_value is None:
+                made.append(self.case(persona, request))
+            else:
+                missing = missing or f"no sample has a {lacking_value} for the body"
         others = with_others(self.body, self.in_body, made) if self.body is not None else []
         # A record of which too little is known is missed only where no other takes its place: `lacking` says that.
         if tried and all(self.has_samples(persona, declared) for declared in open_ones):
@@ -285,29 +273,15 @@ class _Planning:
             untried = [missing or "no sample leads to a record"]
         return [*made, *others, *(SkippedRequest(self.asked, persona, why) for why in untried)]
 
-    def request(self, persona: Persona, record: SampleRecord) -> _Request:
-        """The request for a record.
-
-        Raises:
-            NoValueError: nothing has a value for a parameter.
-            SettingsError: the persona has no such record of its own.
-        """
-        path, query = target(self.settings, self.asked, record, persona)
-        record = self.corrected(persona, record, query)
+    def request(self, persona: Persona, record: SampleRecord, path: str, query: str) -> _Request:
+        """The request for a record, with what is declared for it."""
         declared = self.declared(persona, path, query, record)
         by_record = declared.reason is not None and self.is_let_in_elsewhere(persona, path, record)
         return _Request(path, query, record, declared, by_record)
 
     def case(self, persona: Persona, request: _Request) -> Case:
-        """A request as it is asked, with its body.
-
-        Raises:
-            SettingsError: no sample has what the body names.
-        """
+        """A request as it is asked, with its body."""
         path, record, truths = request.path, request.record, request.truths
-        lacking_value = next((name for name in self.in_body.parameters if name not in record.values), None)
-        if lacking_value is not None:
-            raise SettingsError(f"no sample has a {lacking_value} for the body")
         body = self.body or self.signing_in(persona, path)
         if body is not None and self.in_body.parameters:
             body = filled_body(body, record.values)
@@ -428,7 +402,7 @@ class _Planning:
         return declared
 
     def is_never_let_in(self, persona: Persona, remainder: Formula | None) -> bool:
-        """Whether no record can be one where a persona is let in; where it stands in other records is left open."""
+        """Whether no record can be one where a persona is let in; where its record is within others is left open."""
         if remainder is None or any(isinstance(part, (Together, *HELD)) for part in walk(remainder)):
             return False
         return self.reasoner.never(remainder.fold(self.facts(persona))).holds is True

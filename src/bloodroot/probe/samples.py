@@ -171,7 +171,7 @@ def _told(record: SampleRecord, base: Mapping[str, str], given: list[_Given], na
     return SampleRecord(values, record.query, truths, marks)
 
 
-class Target(NamedTuple):
+class RequestTarget(NamedTuple):
     """Where a request goes.
 
     Attributes:
@@ -183,7 +183,7 @@ class Target(NamedTuple):
     query: str
 
 
-def target(settings: Settings, endpoint: AskedEndpoint, record: SampleRecord, persona: Persona) -> Target:
+def target(settings: Settings, endpoint: AskedEndpoint, record: SampleRecord, persona: Persona) -> RequestTarget:
     """The path to a record, as the route spells it, and the query.
 
     Raises:
@@ -196,7 +196,7 @@ def target(settings: Settings, endpoint: AskedEndpoint, record: SampleRecord, pe
     name = next((name for name in names if name in settings.values), None)
     if name is not None:
         path, _, query = settings.fill(settings.values[name], persona, f'samples."{name}"').partition("?")
-        return Target(path, urlencode([*parse_qsl(query, keep_blank_values=True), *record.query.items()]))
+        return RequestTarget(path, urlencode([*parse_qsl(query, keep_blank_values=True), *record.query.items()]))
     for part in template.segments:
         if isinstance(part, Parameter) and part.name not in record.values:
             if part.name in settings.values:
@@ -212,7 +212,7 @@ def target(settings: Settings, endpoint: AskedEndpoint, record: SampleRecord, pe
             # Whatever fills a wildcard is a page of its own: only the project knows one.
             text = f"action {endpoint.action}" if endpoint.action is not None else template.text
             raise SettingsError(f'no value for {part.value}; write "{text}" = "/..." under [samples]')
-    return Target(filled_path(endpoint, record.values), urlencode(record.query) if record.query else "")
+    return RequestTarget(filled_path(endpoint, record.values), urlencode(record.query) if record.query else "")
 
 
 def filled_path(endpoint: AskedEndpoint, values: Mapping[str, str]) -> str:

@@ -61,7 +61,7 @@ KEPT_OUT = (
 SEE_SAMPLE = "see that the record of [samples] is in the data"
 
 
-class Unclear(NamedTuple):
+class UnclearAnswer(NamedTuple):
     """An answer that says nothing of access.
 
     Attributes:
@@ -73,32 +73,36 @@ class Unclear(NamedTuple):
     way_out: str
 
 
-def says_nothing(case: Case, seen: Seen) -> Unclear | None:
+def says_nothing(case: Case, seen: Seen) -> UnclearAnswer | None:
     """What an answer is that says nothing of access; None for any other."""
     if seen.came is ResponseKind.LOST:
-        return Unclear(f"no response: {seen.note or 'the connection was lost'}", "see that the application is running")
+        return UnclearAnswer(
+            f"no response: {seen.note or 'the connection was lost'}", "see that the application is running"
+        )
     if seen.came is ResponseKind.LIMITED:
-        return Unclear("too many requests", "write rate = ... under [probe], or raise the application's limit")
+        return UnclearAnswer("too many requests", "write rate = ... under [probe], or raise the application's limit")
     if seen.came is ResponseKind.UNPROVEN:
-        return Unclear(
+        return UnclearAnswer(
             "refused as a forged request",
             "the token against forgery was not found: let [probe.sign_in] name the page with the form",
         )
     if seen.came is ResponseKind.FAILED and seen.by is not AnsweredBy.POLICY:
         where = " in its handler" if seen.by is AnsweredBy.HANDLER else ""
         expects = f'write what it expects: [bodies] "{case.asked.name}" = ...'
-        return Unclear(f"the application failed{where}", f"mend the exception, or {expects}" if seen.note else expects)
+        return UnclearAnswer(
+            f"the application failed{where}", f"mend the exception, or {expects}" if seen.note else expects
+        )
     if seen.by is AnsweredBy.POLICY:
         return None
     if seen.came is ResponseKind.NOT_SERVED:
-        return Unclear("this method is not served here", "leave the method out of the line")
+        return UnclearAnswer("this method is not served here", "leave the method out of the line")
     if seen.came is ResponseKind.UNFIT and (case.answer is None or case.answer.status != seen.status):
         expected = f'write what it expects: [bodies] "{case.asked.name}" = {{ form = {{ ... }} }}'
-        return Unclear(f"answered {seen.status}: the request is not as the application expects", expected)
+        return UnclearAnswer(f"answered {seen.status}: the request is not as the application expects", expected)
     if seen.came is ResponseKind.NOT_FOUND and case.allowed:
-        return Unclear("nothing found", SEE_SAMPLE)
+        return UnclearAnswer("nothing found", SEE_SAMPLE)
     if seen.came is ResponseKind.SENT and is_other_spelling(seen.followed or case.path, seen.status, seen.location):
-        return Unclear(
+        return UnclearAnswer(
             f"sent to {seen.location}, another spelling of the path", "the router sends from one to the other"
         )
     return None

@@ -73,7 +73,7 @@ class ReplayResult:
         return sum(times.count for difference, times in self.differences if difference.now is now)
 
 
-class Prepared(NamedTuple):
+class PreparedReplay(NamedTuple):
     """What decides.
 
     Attributes:
@@ -85,7 +85,7 @@ class Prepared(NamedTuple):
     document: tree.Document
 
 
-def recipe_of(policy: Path, settings: Settings | None) -> Prepared:
+def recipe_of(policy: Path, settings: Settings | None) -> PreparedReplay:
     """What decides, as plain data, and the tree of the policy.
 
     Args:
@@ -106,10 +106,10 @@ def recipe_of(policy: Path, settings: Settings | None) -> Prepared:
     folder = str((root or repository_of(file) or file.parent).absolute())
     made = Recipe(str(file), str(Path.cwd()), files.texts, folder)
     if settings is None:
-        return Prepared(made, document)
+        return PreparedReplay(made, document)
     binds = bound(rules, settings) is not rules
     needed = str(settings.file.absolute()) if binds or settings.directory is not None else None
-    return Prepared(
+    return PreparedReplay(
         replace(made, settings=needed, binds=binds, fields=settings.replay.fields, actions=settings.serve.actions),
         document,
     )
